@@ -1,0 +1,37 @@
+module ironmonger
+
+go 1.26.0
+
+require (
+	github.com/RoaringBitmap/roaring/v2 v2.30.0
+	go.yaml.in/yaml/v3 v3.0.6
+	zombiezen.com/go/sqlite v1.4.2
+)
+
+require (
+	github.com/VividCortex/ewma v1.2.0 // indirect
+	github.com/acarl005/stripansi v0.0.0-20180116102854-5a71ef0e047d // indirect
+	github.com/bits-and-blooms/bitset v1.24.4 // indirect
+	github.com/dustin/go-humanize v1.0.1 // indirect
+	github.com/google/uuid v1.6.0 // indirect
+	github.com/mattn/go-isatty v0.0.20 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
+	github.com/mschoch/smat v0.2.0 // indirect
+	github.com/ncruces/go-strftime v0.1.9 // indirect
+	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
+	golang.org/x/exp v0.0.0-20250408133849-7e4ce0ab07d0 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.22.0 // indirect
+	modernc.org/libc v1.65.7 // indirect
+	modernc.org/mathutil v1.7.1 // indirect
+	modernc.org/memory v1.11.0 // indirect
+	modernc.org/sqlite v1.37.1 // indirect
+)
+
+require (
+	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/urfave/cli/v3 v3.14.0
+	github.com/vbauerster/mpb/v8 v8.9.3
+	golang.org/x/term v0.47.0
+)

@@ -1,0 +1,191 @@
+// Package cli is the command line: it turns words into calls of the core and results into text. Each
+// command is a value in a file of its own. Only this package knows flags, and only it picks the kind of
+// warehouse.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/place"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+	"ironmonger/internal/warehouse/sqlite"
+)
+
+// Version is what the program calls itself.
+const Version = "0.1.0"
+
+// Exit statuses (rule R31).
+const (
+	Done   = 0
+	Failed = 1 // nothing of the failing step is kept
+	Wrong  = 2 // the call or the model is wrong
+)
+
+// wrong marks an error as one of the call or the model.
+type wrong struct{ error }
+
+func (w wrong) Unwrap() error { return w.error }
+
+// session is one call of the program.
+type session struct {
+	out, err io.Writer
+}
+
+// Main runs the program with its arguments and gives its exit status.
+func Main(args []string, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	s := &session{out: stdout, err: stderr}
+	err := s.root().Run(ctx, args)
+	return s.status(err)
+}
+
+func (s *session) root() *cli.Command {
+	return &cli.Command{
+		Name:    "ironmonger",
+		Usage:   "build star schemas: dimensions, facts and their keys, every row accounted for",
+		Version: Version,
+		Description: "A model, ironmonger.yaml, says which files arrive, which dimensions and facts they make, and what is to\n" +
+			"become of what doesn't fit. Results go to standard output, progress and errors to standard error.\n\n" +
+			"Exit status: 0 done; 1 failed, nothing of the failing step is kept; 2 the call or the model is wrong.\n\n" +
+			"Example:\n  ironmonger demo canal && cd canal && ironmonger load",
+		Writer: s.out, ErrWriter: s.err,
+		Commands:        []*cli.Command{s.demo(), s.check(), s.load(), s.runs()},
+		Action:          s.unknown,
+		OnUsageError:    usageError,
+		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
+		HideHelpCommand: true,
+	}
+}
+
+func (s *session) unknown(_ context.Context, c *cli.Command) error {
+	if c.Args().Len() == 0 {
+		return cli.ShowAppHelp(c)
+	}
+	var names []string
+	for _, sub := range c.Commands {
+		names = append(names, sub.Name)
+	}
+	return wrong{fmt.Errorf("there is no command %s%s", c.Args().First(), place.Suggest(c.Args().First(), names))}
+}
+
+func usageError(_ context.Context, _ *cli.Command, err error, _ bool) error { return wrong{err} }
+
+// command completes a command: what takes no arguments refuses them.
+func command(c *cli.Command, arguments int) *cli.Command {
+	c.OnUsageError = usageError
+	c.HideHelpCommand = true
+	action := c.Action
+	c.Action = func(ctx context.Context, cmd *cli.Command) error {
+		if cmd.Args().Len() > arguments {
+			return wrong{fmt.Errorf("%s: too many arguments, beginning with %s; see ironmonger %s --help", c.Name, cmd.Args().Get(arguments), c.Name)}
+		}
+		return action(ctx, cmd)
+	}
+	return c
+}
+
+// status tells an error and gives the exit status for it.
+func (s *session) status(err error) int {
+	if err == nil {
+		return Done
+	}
+	var list place.List
+	var one *place.Error
+	var w wrong
+	switch {
+	case errors.As(err, &list):
+		fmt.Fprintln(s.err, list.Error())
+		if len(list) > 1 {
+			fmt.Fprintf(s.err, "%d mistakes\n", len(list))
+		}
+		return Wrong
+	case errors.As(err, &one):
+		fmt.Fprintln(s.err, one.Error())
+		return Failed
+	case errors.Is(err, load.ErrSteps):
+		return Failed // the run's table has told it
+	case errors.As(err, &w):
+		fmt.Fprintln(s.err, "ironmonger:", strings.TrimPrefix(err.Error(), "ironmonger: "))
+		return Wrong
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(s.err, "ironmonger: stopped")
+		return Failed
+	}
+	fmt.Fprintln(s.err, "ironmonger:", err)
+	return Failed
+}
+
+// The flags that commands share.
+func modelFlag() cli.Flag {
+	return &cli.StringFlag{Name: "model", Aliases: []string{"m"}, Value: "ironmonger.yaml", Usage: "the model `FILE`"}
+}
+
+func formatFlag() cli.Flag {
+	return &cli.StringFlag{Name: "format", Value: "text", Usage: "the result as `text or json`", Validator: func(v string) error {
+		if v != "text" && v != "json" {
+			return fmt.Errorf("%s is neither text nor json", v)
+		}
+		return nil
+	}}
+}
+
+// readModel reads the model that the call names, with the folder in which its files are.
+func readModel(c *cli.Command) (*star.Model, *os.Root, error) {
+	file := c.String("model")
+	m, err := star.Read(file)
+	if err != nil {
+		var list place.List
+		if errors.As(err, &list) {
+			return nil, nil, err
+		}
+		return nil, nil, wrong{fmt.Errorf("the model can't be read: %w (--model names it)", err)}
+	}
+	root, err := os.OpenRoot(filepath.Dir(file))
+	return m, root, err
+}
+
+// openWarehouse opens the warehouse that the model names.
+func openWarehouse(m *star.Model, root *os.Root, create bool) (warehouse.Warehouse, error) {
+	path := m.Warehouse.Path
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(root.Name(), path)
+	}
+	return sqlite.Open(path, create)
+}
+
+// result writes v as JSON if the call asks for it, else calls text.
+func (s *session) result(c *cli.Command, v any, text func(width int)) error {
+	if c.String("format") != "json" {
+		text(s.width())
+		return nil
+	}
+	out := json.NewEncoder(s.out)
+	out.SetIndent("", "  ")
+	out.SetEscapeHTML(false)
+	return out.Encode(v)
+}
+
+// width is that of the terminal, 0 if the output goes elsewhere.
+func (s *session) width() int {
+	if f, ok := s.out.(*os.File); ok {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
+			return width
+		}
+	}
+	return 0
+}

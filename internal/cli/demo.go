@@ -1,0 +1,65 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"ironmonger/internal/demo"
+	"ironmonger/internal/star"
+	"ironmonger/internal/view"
+)
+
+func (s *session) demo() *cli.Command {
+	return command(&cli.Command{
+		Name:      "demo",
+		Usage:     "write the canal example into a folder, load it, and show what came of it",
+		ArgsUsage: "FOLDER",
+		Description: "The folder gets a model, made-up data of a canal authority with the trouble that real data has, and a\n" +
+			"README; then it is loaded into an SQLite file there.\n\n" +
+			"Exit status: 0 done; 1 the load failed; 2 the call is wrong.\n\n" +
+			"Example:\n  ironmonger demo canal\n  ironmonger demo --passages 1000000 big",
+		Flags: []cli.Flag{formatFlag(), &cli.IntFlag{Name: "passages", Value: demo.Passages, Usage: "about `N` passages"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			dir := c.Args().First()
+			if dir == "" {
+				return wrong{fmt.Errorf("demo: which folder? For example: ironmonger demo canal")}
+			}
+			if c.Int("passages") < 1 {
+				return wrong{fmt.Errorf("demo: --passages %d is no number of passages", c.Int("passages"))}
+			}
+			if err := demo.Write(dir, c.Int("passages")); err != nil {
+				return wrong{err}
+			}
+			m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"))
+			if err != nil {
+				return err
+			}
+			root, err := os.OpenRoot(dir)
+			if err != nil {
+				return err
+			}
+			defer root.Close()
+			run, err := s.loadModel(ctx, m, root, 0)
+			if run == nil {
+				return err
+			}
+			if werr := s.result(c, run, func(width int) { view.Run(s.out, run, width) }); werr != nil || err != nil || c.String("format") == "json" {
+				return firstOf(err, werr)
+			}
+			return s.tolls(ctx, m, root, dir)
+		},
+	}, 1)
+}
+
+func firstOf(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

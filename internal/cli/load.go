@@ -1,0 +1,57 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/load"
+	"ironmonger/internal/star"
+	"ironmonger/internal/view"
+)
+
+func (s *session) load() *cli.Command {
+	return command(&cli.Command{
+		Name:  "load",
+		Usage: "load what the model declares into the warehouse",
+		Description: "Dimensions first, then the facts that point to them, each step in one transaction: a step that fails keeps\n" +
+			"nothing, and only what needs it doesn't run. Loading the same files again changes nothing.\n\n" +
+			"Exit status: 0 all steps done; 1 a step failed; 2 the call or the model is wrong.\n\n" +
+			"Example:\n  ironmonger load --model canal/ironmonger.yaml",
+		Flags: []cli.Flag{modelFlag(), formatFlag(),
+			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			m, root, err := readModel(c)
+			if err != nil {
+				return err
+			}
+			defer root.Close()
+			run, err := s.loadModel(ctx, m, root, c.Int("workers"))
+			if run == nil {
+				return err
+			}
+			if werr := s.result(c, run, func(width int) { view.Run(s.out, run, width) }); werr != nil {
+				return werr
+			}
+			return err
+		},
+	}, 0)
+}
+
+// loadModel loads a model with progress on the terminal.
+func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, workers int) (*ledger.Run, error) {
+	wh, err := openWarehouse(m, root, true)
+	if err != nil {
+		return nil, fmt.Errorf("the warehouse can't be opened: %w", err)
+	}
+	progress := s.progress()
+	run, err := load.Run(ctx, m, root, wh, load.Options{Program: "ironmonger " + Version, Workers: workers, Watch: progress.watch})
+	progress.end()
+	if cerr := wh.Close(); err == nil && cerr != nil {
+		err = cerr
+	}
+	return run, err
+}

@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strconv"
+
+	"github.com/urfave/cli/v3"
+
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/view"
+	"ironmonger/internal/warehouse"
+)
+
+func (s *session) runs() *cli.Command {
+	return command(&cli.Command{
+		Name:      "runs",
+		Usage:     "what was loaded, when, how much, how long",
+		ArgsUsage: "[RUN]",
+		Description: "Lists the runs that the warehouse's ledger knows, the latest first; with a number, all about that run.\n\n" +
+			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such run.\n\n" +
+			"Example:\n  ironmonger runs\n  ironmonger runs 3 --format json",
+		Flags: []cli.Flag{modelFlag(), formatFlag(), &cli.IntFlag{Name: "last", Value: 20, Usage: "the last `N` runs; 0 for all"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			m, root, err := readModel(c)
+			if err != nil {
+				return err
+			}
+			defer root.Close()
+			wh, err := openWarehouse(m, root, false)
+			if errors.Is(err, fs.ErrNotExist) {
+				return s.result(c, []*ledger.Run{}, func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
+			}
+			if err != nil {
+				return err
+			}
+			defer wh.Close()
+			if c.Args().Len() > 0 {
+				return s.oneRun(ctx, c, wh)
+			}
+			runs, err := ledger.Runs(ctx, wh, c.Int("last"))
+			if err != nil {
+				return err
+			}
+			if runs == nil {
+				runs = []*ledger.Run{}
+			}
+			return s.result(c, runs, func(width int) { view.Runs(s.out, runs, width) })
+		},
+	}, 1)
+}
+
+func (s *session) oneRun(ctx context.Context, c *cli.Command, wh warehouse.Warehouse) error {
+	id, err := strconv.ParseInt(c.Args().First(), 10, 64)
+	if err != nil {
+		return wrong{fmt.Errorf("runs: %s is no number of a run", c.Args().First())}
+	}
+	runs, err := ledger.Runs(ctx, wh, 0)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		if r.ID == id {
+			return s.result(c, r, func(width int) { view.Run(s.out, r, width) })
+		}
+	}
+	return wrong{fmt.Errorf("there is no run %d", id)}
+}

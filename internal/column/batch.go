@@ -1,0 +1,212 @@
+package column
+
+import (
+	"context"
+	"iter"
+)
+
+// Column is a column of a batch: for each row a null mark and, where it is not null, a value in the
+// slice that belongs to its type. Where Null is set the value is zero.
+type Column struct {
+	Type  Type
+	Null  []bool
+	Int   []int64   // integer, decimal of up to 18 digits, boolean, date, timestamp, time
+	Wide  []Int128  // decimal of more digits
+	Float []float64 // double
+	Text  []string  // text
+}
+
+// Resize makes the column n rows long, all null where it grew; old values are not kept.
+func (c *Column) Resize(n int) {
+	c.Null = resized(c.Null, n)
+	switch {
+	case c.Type.Kind == Text:
+		c.Text = resized(c.Text, n)
+	case c.Type.Kind == Double:
+		c.Float = resized(c.Float, n)
+	case c.Type.Wide():
+		c.Wide = resized(c.Wide, n)
+	default:
+		c.Int = resized(c.Int, n)
+	}
+}
+
+func resized[T any](s []T, n int) []T {
+	if cap(s) < n {
+		return make([]T, n, n+n/4)
+	}
+	return s[:n]
+}
+
+// Copy makes the column the n first rows of from, a column of the same type.
+func (c *Column) Copy(from *Column, n int) {
+	c.Resize(n)
+	copy(c.Null, from.Null[:n])
+	copy(c.Int, from.Int)
+	copy(c.Wide, from.Wide)
+	copy(c.Float, from.Float)
+	copy(c.Text, from.Text)
+}
+
+// SetNull makes row i null.
+func (c *Column) SetNull(i int) {
+	c.Null[i] = true
+	switch {
+	case c.Type.Kind == Text:
+		c.Text[i] = ""
+	case c.Type.Kind == Double:
+		c.Float[i] = 0
+	case c.Type.Wide():
+		c.Wide[i] = Int128{}
+	default:
+		c.Int[i] = 0
+	}
+}
+
+// Append adds row i of from, a column of the same type, at the end.
+func (c *Column) Append(from *Column, i int) {
+	c.Null = append(c.Null, from.Null[i])
+	switch {
+	case c.Type.Kind == Text:
+		c.Text = append(c.Text, from.Text[i])
+	case c.Type.Kind == Double:
+		c.Float = append(c.Float, from.Float[i])
+	case c.Type.Wide():
+		c.Wide = append(c.Wide, from.Wide[i])
+	default:
+		c.Int = append(c.Int, from.Int[i])
+	}
+}
+
+// AppendNull adds a null row at the end.
+func (c *Column) AppendNull() {
+	c.Null = append(c.Null, true)
+	switch {
+	case c.Type.Kind == Text:
+		c.Text = append(c.Text, "")
+	case c.Type.Kind == Double:
+		c.Float = append(c.Float, 0)
+	case c.Type.Wide():
+		c.Wide = append(c.Wide, Int128{})
+	default:
+		c.Int = append(c.Int, 0)
+	}
+}
+
+// AppendInt adds a row with v, for the kinds that stand in Int.
+func (c *Column) AppendInt(v int64) { c.Null, c.Int = append(c.Null, false), append(c.Int, v) }
+
+// AppendText adds a row with s, for text.
+func (c *Column) AppendText(s string) { c.Null, c.Text = append(c.Null, false), append(c.Text, s) }
+
+// Truncate cuts the column to n rows.
+func (c *Column) Truncate(n int) {
+	c.Null = c.Null[:n]
+	switch {
+	case c.Type.Kind == Text:
+		c.Text = c.Text[:n]
+	case c.Type.Kind == Double:
+		c.Float = c.Float[:n]
+	case c.Type.Wide():
+		c.Wide = c.Wide[:n]
+	default:
+		c.Int = c.Int[:n]
+	}
+}
+
+// Equal says whether row i of c and row j of d, of the same type, are the same value; null equals
+// null here, since this is about what is stored, not about a comparison in SQL's sense.
+func (c *Column) Equal(i int, d *Column, j int) bool {
+	if c.Null[i] || d.Null[j] {
+		return c.Null[i] == d.Null[j]
+	}
+	switch {
+	case c.Type.Kind == Text:
+		return c.Text[i] == d.Text[j]
+	case c.Type.Kind == Double:
+		return c.Float[i] == d.Float[j]
+	case c.Type.Wide():
+		return c.Wide[i] == d.Wide[j]
+	}
+	return c.Int[i] == d.Int[j]
+}
+
+// Exact gives row i of an integer or decimal column, unscaled.
+func (c *Column) Exact(i int) Int128 {
+	if c.Type.Wide() {
+		return c.Wide[i]
+	}
+	return Wide(c.Int[i])
+}
+
+// Fault is a reason to set a row of a batch aside.
+type Fault struct {
+	Row    int32
+	Reason string // the rule that failed, the same text for all rows that fail it
+	Detail string // what this row has to say: column and value; may be empty
+}
+
+// Origin tells where the rows of a batch came from.
+type Origin struct {
+	File  string
+	Line  []int64          // of each row, from 1
+	Raw   func(int) string // the row as it stands in the file
+	Bytes int64            // that the batch has in the file
+}
+
+// Batch is some consecutive rows of a source.
+type Batch struct {
+	N      int
+	Cols   []Column
+	Faults []Fault // rows set aside so far, in any order
+	From   Origin
+	bad    []bool
+}
+
+// NewBatch gives an empty batch with columns for fields.
+func NewBatch(fields []Field) *Batch {
+	b := &Batch{Cols: make([]Column, len(fields))}
+	for i, f := range fields {
+		b.Cols[i].Type = f.Type
+	}
+	return b
+}
+
+// Reset makes the batch n rows long with no faults.
+func (b *Batch) Reset(n int) {
+	b.N, b.Faults = n, b.Faults[:0]
+	for i := range b.Cols {
+		b.Cols[i].Resize(n)
+	}
+	b.bad = resized(b.bad, n)
+	clear(b.bad)
+}
+
+// Cut shortens the batch to its first n rows.
+func (b *Batch) Cut(n int) {
+	b.N = n
+	for i := range b.Cols {
+		b.Cols[i].Truncate(n)
+	}
+	b.bad = b.bad[:n]
+}
+
+// SetAside marks a row as not to be used, with its reason.
+func (b *Batch) SetAside(row int, reason, detail string) {
+	b.Faults = append(b.Faults, Fault{int32(row), reason, detail})
+	b.bad[row] = true
+}
+
+// Bad says whether a row has been set aside.
+func (b *Batch) Bad(row int) bool { return b.bad[row] }
+
+// Piece is a batch that has not been decoded yet. Fill decodes it into the batch's first columns, which
+// have the types of the source's fields; further columns are left to the caller. It may be called on
+// any goroutine, but once.
+type Piece interface{ Fill(*Batch) error }
+
+// Source yields rows of typed columns as pieces in source order.
+type Source interface {
+	Fields() []Field
+	Pieces(context.Context) iter.Seq2[Piece, error]
+}

@@ -1,0 +1,70 @@
+package column
+
+import "time"
+
+// DayMicros is the microseconds of a day.
+const DayMicros = 86_400_000_000
+
+// Day gives the days from 1970-01-01 to a date of the Gregorian calendar.
+func Day(year, month, day int) int64 {
+	// Years begin in March here, so that the leap day is the last; 400 of them are an era.
+	if month <= 2 {
+		year--
+		month += 12
+	}
+	era := year / 400
+	if year < 0 {
+		era = (year - 399) / 400
+	}
+	y := year - era*400
+	ofYear := (153*(month-3)+2)/5 + day - 1
+	return int64(era)*146097 + int64(y*365+y/4-y/100+ofYear) - 719468
+}
+
+// Civil is the inverse of [Day].
+func Civil(days int64) (year, month, day int) {
+	days += 719468
+	era := days / 146097
+	if days < 0 {
+		era = (days - 146096) / 146097
+	}
+	d := int(days - era*146097)
+	y := (d - d/1460 + d/36524 - d/146096) / 365
+	d -= 365*y + y/4 - y/100
+	m := (5*d + 2) / 153
+	day = d - (153*m+2)/5 + 1
+	month = m + 3
+	if m >= 10 {
+		month = m - 9
+		y++
+	}
+	return y + int(era)*400, month, day
+}
+
+// DaysIn gives the number of days of a month.
+func DaysIn(year, month int) int {
+	switch month {
+	case 4, 6, 9, 11:
+		return 30
+	case 2:
+		if year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+			return 29
+		}
+		return 28
+	}
+	return 31
+}
+
+// DayOf gives the day of a timestamp, rounding towards the past.
+func DayOf(micros int64) int64 {
+	if micros < 0 {
+		return (micros+1)/DayMicros - 1
+	}
+	return micros / DayMicros
+}
+
+// Wall gives the wall clock reading of t as a timestamp.
+func Wall(t time.Time) int64 {
+	_, offset := t.Zone()
+	return t.UnixMicro() + int64(offset)*1e6
+}

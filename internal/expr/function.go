@@ -1,0 +1,214 @@
+package expr
+
+import (
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+)
+
+// function is a function of the language: how it is written, and how a call is compiled.
+type function struct {
+	form        string
+	least, most int
+	make        func(t token, args []node) (node, error)
+}
+
+var functions = map[string]function{
+	"coalesce": {"coalesce(a, b, ...)", 1, 100, newCoalesce},
+	"round":    {"round(number) or round(number, places)", 1, 2, newRound},
+	"trim":     {"trim(text)", 1, 1, textFunction(func(s string) string { return strings.Trim(s, " ") })},
+	"upper":    {"upper(text)", 1, 1, textFunction(strings.ToUpper)},
+	"lower":    {"lower(text)", 1, 1, textFunction(strings.ToLower)},
+}
+
+// FunctionNames lists the functions, sorted.
+func FunctionNames() []string {
+	names := make([]string, 0, len(functions))
+	for name := range functions {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// mapped applies a function of text to each row.
+type mapped struct {
+	base
+	of node
+	f  func(string) string
+}
+
+func textFunction(f func(string) string) func(token, []node) (node, error) {
+	return func(t token, args []node) (node, error) {
+		of := retype(args[0], column.Type{Kind: column.Text})
+		if !isKind(of, column.Text) {
+			return nil, errorAt(t.at, "%s wants text, not %s", t.text, of.typ())
+		}
+		return &mapped{newBase(of.typ()), of, f}, nil
+	}
+}
+
+func (m *mapped) eval(b *column.Batch) *Result {
+	x := m.of.eval(b)
+	out := m.begin(b.N)
+	for i := range b.N {
+		if !carry(out, i, x) {
+			out.Text[i] = m.f(x.Text[i])
+		}
+	}
+	return out
+}
+
+type concat struct {
+	base
+	left, right node
+}
+
+func newConcat(op token, left, right node) (node, error) {
+	text := column.Type{Kind: column.Text}
+	left, right = retype(left, text), retype(right, text)
+	if !isKind(left, column.Text) || !isKind(right, column.Text) {
+		return nil, errorAt(op.at, "|| wants text on both sides, not %s and %s: cast(... as text)", left.typ(), right.typ())
+	}
+	return &concat{newBase(text), left, right}, nil
+}
+
+func (c *concat) eval(b *column.Batch) *Result {
+	l, r := c.left.eval(b), c.right.eval(b)
+	out := c.begin(b.N)
+	for i := range b.N {
+		if !carry(out, i, l, r) {
+			out.Text[i] = l.Text[i] + r.Text[i]
+		}
+	}
+	return out
+}
+
+// coalesce takes the first value that isn't null; a fault behind it doesn't count.
+type coalesce struct {
+	base
+	args []node
+}
+
+func newCoalesce(t token, args []node) (node, error) {
+	common := column.Type{}
+	whole, scale := 0, 0
+	for _, a := range args {
+		at := a.typ()
+		switch {
+		case at.Kind == column.Null:
+		case common.Kind == column.Null:
+			common = at
+		case common.Numeric() && at.Numeric():
+			if common.Kind == column.Double || at.Kind == column.Double {
+				common = column.Type{Kind: column.Double}
+			} else if common.Kind == column.Decimal || at.Kind == column.Decimal {
+				common.Kind = column.Decimal
+			}
+		case common.Kind != at.Kind:
+			return nil, errorAt(t.at, "coalesce wants values of one type, not %s and %s", common, at)
+		}
+		if at.Exact() {
+			w, s := digits(a)
+			whole, scale = max(whole, w), max(scale, s)
+		}
+	}
+	if common.Kind == column.Decimal {
+		if whole+scale > column.MaxDigits {
+			return nil, errorAt(t.at, "coalesce may need %d digits, and a decimal has at most %d", whole+scale, column.MaxDigits)
+		}
+		common.Precision, common.Scale = uint8(whole+scale), uint8(scale)
+	}
+	if common.Kind == column.Null {
+		return nil, errorAt(t.at, "coalesce wants at least one value that has a type")
+	}
+	n := &coalesce{base: newBase(common)}
+	for _, a := range args {
+		a = retype(a, common)
+		if a.typ() != common {
+			a, _ = newCast(t.at, a, common)
+		}
+		n.args = append(n.args, a)
+	}
+	return n, nil
+}
+
+func (c *coalesce) eval(b *column.Batch) *Result {
+	results := make([]*Result, len(c.args))
+	for k, a := range c.args {
+		results[k] = a.eval(b)
+	}
+	out := c.begin(0)
+	out.Resize(b.N)
+	for i := range b.N {
+		out.SetNull(i)
+		for _, r := range results {
+			if r.fault != nil && r.fault[i] != none {
+				out.fail(i, r.fault[i])
+				break
+			}
+			if !r.Null[i] {
+				out.Null[i] = false
+				switch {
+				case out.Type.Kind == column.Text:
+					out.Text[i] = r.Text[i]
+				case out.Type.Kind == column.Double:
+					out.Float[i] = r.Float[i]
+				case out.Type.Wide():
+					out.Wide[i] = r.Wide[i]
+				default:
+					out.Int[i] = r.Int[i]
+				}
+				break
+			}
+		}
+	}
+	return out
+}
+
+// round brings an exact number to fewer places, half away from zero.
+type round struct {
+	base
+	of     node
+	places int
+}
+
+func newRound(t token, args []node) (node, error) {
+	places := 0
+	if len(args) == 2 {
+		l, ok := args[1].(*literal)
+		if !ok || !isKind(l, column.Integer) || l.out.Null[0] || l.out.Int[0] < 0 || l.out.Int[0] > column.MaxDigits {
+			return nil, errorAt(t.at, "round wants its places as a plain number, 0 to %d", column.MaxDigits)
+		}
+		places = int(l.out.Int[0])
+	}
+	of := retype(args[0], column.Type{Kind: column.Decimal, Precision: 1})
+	switch {
+	case isKind(of, column.Double):
+		return nil, errorAt(t.at, "round wants an exact number: cast the double to a decimal, which rounds it")
+	case !of.typ().Numeric():
+		return nil, errorAt(t.at, "round wants a number, not %s", of.typ())
+	}
+	whole, scale := digits(of)
+	if isKind(of, column.Integer) || places >= scale {
+		return of, nil
+	}
+	typ := column.Type{Kind: column.Decimal, Precision: uint8(min(whole+1+places, column.MaxDigits)), Scale: uint8(places)}
+	return &round{newBase(typ), of, places}, nil
+}
+
+func (r *round) eval(b *column.Batch) *Result {
+	x := r.of.eval(b)
+	out := r.begin(b.N)
+	by := column.Pow10(int(x.Type.Scale) - r.places)
+	for i := range b.N {
+		if carry(out, i, x) {
+			continue
+		}
+		if z, ok := x.Exact(i).Quo(by); !ok || !setExact(out, i, z) {
+			out.fail(i, overflow)
+		}
+	}
+	return out
+}

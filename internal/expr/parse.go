@@ -1,0 +1,409 @@
+package expr
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+)
+
+// The grammar, loosest first: or; and; not; comparison, is [not] null, [not] in; ||; + -; * /; sign.
+
+type tokenKind uint8
+
+const (
+	tokEnd tokenKind = iota
+	tokName
+	tokQuoted // a name in double quotes
+	tokNumber
+	tokString
+	tokSign
+)
+
+type token struct {
+	kind tokenKind
+	text string
+	at   int
+}
+
+// is says whether the token is the keyword or sign s, given in lower case.
+func (t token) is(s string) bool {
+	return t.kind == tokSign && t.text == s || t.kind == tokName && strings.EqualFold(t.text, s)
+}
+
+func (t token) String() string {
+	if t.kind == tokEnd {
+		return "the end"
+	}
+	return t.text
+}
+
+type lexer struct {
+	text []rune
+	pos  int
+}
+
+func isWord(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) }
+
+func (l *lexer) next() (token, error) {
+	for l.pos < len(l.text) && unicode.IsSpace(l.text[l.pos]) {
+		l.pos++
+	}
+	at := l.pos
+	if at == len(l.text) {
+		return token{at: at}, nil
+	}
+	span := func(kind tokenKind) token { return token{kind, string(l.text[at:l.pos]), at} }
+	switch r := l.text[at]; {
+	case r >= '0' && r <= '9', r == '.' && at+1 < len(l.text) && unicode.IsDigit(l.text[at+1]):
+		for l.pos < len(l.text) && (l.text[l.pos] >= '0' && l.text[l.pos] <= '9' || l.text[l.pos] == '.') {
+			l.pos++
+		}
+		if l.pos < len(l.text) && isWord(l.text[l.pos]) {
+			return token{}, errorAt(at, "a name can't begin with a digit; put it in double quotes")
+		}
+		return span(tokNumber), nil
+	case isWord(r):
+		for l.pos < len(l.text) && isWord(l.text[l.pos]) {
+			l.pos++
+		}
+		return span(tokName), nil
+	case r == '\'' || r == '"':
+		var b strings.Builder
+		for l.pos++; l.pos < len(l.text); l.pos++ {
+			if l.text[l.pos] != r {
+				b.WriteRune(l.text[l.pos])
+			} else if l.pos+1 < len(l.text) && l.text[l.pos+1] == r {
+				b.WriteRune(r)
+				l.pos++
+			} else {
+				l.pos++
+				kind := tokString
+				if r == '"' {
+					kind = tokQuoted
+				}
+				return token{kind, b.String(), at}, nil
+			}
+		}
+		return token{}, errorAt(at, "the quote that opens here is never closed")
+	}
+	for _, sign := range []string{"||", "<>", "!=", "<=", ">=", "+", "-", "*", "/", "=", "<", ">", "(", ")", ","} {
+		if strings.HasPrefix(string(l.text[at:min(at+2, len(l.text))]), sign) {
+			l.pos += len(sign)
+			return span(tokSign), nil
+		}
+	}
+	return token{}, errorAt(at, "%q has no meaning here", l.text[at])
+}
+
+type parser struct {
+	lex    lexer
+	tok    token
+	err    error // the first mistake of the lexer
+	depth  int
+	fields []column.Field
+	used   []int
+}
+
+func (p *parser) next() token {
+	last := p.tok
+	if p.err == nil {
+		p.tok, p.err = p.lex.next()
+	}
+	if p.err != nil {
+		p.tok = token{at: len(p.lex.text)}
+	}
+	return last
+}
+
+func (p *parser) take(s string) bool {
+	if p.tok.is(s) {
+		p.next()
+		return true
+	}
+	return false
+}
+
+func (p *parser) want(s, where string) error {
+	if p.err != nil {
+		return p.err
+	}
+	if !p.take(s) {
+		return errorAt(p.tok.at, "expected %s %s, not %s", s, where, p.tok)
+	}
+	return nil
+}
+
+func (p *parser) parse() (node, error) {
+	if p.tok.kind == tokEnd && p.err == nil {
+		return nil, errorAt(0, "the expression is empty")
+	}
+	n, err := p.or()
+	if p.err != nil {
+		return nil, p.err
+	}
+	if err != nil {
+		return nil, err
+	}
+	if p.tok.kind != tokEnd {
+		return nil, errorAt(p.tok.at, "expected an operator or the end, not %s", p.tok)
+	}
+	return n, nil
+}
+
+// chain parses operands of one level joined by some operators, from left to right.
+func (p *parser) chain(operand func() (node, error), join func(token, node, node) (node, error), ops ...string) (node, error) {
+	left, err := operand()
+	for err == nil {
+		if !slices.ContainsFunc(ops, p.tok.is) {
+			return left, nil
+		}
+		op := p.next()
+		var right node
+		if right, err = operand(); err == nil {
+			left, err = join(op, left, right)
+		}
+	}
+	return nil, err
+}
+
+func (p *parser) or() (node, error) {
+	if p.depth++; p.depth > MaxDepth {
+		return nil, errorAt(p.tok.at, "the expression is nested more than %d deep", MaxDepth)
+	}
+	defer func() { p.depth-- }()
+	return p.chain(p.and, newLogic, "or")
+}
+
+func (p *parser) and() (node, error) { return p.chain(p.not, newLogic, "and") }
+
+func (p *parser) not() (node, error) {
+	nots := 0
+	at := p.tok.at
+	for p.take("not") {
+		nots++
+	}
+	n, err := p.comparison()
+	if err != nil || nots == 0 {
+		return n, err
+	}
+	if n, err = wantBoolean(n, at, "not"); err != nil || nots%2 == 0 {
+		return n, err
+	}
+	return newNot(n), nil
+}
+
+func (p *parser) comparison() (node, error) {
+	left, err := p.concat()
+	for err == nil {
+		at := p.tok.at
+		switch {
+		case p.take("is"):
+			negated := p.take("not")
+			if err = p.want("null", "after is"); err == nil {
+				left = newIsNull(left, negated)
+			}
+		case p.take("not"):
+			if err = p.want("in", "after not"); err == nil {
+				if left, err = p.in(left, at); err == nil {
+					left = newNot(left)
+				}
+			}
+		case p.take("in"):
+			left, err = p.in(left, at)
+		case slices.ContainsFunc([]string{"=", "<>", "!=", "<", "<=", ">", ">="}, p.tok.is):
+			op := p.next()
+			var right node
+			if right, err = p.concat(); err == nil {
+				left, err = newCompare(op, left, right)
+			}
+		default:
+			return left, nil
+		}
+	}
+	return nil, err
+}
+
+// in reads a list of expressions: x in (a, b) is x = a or x = b, nulls included.
+func (p *parser) in(left node, at int) (node, error) {
+	list, err := p.list("after in")
+	if err != nil {
+		return nil, err
+	}
+	var whole node
+	for _, item := range list {
+		n, err := newCompare(token{tokSign, "=", at}, left, item)
+		if err == nil && whole != nil {
+			n, err = newLogic(token{tokName, "or", at}, whole, n)
+		}
+		if err != nil {
+			return nil, err
+		}
+		whole = n
+	}
+	return whole, nil
+}
+
+// list reads one or more expressions in brackets.
+func (p *parser) list(where string) ([]node, error) {
+	if err := p.want("(", where); err != nil {
+		return nil, err
+	}
+	var list []node
+	for {
+		n, err := p.or()
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, n)
+		if !p.take(",") {
+			return list, p.want(")", "or a comma")
+		}
+	}
+}
+
+func (p *parser) concat() (node, error)  { return p.chain(p.sum, newConcat, "||") }
+func (p *parser) sum() (node, error)     { return p.chain(p.product, newArithmetic, "+", "-") }
+func (p *parser) product() (node, error) { return p.chain(p.sign, newArithmetic, "*", "/") }
+
+func (p *parser) sign() (node, error) {
+	at, negative := p.tok.at, false
+	for {
+		if p.take("-") {
+			negative = !negative
+		} else if !p.take("+") {
+			break
+		}
+	}
+	if negative && p.tok.kind == tokNumber {
+		p.tok.text = "-" + p.tok.text
+		return p.primary()
+	}
+	n, err := p.primary()
+	if err == nil && negative {
+		return newArithmetic(token{tokSign, "-", at}, newLiteral(column.Type{Kind: column.Integer}, "0", 1), n)
+	}
+	return n, err
+}
+
+func (p *parser) primary() (node, error) {
+	t := p.next()
+	switch {
+	case t.kind == tokNumber:
+		return number(t)
+	case t.kind == tokString:
+		return newLiteral(column.Type{Kind: column.Text}, t.text, 0), nil
+	case t.is("("):
+		n, err := p.or()
+		if err == nil {
+			err = p.want(")", "to close the bracket")
+		}
+		return n, err
+	case t.kind == tokQuoted:
+		return p.column(t)
+	case t.kind != tokName:
+		if p.err != nil {
+			return nil, p.err
+		}
+		return nil, errorAt(t.at, "expected a value, not %s", t)
+	case t.is("null"):
+		return newLiteral(column.Type{}, "", 0), nil
+	case t.is("true"), t.is("false"):
+		return newLiteral(column.Type{Kind: column.Boolean}, t.text, 0), nil
+	case p.tok.kind == tokString && (t.is("date") || t.is("timestamp") || t.is("time")):
+		typ, _ := column.ParseType(t.text)
+		value := p.next()
+		n := newLiteral(typ, value.text, 0)
+		if n == nil {
+			return nil, errorAt(value.at, "'%s' is no %s", value.text, typ)
+		}
+		return n, nil
+	case p.tok.is("("):
+		return p.call(t)
+	}
+	return p.column(t)
+}
+
+func number(t token) (node, error) {
+	if whole, frac, point := strings.Cut(strings.TrimPrefix(t.text, "-"), "."); point {
+		typ := column.Type{Kind: column.Decimal, Precision: uint8(min(len(whole)+len(frac), 255)), Scale: uint8(min(len(frac), 255))}
+		if typ.Precision > column.MaxDigits {
+			return nil, errorAt(t.at, "%s has more than %d digits", t.text, column.MaxDigits)
+		}
+		if n := newLiteral(typ, t.text, 0); n != nil {
+			return n, nil
+		}
+		return nil, errorAt(t.at, "%s is no number", t.text)
+	}
+	if _, err := strconv.ParseInt(t.text, 10, 64); err != nil {
+		typ, err := column.ParseType("decimal(" + strconv.Itoa(len(strings.TrimPrefix(t.text, "-"))) + ",0)")
+		if err != nil {
+			return nil, errorAt(t.at, "%s has more than %d digits", t.text, column.MaxDigits)
+		}
+		return newLiteral(typ, t.text, 0), nil
+	}
+	return newLiteral(column.Type{Kind: column.Integer}, t.text, len(strings.TrimPrefix(t.text, "-"))), nil
+}
+
+func (p *parser) column(t token) (node, error) {
+	i := column.Find(p.fields, t.text)
+	if i < 0 {
+		return nil, errorAt(t.at, "there is no column %s%s", t.text, place.Suggest(t.text, column.Names(p.fields)))
+	}
+	if !slices.Contains(p.used, i) {
+		p.used = append(p.used, i)
+	}
+	return newColumn(i, p.fields[i].Type), nil
+}
+
+func (p *parser) call(t token) (node, error) {
+	name := strings.ToLower(t.text)
+	if name == "cast" {
+		return p.cast(t)
+	}
+	f, ok := functions[name]
+	if !ok {
+		names := append(FunctionNames(), "cast")
+		return nil, errorAt(t.at, "there is no function %s%s", t.text, place.Suggest(name, names))
+	}
+	args, err := p.list("after " + name)
+	if err != nil {
+		return nil, err
+	}
+	if len(args) < f.least || len(args) > f.most {
+		return nil, errorAt(t.at, "%s is written %s", name, f.form)
+	}
+	return f.make(t, args)
+}
+
+func (p *parser) cast(t token) (node, error) {
+	if err := p.want("(", "after cast"); err != nil {
+		return nil, err
+	}
+	n, err := p.or()
+	if err != nil {
+		return nil, err
+	}
+	if err := p.want("as", "in cast(value as type)"); err != nil {
+		return nil, err
+	}
+	from := p.tok.at
+	for depth := 0; p.tok.kind != tokEnd && (depth > 0 || !p.tok.is(")")); p.next() {
+		if p.tok.is("(") {
+			depth++
+		} else if p.tok.is(")") {
+			depth--
+		}
+	}
+	typ, err := column.ParseType(string(p.lex.text[from:p.tok.at]))
+	if err != nil {
+		return nil, errorAt(from, "%v", err)
+	}
+	if err := p.want(")", "to close the cast"); err != nil {
+		return nil, err
+	}
+	return newCast(t.at, n, typ)
+}

@@ -1,0 +1,364 @@
+// Package fact writes facts: it keeps one row for each grain, gives rows whose members are missing the
+// members they need, adds up the measures, and appends.
+//
+// Workers prepare a [Chunk] each; one [Writer] takes them in source order. What it decides for a row
+// doesn't depend on how the source was cut or on how many workers there were.
+package fact
+
+import (
+	"context"
+	"fmt"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/link"
+	"ironmonger/internal/member"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// RepeatReason is why a row is set aside whose grain is there with other values.
+const RepeatReason = "grain repeated with other values"
+
+// Chunk is a batch of rows on its way into a fact table. It belongs to one goroutine at a time.
+type Chunk struct {
+	Batch  *column.Batch // shaped
+	Keys   link.Resolved
+	Totals []column.Int128 // of each exact measure, over all rows read
+
+	view *view
+	cols []*column.Column
+	same []bool // rows that stand in the table already
+	gap  []bool // rows that stand there with the same grain and other content, or so it seems
+	rows []int32
+	runs column.Column
+}
+
+// Outcome is what became of a chunk's rows.
+type Outcome struct {
+	Inserted, Same         int64
+	InsertedTotal, SameSum []column.Int128
+}
+
+// Writer appends to one fact table. It belongs to the step's sequencer.
+type Writer struct {
+	fact        *layout.Fact
+	links       []*link.Link
+	run         int64
+	fields      []column.Field   // of the table, but for the run
+	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k
+	grainAt     []int            // of fields
+	canon       []*member.Roster // for each field, the roster of a versioned dimension, or nil
+	grainInfers bool             // members that the grain names may have to be made
+
+	Measures []column.Field // the exact ones
+	measure  []int          // where they stand in the shaped batch
+
+	before   warehouse.Tally
+	grain    *grain
+	appender warehouse.Appender
+	Outcome  Outcome
+}
+
+// NewWriter prepares the loading of a fact whose shaped rows have the given fields.
+func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run int64) *Writer {
+	w := &Writer{fact: f, links: links, run: run}
+	all := f.Table.Fields()
+	w.fields = all[:len(all)-1]
+	for k, field := range w.fields {
+		from := column.Find(shaped, field.Name)
+		w.canon = append(w.canon, nil)
+		for n, l := range links {
+			if l.Column() == field.Name {
+				from = -1 - n
+				if l.Dimension.Versioned() {
+					w.canon[k] = l.Roster
+					l.Roster.Canon(0) // makes the map that goroutines then only read
+				}
+			}
+		}
+		w.from = append(w.from, from)
+	}
+	for _, name := range f.Table.Primary {
+		w.grainAt = append(w.grainAt, column.Find(w.fields, name))
+	}
+	for _, g := range f.Grain {
+		w.grainInfers = w.grainInfers || g.Key != nil && g.Key.Unmatched == star.Infer
+	}
+	for _, m := range f.Measures {
+		if m.Type.Exact() {
+			w.Measures = append(w.Measures, m)
+			w.measure = append(w.measure, column.Find(shaped, m.Name))
+		}
+	}
+	w.Outcome.InsertedTotal = make([]column.Int128, len(w.Measures))
+	w.Outcome.SameSum = make([]column.Int128, len(w.Measures))
+	return w
+}
+
+// Open reads what stands in the table.
+func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) error {
+	var err error
+	if w.before, err = tx.Tally(ctx, w.fact.Table.Name, w.Measures); err != nil {
+		return err
+	}
+	w.grain, err = openGrain(ctx, tx, w)
+	return err
+}
+
+// Prepare does all that can be done for a shaped and resolved chunk out of order.
+func (w *Writer) Prepare(c *Chunk) {
+	b := c.Batch
+	if c.view == nil {
+		c.view, c.cols = w.newView(), make([]*column.Column, len(w.fields)+1)
+		c.runs.Type = column.Type{Kind: column.Integer}
+		c.Totals = make([]column.Int128, len(w.Measures))
+	}
+	for k, from := range w.from {
+		if from >= 0 {
+			c.cols[k] = &b.Cols[from]
+		} else {
+			c.cols[k] = &c.Keys.Keys[-1-from]
+		}
+	}
+	if len(c.runs.Int) < b.N {
+		c.runs.Resize(b.N)
+		for i := range c.runs.Int {
+			c.runs.Int[i] = w.run
+		}
+	}
+	c.cols[len(w.fields)] = &c.runs
+	for k, at := range w.measure {
+		c.Totals[k] = column.Int128{}
+		for i := range b.N {
+			c.Totals[k], _ = c.Totals[k].Add(b.Cols[at].Exact(i)) // of one batch: it fits
+		}
+	}
+	for _, k := range w.grainAt {
+		for i := range b.N {
+			if c.cols[k].Null[i] && !b.Bad(i) {
+				b.SetAside(i, "no "+w.fields[k].Name+", which is part of the grain", "")
+			}
+		}
+	}
+	c.view.look(c.cols[:len(w.fields)], b.N)
+	c.same, c.gap = c.same[:0], c.gap[:0]
+	if w.grain.stored == nil {
+		return
+	}
+	for i := range b.N {
+		same, gap := false, false
+		if !b.Bad(i) {
+			if content, ok := w.grain.stored.get(c.view.grain(i)[0]); ok {
+				same = content == c.view.content(i)[0]
+				gap = !same
+			}
+		}
+		c.same, c.gap = append(c.same, same), append(c.gap, gap)
+	}
+}
+
+// Take decides about the rows of a prepared chunk and writes those that are new. Rows that it sets
+// aside have their faults added to the batch.
+func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
+	b := c.Batch
+	c.rows = c.rows[:0]
+	var repeats []int32
+	pending := c.Keys.Pending
+	for i := range int32(b.N) {
+		if b.Bad(int(i)) {
+			continue
+		}
+		if len(c.same) > 0 && c.same[i] {
+			w.same(c, i)
+			continue
+		}
+		for len(pending) > 0 && pending[0] < i {
+			pending = pending[1:]
+		}
+		infers := len(pending) > 0 && pending[0] == i
+		if infers && w.grainInfers {
+			// A member that isn't there can't have a row; one that this load made can.
+			if !link.Known(w.links, b, &c.Keys, i) {
+				link.Join(w.links, b, &c.Keys, i)
+			}
+			c.view.refresh(int(i))
+		}
+		if len(c.gap) > 0 && c.gap[i] || !w.grain.fresh(c.view, int(i)) {
+			repeats = append(repeats, i)
+			continue
+		}
+		if infers {
+			link.Join(w.links, b, &c.Keys, i)
+		}
+		c.rows = append(c.rows, i)
+	}
+	if err := w.append(ctx, tx, c, c.rows); err != nil {
+		return err
+	}
+	if len(repeats) > 0 {
+		return w.repeated(ctx, tx, c, repeats)
+	}
+	return nil
+}
+
+func (w *Writer) same(c *Chunk, i int32) {
+	w.Outcome.Same++
+	for k, at := range w.measure {
+		w.Outcome.SameSum[k], _ = w.Outcome.SameSum[k].Add(c.Batch.Cols[at].Exact(int(i)))
+	}
+}
+
+// append writes members first, then the facts that point to them.
+func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	for _, l := range w.links {
+		if err := l.Session.Write(ctx, tx); err != nil {
+			return err
+		}
+	}
+	if w.appender == nil {
+		var err error
+		if w.appender, err = tx.Append(ctx, w.fact.Table.Name, w.fact.Table.Fields()); err != nil {
+			return err
+		}
+	}
+	w.Outcome.Inserted += int64(len(rows))
+	for k, at := range w.measure {
+		sum := column.Int128{}
+		for _, i := range rows {
+			sum, _ = sum.Add(c.Batch.Cols[at].Exact(int(i)))
+		}
+		var ok bool
+		if w.Outcome.InsertedTotal[k], ok = w.Outcome.InsertedTotal[k].Add(sum); !ok {
+			return fmt.Errorf("the total of %s needs more than 38 digits", w.Measures[k].Name)
+		}
+	}
+	return w.appender.Append(c.cols, rows)
+}
+
+// repeated compares rows whose grain seems to have come before with what stands in the table: equal in
+// all columns, they are the same; different, they are set aside; and if their grain isn't there after
+// all, they are new.
+func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) error {
+	if w.appender != nil {
+		if err := w.appender.Flush(); err != nil {
+			return err
+		}
+	}
+	known := make([]bool, len(rows))
+	for n, i := range rows {
+		known[n] = link.Known(w.links, c.Batch, &c.Keys, i)
+	}
+	c.view.look(c.cols[:len(w.fields)], c.Batch.N) // keys have come in
+	stand, err := w.standing(ctx, tx, c, rows)
+	if err != nil {
+		return err
+	}
+	for n, i := range rows {
+		content, there := stand[c.view.grain(int(i))]
+		switch {
+		case there && known[n] && content == c.view.content(int(i)):
+			w.same(c, i)
+		case there:
+			c.Batch.SetAside(int(i), RepeatReason, "")
+		default: // a chance meeting of two digests
+			if !known[n] {
+				link.Join(w.links, c.Batch, &c.Keys, i)
+			}
+			if err := w.append(ctx, tx, c, []int32{i}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// standing gives the contents of the table's rows that have the grain of one of the rows.
+func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[column.Digest]column.Digest, error) {
+	match := make([]column.Column, len(w.grainAt))
+	for g, k := range w.grainAt {
+		match[g].Type = w.fields[k].Type
+	}
+	for _, i := range rows {
+		w.matchRow(match, c, int(i), 0, nil)
+	}
+	stand := map[column.Digest]column.Digest{}
+	answer, err := tx.Read(ctx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields, By: w.fact.Table.Primary, Match: pointers(match)})
+	if err != nil {
+		return nil, err
+	}
+	defer answer.Close()
+	b := column.NewBatch(w.fields)
+	v := w.newView()
+	for {
+		more, err := answer.Next(b)
+		if err != nil || !more {
+			return stand, err
+		}
+		v.look(pointers(b.Cols), b.N)
+		for i := range b.N {
+			stand[v.grain(i)] = v.content(i)
+		}
+	}
+}
+
+// matchRow adds the grain of row i to match, once for every combination of versions that its members
+// have, since the table holds versions and the grain means members.
+func (w *Writer) matchRow(match []column.Column, c *Chunk, i, g int, keys []int64) {
+	if g == len(w.grainAt) {
+		for n, k := range w.grainAt {
+			if w.canon[k] != nil {
+				match[n].AppendInt(keys[n])
+			} else {
+				match[n].Append(c.cols[k], i)
+			}
+		}
+		return
+	}
+	k := w.grainAt[g]
+	if w.canon[k] == nil {
+		w.matchRow(match, c, i, g+1, append(keys, 0))
+		return
+	}
+	for _, surrogate := range w.canon[k].Versions(c.cols[k].Int[i]) {
+		w.matchRow(match, c, i, g+1, append(keys, surrogate))
+	}
+}
+
+// Finish ends the writing and checks the table against what was written (rule R20): the rows and the
+// total of every exact measure.
+func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
+	var added int64
+	if w.appender != nil {
+		var err error
+		added, err = w.appender.Close()
+		w.appender = nil
+		if err != nil {
+			return err
+		}
+	}
+	if added != w.Outcome.Inserted {
+		return fmt.Errorf("the account doesn't hold: %d rows were given to the warehouse, and it took %d", w.Outcome.Inserted, added)
+	}
+	if added == 0 {
+		return nil
+	}
+	after, err := tx.Tally(ctx, w.fact.Table.Name, w.Measures)
+	if err != nil {
+		return err
+	}
+	if after.Rows != w.before.Rows+added {
+		return fmt.Errorf("the account doesn't hold: table %s had %d rows, %d were added, and it has %d", w.fact.Table.Name, w.before.Rows, added, after.Rows)
+	}
+	for k, m := range w.Measures {
+		want, _ := w.before.Totals[k].Add(w.Outcome.InsertedTotal[k])
+		if want != after.Totals[k] {
+			text := func(x column.Int128) string { return string(column.AppendDecimal(nil, x, int(m.Type.Scale))) }
+			return fmt.Errorf("the account doesn't hold: the total of %s in table %s should be %s and is %s", m.Name, w.fact.Table.Name, text(want), text(after.Totals[k]))
+		}
+	}
+	return nil
+}

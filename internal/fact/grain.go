@@ -1,0 +1,181 @@
+package fact
+
+import (
+	"context"
+
+	"github.com/RoaringBitmap/roaring/v2/roaring64"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
+
+// grain remembers which grains have come and which stand in the table (rule R17).
+//
+// A table that was empty costs a bit a row where the grain is one integer, else a digest of 8 bytes: a
+// digest met again is looked up in the table, which is the truth. For a table that was not, the grain
+// and the content of its rows are kept as 8 bytes each, so that a row that is already there is told
+// without asking again.
+type grain struct {
+	bits   *roaring64.Bitmap
+	digest table
+	stored *table
+}
+
+// table is a hash table of 64-bit digests, with a value for each if values is not nil.
+type table struct {
+	keys   []uint64 // 0 is empty; a digest of 0 is taken as 1
+	values []uint64
+	n      int
+}
+
+func newTable(values bool) *table {
+	t := &table{keys: make([]uint64, 1<<10)}
+	if values {
+		t.values = make([]uint64, 1<<10)
+	}
+	return t
+}
+
+func (t *table) seek(k uint64) int {
+	mask := len(t.keys) - 1
+	at := int(k) & mask
+	for t.keys[at] != 0 && t.keys[at] != k {
+		at = (at + 1) & mask
+	}
+	return at
+}
+
+// put adds a digest and says whether it is new.
+func (t *table) put(k, value uint64) bool {
+	k = max(k, 1)
+	at := t.seek(k)
+	if t.keys[at] == k {
+		return false
+	}
+	if t.n++; t.n*8 > len(t.keys)*7 {
+		t.double()
+		at = t.seek(k)
+	}
+	t.keys[at] = k
+	if t.values != nil {
+		t.values[at] = value
+	}
+	return true
+}
+
+func (t *table) double() {
+	keys, values := t.keys, t.values
+	t.keys = make([]uint64, 2*len(keys))
+	if values != nil {
+		t.values = make([]uint64, 2*len(keys))
+	}
+	for i, k := range keys {
+		if k != 0 {
+			at := t.seek(k)
+			t.keys[at] = k
+			if values != nil {
+				t.values[at] = values[i]
+			}
+		}
+	}
+}
+
+func (t *table) get(k uint64) (uint64, bool) {
+	k = max(k, 1)
+	at := t.seek(k)
+	return t.values[at], t.keys[at] == k
+}
+
+// openGrain reads the grain of a table's rows.
+func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) {
+	g := &grain{digest: *newTable(false)}
+	if len(w.grainAt) == 1 && w.fields[w.grainAt[0]].Type.Kind == column.Integer && w.canon[w.grainAt[0]] == nil {
+		g.bits = roaring64.New()
+	}
+	if w.before.Rows == 0 {
+		return g, nil
+	}
+	g.stored = newTable(true)
+	rows, err := tx.Read(ctx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields})
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	b := column.NewBatch(w.fields)
+	v := w.newView()
+	for {
+		more, err := rows.Next(b)
+		if err != nil || !more {
+			return g, err
+		}
+		v.look(pointers(b.Cols), b.N)
+		for i := range b.N {
+			g.stored.put(v.grain(i)[0], v.content(i)[0])
+		}
+	}
+}
+
+// fresh says whether a grain comes for the first time in this load.
+func (g *grain) fresh(v *view, i int) bool {
+	if g.bits != nil {
+		return g.bits.CheckedAdd(uint64(v.cols[v.w.grainAt[0]].Int[i]))
+	}
+	return g.digest.put(v.grain(i)[0], 0)
+}
+
+// view sees rows as they stand in the table, but members in place of their versions.
+type view struct {
+	w        *Writer
+	cols     []*column.Column // as fields
+	canon    []*column.Column // cols, keys of versioned dimensions replaced
+	grainOf  []*column.Column
+	replaced []column.Column
+	digest   column.Digester
+}
+
+func (w *Writer) newView() *view {
+	return &view{w: w, canon: make([]*column.Column, len(w.fields)), grainOf: make([]*column.Column, len(w.grainAt)),
+		replaced: make([]column.Column, len(w.fields))}
+}
+
+// look turns the view to n rows of columns that stand as the table's fields.
+func (v *view) look(cols []*column.Column, n int) {
+	v.cols = cols
+	for k, c := range cols {
+		v.canon[k] = c
+		if x := v.w.canon[k]; x != nil {
+			r := &v.replaced[k]
+			r.Type = c.Type
+			r.Resize(n)
+			for i := range n {
+				r.Null[i] = c.Null[i]
+				r.Int[i] = x.Canon(c.Int[i])
+			}
+			v.canon[k] = r
+		}
+	}
+	for g, k := range v.w.grainAt {
+		v.grainOf[g] = v.canon[k]
+	}
+}
+
+// refresh looks at row i once more, after its keys have come in.
+func (v *view) refresh(i int) {
+	for k := range v.cols {
+		if x := v.w.canon[k]; x != nil {
+			v.replaced[k].Int[i] = x.Canon(v.cols[k].Int[i])
+		}
+	}
+}
+
+// grain and content give digests of row i: of what makes it the row it is, and of all it says.
+func (v *view) grain(i int) column.Digest   { return v.digest.Of(v.grainOf, i) }
+func (v *view) content(i int) column.Digest { return v.digest.Of(v.canon, i) }
+
+func pointers(cols []column.Column) []*column.Column {
+	list := make([]*column.Column, len(cols))
+	for i := range cols {
+		list[i] = &cols[i]
+	}
+	return list
+}

@@ -1,0 +1,231 @@
+// Package layout says which tables a model makes: their columns, keys and views, and which column
+// of which table points to which dimension. It is what loading, proving and printing of DDL share.
+package layout
+
+import (
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Columns that tables have besides what the model names.
+const (
+	EffectiveFrom = "effective_from" // since when, as delivered
+	ValidFrom     = "valid_from"     // the version holds from here
+	ValidTo       = "valid_to"       // to before here
+	IsCurrent     = "is_current"
+	IsInferred    = "is_inferred"
+	LoadRun       = "load_run" // the run that wrote the row last
+)
+
+var (
+	integer = column.Type{Kind: column.Integer}
+	boolean = column.Type{Kind: column.Boolean}
+)
+
+// The ends of time (rule R9), in days.
+var (
+	Beginning = column.Day(1900, 1, 1)
+	End       = column.Day(9999, 12, 31)
+)
+
+// Bounds gives the ends of time in the precision of a type.
+func Bounds(t column.Type) (beginning, end int64) {
+	if t.Kind == column.Timestamp {
+		return Beginning * column.DayMicros, End * column.DayMicros
+	}
+	return Beginning, End
+}
+
+// Star is the tables of a model.
+type Star struct {
+	Dimensions []*Dimension
+	Facts      []*Fact
+}
+
+// Dimension is the tables of a dimension.
+type Dimension struct {
+	*star.Dimension
+	Table      *warehouse.Table
+	Confirmed  *warehouse.Table // rows that made no version (rule R8); nil if unversioned
+	Time       column.Type      // of the validity, or of effective_from; Null if there is neither
+	Attributes []column.Field   // type 1 and 2, in the order of the table
+	Outriggers []column.Field   // one for each of Keys
+	PointedAt  []Reference
+	Views      []*warehouse.View // one for each role of its own name
+}
+
+// Inferable says whether the dimension marks inferred members.
+func (d *Dimension) Inferable() bool { return d.Source != nil }
+
+// Timed says whether rows have an effective time.
+func (d *Dimension) Timed() bool { return d.Effective != nil }
+
+// Reference is a column that points to a dimension.
+type Reference struct {
+	Table, Key string
+	Outrigger  bool   // points to the current version and moves with it (rule R22)
+	Time       string // the column that says which version; "" if none does
+	ByDay      bool   // Time is a yyyymmdd key
+	TimeType   column.Type
+}
+
+// Fact is the table of a fact.
+type Fact struct {
+	*star.Fact
+	Table *warehouse.Table
+}
+
+// New lays out a model.
+func New(m *star.Model) *Star {
+	s := &Star{}
+	tables := map[*star.Dimension]*Dimension{}
+	for _, d := range m.Dimensions {
+		t := dimension(d)
+		s.Dimensions = append(s.Dimensions, t)
+		tables[d] = t
+	}
+	for _, d := range s.Dimensions {
+		for _, k := range d.Keys {
+			to := tables[k.Dimension]
+			to.PointedAt = append(to.PointedAt, Reference{Table: d.Table.Name, Key: k.Column(), Outrigger: true})
+		}
+	}
+	roles := map[string]bool{}
+	for _, f := range m.Facts {
+		s.Facts = append(s.Facts, fact(f, tables))
+		for _, k := range f.Keys {
+			if k.Role() && !roles[k.Column()] {
+				roles[k.Column()] = true
+				d := tables[k.Dimension]
+				d.Views = append(d.Views, role(k, d))
+			}
+		}
+	}
+	return s
+}
+
+// Dimension gives the layout of a dimension of the model.
+func (s *Star) Dimension(d *star.Dimension) *Dimension {
+	for _, t := range s.Dimensions {
+		if t.Dimension == d {
+			return t
+		}
+	}
+	return nil
+}
+
+func dimension(d *star.Dimension) *Dimension {
+	t := &Dimension{Dimension: d, Table: &warehouse.Table{Name: "dim_" + d.Text, Primary: []string{d.KeyColumn()}}}
+	add := func(notNull bool, fields ...column.Field) {
+		for _, f := range fields {
+			t.Table.Columns = append(t.Table.Columns, warehouse.Column{Field: f, NotNull: notNull})
+		}
+	}
+	add(true, column.Field{Name: d.KeyColumn(), Type: integer})
+	add(false, d.NaturalKey...)
+	t.Table.Unique = column.Names(d.NaturalKey)
+	t.Attributes = attributes(d)
+	add(false, t.Attributes...)
+	for _, k := range d.Keys {
+		f := column.Field{Name: k.Column(), Type: integer}
+		t.Outriggers = append(t.Outriggers, f)
+		add(!empty(k), f)
+		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: f.Name, Table: "dim_" + k.Dimension.Text, Key: k.Dimension.KeyColumn()})
+	}
+	if d.Effective != nil {
+		t.Time = d.Effective.Type
+		add(false, column.Field{Name: EffectiveFrom, Type: t.Time})
+	}
+	if d.Versioned() {
+		add(true, column.Field{Name: ValidFrom, Type: t.Time}, column.Field{Name: ValidTo, Type: t.Time}, column.Field{Name: IsCurrent, Type: boolean})
+		t.Table.Unique = append(t.Table.Unique, ValidFrom)
+		t.Confirmed = &warehouse.Table{Name: "dim_" + d.Text + "_confirmed", Columns: []warehouse.Column{
+			{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true},
+			{Field: column.Field{Name: EffectiveFrom, Type: t.Time}, NotNull: true}}}
+		t.PointedAt = append(t.PointedAt, Reference{Table: t.Confirmed.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time})
+	}
+	if t.Inferable() {
+		add(true, column.Field{Name: IsInferred, Type: boolean})
+	}
+	add(true, column.Field{Name: LoadRun, Type: integer})
+	return t
+}
+
+// attributes lists type 1 and type 2 in the order of the source.
+func attributes(d *star.Dimension) []column.Field {
+	var order, list []column.Field
+	switch {
+	case d.Calendar != nil:
+		return calendar.Fields()[1:]
+	case d.Rows != nil:
+		order = d.Rows.Fields
+	default:
+		order = d.Source.Fields()
+	}
+	for _, f := range order {
+		if column.Find(d.Type1, f.Name) >= 0 || column.Find(d.Type2, f.Name) >= 0 {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// empty says whether a key's column may be null.
+func empty(k *star.Key) bool { return k.Missing == star.LeaveEmpty || k.Unmatched == star.LeaveEmpty }
+
+func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
+	t := &Fact{Fact: f, Table: &warehouse.Table{Name: "fact_" + f.Text}}
+	grain := map[string]bool{}
+	for _, g := range f.Grain {
+		name := g.Column
+		if g.Key != nil {
+			name = g.Key.Column()
+		}
+		grain[name] = true
+		t.Table.Primary = append(t.Table.Primary, name)
+	}
+	add := func(notNull bool, fields ...column.Field) {
+		for _, field := range fields {
+			t.Table.Columns = append(t.Table.Columns, warehouse.Column{Field: field, NotNull: notNull || grain[field.Name]})
+		}
+	}
+	add(false, f.Degenerate...)
+	for _, k := range f.Keys {
+		add(!empty(k), column.Field{Name: k.Column(), Type: integer})
+		d := tables[k.Dimension]
+		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: k.Column(), Table: d.Table.Name, Key: d.KeyColumn()})
+		d.PointedAt = append(d.PointedAt, reference(f, k, t.Table.Name))
+	}
+	add(false, f.Measures...)
+	add(true, column.Field{Name: LoadRun, Type: integer})
+	return t
+}
+
+func reference(f *star.Fact, k *star.Key, table string) Reference {
+	r := Reference{Table: table, Key: k.Column(), Time: k.AsOf}
+	if k.AsOf == "" {
+		return r
+	}
+	if day := f.Day(k); day != nil {
+		r.Time, r.ByDay, r.TimeType = day.Column(), true, integer
+		return r
+	}
+	fields := f.Source.Fields()
+	r.TimeType = fields[column.Find(fields, k.AsOf)].Type
+	return r
+}
+
+// role is a view of a dimension under the name of its role, its columns named for it too, so that
+// two roles can be joined at once.
+func role(k *star.Key, d *Dimension) *warehouse.View {
+	v := &warehouse.View{Name: "dim_" + k.Text + "_" + d.Text, Of: d.Table.Name}
+	for _, c := range d.Table.Columns {
+		to := k.Text + "_" + c.Name
+		if c.Name != LoadRun {
+			v.Columns = append(v.Columns, warehouse.Renamed{From: c.Name, To: to})
+		}
+	}
+	return v
+}

@@ -1,0 +1,110 @@
+package ledger
+
+import (
+	"context"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
+
+// States of a row set aside.
+const (
+	Waiting = "waiting" // it stands outside the star
+	Cleared = "cleared" // its file was read again and the row passed, or is gone
+	OfFail  = "of a failed step"
+)
+
+type asideKey struct {
+	file string
+	line int64
+	hash string
+}
+
+// Asides writes the rows that a step sets aside. A row that is met again keeps its entry (rule R18).
+type Asides struct {
+	ctx    context.Context
+	tx     warehouse.Tx
+	step   string
+	run    int64
+	known  map[asideKey]int64 // the run in which it was first met
+	fresh  *column.Batch
+	again  *column.Batch
+	fields []column.Field // of again
+	met    map[asideKey]bool
+}
+
+const asideBatch = 1000
+
+// OpenAsides reads which rows of a step are known already.
+func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*Asides, error) {
+	a := &Asides{ctx: ctx, tx: tx, step: step, run: run, known: map[asideKey]int64{}, met: map[asideKey]bool{}}
+	a.fresh = column.NewBatch(asideTable.Fields())
+	a.fields = pick(asideTable, "step", "file", "line", "content_hash", "reasons", "last_run", "cleared_by", "state")
+	a.again = column.NewBatch(a.fields)
+	match := column.Column{Type: text}
+	match.AppendText(step)
+	rows, err := tx.Read(ctx, warehouse.Query{Table: asideTable.Name, Fields: pick(asideTable, "file", "line", "content_hash", "first_run"),
+		By: []string{"step"}, Match: []*column.Column{&match}})
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	b := column.NewBatch(pick(asideTable, "file", "line", "content_hash", "first_run"))
+	for {
+		more, err := rows.Next(b)
+		if err != nil || !more {
+			return a, err
+		}
+		for i := range b.N {
+			a.known[asideKey{b.Cols[0].Text[i], b.Cols[1].Int[i], b.Cols[2].Text[i]}] = b.Cols[3].Int[i]
+		}
+	}
+}
+
+// Put writes a row with its state.
+func (a *Asides) Put(r *Aside, state string) error {
+	k := asideKey{r.File, r.Line, r.hash()}
+	if _, ok := a.known[k]; ok {
+		a.met[k] = true
+		row(a.again, a.step, k.file, k.line, k.hash, r.Reasons, a.run, nil, state)
+	} else {
+		row(a.fresh, a.step, k.file, k.line, k.hash, r.Source, r.Reasons, r.Content, a.run, a.run, nil, state)
+	}
+	if a.fresh.N+a.again.N < asideBatch {
+		return nil
+	}
+	return a.flush()
+}
+
+func (a *Asides) flush() error {
+	if err := appendBatch(a.ctx, a.tx, asideTable, a.fresh); err != nil {
+		return err
+	}
+	a.fresh.Reset(0)
+	return a.amend()
+}
+
+func (a *Asides) amend() error {
+	if a.again.N == 0 {
+		return nil
+	}
+	_, err := a.tx.Amend(a.ctx, asideTable.Name, 4, a.fields, a.again)
+	a.again.Reset(0)
+	return err
+}
+
+// Close writes what is left, and clears the known rows of the files read that were not met again.
+func (a *Asides) Close(files []string) error {
+	if err := a.flush(); err != nil {
+		return err
+	}
+	a.fields = pick(asideTable, "step", "file", "line", "content_hash", "cleared_by", "state")
+	a.again = column.NewBatch(a.fields)
+	for k := range a.known {
+		if !a.met[k] && slices.Contains(files, k.file) {
+			row(a.again, a.step, k.file, k.line, k.hash, a.run, Cleared)
+		}
+	}
+	return a.amend()
+}

@@ -1,0 +1,277 @@
+// Package ledger keeps the book of what was loaded: runs, their steps with figures, the highest keys
+// given, and the rows set aside. Its tables stand beside the star. What belongs to a step is written in
+// the step's own transaction, so that the book is never ahead of the star nor behind it.
+package ledger
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"time"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
+
+var (
+	integer   = column.Type{Kind: column.Integer}
+	text      = column.Type{Kind: column.Text}
+	timestamp = column.Type{Kind: column.Timestamp}
+)
+
+func required(name string, t column.Type) warehouse.Column {
+	return warehouse.Column{Field: column.Field{Name: name, Type: t}, NotNull: true}
+}
+
+func optional(name string, t column.Type) warehouse.Column {
+	return warehouse.Column{Field: column.Field{Name: name, Type: t}}
+}
+
+// The ledger's tables. Times are UTC.
+var (
+	runTable = &warehouse.Table{Name: "load_run", Primary: []string{"run"}, Columns: []warehouse.Column{
+		required("run", integer), required("state", text), required("started_at", timestamp), optional("ended_at", timestamp),
+		required("program", text), required("model_file", text), required("model", text)}}
+	stepTable = &warehouse.Table{Name: "load_step", Primary: []string{"run", "step"}, Columns: []warehouse.Column{
+		required("run", integer), required("step", text), required("state", text), optional("message", text),
+		optional("started_at", timestamp), optional("ended_at", timestamp),
+		required("rows_read", integer), required("rows_written", integer), required("rows_same", integer), required("rows_set_aside", integer),
+		required("figures", text)}}
+	keyTable = &warehouse.Table{Name: "load_key", Primary: []string{"dimension"}, Columns: []warehouse.Column{
+		required("dimension", text), required("highest_key", integer), required("changed_by", text)}}
+	asideTable = &warehouse.Table{Name: "load_set_aside", Primary: []string{"step", "file", "line", "content_hash"}, Columns: []warehouse.Column{
+		required("step", text), required("file", text), required("line", integer), required("content_hash", text),
+		required("source", text), required("reasons", text), required("content", text),
+		required("first_run", integer), required("last_run", integer), optional("cleared_by", integer), required("state", text)}}
+)
+
+// Tables lists the ledger's tables.
+func Tables() []*warehouse.Table {
+	return []*warehouse.Table{runTable, stepTable, keyTable, asideTable}
+}
+
+// States of runs and steps.
+const (
+	Running = "running"
+	Done    = "done"
+	Failed  = "failed"
+	NotRun  = "not run" // a step whose predecessor failed
+)
+
+// Run is an entry of load_run.
+type Run struct {
+	ID        int64      `json:"run"`
+	State     string     `json:"state"`
+	StartedAt time.Time  `json:"started_at"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Program   string     `json:"program"`
+	ModelFile string     `json:"model"`
+	ModelText string     `json:"-"`
+	Steps     []*Step    `json:"steps,omitempty"`
+}
+
+// Step is an entry of load_step.
+type Step struct {
+	Run       int64      `json:"-"`
+	Name      string     `json:"step"`
+	State     string     `json:"state"`
+	Message   string     `json:"message,omitempty"`
+	StartedAt *time.Time `json:"started_at,omitempty"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Figures   Figures    `json:"figures"`
+}
+
+// Figures are what a step counted. Each row read is exactly one of inserted, new, versions, filled,
+// changed, same, conflicts and set aside (rule R20).
+type Figures struct {
+	Read     int64 `json:"read"`
+	SetAside int64 `json:"set_aside"`
+	Same     int64 `json:"same"`
+
+	Inserted int64 `json:"inserted,omitempty"` // of a fact
+
+	New       int64 `json:"new,omitempty"`       // of a dimension: rows that made a member
+	Versions  int64 `json:"versions,omitempty"`  // that made a further version of one
+	Filled    int64 `json:"filled,omitempty"`    // that filled an inferred member
+	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version
+	Conflicts int64 `json:"conflicts,omitempty"` // that lost to another row of the same effective time
+
+	Inferred  map[string]int64      `json:"inferred,omitempty"`  // members made, by dimension
+	Repointed map[string]int64      `json:"repointed,omitempty"` // rows of other tables pointed to another version
+	Keys      map[string]*KeyCounts `json:"keys,omitempty"`
+	Totals    []Total               `json:"totals,omitempty"`
+	Reasons   []Reason              `json:"reasons,omitempty"`
+}
+
+// Written is the rows read that changed the table.
+func (f *Figures) Written() int64 { return f.Inserted + f.New + f.Versions + f.Filled + f.Changed }
+
+// KeyCounts counts the outcomes of a key (rule R1), over the rows that passed all checks.
+type KeyCounts struct {
+	Matched   int64 `json:"matched"`
+	Missing   int64 `json:"missing"`
+	Unmatched int64 `json:"unmatched"`
+	Outside   int64 `json:"outside"`
+}
+
+// Total is the account of a measure, as exact decimals.
+type Total struct {
+	Measure  string `json:"measure"`
+	Read     string `json:"read"`
+	Inserted string `json:"inserted"`
+	Same     string `json:"same"`
+	SetAside string `json:"set_aside"`
+}
+
+// Reason is how many rows were set aside for a reason, and the place of the first.
+type Reason struct {
+	Reason string `json:"reason"`
+	Rows   int64  `json:"rows"`
+	File   string `json:"file"`
+	Line   int64  `json:"line"`
+	Detail string `json:"detail,omitempty"`
+}
+
+// Aside is an entry of load_set_aside.
+type Aside struct {
+	Step, Source, File string
+	Line               int64
+	Reasons            string
+	Content            string
+}
+
+func (a *Aside) hash() string {
+	sum := sha256.Sum256([]byte(a.Content))
+	return hex.EncodeToString(sum[:8])
+}
+
+// row writes values into a new row of a batch, in the order of the fields. Times are UTC; nil is null.
+func row(b *column.Batch, values ...any) {
+	for k, v := range values {
+		c := &b.Cols[k]
+		switch v := v.(type) {
+		case int64:
+			c.AppendInt(v)
+		case string:
+			c.AppendText(v)
+		case time.Time:
+			c.AppendInt(v.UnixMicro())
+		case *time.Time:
+			if v == nil {
+				c.AppendNull()
+			} else {
+				c.AppendInt(v.UnixMicro())
+			}
+		default:
+			c.AppendNull()
+		}
+	}
+	b.N++
+}
+
+func appendRow(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, values ...any) error {
+	b := column.NewBatch(t.Fields())
+	row(b, values...)
+	return appendBatch(ctx, tx, t, b)
+}
+
+func appendBatch(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, b *column.Batch) error {
+	if b.N == 0 {
+		return nil
+	}
+	a, err := tx.Append(ctx, t.Name, t.Fields())
+	if err != nil {
+		return err
+	}
+	cols := make([]*column.Column, len(b.Cols))
+	for k := range cols {
+		cols[k] = &b.Cols[k]
+	}
+	rows := make([]int32, b.N)
+	for i := range rows {
+		rows[i] = int32(i)
+	}
+	err = a.Append(cols, rows)
+	if _, cerr := a.Close(); err == nil {
+		err = cerr
+	}
+	return err
+}
+
+// amendRow changes one row: first the value of the key fields, then the others, named.
+func amendRow(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, by int, names []string, values ...any) error {
+	b := column.NewBatch(pick(t, names...))
+	row(b, values...)
+	_, err := tx.Amend(ctx, t.Name, by, pick(t, names...), b)
+	return err
+}
+
+func pick(t *warehouse.Table, names ...string) []column.Field {
+	all := t.Fields()
+	fields := make([]column.Field, len(names))
+	for i, n := range names {
+		fields[i] = all[column.Find(all, n)]
+	}
+	return fields
+}
+
+// StartRun makes the entry of a new run and gives its number.
+func StartRun(ctx context.Context, tx warehouse.Tx, program, modelFile, model string, at time.Time) (*Run, error) {
+	last, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run")})
+	if err != nil {
+		return nil, err
+	}
+	r := &Run{State: Running, StartedAt: at.UTC(), Program: program, ModelFile: modelFile, ModelText: model}
+	for _, id := range last.Cols[0].Int {
+		r.ID = max(r.ID, id)
+	}
+	r.ID++
+	return r, appendRow(ctx, tx, runTable, r.ID, r.State, r.StartedAt, nil, program, modelFile, model)
+}
+
+// EndRun writes how a run ended.
+func EndRun(ctx context.Context, tx warehouse.Tx, r *Run, state string, at time.Time) error {
+	r.State, at = state, at.UTC()
+	r.EndedAt = &at
+	return amendRow(ctx, tx, runTable, 1, []string{"run", "state", "ended_at"}, r.ID, state, at)
+}
+
+// WriteStep makes the entry of a step.
+func WriteStep(ctx context.Context, tx warehouse.Tx, s *Step) error {
+	figures, err := json.Marshal(&s.Figures)
+	if err != nil {
+		return err
+	}
+	var message any
+	if s.Message != "" {
+		message = s.Message
+	}
+	f := &s.Figures
+	return appendRow(ctx, tx, stepTable, s.Run, s.Name, s.State, message, s.StartedAt, s.EndedAt, f.Read, f.Written(), f.Same, f.SetAside, string(figures))
+}
+
+// Highest gives the highest key ever given in a dimension, 0 if none, and the step that changed the
+// dimension last.
+func Highest(ctx context.Context, r warehouse.Reader, dimension string) (int64, string, error) {
+	match := column.Column{Type: text}
+	match.AppendText(dimension)
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: keyTable.Name, Fields: pick(keyTable, "highest_key", "changed_by"),
+		By: []string{"dimension"}, Match: []*column.Column{&match}})
+	if err != nil || b.N == 0 {
+		return 0, "", err
+	}
+	return b.Cols[0].Int[0], b.Cols[1].Text[0], nil
+}
+
+// SetHighest keeps the highest key of a dimension and who changed it.
+func SetHighest(ctx context.Context, tx warehouse.Tx, dimension string, key int64, by string) error {
+	_, before, err := Highest(ctx, tx, dimension)
+	if err != nil {
+		return err
+	}
+	if before == "" {
+		return appendRow(ctx, tx, keyTable, dimension, key, by)
+	}
+	return amendRow(ctx, tx, keyTable, 1, []string{"dimension", "highest_key", "changed_by"}, dimension, key, by)
+}

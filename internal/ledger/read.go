@@ -1,0 +1,77 @@
+package ledger
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
+
+// Runs lists the runs, the latest first, with their steps in the order in which they ended; at most
+// limit of them, 0 for all. A warehouse without a ledger has none.
+func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
+	if columns, err := r.Describe(ctx, runTable.Name); err != nil || columns == nil {
+		return nil, err
+	}
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "ended_at", "program", "model_file")})
+	if err != nil {
+		return nil, err
+	}
+	byID := map[int64]*Run{}
+	var runs []*Run
+	for i := range b.N {
+		run := &Run{ID: b.Cols[0].Int[i], State: b.Cols[1].Text[i], StartedAt: *instant(&b.Cols[2], i), EndedAt: instant(&b.Cols[3], i),
+			Program: b.Cols[4].Text[i], ModelFile: b.Cols[5].Text[i]}
+		runs = append(runs, run)
+		byID[run.ID] = run
+	}
+	slices.SortFunc(runs, func(a, b *Run) int { return cmp.Compare(b.ID, a.ID) })
+	if limit > 0 && len(runs) > limit {
+		runs = runs[:limit]
+	}
+	steps, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: stepTable.Name, Fields: pick(stepTable, "run", "step", "state", "message", "started_at", "ended_at", "figures")})
+	if err != nil {
+		return nil, err
+	}
+	for i := range steps.N {
+		run := byID[steps.Cols[0].Int[i]]
+		if run == nil {
+			continue
+		}
+		s := &Step{Run: run.ID, Name: steps.Cols[1].Text[i], State: steps.Cols[2].Text[i], Message: steps.Cols[3].Text[i],
+			StartedAt: instant(&steps.Cols[4], i), EndedAt: instant(&steps.Cols[5], i)}
+		if err := json.Unmarshal([]byte(steps.Cols[6].Text[i]), &s.Figures); err != nil {
+			return nil, fmt.Errorf("the ledger's figures of run %d, step %s can't be read: %v", run.ID, s.Name, err)
+		}
+		run.Steps = append(run.Steps, s)
+	}
+	for _, run := range runs {
+		slices.SortStableFunc(run.Steps, func(a, b *Step) int {
+			if a.EndedAt == nil || b.EndedAt == nil {
+				return cmp.Compare(present(b.EndedAt), present(a.EndedAt))
+			}
+			return a.EndedAt.Compare(*b.EndedAt)
+		})
+	}
+	return runs, nil
+}
+
+func present(t *time.Time) int {
+	if t == nil {
+		return 0
+	}
+	return 1
+}
+
+func instant(c *column.Column, i int) *time.Time {
+	if c.Null[i] {
+		return nil
+	}
+	t := time.UnixMicro(c.Int[i]).UTC()
+	return &t
+}

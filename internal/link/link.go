@@ -1,0 +1,242 @@
+// Package link resolves the foreign keys of rows: of facts, and of dimensions that point to others.
+//
+// A [Link] is one key with its rule and the roster of its dimension. Workers look keys up in frozen
+// rosters through a [Resolver] and apply the rules (R1, R2); what is left over are the rows that need a
+// member to be inferred. These a step's single sequencer completes, in source order, through [Join].
+package link
+
+import (
+	"fmt"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/member"
+	"ironmonger/internal/place"
+	"ironmonger/internal/star"
+)
+
+// Link is a foreign key of a step.
+type Link struct {
+	*star.Key
+	Roster  *member.Roster
+	Session *member.Session // what the step infers; shared by the links to one dimension
+	by      []int           // columns of the shaped batch
+	asOf    int             // or -1
+}
+
+// New gives the links of a step whose shaped rows have the given fields.
+func New(keys []*star.Key, fields []column.Field, roster func(*star.Dimension) *member.Roster, session func(*member.Roster) *member.Session) []*Link {
+	var links []*Link
+	for _, k := range keys {
+		x := roster(k.Dimension)
+		l := &Link{Key: k, Roster: x, Session: session(x), asOf: -1}
+		for _, name := range k.By {
+			l.by = append(l.by, column.Find(fields, name))
+		}
+		if k.AsOf != "" {
+			l.asOf = column.Find(fields, k.AsOf)
+		}
+		links = append(links, l)
+	}
+	return links
+}
+
+// Columns lists the columns of the source that keys need.
+func Columns(keys []*star.Key) []string {
+	var names []string
+	for _, k := range keys {
+		names = append(names, k.By...)
+		if k.AsOf != "" {
+			names = append(names, k.AsOf)
+		}
+	}
+	return names
+}
+
+// columns gives the natural key's columns of a batch.
+func (l *Link) columns(b *column.Batch, buf []*column.Column) []*column.Column {
+	buf = buf[:0]
+	for _, k := range l.by {
+		buf = append(buf, &b.Cols[k])
+	}
+	return buf
+}
+
+// natural gives the natural key of a row for people.
+func (l *Link) natural(b *column.Batch, i int) string {
+	s := ""
+	for n, k := range l.by {
+		if n > 0 {
+			s += ", "
+		}
+		s += b.Cols[k].Value(i)
+	}
+	return place.Clip(place.Printable(s), 60)
+}
+
+// Resolved is the keys of a batch.
+type Resolved struct {
+	Keys    []column.Column // a column of surrogate keys for each link
+	Open    [][]bool        // for each link, the rows that need a member inferred; nil if none do
+	Pending []int32         // rows that need any
+	Counts  []ledger.KeyCounts
+	Stop    error // the first row that a rule makes stop
+}
+
+// Resolver resolves batches. It is for one goroutine.
+type Resolver struct {
+	links  []*Link
+	lookup []*member.Lookup
+	match  []member.Match
+	buf    []*column.Column
+}
+
+// NewResolver gives a resolver for the links of a step.
+func NewResolver(links []*Link) *Resolver {
+	r := &Resolver{links: links}
+	for _, l := range links {
+		r.lookup = append(r.lookup, l.Roster.Lookup())
+	}
+	return r
+}
+
+var integer = column.Type{Kind: column.Integer}
+
+// Resolve finds the keys of the rows of b that have not been set aside, and sets aside those that a
+// rule says so of.
+func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
+	if out.Keys == nil {
+		out.Keys = make([]column.Column, len(r.links))
+		out.Open = make([][]bool, len(r.links))
+		out.Counts = make([]ledger.KeyCounts, len(r.links))
+	}
+	out.Pending, out.Stop = out.Pending[:0], nil
+	passed := passing(b)
+	if cap(r.match) < b.N {
+		r.match = make([]member.Match, b.N+b.N/4)
+	}
+	match := r.match[:b.N]
+	pending := false
+	for k, l := range r.links {
+		c := &out.Keys[k]
+		c.Type = integer
+		c.Resize(b.N)
+		clear(c.Null)
+		var asOf *column.Column
+		if l.asOf >= 0 {
+			asOf = &b.Cols[l.asOf]
+		}
+		r.buf = l.columns(b, r.buf)
+		r.lookup[k].Resolve(r.buf, asOf, b.N, c.Int, match)
+		out.Counts[k], out.Open[k] = ledger.KeyCounts{}, nil
+		for i, m := range match {
+			if passed != nil && !passed[i] {
+				continue
+			}
+			if m == member.Matched {
+				out.Counts[k].Matched++
+				continue
+			}
+			pending = l.apply(b, out, k, i, m) || pending
+		}
+	}
+	if !pending {
+		return
+	}
+	for i := range b.N {
+		for k := range r.links {
+			if out.Open[k] != nil && out.Open[k][i] && !b.Bad(i) {
+				out.Pending = append(out.Pending, int32(i))
+				break
+			}
+		}
+	}
+}
+
+// passing gives the rows that have not been set aside, or nil if none have.
+func passing(b *column.Batch) []bool {
+	if len(b.Faults) == 0 {
+		return nil
+	}
+	passed := make([]bool, b.N)
+	for i := range passed {
+		passed[i] = !b.Bad(i)
+	}
+	return passed
+}
+
+// apply does what the rule for an outcome says, and tells whether a member has to be inferred.
+func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) bool {
+	var rule star.Outcome
+	var what string
+	switch m {
+	case member.Missing:
+		out.Counts[k].Missing++
+		rule, what = l.Missing, "no "+l.Text
+	case member.Unmatched:
+		out.Counts[k].Unmatched++
+		rule, what = l.Unmatched, "unmatched "+l.Text
+	case member.Outside:
+		out.Counts[k].Outside++
+		rule, what = l.Outside, l.Text+" outside every version"
+	case member.Timeless:
+		out.Counts[k].Missing++
+		rule, what = star.SetAside, l.Text+" without "+l.AsOf
+	}
+	c := &out.Keys[k]
+	if rule != star.Nearest { // an outside row has the nearest version's key already
+		c.Int[i] = star.Unknown.Key
+	}
+	switch rule {
+	case star.Infer:
+		if out.Open[k] == nil {
+			out.Open[k] = make([]bool, b.N)
+		}
+		out.Open[k][i] = true
+		return true
+	case star.SetAside:
+		detail := ""
+		if m != member.Missing {
+			detail = l.natural(b, i)
+		}
+		b.SetAside(i, what, detail)
+	case star.Stop:
+		if out.Stop == nil {
+			out.Stop = &place.Error{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "key " + l.Text,
+				Message: fmt.Sprintf("%s: %s; the model says stop", what, l.natural(b, i))}
+		}
+	case star.LeaveEmpty:
+		c.SetNull(i)
+	case star.ToNotYet:
+		c.Int[i] = star.NotYet.Key
+	case star.NotApplying:
+		c.Int[i] = star.NotApplicable.Key
+	}
+	return false
+}
+
+// Join gives row i, which needs members to be inferred, its keys: of members that the step has made
+// already, or makes now.
+func Join(links []*Link, b *column.Batch, r *Resolved, i int32) {
+	for k, l := range links {
+		if r.Open[k] == nil || !r.Open[k][i] {
+			continue
+		}
+		r.Keys[k].Int[i], _ = l.Session.Infer(l.columns(b, nil), int(i))
+	}
+}
+
+// Known is [Join] without making members: it says false if one would have to be made.
+func Known(links []*Link, b *column.Batch, r *Resolved, i int32) bool {
+	for k, l := range links {
+		if r.Open[k] == nil || !r.Open[k][i] {
+			continue
+		}
+		surrogate, ok := l.Session.Find(l.columns(b, nil), int(i))
+		if !ok {
+			return false
+		}
+		r.Keys[k].Int[i] = surrogate
+	}
+	return true
+}

@@ -1,0 +1,90 @@
+package load
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/place"
+)
+
+// asides keeps the rows that a step sets aside: in the ledger, and in figures.
+type asides struct {
+	w       *work
+	book    *ledger.Asides
+	first   []ledger.Aside // in case the step fails
+	reasons map[string]*ledger.Reason
+}
+
+const (
+	keepOfFailed = 1000
+	maxContent   = 4 << 10 // of a row, in characters; what is longer is in its file
+)
+
+func openAsides(ctx context.Context, w *work) (*asides, error) {
+	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID)
+	return &asides{w: w, book: book, reasons: map[string]*ledger.Reason{}}, err
+}
+
+// put writes down the rows of b that have faults, each once with all its reasons.
+func (a *asides) put(b *column.Batch) error {
+	if len(b.Faults) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(b.Faults, func(x, y column.Fault) int { return cmp.Compare(x.Row, y.Row) })
+	for at := 0; at < len(b.Faults); {
+		row := b.Faults[at].Row
+		var texts []string
+		for ; at < len(b.Faults) && b.Faults[at].Row == row; at++ {
+			f := &b.Faults[at]
+			text := f.Reason
+			if f.Detail != "" {
+				text += ": " + f.Detail
+			}
+			texts = append(texts, text)
+			a.count(b, f)
+		}
+		r := ledger.Aside{Step: a.w.name, Source: a.w.source, File: b.From.File, Line: b.From.Line[row],
+			Reasons: place.Storable(strings.Join(texts, "; ")), Content: place.Clip(place.Storable(b.From.Raw(int(row))), maxContent)}
+		if len(a.first) < keepOfFailed {
+			a.first = append(a.first, r)
+		}
+		if err := a.book.Put(&r, ledger.Waiting); err != nil {
+			return err
+		}
+		a.w.figures.SetAside++
+	}
+	return nil
+}
+
+func (a *asides) count(b *column.Batch, f *column.Fault) {
+	r := a.reasons[f.Reason]
+	if r == nil {
+		r = &ledger.Reason{Reason: place.Storable(f.Reason), File: b.From.File, Line: b.From.Line[f.Row], Detail: f.Detail}
+		a.reasons[f.Reason] = r
+	}
+	r.Rows++
+}
+
+// close completes the ledger and the figures.
+func (a *asides) close(files []string) error {
+	for _, r := range a.reasons {
+		a.w.figures.Reasons = append(a.w.figures.Reasons, *r)
+	}
+	slices.SortFunc(a.w.figures.Reasons, func(x, y ledger.Reason) int {
+		return cmp.Or(cmp.Compare(y.Rows, x.Rows), strings.Compare(x.Reason, y.Reason))
+	})
+	return a.book.Close(files)
+}
+
+// main is the most frequent reason with its first place.
+func (a *asides) main() string {
+	if len(a.w.figures.Reasons) == 0 {
+		return "none"
+	}
+	r := a.w.figures.Reasons[0]
+	return r.Reason + " (" + place.Place{File: r.File, Line: int(r.Line)}.String() + ")"
+}

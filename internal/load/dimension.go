@@ -1,0 +1,175 @@
+package load
+
+import (
+	"context"
+	"fmt"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/link"
+	"ironmonger/internal/member"
+	"ironmonger/internal/stream"
+)
+
+// delivery is a batch on its way into a dimension.
+type delivery struct {
+	batch *column.Batch
+	keys  link.Resolved
+	rows  *member.Delivery
+}
+
+// loadDimension reads what the source says about members and brings the table to it.
+func (w *work) loadDimension(ctx context.Context) error {
+	d := w.dimension
+	x, err := w.roster(ctx, w.tx, d.Dimension)
+	if err != nil {
+		return err
+	}
+	if err := w.connect(ctx); err != nil {
+		return err
+	}
+	before, err := w.tx.Tally(ctx, d.Table.Name, nil)
+	if err != nil {
+		return err
+	}
+	feed := x.Feed(w.entry.ID, w.name)
+	if err := feed.Specials(ctx, w.tx); err != nil {
+		return err
+	}
+	type desk struct {
+		prepare func(*column.Batch)
+		resolve *link.Resolver
+	}
+	desks := make([]desk, w.opts.Workers)
+	for i := range desks {
+		desks[i].prepare = w.judge()
+		desks[i].resolve = link.NewResolver(w.links)
+	}
+	err = stream.Each(ctx, w.rows, w.opts.Workers,
+		func() *delivery { return &delivery{batch: column.NewBatch(w.fields), rows: x.Delivery()} },
+		func(worker int, p column.Piece, c *delivery) error {
+			if err := p.Fill(c.batch); err != nil {
+				return err
+			}
+			desks[worker].prepare(c.batch)
+			desks[worker].resolve.Resolve(c.batch, &c.keys)
+			w.arrange(x, c)
+			c.rows.Prepare(c.batch.N, c.batch.Bad)
+			return nil
+		},
+		func(c *delivery) error { return w.takeDelivery(ctx, feed, c) })
+	if err != nil {
+		return err
+	}
+	if err := w.inferred(ctx); err != nil {
+		return err
+	}
+	if w.figures.Repointed, err = feed.Settle(ctx, w.tx); err != nil {
+		return err
+	}
+	if err := feed.Finish(ctx, w.tx); err != nil {
+		return err
+	}
+	f, c := &w.figures, &feed.Counts
+	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts
+	after, err := w.tx.Tally(ctx, d.Table.Name, nil)
+	if err != nil {
+		return err
+	}
+	if want := before.Rows + feed.Added - feed.Removed; after.Rows != want {
+		return fmt.Errorf("the account doesn't hold: table %s should have %d rows and has %d", d.Table.Name, want, after.Rows)
+	}
+	w.finish = append(w.finish, feed.Commit)
+	return nil
+}
+
+// judge gives what shapes a batch and sets aside rows that say nothing about a member (rule R11), for
+// one goroutine.
+func (w *work) judge() func(*column.Batch) {
+	sh, d := w.shaper(), w.dimension
+	var natural []int
+	for _, f := range d.NaturalKey {
+		natural = append(natural, column.Find(w.fields, f.Name))
+	}
+	effective := -1
+	if d.Timed() {
+		effective = column.Find(w.fields, d.Effective.Name)
+	}
+	beginning, end := layout.Bounds(d.Time)
+	return func(b *column.Batch) {
+		if sh != nil {
+			sh.Apply(b)
+		}
+		for _, k := range natural {
+			for i := range b.N {
+				if b.Cols[k].Null[i] && !b.Bad(i) {
+					b.SetAside(i, "no "+w.fields[k].Name+", which is the natural key", "")
+				}
+			}
+		}
+		if effective < 0 {
+			return
+		}
+		c := &b.Cols[effective]
+		for i := range b.N {
+			if b.Bad(i) {
+				continue
+			}
+			if c.Null[i] {
+				b.SetAside(i, "no "+d.Effective.Name+", so nobody knows since when", "")
+			} else if c.Int[i] < beginning || c.Int[i] >= end {
+				b.SetAside(i, d.Effective.Name+" is before 1900-01-01 or not before 9999-12-31", c.Value(i))
+			}
+		}
+	}
+}
+
+// arrange lines the columns of a batch up as the feed wants them.
+func (w *work) arrange(x *member.Roster, c *delivery) {
+	if c.rows.Values != nil {
+		return
+	}
+	outrigger := 0
+	for _, f := range x.Values() {
+		if k := column.Find(w.fields, f.Name); k >= 0 && column.Find(w.dimension.Outriggers, f.Name) < 0 {
+			c.rows.Values = append(c.rows.Values, &c.batch.Cols[k])
+		} else {
+			c.rows.Values = append(c.rows.Values, &c.keys.Keys[outrigger])
+			outrigger++
+		}
+	}
+	if d := w.dimension; d.Timed() {
+		c.rows.Effective = &c.batch.Cols[column.Find(w.fields, d.Effective.Name)]
+		if d.Sequence != nil {
+			c.rows.Sequence = &c.batch.Cols[column.Find(w.fields, d.Sequence.Name)]
+		}
+	}
+}
+
+// takeDelivery is the sequencer: it takes a batch in source order.
+func (w *work) takeDelivery(ctx context.Context, feed *member.Feed, c *delivery) error {
+	b := c.batch
+	w.figures.Read += int64(b.N)
+	if err := w.count(&c.keys); err != nil {
+		return err
+	}
+	for _, i := range c.keys.Pending {
+		link.Join(w.links, b, &c.keys, i)
+		c.rows.Judge(int(i))
+	}
+	for i := range b.N {
+		if !b.Bad(i) {
+			feed.Take(c.rows, i)
+		}
+	}
+	for _, s := range w.sessions {
+		if err := s.Write(ctx, w.tx); err != nil {
+			return err
+		}
+	}
+	if err := w.aside.put(b); err != nil {
+		return err
+	}
+	w.read(b)
+	return nil
+}

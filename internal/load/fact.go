@@ -1,0 +1,105 @@
+package load
+
+import (
+	"context"
+	"fmt"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/fact"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/link"
+	"ironmonger/internal/shape"
+	"ironmonger/internal/stream"
+)
+
+// sums is the account of the exact measures (rule R20).
+type sums struct{ read, aside []column.Int128 }
+
+// loadFact reads facts, resolves their keys and appends them.
+func (w *work) loadFact(ctx context.Context) error {
+	if err := w.connect(ctx); err != nil {
+		return err
+	}
+	writer := fact.NewWriter(w.fact, w.links, w.fields, w.entry.ID)
+	if err := writer.Open(ctx, w.tx); err != nil {
+		return err
+	}
+	account := sums{make([]column.Int128, len(writer.Measures)), make([]column.Int128, len(writer.Measures))}
+	shapers := make([]*shape.Shaper, w.opts.Workers)
+	resolvers := make([]*link.Resolver, w.opts.Workers)
+	for i := range shapers {
+		shapers[i], resolvers[i] = w.shaper(), link.NewResolver(w.links)
+	}
+	err := stream.Each(ctx, w.rows, w.opts.Workers,
+		func() *fact.Chunk { return &fact.Chunk{Batch: column.NewBatch(w.fields)} },
+		func(worker int, p column.Piece, c *fact.Chunk) error {
+			if err := p.Fill(c.Batch); err != nil {
+				return err
+			}
+			shapers[worker].Apply(c.Batch)
+			resolvers[worker].Resolve(c.Batch, &c.Keys)
+			writer.Prepare(c)
+			return nil
+		},
+		func(c *fact.Chunk) error { return w.takeChunk(ctx, writer, &account, c) })
+	if err != nil {
+		return err
+	}
+	if err := w.inferred(ctx); err != nil {
+		return err
+	}
+	if err := writer.Finish(ctx, w.tx); err != nil {
+		return err
+	}
+	w.figures.Inserted, w.figures.Same = writer.Outcome.Inserted, writer.Outcome.Same
+	return w.balance(writer, &account)
+}
+
+// takeChunk is the sequencer: it takes a chunk in source order.
+func (w *work) takeChunk(ctx context.Context, writer *fact.Writer, account *sums, c *fact.Chunk) error {
+	w.figures.Read += int64(c.Batch.N)
+	if err := w.count(&c.Keys); err != nil {
+		return err
+	}
+	if err := writer.Take(ctx, w.tx, c); err != nil {
+		return err
+	}
+	if err := w.aside.put(c.Batch); err != nil {
+		return err
+	}
+	for k, m := range writer.Measures {
+		values := &c.Batch.Cols[column.Find(w.fields, m.Name)]
+		aside := column.Int128{}
+		if len(c.Batch.Faults) > 0 {
+			for i := range c.Batch.N {
+				if c.Batch.Bad(i) {
+					aside, _ = aside.Add(values.Exact(i))
+				}
+			}
+		}
+		var ok, too bool
+		account.read[k], ok = account.read[k].Add(c.Totals[k])
+		account.aside[k], too = account.aside[k].Add(aside)
+		if !ok || !too {
+			return fmt.Errorf("the total of %s needs more than 38 digits", m.Name)
+		}
+	}
+	w.read(c.Batch)
+	return nil
+}
+
+// balance checks that what was read of every measure is what was inserted, the same and set aside.
+func (w *work) balance(writer *fact.Writer, account *sums) error {
+	for k, m := range writer.Measures {
+		text := func(x column.Int128) string { return string(column.AppendDecimal(nil, x, int(m.Type.Scale))) }
+		o := &writer.Outcome
+		sum, _ := o.InsertedTotal[k].Add(o.SameSum[k])
+		sum, _ = sum.Add(account.aside[k])
+		if sum != account.read[k] {
+			return fmt.Errorf("the account doesn't hold: of %s, %s was read and %s is accounted for", m.Name, text(account.read[k]), text(sum))
+		}
+		w.figures.Totals = append(w.figures.Totals, ledger.Total{Measure: m.Name, Read: text(account.read[k]),
+			Inserted: text(o.InsertedTotal[k]), Same: text(o.SameSum[k]), SetAside: text(account.aside[k])})
+	}
+	return nil
+}

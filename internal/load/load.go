@@ -1,0 +1,226 @@
+// Package load tells the story of a run: open the sources, plan the steps, then each step in one
+// transaction: read, shape, resolve, write, check the account, commit.
+package load
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/member"
+	"ironmonger/internal/place"
+	"ironmonger/internal/plan"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Options are what a caller may choose.
+type Options struct {
+	Program string         // what the ledger calls the program
+	Workers int            // goroutines that read and resolve; 0 is one for each core
+	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
+}
+
+// Progress is news of a step.
+type Progress struct {
+	Step  string
+	Total int64 // bytes to read, 0 if not known
+	Bytes int64 // read so far
+	Rows  int64 // read so far
+	Ended bool
+	Err   error
+}
+
+// run is a load that is going on.
+type run struct {
+	model   *star.Model
+	star    *layout.Star
+	wh      warehouse.Warehouse
+	root    *os.Root
+	opts    Options
+	entry   *ledger.Run
+	mu      sync.Mutex
+	rosters map[*star.Dimension]*member.Roster
+	watch   sync.Mutex
+}
+
+// step is a step of a run: it loads a dimension or a fact.
+type step struct {
+	name      string
+	dimension *layout.Dimension
+	fact      *layout.Fact
+	keys      []*star.Key
+}
+
+// ErrSteps says that a run has ended with steps that failed; the run's entry tells which.
+var ErrSteps = errors.New("the load is not complete")
+
+// Run loads a model into a warehouse, reading sources below root. The entry of the run is returned as
+// far as there is one; the error is ErrSteps if steps failed, or what kept the run from starting.
+func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehouse, opts Options) (*ledger.Run, error) {
+	if opts.Workers <= 0 {
+		opts.Workers = runtime.GOMAXPROCS(0)
+	}
+	r := &run{model: m, star: layout.New(m), wh: wh, root: root, opts: opts, rosters: map[*star.Dimension]*member.Roster{}}
+	if err := r.openAll(); err != nil {
+		return nil, err
+	}
+	if err := r.begin(ctx); err != nil {
+		return nil, err
+	}
+	steps := r.steps()
+	var failed bool
+	plan.Run(ctx, order(steps), wh.Writers(), func(ctx context.Context, i int) error {
+		return r.step(ctx, steps[i])
+	}, func(i int, err error) {
+		failed = failed || err != nil
+		if errors.Is(err, plan.ErrNotRun) {
+			err = r.inLedger(ctx, &ledger.Step{Run: r.entry.ID, Name: steps[i].name, State: ledger.NotRun, Message: "a step that it needs failed"}, nil)
+		}
+		r.tell(Progress{Step: steps[i].name, Ended: true, Err: err})
+	})
+	state := ledger.Done
+	if failed {
+		state = ledger.Failed
+	}
+	late := context.WithoutCancel(ctx)
+	err := r.transact(late, func(tx warehouse.Tx) error { return ledger.EndRun(late, tx, r.entry, state, time.Now()) })
+	if err == nil && failed {
+		err = ErrSteps
+	}
+	return r.entry, err
+}
+
+// openAll finds the files of every source before anything is written, so that what is missing is told
+// at once.
+func (r *run) openAll() error {
+	var errs place.List
+	for _, s := range r.model.Sources {
+		_, err := source.Open(r.root, s, r.model.Zone, func(string) bool { return true })
+		var list place.List
+		if errors.As(err, &list) {
+			errs = append(errs, list...)
+		} else if err != nil {
+			return err
+		}
+	}
+	return errs.Err()
+}
+
+// begin makes the ledger's tables if they aren't there, and the run's entry.
+func (r *run) begin(ctx context.Context) error {
+	return r.transact(ctx, func(tx warehouse.Tx) error {
+		for _, t := range ledger.Tables() {
+			if err := ensure(ctx, tx, t); err != nil {
+				return err
+			}
+		}
+		var err error
+		r.entry, err = ledger.StartRun(ctx, tx, r.opts.Program, r.model.File, r.model.Text, time.Now())
+		return err
+	})
+}
+
+// ensure makes a table, or checks that the one that is there has the columns it should.
+func ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table) error {
+	there, err := tx.Describe(ctx, t.Name)
+	if err != nil {
+		return err
+	}
+	if there == nil {
+		return tx.Create(ctx, t)
+	}
+	var missing, extra []string
+	for _, c := range t.Columns {
+		if !slices.Contains(there, c.Name) {
+			missing = append(missing, c.Name)
+		}
+	}
+	for _, name := range there {
+		if !slices.ContainsFunc(t.Columns, func(c warehouse.Column) bool { return c.Name == name }) {
+			extra = append(extra, name)
+		}
+	}
+	if len(missing)+len(extra) > 0 {
+		return fmt.Errorf("table %s in the warehouse is not the one that the model means: it lacks %v and has %v besides; load into a new warehouse, or change the table by hand", t.Name, missing, extra)
+	}
+	return nil
+}
+
+// transact runs f in a transaction of its own.
+func (r *run) transact(ctx context.Context, f func(tx warehouse.Tx) error) error {
+	tx, err := r.wh.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// steps lists the steps in the order of the model, dimensions first.
+func (r *run) steps() []*step {
+	var steps []*step
+	for _, d := range r.star.Dimensions {
+		steps = append(steps, &step{name: "dimension " + d.Text, dimension: d, keys: d.Keys})
+	}
+	for _, f := range r.star.Facts {
+		steps = append(steps, &step{name: "fact " + f.Text, fact: f, keys: f.Keys})
+	}
+	return steps
+}
+
+// order says what each step waits for: the dimensions that it points to, and, where it may make
+// members or others may, the earlier steps that point to the same dimension, so that keys don't depend
+// on who comes first (rule R30).
+func order(steps []*step) []plan.Step {
+	list := make([]plan.Step, len(steps))
+	for i, s := range steps {
+		list[i].Name = s.name
+		for _, k := range s.keys {
+			for j, other := range steps {
+				if other.dimension != nil && other.dimension.Dimension == k.Dimension {
+					list[i].Needs = append(list[i].Needs, j)
+				}
+				if j < i && slices.ContainsFunc(other.keys, func(o *star.Key) bool {
+					return o.Dimension == k.Dimension && (o.Unmatched == star.Infer || k.Unmatched == star.Infer)
+				}) {
+					list[i].After = append(list[i].After, j)
+				}
+			}
+		}
+	}
+	return list
+}
+
+// roster gives the members of a dimension, as the step's transaction sees them.
+func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*member.Roster, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if x := r.rosters[d]; x != nil {
+		if current, err := x.Current(ctx, tx); err != nil || current {
+			return x, err
+		}
+	}
+	x, err := member.Open(ctx, tx, r.star.Dimension(d))
+	r.rosters[d] = x
+	return x, err
+}
+
+func (r *run) tell(p Progress) {
+	if r.opts.Watch != nil {
+		r.watch.Lock()
+		defer r.watch.Unlock()
+		r.opts.Watch(p)
+	}
+}

@@ -1,0 +1,339 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"time"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/link"
+	"ironmonger/internal/member"
+	"ironmonger/internal/shape"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// work is a step that is going on.
+type work struct {
+	*run
+	*step
+	tx       warehouse.Tx
+	limits   star.Limits
+	figures  ledger.Figures
+	rows     column.Source
+	files    []string
+	source   string
+	fields   []column.Field // of shaped rows
+	want     func(column string) bool
+	declared *star.Source // nil for static rows and calendars
+	links    []*link.Link
+	sessions []*member.Session
+	keys     []ledger.KeyCounts
+	aside    *asides
+	finish   []func() // to call after the commit
+	total    int64
+	bytes    int64
+}
+
+// step runs one step in one transaction, and writes down how it ended.
+func (r *run) step(ctx context.Context, s *step) error {
+	started := time.Now().UTC()
+	w := &work{run: r, step: s}
+	r.tell(Progress{Step: s.name})
+	err := w.try(ctx)
+	ended := time.Now().UTC()
+	entry := &ledger.Step{Run: r.entry.ID, Name: s.name, StartedAt: &started, EndedAt: &ended, State: ledger.Done, Figures: w.figures}
+	if err == nil {
+		err = r.inTx(ctx, w, entry)
+	}
+	if w.tx != nil {
+		w.tx.Rollback()
+	}
+	if err == nil {
+		r.add(entry)
+		return nil
+	}
+	if ctx.Err() != nil {
+		err = errors.New("stopped")
+	}
+	entry.State, entry.Message = ledger.Failed, err.Error()
+	entry.Figures = ledger.Figures{Read: w.figures.Read, SetAside: w.figures.SetAside, Reasons: w.figures.Reasons}
+	if lerr := r.inLedger(ctx, entry, w.aside); lerr != nil {
+		err = errors.Join(err, lerr)
+	}
+	return err
+}
+
+// inTx writes the entry of a step that went well in the step's own transaction, and commits.
+func (r *run) inTx(ctx context.Context, w *work, entry *ledger.Step) error {
+	if err := ledger.WriteStep(ctx, w.tx, entry); err != nil {
+		return err
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := w.tx.Commit(); err != nil {
+		return err
+	}
+	for _, s := range w.sessions {
+		s.Commit()
+	}
+	for _, f := range w.finish {
+		f()
+	}
+	return nil
+}
+
+// inLedger writes the entry of a step that failed or was not run, with the first rows that it had set
+// aside, in a transaction of its own.
+func (r *run) inLedger(ctx context.Context, entry *ledger.Step, aside *asides) error {
+	ctx = context.WithoutCancel(ctx)
+	r.add(entry)
+	return r.transact(ctx, func(tx warehouse.Tx) error {
+		if err := ledger.WriteStep(ctx, tx, entry); err != nil || aside == nil {
+			return err
+		}
+		book, err := ledger.OpenAsides(ctx, tx, entry.Name, entry.Run)
+		if err != nil {
+			return err
+		}
+		for i := range aside.first {
+			if err := book.Put(&aside.first[i], ledger.OfFail); err != nil {
+				return err
+			}
+		}
+		return book.Close(nil)
+	})
+}
+
+func (r *run) add(entry *ledger.Step) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.entry.Steps = append(r.entry.Steps, entry)
+}
+
+// try does the step's work up to the point where only the ledger's entry is missing.
+func (w *work) try(ctx context.Context) error {
+	var err error
+	if w.tx, err = w.wh.Begin(ctx); err != nil {
+		return err
+	}
+	if err := w.tables(ctx); err != nil {
+		return err
+	}
+	if err := w.open(); err != nil {
+		return err
+	}
+	if w.aside, err = openAsides(ctx, w); err != nil {
+		return err
+	}
+	if w.dimension != nil {
+		err = w.loadDimension(ctx)
+	} else {
+		err = w.loadFact(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	w.figures.Keys = map[string]*ledger.KeyCounts{}
+	for k := range w.keys {
+		w.figures.Keys[w.links[k].Text] = &w.keys[k]
+	}
+	if err := w.aside.close(w.files); err != nil {
+		return err
+	}
+	f := &w.figures
+	if sum := f.Written() + f.Same + f.Conflicts + f.SetAside; sum != f.Read {
+		return fmt.Errorf("the account doesn't hold: %d rows were read, and %d are accounted for", f.Read, sum)
+	}
+	return w.withinLimits()
+}
+
+// tables makes what the step writes to.
+func (w *work) tables(ctx context.Context) error {
+	if w.fact != nil {
+		return ensure(ctx, w.tx, w.fact.Table)
+	}
+	d := w.dimension
+	if err := ensure(ctx, w.tx, d.Table); err != nil {
+		return err
+	}
+	if d.Confirmed != nil {
+		if err := ensure(ctx, w.tx, d.Confirmed); err != nil {
+			return err
+		}
+	}
+	for _, v := range d.Views {
+		if there, err := w.tx.Describe(ctx, v.Name); err != nil {
+			return err
+		} else if there == nil {
+			if err := w.tx.CreateView(ctx, v); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// open finds the rows of the step, reading only the columns it needs.
+func (w *work) open() error {
+	var names []string
+	add := func(fields ...column.Field) { names = append(names, column.Names(fields)...) }
+	w.want = func(string) bool { return true }
+	switch {
+	case w.fact != nil:
+		w.declared, w.limits = w.fact.Source, w.fact.Limits
+		add(w.fact.Degenerate...)
+		add(w.fact.Measures...)
+	default:
+		d := w.dimension
+		w.declared, w.limits = d.Source, d.Limits
+		add(d.NaturalKey...)
+		add(d.Attributes...)
+		for _, f := range []*column.Field{d.Effective, d.Sequence} {
+			if f != nil {
+				add(*f)
+			}
+		}
+	}
+	if w.declared == nil {
+		w.source = w.dimension.Text
+		if cal := w.dimension.Calendar; cal != nil {
+			w.rows, w.fields = cal, cal.Fields()
+		} else {
+			w.rows, w.fields = written{w.dimension.Rows}, w.dimension.Rows.Fields
+		}
+		return nil
+	}
+	names = append(names, link.Columns(w.step.keys)...)
+	w.want = shape.Wanted(w.declared, names)
+	w.source = w.declared.Text
+	files, err := source.Open(w.root, w.declared, w.model.Zone, w.want)
+	if err != nil {
+		return err
+	}
+	w.rows, w.files, w.total = files, files.Names(), files.Size()
+	sh, err := shape.New(w.declared, w.want)
+	if err != nil {
+		return err
+	}
+	w.fields = sh.Fields()
+	return nil
+}
+
+// shaper gives a shaper for one goroutine, or nil where there is nothing to shape.
+func (w *work) shaper() *shape.Shaper {
+	if w.declared == nil {
+		return nil
+	}
+	sh, err := shape.New(w.declared, w.want)
+	if err != nil {
+		panic(err) // it compiled in open
+	}
+	return sh
+}
+
+// connect makes the links of the step's keys; links to one dimension share a session.
+func (w *work) connect(ctx context.Context) error {
+	rosters := map[*star.Dimension]*member.Roster{}
+	for _, k := range w.step.keys {
+		x, err := w.roster(ctx, w.tx, k.Dimension)
+		if err != nil {
+			return err
+		}
+		rosters[k.Dimension] = x
+	}
+	sessions := map[*member.Roster]*member.Session{}
+	w.links = link.New(w.step.keys, w.fields, func(d *star.Dimension) *member.Roster { return rosters[d] },
+		func(x *member.Roster) *member.Session {
+			if sessions[x] == nil {
+				sessions[x] = x.Session(w.entry.ID, w.name)
+				w.sessions = append(w.sessions, sessions[x])
+			}
+			return sessions[x]
+		})
+	w.keys = make([]ledger.KeyCounts, len(w.links))
+	return nil
+}
+
+// count adds up the outcomes of a chunk's keys, and stops where a rule says so.
+func (w *work) count(r *link.Resolved) error {
+	for k := range w.keys {
+		c := &r.Counts[k]
+		w.keys[k].Matched += c.Matched
+		w.keys[k].Missing += c.Missing
+		w.keys[k].Unmatched += c.Unmatched
+		w.keys[k].Outside += c.Outside
+	}
+	return r.Stop
+}
+
+// read tells how far the step has come.
+func (w *work) read(b *column.Batch) {
+	w.bytes += b.From.Bytes
+	w.tell(Progress{Step: w.name, Total: w.total, Bytes: w.bytes, Rows: w.figures.Read})
+}
+
+// inferred writes what the step made in other dimensions, and counts it.
+func (w *work) inferred(ctx context.Context) error {
+	for _, s := range w.sessions {
+		if err := s.Finish(ctx, w.tx); err != nil {
+			return err
+		}
+		if n := s.Made(); n > 0 {
+			if w.figures.Inferred == nil {
+				w.figures.Inferred = map[string]int64{}
+			}
+			w.figures.Inferred[s.Dimension().Text] += n
+		}
+	}
+	return nil
+}
+
+// withinLimits checks the shares of rows set aside and unmatched (rule R7).
+func (w *work) withinLimits() error {
+	f := &w.figures
+	if f.Read <= star.LimitFrom {
+		return nil
+	}
+	over := func(n, limit int64) bool { return limit != star.NoLimit && n*100_0000 > limit*f.Read }
+	percent := func(n int64) string {
+		return string(column.AppendDecimal(nil, column.Wide(n*1000/f.Read), 1)) + "%"
+	}
+	limit := func(l int64) string {
+		return string(column.AppendDecimal(nil, column.Wide(l/1000), 1)) + "%"
+	}
+	if over(f.SetAside, w.limits.SetAside) {
+		return fmt.Errorf("%d of %d rows (%s) would be set aside, more than %s: nothing is kept. The most frequent reason: %s. Look at the rows, or raise limits.set_aside",
+			f.SetAside, f.Read, percent(f.SetAside), limit(w.limits.SetAside), w.aside.main())
+	}
+	for k, l := range w.links {
+		if l.Dimension.Source != nil && over(w.keys[k].Unmatched, w.limits.Unmatched) {
+			return fmt.Errorf("key %s: %d of %d rows (%s) are unmatched, more than %s: nothing is kept. Is the dimension's source complete, and the key written alike on both sides? Else raise limits.unmatched",
+				l.Text, w.keys[k].Unmatched, f.Read, percent(w.keys[k].Unmatched), limit(w.limits.Unmatched))
+		}
+	}
+	return nil
+}
+
+// written is the rows of a static dimension as a source.
+type written struct{ *star.Rows }
+
+func (s written) Fields() []column.Field { return s.Rows.Fields }
+
+func (s written) Pieces(context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) { yield(s, nil) }
+}
+
+func (s written) Fill(b *column.Batch) error {
+	b.Reset(s.Batch.N)
+	for k := range s.Batch.Cols {
+		b.Cols[k].Copy(&s.Batch.Cols[k], s.Batch.N)
+	}
+	b.From = s.Batch.From
+	return nil
+}

@@ -1,0 +1,213 @@
+package member
+
+import (
+	"slices"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/key"
+)
+
+// Feed is the session of the step that loads a dimension from what its source delivers.
+//
+// Versions are a function of all observations of a member (rule R8): [Feed.Take] keeps those that may
+// change something, [Feed.Settle] puts them together with what is known and works out the difference.
+type Feed struct {
+	*Session
+	layout  feedLayout
+	seen    []observation
+	kept    *column.Batch // the values of each observation, in the order of feedLayout.fields
+	last    []int32       // the latest observation of each member at hand, plus 1
+	settled []outcome
+	touched []int32 // members with observations, in order of appearance
+	Counts  Counts
+}
+
+// Counts says what became of the rows of a delivery; each row counts once.
+type Counts struct{ New, Versions, Filled, Changed, Same, Conflicts int64 }
+
+// observation is a row that may change something.
+type observation struct {
+	member    int32
+	previous  int32 // of the same member, plus 1
+	effective int64
+	sequence  int64
+	type1     column.Digest
+	type2     column.Digest
+}
+
+// feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1
+// attributes, outrigger keys, type 2 attributes.
+type feedLayout struct {
+	fields              []column.Field
+	type1, type2        int // where they begin
+	natural, outriggers int // where the outriggers begin, and how many parts the natural key has
+}
+
+// Values lists the columns that a feed takes of each row, in order: natural key, type 1 attributes,
+// outrigger keys, type 2 attributes.
+func (x *Roster) values() feedLayout {
+	d := x.dim
+	f := feedLayout{natural: len(d.NaturalKey)}
+	f.fields = append(f.fields, d.NaturalKey...)
+	f.type1 = len(f.fields)
+	f.fields = append(f.fields, pick(d.Attributes, d.Type1)...)
+	f.outriggers = len(f.fields)
+	f.fields = append(f.fields, d.Outriggers...)
+	f.type2 = len(f.fields)
+	f.fields = append(f.fields, pick(d.Attributes, d.Type2)...)
+	return f
+}
+
+// Values lists the columns that a feed of the dimension takes, in order: natural key, type 1
+// attributes, outrigger keys, type 2 attributes.
+func (x *Roster) Values() []column.Field { return x.values().fields }
+
+// Feed starts the overlay of the step that loads the dimension.
+func (x *Roster) Feed(run int64, step string) *Feed {
+	f := &Feed{Session: x.Session(run, step), layout: x.values(), last: make([]int32, x.Len())}
+	f.kept = column.NewBatch(f.layout.fields)
+	return f
+}
+
+// Delivery is a batch of rows on their way into a feed. It belongs to one goroutine at a time.
+type Delivery struct {
+	x         *Roster
+	layout    feedLayout
+	Values    []*column.Column // as Roster.Values lists them
+	Effective *column.Column   // nil if there is none
+	Sequence  *column.Column   // nil if there is none
+	member    []int32
+	type1     []column.Digest
+	type2     []column.Digest
+	known     []bool
+	digest    column.Digester
+}
+
+// Delivery makes a buffer for a batch.
+func (x *Roster) Delivery() *Delivery { return &Delivery{x: x, layout: x.values()} }
+
+// Prepare looks the rows up and compares them with what is loaded; it changes nothing and may run on any
+// goroutine. Rows that skip says true for are passed over.
+func (v *Delivery) Prepare(n int, skip func(int) bool) {
+	grow(&v.member, n)
+	grow(&v.type1, n)
+	grow(&v.type2, n)
+	grow(&v.known, n)
+	v.x.index.Find(v.Values[:v.layout.natural], v.member)
+	for i := range n {
+		if !skip(i) && v.member[i] != key.Missing {
+			v.Judge(i)
+		}
+	}
+}
+
+// Judge compares row i once more, after its outrigger keys have changed.
+func (v *Delivery) Judge(i int) {
+	v.type1[i] = v.digest.Of(v.Values[v.layout.type1:v.layout.type2], i)
+	v.type2[i] = v.digest.Of(v.Values[v.layout.type2:], i)
+	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], v.effective(i), v.type1[i], v.type2[i])
+}
+
+func (v *Delivery) effective(i int) int64 {
+	if v.Effective == nil {
+		return unsaid
+	}
+	return v.Effective.Int[i]
+}
+
+func grow[T any](s *[]T, n int) {
+	if cap(*s) < n {
+		*s = make([]T, n, n+n/4)
+	}
+	*s = (*s)[:n]
+}
+
+// says tells whether an observation is already part of the member's history, so that by itself it
+// would change nothing.
+func (x *Roster) says(m int32, effective int64, type1, type2 column.Digest) bool {
+	p := &x.people[m]
+	if p.versions[0].inferred {
+		return false
+	}
+	if !x.dim.Versioned() {
+		held := p.versions[0].effective
+		return effective < held || effective == held && type1 == p.traits
+	}
+	k := p.observed(effective)
+	return k >= 0 && p.versions[k].traits == type2 && (effective < p.latest() || type1 == p.traits)
+}
+
+// observed gives the version that an observation of exactly that time belongs to, or -1 if there was
+// none.
+func (p *person) observed(effective int64) int {
+	for k := len(p.versions) - 1; k >= 0; k-- {
+		if v := &p.versions[k]; v.effective == effective {
+			return k
+		} else if v.effective < effective {
+			if _, ok := slices.BinarySearch(p.confirmed, effective); ok {
+				return k
+			}
+			return -1
+		}
+	}
+	return -1
+}
+
+// latest gives the greatest effective time ever seen.
+func (p *person) latest() int64 {
+	latest := p.versions[len(p.versions)-1].effective
+	if n := len(p.confirmed); n > 0 {
+		latest = max(latest, p.confirmed[n-1])
+	}
+	return latest
+}
+
+// Take adds row i of a prepared delivery. Deliveries come in source order. A row that says what is
+// known counts as same, unless something else has been heard of its member in this load: then the
+// order decides, and it is kept.
+func (f *Feed) Take(v *Delivery, i int) {
+	m := v.member[i]
+	if m < 0 {
+		added, fresh := f.index.Add(v.Values[:f.layout.natural], i)
+		if fresh {
+			f.keys = append(f.keys, 0)
+			for k := range f.natural {
+				f.natural[k].Append(v.Values[k], i)
+			}
+		}
+		if m = int32(f.x.Len()) + added; fresh {
+			f.last = append(f.last, 0)
+		}
+	} else if v.known[i] && f.last[m] == 0 {
+		f.Counts.Same++
+		return
+	}
+	previous := f.last[m]
+	if previous == 0 {
+		f.touched = append(f.touched, m)
+	}
+	o := observation{member: m, previous: previous, effective: v.effective(i), type1: v.type1[i], type2: v.type2[i]}
+	if v.Sequence != nil {
+		o.sequence = unsaid
+		if !v.Sequence.Null[i] {
+			o.sequence = v.Sequence.Int[i]
+		}
+	}
+	for k := range f.kept.Cols {
+		f.kept.Cols[k].Append(v.Values[k], i)
+	}
+	f.kept.N++
+	f.seen = append(f.seen, o)
+	f.last[m] = int32(len(f.seen))
+}
+
+// allocate gives the surrogate key of a new version of observation o.
+func (f *Feed) allocate(o int32) int64 {
+	if f.x.dim.Calendar != nil {
+		surrogate := calendar.Key(f.kept.Cols[0].Int[o])
+		f.highest = max(f.highest, surrogate)
+		return surrogate
+	}
+	return f.next()
+}

@@ -1,0 +1,90 @@
+package member
+
+import (
+	"ironmonger/internal/column"
+	"ironmonger/internal/key"
+)
+
+// Match is what became of a natural key (rule R1).
+type Match uint8
+
+// The outcomes. Timeless is a key that was found for a fact that doesn't say as of when.
+const (
+	Matched Match = iota
+	Missing
+	Unmatched
+	Outside
+	Timeless
+)
+
+// Lookup finds surrogate keys in a frozen roster. It is for one goroutine.
+type Lookup struct {
+	x      *Roster
+	days   column.Column // the days of timestamps that are looked up in a calendar
+	member []int32
+}
+
+// Lookup gives a new lookup.
+func (x *Roster) Lookup() *Lookup {
+	return &Lookup{x: x, days: column.Column{Type: column.Type{Kind: column.Date}}}
+}
+
+// inDays gives c, or its days if it has timestamps and days are meant (rule R26).
+func (l *Lookup) inDays(by []*column.Column, n int) []*column.Column {
+	if len(by) != 1 || by[0].Type.Kind != column.Timestamp || l.x.dim.NaturalKey[0].Type.Kind != column.Date {
+		return by
+	}
+	l.days.Resize(n)
+	for i := range n {
+		l.days.Null[i], l.days.Int[i] = by[0].Null[i], column.DayOf(by[0].Int[i])
+	}
+	return []*column.Column{&l.days}
+}
+
+// Resolve finds the keys of n rows whose natural keys are in by and whose times are in asOf, or nil
+// for the current versions. The key of an Outside row is that of the nearest version.
+func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrogate []int64, match []Match) {
+	if cap(l.member) < n {
+		l.member = make([]int32, n+n/4)
+	}
+	member := l.member[:n]
+	l.x.index.Find(l.inDays(by, n), member)
+	toDay := asOf != nil && asOf.Type.Kind == column.Timestamp && l.x.dim.Time.Kind == column.Date
+	for i, m := range member {
+		switch m {
+		case key.Missing:
+			match[i] = Missing
+			continue
+		case key.Absent:
+			match[i] = Unmatched
+			continue
+		}
+		p := &l.x.people[m]
+		switch {
+		case asOf == nil:
+			match[i], surrogate[i] = Matched, p.versions[len(p.versions)-1].key
+		case asOf.Null[i]:
+			match[i] = Timeless
+		default:
+			at := asOf.Int[i]
+			if toDay {
+				at = column.DayOf(at)
+			}
+			k, inside := p.at(at)
+			match[i], surrogate[i] = Matched, p.versions[k].key
+			if !inside || at >= l.x.end {
+				match[i] = Outside
+			}
+		}
+	}
+}
+
+// at gives the version that holds at a time, or the first and false for a time before it.
+func (p *person) at(time int64) (int, bool) {
+	for k := len(p.versions) - 1; k > 0; k-- {
+		if p.versions[k].from <= time {
+			return k, true
+		}
+	}
+	return 0, p.versions[0].from <= time
+}

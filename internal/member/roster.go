@@ -1,0 +1,244 @@
+// Package member knows the members of dimensions: who they are, which versions they have, and which
+// surrogate keys belong to them.
+//
+// A [Roster] is one dimension as it stands in the warehouse, read once for a run and kept. While it is
+// frozen, any number of goroutines look up keys in it through a [Lookup]. What a step adds goes into the
+// step's [Session], an overlay: committed, it becomes part of the roster; rolled back, nothing remains.
+// A [Feed] is the session of the step that loads the dimension itself: it takes what the source says
+// about members, and [Feed.Settle] works out their versions.
+package member
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/key"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/warehouse"
+)
+
+// unsaid is the effective time of what has none: it is before all others.
+const unsaid = -1 << 62
+
+// version is a version of a member. It holds from from until the next version of the member.
+type version struct {
+	key       int64
+	from      int64         // valid_from; the beginning of time if the dimension has no versions
+	effective int64         // as delivered; unsaid for an inferred member
+	traits    column.Digest // of the type 2 values
+	inferred  bool
+}
+
+// person is a member.
+type person struct {
+	versions  []version     // by from; at least one
+	traits    column.Digest // of the type 1 values
+	confirmed []int64       // effective times of rows that made no version, sorted
+}
+
+// Roster is the members of a dimension.
+type Roster struct {
+	dim            *layout.Dimension
+	index          *key.Index
+	people         []person        // by member number
+	highest        int64           // the highest key ever given
+	changedBy      string          // the step that changed the dimension last, as the ledger says
+	memberOf       map[int64]int32 // member of each key; made when asked for
+	beginning, end int64
+}
+
+// Open reads a dimension.
+func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster, error) {
+	x := &Roster{dim: d, index: key.New(types(d.NaturalKey))}
+	x.beginning, x.end = layout.Bounds(d.Time)
+	var err error
+	if x.highest, x.changedBy, err = ledger.Highest(ctx, r, d.Text); err != nil {
+		return nil, err
+	}
+	fields := []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}}
+	add := func(more ...column.Field) (from int) {
+		from = len(fields)
+		fields = append(fields, more...)
+		return from
+	}
+	natural := add(d.NaturalKey...)
+	type1 := add(append(pick(d.Attributes, d.Type1), d.Outriggers...)...)
+	type2 := add(pick(d.Attributes, d.Type2)...)
+	times := add()
+	if d.Timed() {
+		times = add(column.Field{Name: layout.EffectiveFrom, Type: d.Time})
+	}
+	validity := add()
+	if d.Versioned() {
+		add(column.Field{Name: layout.ValidFrom, Type: d.Time})
+	}
+	inferred := add()
+	if d.Inferable() {
+		add(column.Field{Name: layout.IsInferred, Type: column.Type{Kind: column.Boolean}})
+	}
+	rows, err := r.Read(ctx, warehouse.Query{Table: d.Table.Name, Fields: fields})
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	b := column.NewBatch(fields)
+	cols := pointers(b.Cols)
+	var digest column.Digester
+	for {
+		more, err := rows.Next(b)
+		if err != nil {
+			return nil, err
+		}
+		if !more {
+			break
+		}
+	rows:
+		for i := range b.N {
+			v := version{key: b.Cols[0].Int[i], from: x.beginning, effective: unsaid}
+			x.highest = max(x.highest, v.key)
+			for _, c := range cols[natural:type1] {
+				if c.Null[i] {
+					continue rows // a special member
+				}
+			}
+			m, fresh := x.index.Add(cols[natural:type1], i)
+			if fresh {
+				x.people = append(x.people, person{traits: digest.Of(cols[type1:type2], i)})
+			}
+			v.traits = digest.Of(cols[type2:times], i)
+			if d.Timed() && !b.Cols[times].Null[i] {
+				v.effective = b.Cols[times].Int[i]
+			}
+			if d.Versioned() {
+				v.from = b.Cols[validity].Int[i]
+			}
+			v.inferred = d.Inferable() && b.Cols[inferred].Int[i] != 0
+			x.people[m].versions = append(x.people[m].versions, v)
+		}
+	}
+	if d.Versioned() {
+		x.sortVersions()
+		if err := x.readConfirmed(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	x.index.Freeze()
+	return x, nil
+}
+
+func (x *Roster) sortVersions() {
+	for m := range x.people {
+		slices.SortFunc(x.people[m].versions, func(a, b version) int { return cmp.Compare(a.from, b.from) })
+	}
+}
+
+func (x *Roster) readConfirmed(ctx context.Context, r warehouse.Reader) error {
+	fields := x.dim.Confirmed.Fields()
+	rows, err := r.Read(ctx, warehouse.Query{Table: x.dim.Confirmed.Name, Fields: fields})
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	b := column.NewBatch(fields)
+	for {
+		more, err := rows.Next(b)
+		if err != nil {
+			return err
+		}
+		if !more {
+			break
+		}
+		for i := range b.N {
+			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
+				p := &x.people[m]
+				p.confirmed = append(p.confirmed, b.Cols[1].Int[i])
+			}
+		}
+	}
+	for m := range x.people {
+		slices.Sort(x.people[m].confirmed)
+	}
+	return nil
+}
+
+// Current says whether the roster is still what the warehouse holds: the ledger names the step that
+// changed the dimension last.
+func (x *Roster) Current(ctx context.Context, r warehouse.Reader) (bool, error) {
+	_, by, err := ledger.Highest(ctx, r, x.dim.Text)
+	return by == x.changedBy, err
+}
+
+// Len is the number of members, special ones not counted.
+func (x *Roster) Len() int { return len(x.people) }
+
+// MemberOf gives the number of the member that a surrogate key belongs to.
+func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
+	if x.memberOf == nil {
+		x.memberOf = make(map[int64]int32, len(x.people))
+		for m, p := range x.people {
+			for _, v := range p.versions {
+				x.memberOf[v.key] = int32(m)
+			}
+		}
+	}
+	m, ok := x.memberOf[surrogate]
+	return m, ok
+}
+
+// Dimension is the dimension whose members these are.
+func (x *Roster) Dimension() *layout.Dimension { return x.dim }
+
+func types(fields []column.Field) []column.Type {
+	list := make([]column.Type, len(fields))
+	for i, f := range fields {
+		list[i] = f.Type
+	}
+	return list
+}
+
+// pick gives the fields that are in chosen too, in the order of fields.
+func pick(fields, chosen []column.Field) []column.Field {
+	var list []column.Field
+	for _, f := range fields {
+		if column.Find(chosen, f.Name) >= 0 {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+func pointers(cols []column.Column) []*column.Column {
+	list := make([]*column.Column, len(cols))
+	for i := range cols {
+		list[i] = &cols[i]
+	}
+	return list
+}
+
+// Canon gives what identifies the member that a surrogate key belongs to, whichever version it is:
+// equal for two keys of one member, different for others. Special members are their own.
+func (x *Roster) Canon(surrogate int64) int64 {
+	if m, ok := x.MemberOf(surrogate); ok {
+		return int64(m)
+	}
+	if surrogate < 0 {
+		return surrogate
+	}
+	return surrogate + 1<<40 // made by the step at hand: its only version
+}
+
+// Versions gives all surrogate keys of the member that one belongs to.
+func (x *Roster) Versions(surrogate int64) []int64 {
+	m, ok := x.MemberOf(surrogate)
+	if !ok {
+		return []int64{surrogate}
+	}
+	var keys []int64
+	for _, v := range x.people[m].versions {
+		keys = append(keys, v.key)
+	}
+	return keys
+}

@@ -1,0 +1,237 @@
+package member
+
+import (
+	"context"
+	"fmt"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/key"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Session is what one step adds to a dimension. It is used by the step's sequencer alone.
+type Session struct {
+	x        *Roster
+	run      int64
+	step     string
+	index    *key.Index // of the members that the step adds
+	keys     []int64    // of these, by member number
+	natural  []column.Column
+	highest  int64
+	rows     *column.Batch // inferred members that are not written yet
+	appender warehouse.Appender
+	changed  bool
+	Added    int64 // rows written to the dimension's table
+	Removed  int64 // and taken from it
+}
+
+// Session starts a step's overlay. step names the step and its run in the ledger.
+func (x *Roster) Session(run int64, step string) *Session {
+	s := &Session{x: x, run: run, step: step, index: key.New(types(x.dim.NaturalKey)), highest: x.highest,
+		rows: column.NewBatch(x.dim.Table.Fields())}
+	for _, f := range x.dim.NaturalKey {
+		s.natural = append(s.natural, column.Column{Type: f.Type})
+	}
+	return s
+}
+
+// next gives a key that was never given.
+func (s *Session) next() int64 {
+	s.highest++
+	return s.highest
+}
+
+// Find looks a key up among the members that the step has added.
+func (s *Session) Find(by []*column.Column, i int) (surrogate int64, ok bool) {
+	if m := s.index.Get(by, i); m >= 0 {
+		return s.keys[m], true
+	}
+	return 0, false
+}
+
+// Infer gives the key of a natural key that the roster doesn't have: of the member that the step has
+// made for it, or makes now.
+func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool) {
+	m, fresh := s.index.Add(by, i)
+	if !fresh {
+		return s.keys[m], false
+	}
+	surrogate = s.next()
+	s.keys = append(s.keys, surrogate)
+	for k := range s.natural {
+		s.natural[k].Append(by[k], i)
+	}
+	s.changed = true
+	s.unfilled(surrogate, by, i)
+	return surrogate, true
+}
+
+// unfilled adds the row of an inferred member: for all time, with its natural key and nothing else
+// (rules R12 and R22).
+func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
+	d := s.x.dim
+	for k := range s.rows.Cols {
+		c := &s.rows.Cols[k]
+		name := d.Table.Columns[k].Name
+		natural := column.Find(d.NaturalKey, name)
+		switch {
+		case k == 0:
+			c.AppendInt(surrogate)
+		case natural >= 0:
+			c.Append(by[natural], i)
+		case column.Find(d.Outriggers, name) >= 0:
+			c.AppendInt(star.Unknown.Key)
+		case name == layout.ValidFrom:
+			c.AppendInt(s.x.beginning)
+		case name == layout.ValidTo:
+			c.AppendInt(s.x.end)
+		case name == layout.IsCurrent, name == layout.IsInferred:
+			c.AppendInt(1)
+		case name == layout.LoadRun:
+			c.AppendInt(s.run)
+		default:
+			c.AppendNull()
+		}
+	}
+	s.rows.N++
+}
+
+// Write sends the inferred members made since the last call to the warehouse.
+func (s *Session) Write(ctx context.Context, tx warehouse.Tx) error {
+	if s.rows.N == 0 {
+		return nil
+	}
+	if err := s.append(ctx, tx, s.rows); err != nil {
+		return err
+	}
+	s.rows.Reset(0)
+	return nil
+}
+
+func (s *Session) append(ctx context.Context, tx warehouse.Tx, b *column.Batch) error {
+	if s.appender == nil {
+		var err error
+		if s.appender, err = tx.Append(ctx, s.x.dim.Table.Name, s.x.dim.Table.Fields()); err != nil {
+			return err
+		}
+	}
+	s.Added += int64(b.N)
+	return s.appender.Append(pointers(b.Cols), upTo(b.N))
+}
+
+func upTo(n int) []int32 {
+	rows := make([]int32, n)
+	for i := range rows {
+		rows[i] = int32(i)
+	}
+	return rows
+}
+
+// Finish writes what is left and the dimension's entry in the ledger.
+func (s *Session) Finish(ctx context.Context, tx warehouse.Tx) error {
+	if err := s.Write(ctx, tx); err != nil {
+		return err
+	}
+	if s.appender != nil {
+		_, err := s.appender.Close()
+		s.appender = nil
+		if err != nil {
+			return err
+		}
+	}
+	if !s.changed {
+		return nil
+	}
+	return ledger.SetHighest(ctx, tx, s.x.dim.Text, s.highest, s.mark())
+}
+
+func (s *Session) mark() string { return fmt.Sprintf("%d %s", s.run, s.step) }
+
+// Commit makes what the step added part of the roster. It is called after the step's transaction has
+// been committed.
+func (s *Session) Commit() {
+	if !s.changed {
+		return
+	}
+	cols := pointers(s.natural)
+	for i, surrogate := range s.keys {
+		s.x.index.Add(cols, i)
+		s.x.people = append(s.x.people, person{versions: []version{{key: surrogate, from: s.x.beginning, effective: unsaid, inferred: true}}})
+	}
+	s.committed()
+}
+
+func (s *Session) committed() {
+	s.x.highest, s.x.changedBy, s.x.memberOf = s.highest, s.mark(), nil
+	s.x.index.Freeze()
+}
+
+// Made is the number of members that the step inferred.
+func (s *Session) Made() int64 { return int64(len(s.keys)) }
+
+// Specials writes the special members that the dimension lacks (rule R21).
+func (s *Session) Specials(ctx context.Context, tx warehouse.Tx) error {
+	d := s.x.dim
+	present, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields()[:1], By: []string{d.KeyColumn()}, Match: specialKeys(d)})
+	if err != nil {
+		return err
+	}
+	b := column.NewBatch(d.Table.Fields())
+specials:
+	for _, special := range d.Specials {
+		for _, k := range present.Cols[0].Int {
+			if k == special.Key {
+				continue specials
+			}
+		}
+		s.special(b, special)
+	}
+	if b.N == 0 {
+		return nil
+	}
+	s.changed = true
+	return s.append(ctx, tx, b)
+}
+
+func specialKeys(d *layout.Dimension) []*column.Column {
+	c := column.Column{Type: column.Type{Kind: column.Integer}}
+	for _, special := range d.Specials {
+		c.AppendInt(special.Key)
+	}
+	return []*column.Column{&c}
+}
+
+func (s *Session) special(b *column.Batch, special star.Special) {
+	d := s.x.dim
+	for k := range b.Cols {
+		c, name := &b.Cols[k], d.Table.Columns[k].Name
+		switch {
+		case k == 0, column.Find(d.Outriggers, name) >= 0:
+			c.AppendInt(special.Key)
+		case name == layout.ValidFrom:
+			c.AppendInt(s.x.beginning)
+		case name == layout.ValidTo:
+			c.AppendInt(s.x.end)
+		case name == layout.IsCurrent:
+			c.AppendInt(1)
+		case name == layout.IsInferred:
+			c.AppendInt(0)
+		case name == layout.LoadRun:
+			c.AppendInt(s.run)
+		case d.Calendar != nil && name == calendar.SortOrder:
+			c.AppendInt(calendar.SpecialOrder(special.Key))
+		case column.Find(d.Attributes, name) >= 0 && c.Type.Kind == column.Text:
+			c.AppendText(special.Label)
+		default:
+			c.AppendNull()
+		}
+	}
+	b.N++
+}
+
+// Dimension is the dimension that the session adds to.
+func (s *Session) Dimension() *layout.Dimension { return s.x.dim }

@@ -1,0 +1,239 @@
+package member
+
+import (
+	"cmp"
+	"slices"
+
+	"ironmonger/internal/column"
+)
+
+// outcome is the history of one member as it is to be.
+type outcome struct {
+	member    int32
+	heirs     []heir
+	type1     int32   // the observation whose type 1 values hold; none if those that stand do
+	confirmed []int64 // observations that newly made no version
+}
+
+// heir is a version as it is to be.
+type heir struct {
+	version
+	to     int64
+	start  int32 // the observation it begins with; none if that is a known one
+	claims int   // the version whose key and row it keeps; none if it gets new ones
+	values int   // the version whose type 2 values it has, where start is none
+}
+
+const none = -1
+
+// sight is an observation, known or new, on its way into a history.
+type sight struct {
+	effective int64
+	sequence  int64
+	traits    column.Digest
+	seen      int32 // the new observation, or none
+	version   int   // the version that a known one belongs to, or none
+}
+
+// observations lists the new observations of a member in the order of effective time, sequence and
+// appearance (rule R11).
+func (f *Feed) observations(m int32) []int32 {
+	var list []int32
+	for o := f.last[m]; o != 0; o = f.seen[o-1].previous {
+		list = append(list, o-1)
+	}
+	slices.SortFunc(list, func(a, b int32) int {
+		x, y := &f.seen[a], &f.seen[b]
+		return cmp.Or(cmp.Compare(x.effective, y.effective), cmp.Compare(x.sequence, y.sequence), cmp.Compare(a, b))
+	})
+	return list
+}
+
+// before gives the member as it stands; new members have no versions.
+func (f *Feed) before(m int32) *person {
+	if int(m) < f.x.Len() {
+		return &f.x.people[m]
+	}
+	return &person{}
+}
+
+// lost counts observations that lost to another of the same time: equal ones say the same, others are in
+// conflict.
+func (f *Feed) lost(o, winner int32) {
+	if a, b := &f.seen[o], &f.seen[winner]; a.type1 == b.type1 && a.type2 == b.type2 {
+		f.Counts.Same++
+	} else {
+		f.Counts.Conflicts++
+	}
+}
+
+// single works out the outcome of a member of a dimension without versions: the latest observation
+// holds.
+func (f *Feed) single(m int32) outcome {
+	p, list := f.before(m), f.observations(m)
+	winner := list[len(list)-1]
+	w := &f.seen[winner]
+	for _, o := range list[:len(list)-1] {
+		if f.seen[o].effective == w.effective {
+			f.lost(o, winner)
+		} else {
+			f.Counts.Same++ // older than another row of this load
+		}
+	}
+	out := outcome{member: m, type1: winner}
+	h := heir{version: version{from: f.x.beginning, effective: w.effective}, to: f.x.end, start: winner, claims: none}
+	if len(p.versions) == 0 {
+		f.Counts.New++
+		out.heirs = []heir{h}
+		return out
+	}
+	old := p.versions[0]
+	h.key, h.claims = old.key, 0
+	switch {
+	case old.inferred:
+		f.Counts.Filled++
+	case w.effective < old.effective:
+		f.Counts.Same++
+		out.type1, h.effective = none, old.effective
+	case w.type1 == p.traits:
+		f.Counts.Same++
+		out.type1 = none
+	default:
+		f.Counts.Changed++
+	}
+	out.heirs = []heir{h}
+	return out
+}
+
+// history works out the outcome of a member of a dimension with versions (rules R8 to R14).
+func (f *Feed) history(m int32) outcome {
+	p := f.before(m)
+	winners := f.winners(p, f.observations(m))
+	out := outcome{member: m, type1: none}
+	filled := len(p.versions) > 0 && p.versions[0].inferred
+	claimed := make([]bool, len(p.versions))
+	for _, w := range winners {
+		last := len(out.heirs) - 1
+		starts := last < 0 || out.heirs[last].traits != w.traits
+		if starts {
+			h := heir{version: version{from: w.effective, effective: w.effective, traits: w.traits}, start: w.seen, claims: none, values: w.version}
+			if last < 0 && f.x.dim.FromStart {
+				h.from = f.x.beginning
+			}
+			if last >= 0 {
+				out.heirs[last].to = h.from
+			}
+			h.to = f.x.end
+			out.heirs = append(out.heirs, h)
+			last++
+		}
+		begins := w.version != none && p.versions[w.version].effective == w.effective
+		if begins && out.heirs[last].claims == none { // a split or moved start keeps the key (rule R14)
+			out.heirs[last].claims, claimed[w.version] = w.version, true
+		}
+		if !starts && (w.version == none || begins) {
+			out.confirmed = append(out.confirmed, w.effective)
+		}
+	}
+	if filled {
+		out.heirs[0].claims = 0
+	}
+	for k, v := range p.versions { // what a row of the same time has corrected keeps its key, too
+		for j := range out.heirs {
+			if h := &out.heirs[j]; !claimed[k] && !filled && h.claims == none && h.effective == v.effective {
+				h.claims, claimed[k] = k, true
+			}
+		}
+	}
+	for j := range out.heirs {
+		if h := &out.heirs[j]; h.claims != none {
+			h.key = p.versions[h.claims].key
+		}
+	}
+	f.judge(p, &out, winners, filled)
+	return out
+}
+
+// winners brings known and new observations of a member into order and keeps one for each effective
+// time: the latest new one, else the known one. One that says what is known stands for the known one.
+func (f *Feed) winners(p *person, list []int32) []sight {
+	var all []sight
+	for k, v := range p.versions {
+		if v.effective != unsaid {
+			all = append(all, sight{effective: v.effective, traits: v.traits, seen: none, version: k})
+		}
+	}
+	for _, t := range p.confirmed {
+		if k := p.observed(t); p.versions[k].effective != t {
+			all = append(all, sight{effective: t, traits: p.versions[k].traits, seen: none, version: k})
+		}
+	}
+	for _, o := range list {
+		s := &f.seen[o]
+		all = append(all, sight{effective: s.effective, sequence: s.sequence, traits: s.type2, seen: o, version: none})
+	}
+	slices.SortStableFunc(all, func(a, b sight) int { return cmp.Compare(a.effective, b.effective) }) // known ones stay first
+	winners := all[:0]
+	for i, s := range all {
+		n := len(winners)
+		if i == 0 || winners[n-1].effective != s.effective {
+			winners = append(winners, s)
+			continue
+		}
+		before := winners[n-1]
+		if before.seen != none {
+			winner := s.seen
+			for j := i + 1; j < len(all) && all[j].effective == s.effective; j++ {
+				winner = all[j].seen
+			}
+			f.lost(before.seen, winner)
+		}
+		winners[n-1] = s // a row that says what is known goes on standing for its version
+		if k := known(p, s.effective); k != none && p.versions[k].traits == s.traits {
+			winners[n-1].version = k
+		}
+	}
+	return winners
+}
+
+// known gives the version that a known observation of that time belongs to, or none.
+func known(p *person, effective int64) int {
+	if len(p.versions) == 0 || p.versions[0].inferred {
+		return none
+	}
+	return p.observed(effective)
+}
+
+// judge finds whose type 1 values hold, and counts what became of each new observation.
+func (f *Feed) judge(p *person, out *outcome, winners []sight, filled bool) {
+	latest := winners[len(winners)-1]
+	fresh := len(p.versions) == 0
+	if latest.seen != none && (fresh || filled || f.seen[latest.seen].type1 != p.traits) {
+		out.type1 = latest.seen
+	}
+	j := 0
+	for _, w := range winners {
+		if j+1 < len(out.heirs) && out.heirs[j+1].effective == w.effective {
+			j++
+		}
+		if w.seen == none {
+			continue
+		}
+		h := &out.heirs[j]
+		starts := h.effective == w.effective && w.version == none
+		switch {
+		case starts && filled && j == 0:
+			f.Counts.Filled++
+		case starts && h.claims == none && fresh && j == 0:
+			f.Counts.New++
+		case starts && h.claims == none:
+			f.Counts.Versions++
+		case starts, w.version == none && known(p, w.effective) != none: // it corrects a known row
+			f.Counts.Changed++
+		case out.type1 == w.seen && (!(fresh || filled) || f.seen[w.seen].type1 != f.seen[h.start].type1):
+			f.Counts.Changed++
+		default:
+			f.Counts.Same++
+		}
+	}
+}

@@ -1,0 +1,271 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"strings"
+	"unicode/utf8"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+	"ironmonger/internal/star"
+)
+
+// A file is cut into pieces of about pieceSize at ends of records. A record may have maxRecord bytes.
+const (
+	pieceSize = 512 << 10
+	maxRecord = 16 << 20
+)
+
+var bom = []byte("\ufeff")
+
+// header reads the first record of a file and finds the source's columns in it.
+func (f *Files) header(file *file, s *star.Source) place.List {
+	fail := func(line int, format string, args ...any) place.List {
+		return place.List{{At: place.Place{File: file.name, Line: line}, Subject: "source " + s.Text, Message: fmt.Sprintf(format, args...)}}
+	}
+	in, err := f.root.Open(file.name)
+	if err != nil {
+		return fail(0, "%s", reason(err))
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return fail(0, "%s", reason(err))
+	}
+	if !info.Mode().IsRegular() {
+		return fail(0, "this is a folder or a device, not a file")
+	}
+	file.size = info.Size()
+	start := make([]byte, 4)
+	n, _ := io.ReadFull(in, start)
+	start = start[:n]
+	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) || bytes.IndexByte(start, 0) >= 0 {
+		return fail(1, "this is no UTF-8 text; it looks like UTF-16: save it as UTF-8")
+	}
+	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) || bytes.HasPrefix(start, []byte{0x1f, 0x8b}) {
+		return fail(1, "this is no CSV text, but a Parquet, zip or gzip file")
+	}
+	rd := csv.NewReader(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
+	names, err := rd.Read()
+	if err == io.EOF {
+		return fail(1, "the file is empty; its first line must be a header with the names of the columns")
+	} else if err != nil {
+		return place.List{csvError(file.name, 0, err, nil)}
+	}
+	file.width = len(names)
+	var errs place.List
+	at := map[string]int{}
+	twice := map[string]bool{}
+	for i, name := range names {
+		if !utf8.ValidString(name) {
+			return fail(1, "the header is no UTF-8 text: %s", place.Printable(name))
+		}
+		_, again := at[name]
+		twice[name] = twice[name] || again
+		at[name] = i
+	}
+	for _, c := range s.Columns {
+		i, ok := at[c.Text]
+		switch {
+		case !ok && len(names) == 1 && strings.ContainsAny(names[0], ";\t|"):
+			return fail(1, "the header is one column, %s: is the file separated by something else than commas?", place.Printable(names[0]))
+		case !ok:
+			errs = append(errs, fail(1, "the header has no column %s%s", c.Text, place.Suggest(c.Text, names))...)
+		case twice[c.Text]:
+			errs = append(errs, fail(1, "the header has two columns called %s", c.Text)...)
+		case column.Find(f.fields, c.Text) >= 0:
+			file.at = append(file.at, i)
+		}
+	}
+	return errs
+}
+
+// piece is some whole records of a file. last marks what was given up on as too long a record.
+type piece struct {
+	of      *Files
+	file    *file
+	data    []byte
+	line    int64 // of the first byte, from 0
+	tooLong bool
+}
+
+// cut reads a file and cuts it at ends of records: after newlines that stand outside quotes, which are
+// those with an even number of quotes before them.
+func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
+	return func(yield func(*piece, error) bool) {
+		in, err := f.root.Open(file.name)
+		if err != nil {
+			yield(nil, &place.Error{At: place.Place{File: file.name}, Message: reason(err)})
+			return
+		}
+		defer in.Close()
+		var rest []byte
+		line, first, header := int64(0), true, true
+		for size := pieceSize; ; {
+			if ctx.Err() != nil {
+				yield(nil, ctx.Err())
+				return
+			}
+			data := make([]byte, len(rest)+size)
+			copy(data, rest)
+			n, err := io.ReadFull(in, data[len(rest):])
+			data = data[:len(rest)+n]
+			end := err == io.EOF || err == io.ErrUnexpectedEOF
+			if err != nil && !end {
+				yield(nil, &place.Error{At: place.Place{File: file.name}, Message: reason(err)})
+				return
+			}
+			if first {
+				data, first = bytes.TrimPrefix(data, bom), false
+			}
+			at := len(data)
+			if !end {
+				at = recordEnd(data)
+			}
+			tooLong := at == 0 && len(data) >= maxRecord
+			if tooLong {
+				at = len(data)
+			}
+			rest = data[at:]
+			if at == 0 && !end {
+				continue // not one whole record yet
+			}
+			p := &piece{of: f, file: file, data: data[:at:at], line: line, tooLong: tooLong}
+			line += int64(bytes.Count(p.data, []byte{'\n'}))
+			if header {
+				if err := p.skipHeader(); err != nil {
+					yield(nil, err)
+					return
+				}
+				header = false
+			}
+			if len(p.data) > 0 && !yield(p, nil) {
+				return
+			}
+			if end {
+				return
+			}
+		}
+	}
+}
+
+// recordEnd gives the length of the whole records that data begins with.
+func recordEnd(data []byte) int {
+	quotes := bytes.Count(data, []byte{'"'})
+	for end := len(data); ; {
+		at := bytes.LastIndexByte(data[:end], '\n')
+		if at < 0 {
+			return 0
+		}
+		if quotes -= bytes.Count(data[at:end], []byte{'"'}); quotes%2 == 0 {
+			return at + 1
+		}
+		end = at
+	}
+}
+
+func (p *piece) skipHeader() error {
+	rd := csv.NewReader(bytes.NewReader(p.data))
+	if _, err := rd.Read(); err != nil {
+		return csvError(p.file.name, p.line, err, p.data)
+	}
+	skipped := rd.InputOffset()
+	p.line += int64(bytes.Count(p.data[:skipped], []byte{'\n'}))
+	p.data = p.data[skipped:]
+	return nil
+}
+
+// Fill turns the records into typed rows.
+func (p *piece) Fill(b *column.Batch) error {
+	rd := csv.NewReader(bytes.NewReader(p.data))
+	rd.ReuseRecord = true
+	rd.FieldsPerRecord = -1
+	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1) // a record has at least a line
+	clean := utf8.Valid(p.data) && bytes.IndexByte(p.data, 0) < 0
+	reader := column.NewReader(p.of.zone)
+	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
+	offsets := make([]int64, 0, b.N+1)
+	n := 0
+	for ; ; n++ {
+		before := rd.InputOffset()
+		record, err := rd.Read()
+		if err == io.EOF {
+			offsets = append(offsets, before)
+			break
+		}
+		if err != nil {
+			return csvError(p.file.name, p.line, err, p.data)
+		}
+		line, _ := rd.FieldPos(0)
+		b.From.Line = append(b.From.Line, p.line+int64(line))
+		offsets = append(offsets, before)
+		if len(record) != p.file.width {
+			for k := range p.file.at {
+				b.Cols[k].SetNull(n)
+			}
+			b.SetAside(n, fmt.Sprintf("the row has %d fields, the header %d", len(record), p.file.width), "")
+			continue
+		}
+		for k, at := range p.file.at {
+			c, s := &b.Cols[k], record[at]
+			switch {
+			case s == "":
+				c.SetNull(n)
+			case clean && c.Type.Kind == column.Text:
+				c.Null[n], c.Text[n] = false, s
+			default:
+				if err := reader.Set(c, n, s); err != nil {
+					b.SetAside(n, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
+				}
+			}
+		}
+	}
+	if p.tooLong {
+		return &place.Error{At: place.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a record is longer than 16 MiB"}
+	}
+	b.Cut(n)
+	data := p.data
+	b.From.Bytes = int64(len(data))
+	b.From.Raw = func(i int) string { return strings.Trim(string(data[offsets[i]:offsets[i+1]]), "\r\n") }
+	return nil
+}
+
+// csvError puts a mistake that encoding/csv found in its place: line counts the lines before data.
+func csvError(name string, line int64, err error, data []byte) *place.Error {
+	e := &place.Error{At: place.Place{File: name}, Message: err.Error()}
+	var parse *csv.ParseError
+	if !errors.As(err, &parse) {
+		return e
+	}
+	e.At.Line = int(line) + parse.Line
+	switch parse.Err {
+	case csv.ErrBareQuote:
+		e.Message = "this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled"
+	case csv.ErrQuote:
+		e.Message = "this is no CSV: a quoted field is not closed, or goes on behind its closing quote"
+		e.At.Line = int(line) + parse.StartLine
+		if parse.StartLine == parse.Line {
+			e.At.Column = parse.Column
+		}
+	default:
+		e.Message = "this is no CSV: " + parse.Err.Error()
+	}
+	if parse.Err == csv.ErrBareQuote {
+		e.At.Column = parse.Column
+	}
+	lines := bytes.SplitN(data, []byte{'\n'}, e.At.Line-int(line)+1)
+	if at := e.At.Line - int(line) - 1; at < len(lines) && len(lines[at]) > 0 && len(lines[at]) < 200 {
+		text := strings.TrimRight(string(lines[at]), "\r")
+		if e.At.Column > 0 { // bytes so far, and a caret counts characters
+			e.At.Column = utf8.RuneCountInString(text[:min(e.At.Column-1, len(text))]) + 1
+		}
+		e.Text = text
+	}
+	return e
+}

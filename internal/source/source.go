@@ -1,0 +1,160 @@
+// Package source opens the files of a source and yields their rows as typed columns.
+//
+// Files are CSV as RFC 4180 has it, read by encoding/csv: comma, double quotes, quotes doubled inside
+// quotes, line breaks allowed there (and read as one newline, however they are written), LF or CRLF, a
+// byte order mark allowed, empty lines passed over, a header first. An empty field is null, quoted or
+// not. Columns are found by their name in each file's header.
+//
+// A row that has too few or too many fields, or a value that doesn't fit its type, is set aside with its
+// reason. What is no CSV stops the reading with its place.
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"iter"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+	"ironmonger/internal/star"
+)
+
+// Files is an opened source: its files are known and their headers fit.
+type Files struct {
+	root   *os.Root
+	fields []column.Field
+	zone   *time.Location
+	files  []*file
+}
+
+type file struct {
+	name  string // below the root, with slashes
+	width int    // fields of the header
+	at    []int  // where each field of the source stands in a record
+	size  int64
+}
+
+// Open finds the files of s below root, a model's folder, and checks their headers. Of the columns
+// that s declares, the rows have those that want names. The error is a [place.List].
+func Open(root *os.Root, s *star.Source, zone *time.Location, want func(column string) bool) (*Files, error) {
+	f := &Files{root: root, zone: zone}
+	for _, c := range s.Columns {
+		if want(c.Text) {
+			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
+		}
+	}
+	var errs place.List
+	seen := map[string]bool{}
+	for _, pattern := range s.Read {
+		names, err := find(root, pattern.Text)
+		if err != nil {
+			errs = append(errs, &place.Error{At: pattern.At, Subject: "sources." + s.Text + ".read", Message: err.Error()})
+		}
+		for _, name := range names {
+			if !seen[name] {
+				seen[name] = true
+				f.files = append(f.files, &file{name: name})
+			}
+		}
+	}
+	slices.SortFunc(f.files, func(a, b *file) int { return strings.Compare(a.name, b.name) })
+	for _, file := range f.files {
+		if err := f.header(file, s); err != nil {
+			errs = append(errs, err...)
+		}
+	}
+	return f, errs.Err()
+}
+
+// find lists the files that a pattern names. Nothing outside the root can be named.
+func find(root *os.Root, pattern string) ([]string, error) {
+	clean := path.Clean(filepath.ToSlash(pattern))
+	if path.IsAbs(clean) || filepath.IsAbs(pattern) || clean == ".." || strings.HasPrefix(clean, "../") {
+		return nil, fmt.Errorf("%s is outside the model's folder", pattern)
+	}
+	names, err := fs.Glob(root.FS(), clean)
+	if err != nil {
+		return nil, fmt.Errorf("%s is no pattern: %v", pattern, err)
+	}
+	if len(names) == 0 {
+		return nil, fmt.Errorf("no file matches %s in %s", pattern, root.Name())
+	}
+	return names, nil
+}
+
+// Fields lists the columns of the rows.
+func (f *Files) Fields() []column.Field { return f.fields }
+
+// Names lists the files in the order in which they are read.
+func (f *Files) Names() []string {
+	names := make([]string, len(f.files))
+	for i, file := range f.files {
+		names[i] = file.name
+	}
+	return names
+}
+
+// Size is the bytes of all files.
+func (f *Files) Size() int64 {
+	var sum int64
+	for _, file := range f.files {
+		sum += file.size
+	}
+	return sum
+}
+
+// Pieces yields the files' rows.
+func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		for _, file := range f.files {
+			for p, err := range f.cut(ctx, file) {
+				if err != nil {
+					yield(nil, err)
+					return
+				}
+				if !yield(p, nil) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Heads yields the first rows of each file, as many as a piece has.
+func (f *Files) Heads(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		for _, file := range f.files {
+			for p, err := range f.cut(ctx, file) {
+				if !yield(p, err) {
+					return
+				}
+				break
+			}
+		}
+	}
+}
+
+// reason says in plain words why a file can't be opened or read.
+func reason(err error) string {
+	var pathErr *fs.PathError
+	if errors.As(err, &pathErr) {
+		err = pathErr.Err
+	}
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return "the file can't be read: no permission"
+	case errors.Is(err, fs.ErrNotExist):
+		return "the file is gone"
+	case strings.Contains(err.Error(), "escapes"):
+		return "the file is a link that leads out of the model's folder"
+	}
+	return "the file can't be read: " + err.Error()
+}

@@ -1,0 +1,633 @@
+package star
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/place"
+)
+
+// checker finds what the model's words refer to and whether the types fit.
+type checker struct {
+	*reader
+	model   *Model
+	remarks place.List
+}
+
+func (c *checker) check() {
+	m := c.model
+	for _, s := range m.Sources {
+		c.source(s)
+	}
+	for _, d := range m.Dimensions {
+		c.limits(&d.Limits)
+		c.dimension(d)
+	}
+	for _, d := range m.Dimensions {
+		c.outriggers(d)
+	}
+	for _, f := range m.Facts {
+		c.limits(&f.Limits)
+		c.fact(f)
+	}
+	c.cycles()
+	c.specials()
+}
+
+// limits gives a step what the model says for all, where it says nothing of its own.
+func (c *checker) limits(l *Limits) {
+	if l.SetAside == unset.SetAside {
+		l.SetAside = c.model.Limits.SetAside
+	}
+	if l.Unmatched == unset.Unmatched {
+		l.Unmatched = c.model.Limits.Unmatched
+	}
+}
+
+func (c *checker) remark(at place.Place, subject, format string, args ...any) {
+	c.remarks = append(c.remarks, &place.Error{At: at, Subject: subject, Message: fmt.Sprintf(format, args...)})
+}
+
+// compile checks an expression and gives its program, or nil.
+func (c *checker) compile(e Expression, path string, fields []column.Field) *expr.Program {
+	if e.At.Line == 0 {
+		return nil
+	}
+	p, err := expr.Compile(e.Text, fields)
+	if err != nil {
+		at := e.At
+		if mistake, ok := err.(*expr.Error); ok && at.Column > 0 {
+			at = at.Right(mistake.At)
+		}
+		c.errorf(at, path, "%v", err)
+		return nil
+	}
+	return p
+}
+
+func (c *checker) source(s *Source) {
+	path := "sources." + s.Text
+	seen := map[string]bool{}
+	for _, col := range s.Columns {
+		seen[col.Text] = true
+	}
+	for i := range s.Derive {
+		d := &s.Derive[i]
+		if seen[d.Text] {
+			c.errorf(d.At, path+".derive", "there is already a column %s", d.Text)
+		}
+		seen[d.Text] = true
+		before := &Source{Columns: s.Columns, Derive: s.Derive[:i]}
+		d.Type = column.Type{Kind: column.Text}
+		if p := c.compile(d.Expression, path+".derive."+d.Text, before.Fields()); p != nil {
+			if d.Type = p.Type(); d.Type.Kind == column.Null {
+				c.errorf(d.Expression.At, path+".derive."+d.Text, "a bare null has no type: cast(null as text)")
+				d.Type.Kind = column.Text
+			}
+		}
+	}
+	for _, rules := range []struct {
+		of   []Rule
+		name string
+	}{{s.Require, "require"}, {s.SetAside, "set_aside"}} {
+		for _, rule := range rules.of {
+			at := path + "." + rules.name + "." + rule.Reason.Text
+			if p := c.compile(rule.Condition, at, s.Fields()); p != nil && p.Type().Kind != column.Boolean {
+				c.errorf(rule.Condition.At, at, "a condition is true or false, and this is of type %s", p.Type())
+			}
+		}
+	}
+}
+
+// find looks up a thing by its name, or complains.
+func find[T any](c *checker, list []*T, name func(*T) string, w *Name, path, what string) *T {
+	if w == nil {
+		return nil
+	}
+	var names []string
+	for _, t := range list {
+		if name(t) == w.Text {
+			return t
+		}
+		names = append(names, name(t))
+	}
+	c.errorf(w.At, path, "there is no %s %s%s", what, w.Text, place.Suggest(w.Text, names))
+	return nil
+}
+
+func (c *checker) findSource(w *Name, path string) *Source {
+	return find(c, c.model.Sources, func(s *Source) string { return s.Text }, w, path, "source")
+}
+
+func (c *checker) findDimension(w *Name, path string) *Dimension {
+	return find(c, c.model.Dimensions, func(d *Dimension) string { return d.Text }, w, path, "dimension")
+}
+
+// field looks up a column among fields, or complains.
+func (c *checker) field(fields []column.Field, of string, w Name, path string) (column.Field, bool) {
+	if i := column.Find(fields, w.Text); i >= 0 {
+		return fields[i], true
+	}
+	c.errorf(w.At, path, "%s has no column %s%s", of, w.Text, place.Suggest(w.Text, column.Names(fields)))
+	return column.Field{}, false
+}
+
+func (c *checker) fields(fields []column.Field, of string, list []Name, path string) []column.Field {
+	var found []column.Field
+	for _, w := range list {
+		if f, ok := c.field(fields, of, w, path); ok {
+			found = append(found, f)
+		}
+	}
+	return found
+}
+
+func (c *checker) dimension(d *Dimension) {
+	path := "dimensions." + d.Text
+	kinds := 0
+	for _, is := range []bool{d.from != nil, d.Rows != nil, d.Calendar != nil} {
+		if is {
+			kinds++
+		}
+	}
+	if kinds != 1 {
+		c.errorf(d.At, path, "a dimension has either from (a source), or rows, or calendar")
+		return
+	}
+	if d.Calendar != nil {
+		c.calendar(d, path)
+		return
+	}
+	var fields []column.Field
+	of := "the dimension"
+	if d.Rows != nil {
+		for _, col := range d.Rows.columns {
+			d.Rows.Fields = append(d.Rows.Fields, column.Field{Name: col.Text, Type: col.Type})
+		}
+		fields = d.Rows.Fields
+	} else {
+		if d.Source = c.findSource(d.from, path+".from"); d.Source == nil {
+			return
+		}
+		fields, of = d.Source.Fields(), "source "+d.Source.Text
+	}
+	if len(d.naturalKey) == 0 {
+		c.errorf(d.At, path, "natural_key is missing (a column or a list)")
+	}
+	d.NaturalKey = c.fields(fields, of, d.naturalKey, path+".natural_key")
+	for i, f := range d.NaturalKey {
+		if f.Type.Kind == column.Double {
+			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double can't be a key: make it a decimal or text")
+		}
+	}
+	d.Type1 = c.fields(fields, of, d.type1, path+".type_1")
+	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
+	c.times(d, fields, of, path)
+	c.attributes(d, fields, path)
+	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
+		c.staticRows(d, path)
+	}
+}
+
+// times finds the columns that say since when a row is so.
+func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
+	if d.effective != nil {
+		if f, ok := c.field(fields, of, *d.effective, path+".effective"); ok {
+			if f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
+				c.errorf(d.effective.At, path+".effective", "%s is of type %s; an effective time is a date or a timestamp", f.Name, f.Type)
+			}
+			d.Effective = &f
+		}
+	}
+	if d.sequence != nil {
+		if f, ok := c.field(fields, of, *d.sequence, path+".sequence"); ok {
+			if f.Type.Wide() || f.Type.Kind == column.Text || f.Type.Kind == column.Double {
+				c.errorf(d.sequence.At, path+".sequence", "%s is of type %s; a sequence is an integer, a short decimal, a date or a timestamp", f.Name, f.Type)
+			}
+			d.Sequence = &f
+		}
+		if d.effective == nil {
+			c.errorf(d.sequence.At, path+".sequence", "sequence decides between rows of one effective time, and no effective is given")
+		}
+	}
+	if d.Versioned() && d.effective == nil {
+		c.errorf(d.type2[0].At, path+".type_2", "versions need effective: the column that says since when a row is so")
+	}
+	if d.Rows != nil && d.effective != nil {
+		c.errorf(d.effective.At, path+".effective", "rows that stand in the model have no effective time")
+	}
+}
+
+// attributes gives the dimension all columns as type 1 that stand nowhere else, unless it lists
+// them, and refuses names that stand twice or that the table has for itself.
+func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
+	used := map[string]string{d.KeyColumn(): "the surrogate key", "load_run": "the run that wrote the row"}
+	if d.Versioned() {
+		for _, name := range ValidityColumns() {
+			used[name] = "the validity"
+		}
+	}
+	if d.Source != nil {
+		used["is_inferred"] = "the mark of inferred members"
+	}
+	claim := func(w Name, role, in string) {
+		for name, by := range used {
+			if strings.EqualFold(name, w.Text) {
+				c.errorf(w.At, path+"."+in, "%s is already %s", w.Text, by)
+				return
+			}
+		}
+		used[w.Text] = role
+	}
+	taken := map[string]bool{}
+	for _, group := range []struct {
+		names    []Name
+		role, in string
+	}{{d.naturalKey, "the natural key", "natural_key"}, {d.type1, "a type 1 attribute", "type_1"}, {d.type2, "a type 2 attribute", "type_2"}} {
+		for _, w := range group.names {
+			claim(w, group.role, group.in)
+			taken[w.Text] = true
+		}
+	}
+	for _, w := range []*Name{d.effective, d.sequence} {
+		if w != nil {
+			taken[w.Text] = true
+		}
+	}
+	for _, k := range d.Keys {
+		for _, by := range k.by {
+			taken[by.column.Text] = true
+		}
+	}
+	if d.type1 == nil {
+		for _, f := range fields {
+			if !taken[f.Name] {
+				claim(Name{f.Name, d.At}, "an attribute", "type_1")
+				d.Type1 = append(d.Type1, f)
+			}
+		}
+	}
+}
+
+// ValidityColumns are the columns that a versioned dimension has besides.
+func ValidityColumns() []string {
+	return []string{"effective_from", "valid_from", "valid_to", "is_current"}
+}
+
+func (c *checker) calendar(d *Dimension, path string) {
+	cal := d.Calendar
+	for _, w := range []struct {
+		given bool
+		name  string
+	}{{d.naturalKey != nil, "natural_key"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
+		if w.given {
+			c.errorf(d.At, path, "a calendar has its own columns: %s has no place here", w.name)
+		}
+	}
+	d.Keys = nil
+	if cal.To < cal.From {
+		c.errorf(d.calendarAt, path+".calendar", "to is before from")
+	}
+	d.NaturalKey, d.Type1, d.Type2 = calendar.Fields()[:1], calendar.Fields()[1:], nil
+}
+
+// staticRows gives the rows their types.
+func (c *checker) staticRows(d *Dimension, path string) {
+	rows := d.Rows
+	rows.Batch = column.NewBatch(rows.Fields)
+	rows.Batch.Reset(len(rows.nodes))
+	rows.Batch.From.File = c.file
+	reader := column.NewReader(c.model.Zone)
+	seen := map[string]bool{}
+	for i, node := range rows.nodes {
+		for k, f := range rows.Fields {
+			col := &rows.Batch.Cols[k]
+			w, ok := node[f.Name]
+			if !ok {
+				col.SetNull(i)
+			} else if err := reader.Set(col, i, w.Text); err != nil {
+				c.errorf(w.At, path+".rows", "%s: %s %v", f.Name, w.Text, err)
+			}
+		}
+		var id []string
+		for _, f := range d.NaturalKey {
+			value := &rows.Batch.Cols[column.Find(rows.Fields, f.Name)]
+			if value.Null[i] {
+				c.errorf(rows.places[i], path+".rows", "the row has no %s, which is its natural key", f.Name)
+			}
+			id = append(id, value.Value(i))
+		}
+		if joined := strings.Join(id, "\x00"); seen[joined] {
+			c.errorf(rows.places[i], path+".rows", "%s stands twice", strings.Join(id, ", "))
+		} else {
+			seen[joined] = true
+		}
+		rows.Batch.From.Line = append(rows.Batch.From.Line, int64(rows.places[i].Line))
+	}
+	rows.Batch.From.Raw = func(i int) string { return c.lines[rows.places[i].Line-1] }
+}
+
+func (c *checker) outriggers(d *Dimension) {
+	var fields []column.Field
+	of := "the dimension"
+	if d.Source != nil {
+		fields, of = d.Source.Fields(), "source "+d.Source.Text
+	} else if d.Rows != nil {
+		fields = d.Rows.Fields
+	}
+	for _, k := range d.Keys {
+		c.key(k, fields, of)
+		if k.Dimension == nil {
+			continue
+		}
+		for _, group := range [][]column.Field{d.NaturalKey, d.Type1, d.Type2, {{Name: d.KeyColumn()}}} {
+			if column.Find(group, k.Column()) >= 0 {
+				c.errorf(k.At, k.subject, "there is already a column %s", k.Column())
+			}
+		}
+	}
+}
+
+// key finds what a key refers to and completes its rules.
+func (c *checker) key(k *Key, fields []column.Field, of string) {
+	w := k.dimension
+	if w == nil {
+		w = &k.Name
+	}
+	if k.Dimension = c.findDimension(w, k.subject); k.Dimension == nil || len(k.by) == 0 {
+		return
+	}
+	d := k.Dimension
+	by := c.arrange(k)
+	if by == nil {
+		return
+	}
+	for i, w := range by {
+		f, ok := c.field(fields, of, w, k.subject)
+		if !ok {
+			continue
+		}
+		nk := d.NaturalKey[i].Type
+		if nk.Kind == column.Date && f.Type.Kind == column.Timestamp && d.Calendar != nil {
+			continue // its day is meant
+		}
+		if f.Type.Kind != nk.Kind || f.Type.Scale != nk.Scale || f.Type.Wide() != nk.Wide() {
+			c.errorf(w.At, k.subject, "%s is of type %s, but %s of dimension %s is of type %s: nothing would ever match", w.Text, f.Type, d.NaturalKey[i].Name, d.Text, nk)
+		}
+	}
+	for _, w := range by {
+		k.By = append(k.By, w.Text)
+	}
+	c.asOf(k, fields, of)
+	c.outcomes(k)
+}
+
+// arrange puts a key's columns into the order of the natural key (rule R4).
+func (c *checker) arrange(k *Key) []Name {
+	natural := k.Dimension.NaturalKey
+	if len(natural) == 0 {
+		return nil
+	}
+	if len(k.by) != len(natural) {
+		c.errorf(k.by[0].column.At, k.subject, "the natural key of dimension %s is %s: %d columns, not %d",
+			k.Dimension.Text, strings.Join(column.Names(natural), ", "), len(natural), len(k.by))
+		return nil
+	}
+	by := make([]Name, len(natural))
+	named := true
+	for _, b := range k.by {
+		named = named && (b.natural != nil || column.Find(natural, b.column.Text) >= 0)
+	}
+	for i, b := range k.by {
+		at := i
+		if b.natural != nil {
+			if at = column.Find(natural, b.natural.Text); at < 0 {
+				c.errorf(b.natural.At, k.subject, "the natural key of dimension %s has no column %s%s", k.Dimension.Text, b.natural.Text,
+					place.Suggest(b.natural.Text, column.Names(natural)))
+				return nil
+			}
+		} else if named {
+			if at = column.Find(natural, b.column.Text); at != i {
+				c.remark(b.column.At, k.subject, "%s is matched by its name, though it stands elsewhere in the natural key", b.column.Text)
+			}
+		}
+		by[at] = b.column
+	}
+	return by
+}
+
+func (c *checker) asOf(k *Key, fields []column.Field, of string) {
+	if k.asOf == nil {
+		return
+	}
+	d := k.Dimension
+	f, ok := c.field(fields, of, *k.asOf, k.subject+".as_of")
+	if !ok {
+		return
+	}
+	if f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
+		c.errorf(k.asOf.At, k.subject+".as_of", "%s is of type %s; as_of takes a date or a timestamp", f.Name, f.Type)
+		return
+	}
+	if d.Effective != nil && d.Effective.Type.Kind == column.Timestamp && f.Type.Kind == column.Date {
+		c.errorf(k.asOf.At, k.subject+".as_of", "dimension %s is versioned to the microsecond, and %s has only a day: cast(%s as timestamp) in a derived column says which time is meant", d.Text, f.Name, f.Name)
+		return
+	}
+	if !d.Versioned() {
+		c.remark(k.asOf.At, k.subject+".as_of", "dimension %s has no versions, so as_of changes nothing", d.Text)
+		return
+	}
+	k.AsOf = f.Name
+}
+
+func (c *checker) outcomes(k *Key) {
+	k.missingSaid = k.Missing != ""
+	if !k.missingSaid {
+		k.Missing = ToUnknown
+	}
+	if k.Outside == "" {
+		k.Outside = Nearest
+	}
+	made := k.Dimension.from != nil
+	if k.Unmatched == "" {
+		k.Unmatched = SetAside
+		if made {
+			k.Unmatched = Infer
+		}
+	}
+	if k.Unmatched == Infer && !made {
+		c.errorf(k.At, k.subject, "dimension %s has no source, so its members can't be inferred: unknown, set_aside or stop", k.Dimension.Text)
+	}
+}
+
+func (c *checker) fact(f *Fact) {
+	path := "facts." + f.Text
+	f.Source = c.findSource(f.from, path+".from")
+	if f.Source == nil {
+		return
+	}
+	fields, of := f.Source.Fields(), "source "+f.Source.Text
+	for _, k := range f.Keys {
+		c.key(k, fields, of)
+	}
+	f.Measures = c.fields(fields, of, f.measures, path+".measures")
+	for _, m := range f.Measures {
+		if !m.Type.Numeric() {
+			at := slices.IndexFunc(f.measures, func(w Name) bool { return w.Text == m.Name })
+			c.errorf(f.measures[at].At, path+".measures", "%s is of type %s; a measure is a number", m.Name, m.Type)
+		}
+	}
+	c.grain(f, fields, path)
+	kept := func(name string) bool {
+		return column.Find(f.Measures, name) >= 0 || column.Find(f.Degenerate, name) >= 0
+	}
+	for _, w := range f.degenerate {
+		if d, ok := c.field(fields, of, w, path+".degenerate"); ok && !kept(d.Name) {
+			f.Degenerate = append(f.Degenerate, d)
+		}
+	}
+	for _, k := range f.Keys {
+		if k.AsOf != "" && !kept(k.AsOf) && f.Day(k) == nil {
+			f.Degenerate = append(f.Degenerate, fields[column.Find(fields, k.AsOf)])
+		}
+	}
+	names := map[string]bool{"load_run": true}
+	claim := func(at place.Place, name string) {
+		if lower := strings.ToLower(name); names[lower] {
+			c.errorf(at, path, "the table would have two columns called %s", name)
+		} else {
+			names[lower] = true
+		}
+	}
+	for _, k := range f.Keys {
+		if k.Dimension != nil {
+			claim(k.At, k.Column())
+		}
+	}
+	for _, field := range append(slices.Clone(f.Degenerate), f.Measures...) {
+		claim(f.At, field.Name)
+	}
+}
+
+// Day gives the calendar key of the fact that says in days what k is as of, if there is one that
+// always does and k's dimension is versioned in days (rule R16); else nil.
+func (f *Fact) Day(k *Key) *Key {
+	if k.Dimension.Effective == nil || k.Dimension.Effective.Type.Kind != column.Date {
+		return nil
+	}
+	for _, role := range f.Keys {
+		if role.Dimension != nil && role.Dimension.Calendar != nil && len(role.By) == 1 && role.By[0] == k.AsOf &&
+			(role.Unmatched == SetAside || role.Unmatched == Stop) {
+			return role
+		}
+	}
+	return nil
+}
+
+func (c *checker) grain(f *Fact, fields []column.Field, path string) {
+	var names []string
+	for _, k := range f.Keys {
+		names = append(names, k.Text)
+	}
+	for _, w := range f.grain {
+		if i := slices.Index(names, w.Text); i >= 0 {
+			k := f.Keys[i]
+			f.Grain = append(f.Grain, GrainPart{Key: k})
+			if !k.missingSaid {
+				k.Missing = SetAside
+			}
+			for _, rule := range []Outcome{k.Unmatched, k.Missing, k.Outside} {
+				if rule == ToUnknown || rule == LeaveEmpty || rule == ToNotYet || rule == NotApplying {
+					c.errorf(k.At, k.subject, "%s is part of the grain, so it can't become %s: set_aside or stop", k.Text, rule)
+				}
+			}
+			continue
+		}
+		i := column.Find(fields, w.Text)
+		if i < 0 {
+			c.errorf(w.At, path+".grain", "there is no column or key %s%s", w.Text, place.Suggest(w.Text, append(names, column.Names(fields)...)))
+			continue
+		}
+		if fields[i].Type.Kind == column.Double {
+			c.errorf(w.At, path+".grain", "a double can't be part of the grain")
+		}
+		f.Grain = append(f.Grain, GrainPart{Column: w.Text})
+		if column.Find(f.Measures, w.Text) < 0 {
+			f.Degenerate = append(f.Degenerate, fields[i])
+		}
+	}
+}
+
+// cycles tells outriggers that wait for each other.
+func (c *checker) cycles() {
+	const walking, done = 1, 2
+	state := map[*Dimension]int{}
+	var walk func(d *Dimension, trail []string)
+	walk = func(d *Dimension, trail []string) {
+		trail = append(trail, d.Text)
+		state[d] = walking
+		for _, k := range d.Keys {
+			switch to := k.Dimension; {
+			case to == nil:
+			case state[to] == walking:
+				c.errorf(k.At, k.subject, "dimensions wait for each other: %s", strings.Join(append(trail, to.Text), " -> "))
+			case state[to] == 0:
+				walk(to, trail)
+			}
+		}
+		state[d] = done
+	}
+	for _, d := range c.model.Dimensions {
+		if state[d] == 0 {
+			walk(d, nil)
+		}
+	}
+}
+
+// specials gives each dimension unknown, and the other special members that a rule names; a
+// dimension that points to another has its namesakes there (rules R21 and R22).
+func (c *checker) specials() {
+	need := map[*Dimension]map[Special]bool{}
+	for _, d := range c.model.Dimensions {
+		need[d] = map[Special]bool{Unknown: true}
+	}
+	name := func(keys []*Key) {
+		for _, k := range keys {
+			for _, rule := range []Outcome{k.Unmatched, k.Missing} {
+				if k.Dimension != nil && rule == ToNotYet {
+					need[k.Dimension][NotYet] = true
+				} else if k.Dimension != nil && rule == NotApplying {
+					need[k.Dimension][NotApplicable] = true
+				}
+			}
+		}
+	}
+	for _, f := range c.model.Facts {
+		name(f.Keys)
+	}
+	for _, d := range c.model.Dimensions {
+		name(d.Keys)
+	}
+	for range c.model.Dimensions { // until namesakes have reached the end of every chain
+		for _, d := range c.model.Dimensions {
+			for _, k := range d.Keys {
+				for s := range need[d] {
+					if k.Dimension != nil {
+						need[k.Dimension][s] = true
+					}
+				}
+			}
+		}
+	}
+	for _, d := range c.model.Dimensions {
+		for _, s := range []Special{Unknown, NotYet, NotApplicable} {
+			if need[d][s] {
+				d.Specials = append(d.Specials, s)
+			}
+		}
+	}
+}

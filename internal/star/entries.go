@@ -1,0 +1,317 @@
+package star
+
+import (
+	"time"
+
+	"go.yaml.in/yaml/v3"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+)
+
+// Section is a part of the model file with its entries, for the reference.
+type Section struct {
+	Title   string // where it stands, NAME standing for a name of one's own
+	Doc     string
+	Entries []Entry
+}
+
+// Sections lists all sections of a model file in the order of the reference.
+func Sections() []Section {
+	r, m := &reader{}, &Model{}
+	return []Section{
+		{"(top)", "The whole file.", r.modelEntries(m)},
+		{"warehouse", "Where the star stands.", r.warehouseEntries(m)},
+		{"limits", "When a step of more than 100 rows stops instead of going on with few of them. Stands at the top for all steps, or in a dimension or fact for its own.", r.limitEntries(&Limits{})},
+		{"sources.NAME", "Files that arrive.", r.sourceEntries(&Source{})},
+		{"dimensions.NAME", "A dimension: from a source, of rows written here, or a calendar.", r.dimensionEntries(&Dimension{})},
+		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
+		{"dimensions.NAME.calendar.fiscal_year", "When the fiscal year starts, and what number it has.", r.fiscalEntries(&calendar.Calendar{}, new(bool))},
+		{"facts.NAME", "A fact table.", r.factEntries(&Fact{})},
+		{"facts.NAME.keys.NAME", "A foreign key. A plain column is short for {by: column}. The key is named for its dimension, or has a name of its own and says dimension: a role. Dimensions take keys too (outriggers), without as_of and outside.", r.keyEntries(&Key{}, true)},
+	}
+}
+
+func (r *reader) modelEntries(m *Model) []Entry {
+	return []Entry{
+		{"warehouse", "keys", "where the star stands", true, func(n *node) { r.section(n, r.warehouseEntries(m)) }},
+		{"time_zone", "a zone's name, such as UTC", "whose wall clock timestamps show; without it a timestamp with an offset is refused", false, func(n *node) { m.Zone = r.zone(n) }},
+		{"limits", "keys", "when a step stops", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
+		{"sources", "names", "what arrives", false, func(n *node) {
+			r.each(n, func(n *node) {
+				s := &Source{Name: r.name(n.key, n.path)}
+				m.Sources = append(m.Sources, s)
+				r.section(n, r.sourceEntries(s))
+			})
+		}},
+		{"dimensions", "names", "the dimensions; tables are called dim_NAME", true, func(n *node) {
+			r.each(n, func(n *node) {
+				d := &Dimension{Name: r.name(n.key, n.path), FromStart: true, Limits: unset}
+				m.Dimensions = append(m.Dimensions, d)
+				r.section(n, r.dimensionEntries(d))
+			})
+		}},
+		{"facts", "names", "the facts; tables are called fact_NAME", false, func(n *node) {
+			r.each(n, func(n *node) {
+				f := &Fact{Name: r.name(n.key, n.path), Limits: unset}
+				m.Facts = append(m.Facts, f)
+				r.section(n, r.factEntries(f))
+			})
+		}},
+	}
+}
+
+// unset marks limits that the section doesn't say.
+var unset = Limits{-2, -2}
+
+func (r *reader) warehouseEntries(m *Model) []Entry {
+	return []Entry{{"sqlite", "a file", "an SQLite database, made if it isn't there; seen from the model's folder", true, func(n *node) {
+		if w, ok := r.word(n, "a file name"); ok {
+			m.Warehouse = Warehouse{Name: Name{"sqlite", w.At}, Path: w.Text}
+		}
+	}}}
+}
+
+func (r *reader) limitEntries(l *Limits) []Entry {
+	return []Entry{
+		{"set_aside", "20% or none", "the most rows that may be set aside, as a share of the rows read; 20% if not said", false, func(n *node) { l.SetAside = r.share(n) }},
+		{"unmatched", "20% or none", "the most rows whose key is unmatched, for each key whose dimension has a source; 20% if not said", false, func(n *node) { l.Unmatched = r.share(n) }},
+	}
+}
+
+func (r *reader) sourceEntries(s *Source) []Entry {
+	return []Entry{
+		{"read", "a pattern or a list", "CSV files in the model's folder: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", true, func(n *node) { s.Read = r.words(n, "a file pattern") }},
+		{"columns", "name: type", "the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time", true, func(n *node) { s.Columns = r.columns(n) }},
+		{"derive", "name: expression", "new columns, in order; each may use those before it", false, func(n *node) {
+			r.each(n, func(n *node) {
+				s.Derive = append(s.Derive, Derived{Name: r.name(n.key, n.path), Expression: r.expression(n, "an expression")})
+			})
+		}},
+		{"require", "reason: condition", "a row whose condition is anything but true (null included) is set aside for that reason", false, func(n *node) { s.Require = r.rules(n) }},
+		{"set_aside", "reason: condition", "a row whose condition is true is set aside for that reason", false, func(n *node) { s.SetAside = r.rules(n) }},
+	}
+}
+
+func (r *reader) columns(n *node) []Column {
+	var list []Column
+	r.each(n, func(n *node) {
+		c := Column{Name: n.key}
+		if w, ok := r.word(n, "a type"); ok {
+			var err error
+			if c.Type, err = column.ParseType(w.Text); err != nil {
+				r.errorf(w.At, n.path, "%v", err)
+			}
+		}
+		if c.Type.Kind == column.Null {
+			c.Type.Kind = column.Text // the mistake is told; what follows from it would only confuse
+		}
+		list = append(list, c)
+	})
+	return list
+}
+
+func (r *reader) rules(n *node) []Rule {
+	var list []Rule
+	r.each(n, func(n *node) {
+		list = append(list, Rule{n.key, r.expression(n, "a condition")})
+	})
+	return list
+}
+
+func (r *reader) zone(n *node) *time.Location {
+	w, ok := r.word(n, "a time zone's name")
+	if !ok {
+		return nil
+	}
+	zone, err := time.LoadLocation(w.Text)
+	if err != nil || w.Text == "Local" || w.Text == "" {
+		r.errorf(w.At, n.path, "no time zone is called %s: UTC, or Area/City as in the zone database", w.Text)
+		return nil
+	}
+	return zone
+}
+
+func (r *reader) dimensionEntries(d *Dimension) []Entry {
+	words := func(to *[]Name) func(n *node) { return func(n *node) { *to = r.words(n, "a column") } }
+	word := func(to **Name) func(n *node) {
+		return func(n *node) {
+			if w, ok := r.word(n, "a name"); ok {
+				*to = &w
+			}
+		}
+	}
+	return []Entry{
+		{"from", "a source", "where its members come from", false, word(&d.from)},
+		{"rows", "a list of rows", "the members themselves, for a static dimension", false, func(n *node) { r.staticRows(d, n) }},
+		{"columns", "name: type", "types of the columns of rows; text where not said", false, func(n *node) { r.rowsOf(d).columns = r.columns(n) }},
+		{"calendar", "keys", "makes it a date dimension", false, func(n *node) {
+			d.Calendar, d.calendarAt = &calendar.Calendar{FiscalStart: 1}, n.key.At
+			r.section(n, r.calendarEntries(d.Calendar))
+		}},
+		{"natural_key", "a column or a list", "what the source calls a member", false, words(&d.naturalKey)},
+		{"keys", "name: key", "outriggers: the dimensions it points to", false, func(n *node) {
+			r.each(n, func(n *node) { d.Keys = append(d.Keys, r.key(n, false)) })
+		}},
+		{"type_1", "columns", "attributes that are overwritten; if not said, all columns that stand nowhere else here", false, words(&d.type1)},
+		{"type_2", "columns", "attributes whose changes make a new version", false, words(&d.type2)},
+		{"effective", "a date or timestamp column", "since when a row is so; versions need it", false, word(&d.effective)},
+		{"sequence", "a column", "decides between rows of one member and one effective time: the greatest wins. If not said, the later in order", false, word(&d.sequence)},
+		{"first_version", "from_beginning or from_effective", "whether a member's first version holds for earlier times too; from_beginning if not said", false, func(n *node) {
+			d.FromStart = r.choice(n, "from_beginning", "from_effective") != "from_effective"
+		}},
+		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
+	}
+}
+
+func (r *reader) rowsOf(d *Dimension) *Rows {
+	if d.Rows == nil {
+		d.Rows = &Rows{}
+	}
+	return d.Rows
+}
+
+func (r *reader) staticRows(d *Dimension, n *node) {
+	rows := r.rowsOf(d)
+	if n.Kind != yaml.SequenceNode {
+		r.errorf(r.at(n.Node), n.path, "expected a list of rows, each a line such as - {code: W1, name: Upper Cut}")
+		return
+	}
+	for _, c := range n.Content {
+		row := map[string]Name{}
+		r.each(&node{Node: c, path: n.path}, func(n *node) {
+			if n.Tag == "!!null" && n.Style == 0 {
+				return // a null is what isn't there
+			}
+			if w, ok := r.word(n, "a value"); ok {
+				row[n.key.Text] = w
+			}
+			for _, c := range rows.columns {
+				if c.Text == n.key.Text {
+					return
+				}
+			}
+			rows.columns = append(rows.columns, Column{Name: n.key, Type: column.Type{Kind: column.Text}})
+		})
+		rows.nodes = append(rows.nodes, row)
+		rows.places = append(rows.places, r.at(c))
+	}
+}
+
+func (r *reader) calendarEntries(c *calendar.Calendar) []Entry {
+	day := func(to *int64) func(n *node) {
+		return func(n *node) {
+			col := column.Column{Type: column.Type{Kind: column.Date}}
+			col.Resize(1)
+			w, ok := r.word(n, "a date")
+			if ok && column.NewReader(nil).Set(&col, 0, w.Text) != nil {
+				r.errorf(w.At, n.path, "%s is no date such as 2025-03-31", w.Text)
+			}
+			*to = col.Int[0]
+		}
+	}
+	return []Entry{
+		{"from", "a date", "the first day", true, day(&c.From)},
+		{"to", "a date", "the last day", true, day(&c.To)},
+		{"key", "yyyymmdd", "what the surrogate key looks like: 20250331; that is also the default", false, func(n *node) { r.choice(n, "yyyymmdd") }},
+		{"fiscal_year", "keys", "the fiscal year; without it, the calendar year", false, func(n *node) {
+			named := false
+			r.section(n, r.fiscalEntries(c, &named))
+			if !named && c.FiscalStart != 1 {
+				r.errorf(n.key.At, n.path, "named_by is missing: does a fiscal year have the number of the year in which it starts (start) or ends (end)?")
+			}
+		}},
+	}
+}
+
+func (r *reader) fiscalEntries(c *calendar.Calendar, named *bool) []Entry {
+	return []Entry{
+		{"starts", "a month's name", "the month in which it starts", true, func(n *node) {
+			w := r.choice(n, "january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december")
+			for m := time.January; m <= time.December; m++ {
+				if w == lowerMonth(m) {
+					c.FiscalStart = int(m)
+				}
+			}
+		}},
+		{"named_by", "start or end", "which calendar year gives it its number; must be said unless it starts in January", false, func(n *node) {
+			c.NamedByEnd, *named = r.choice(n, "start", "end") == "end", true
+		}},
+	}
+}
+
+func (r *reader) factEntries(f *Fact) []Entry {
+	return []Entry{
+		{"from", "a source", "where its rows come from", true, func(n *node) {
+			if w, ok := r.word(n, "a source"); ok {
+				f.from = &w
+			}
+		}},
+		{"grain", "a column or key, or a list", "what one row is: no two rows have the same. Columns named here are kept in the table", true, func(n *node) { f.grain = r.words(n, "a column or key") }},
+		{"keys", "name: key", "the dimensions it points to", false, func(n *node) {
+			r.each(n, func(n *node) { f.Keys = append(f.Keys, r.key(n, true)) })
+		}},
+		{"measures", "columns", "what is measured: numbers", false, func(n *node) { f.measures = r.words(n, "a column") }},
+		{"degenerate", "columns", "other columns to keep in the table", false, func(n *node) { f.degenerate = r.words(n, "a column") }},
+		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
+	}
+}
+
+func (r *reader) key(n *node, ofFact bool) *Key {
+	k := &Key{Name: r.name(n.key, n.path), subject: n.path}
+	if n.Kind == yaml.MappingNode {
+		r.section(n, r.keyEntries(k, ofFact))
+	} else {
+		r.by(k, n)
+	}
+	return k
+}
+
+func (r *reader) by(k *Key, n *node) {
+	if n.Kind != yaml.MappingNode {
+		for _, w := range r.words(n, "a column") {
+			k.by = append(k.by, byName{column: w})
+		}
+		return
+	}
+	r.each(n, func(c *node) {
+		if w, ok := r.word(c, "a column"); ok {
+			k.by = append(k.by, byName{w, &c.key})
+		}
+	})
+}
+
+func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
+	outcome := func(to *Outcome, options ...Outcome) func(n *node) {
+		return func(n *node) {
+			words := make([]string, len(options))
+			for i, o := range options {
+				words[i] = string(o)
+			}
+			*to = Outcome(r.choice(n, words...))
+		}
+	}
+	entries := []Entry{
+		{"by", "a column, a list, or natural: column", "the columns that have the natural key: matched by name if the names are the same, else by position, or said outright", true, func(n *node) { r.by(k, n) }},
+		{"dimension", "a dimension", "the dimension, where the key is a role with a name of its own", false, func(n *node) {
+			if w, ok := r.word(n, "a dimension"); ok {
+				k.dimension = &w
+			}
+		}},
+		{"unmatched", "infer, unknown, set_aside, stop, leave_empty, not_yet, not_applicable", "what to do when no member has the natural key. If not said: infer (make the member) where the dimension has a source, else set_aside", false,
+			outcome(&k.Unmatched, Infer, ToUnknown, SetAside, Stop, LeaveEmpty, ToNotYet, NotApplying)},
+		{"missing", "unknown, set_aside, stop, leave_empty, not_yet, not_applicable", "what to do when a part of the natural key is null; unknown if not said", false,
+			outcome(&k.Missing, ToUnknown, SetAside, Stop, LeaveEmpty, ToNotYet, NotApplying)},
+	}
+	if ofFact {
+		entries = append(entries,
+			Entry{"as_of", "a date or timestamp column", "the time whose version is meant; without it, the current one. A row that has the key but no time is set aside", false, func(n *node) {
+				if w, ok := r.word(n, "a column"); ok {
+					k.asOf = &w
+				}
+			}},
+			Entry{"outside", "nearest, unknown, set_aside, stop", "what to do when the member has no version at that time; nearest if not said", false,
+				outcome(&k.Outside, Nearest, ToUnknown, SetAside, Stop)})
+	}
+	return entries
+}

@@ -1,0 +1,214 @@
+// Package star is the model: what a person has declared about sources, dimensions and facts, read
+// from a YAML file, checked, and kept in plain structs with the places they were written at.
+//
+// [Read] does all of it. It gathers every mistake before it gives up, and what it returns without an
+// error refers only to things that exist and have types that fit; nothing that comes later has to
+// ask again. Package star opens neither sources nor warehouses.
+package star
+
+import (
+	"time"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+)
+
+// Name is a word of the model with its place.
+type Name struct {
+	Text string
+	At   place.Place
+}
+
+// Model is a whole model.
+type Model struct {
+	File       string
+	Text       string // as written, for the ledger
+	Warehouse  Warehouse
+	Zone       *time.Location // nil if the model names none
+	Limits     Limits
+	Sources    []*Source
+	Dimensions []*Dimension
+	Facts      []*Fact
+	Remarks    place.List // what a reader took for granted and should be told
+}
+
+// Warehouse says where the star stands.
+type Warehouse struct {
+	Name        // the kind: sqlite
+	Path string // of the database file, as seen from the model's folder
+}
+
+// Limits are the shares of rows, in millionths, beyond which a step stops (rule R7). A negative one
+// is no limit.
+type Limits struct{ SetAside, Unmatched int64 }
+
+// NoLimit lifts a limit; LimitFrom is the number of rows from which on limits count.
+const (
+	NoLimit   = -1
+	LimitFrom = 100
+)
+
+// Source is files that yield rows of typed columns.
+type Source struct {
+	Name
+	Read     []Name // patterns
+	Columns  []Column
+	Derive   []Derived
+	Require  []Rule // rows whose condition is anything but true are set aside
+	SetAside []Rule // rows whose condition is true are set aside
+}
+
+// Column is a declared column of a source.
+type Column struct {
+	Name
+	Type column.Type
+}
+
+// Expression is the text of an expression. Compile it over the fields it was checked against.
+type Expression struct{ Name }
+
+// Derived is a column made by an expression over the columns before it.
+type Derived struct {
+	Name
+	Expression Expression
+	Type       column.Type
+}
+
+// Rule is a condition with the reason that is given for the rows it sets aside.
+type Rule struct {
+	Reason    Name
+	Condition Expression
+}
+
+// Fields lists the columns of the source as they are after shaping: declared ones, then derived ones.
+func (s *Source) Fields() []column.Field {
+	var fields []column.Field
+	for _, c := range s.Columns {
+		fields = append(fields, column.Field{Name: c.Text, Type: c.Type})
+	}
+	for _, d := range s.Derive {
+		fields = append(fields, column.Field{Name: d.Text, Type: d.Type})
+	}
+	return fields
+}
+
+// Dimension is a dimension: fed from a source, of rows that stand in the model, or a calendar.
+type Dimension struct {
+	Name
+	Source   *Source // nil for a static dimension and a calendar
+	Rows     *Rows   // of a static dimension
+	Calendar *calendar.Calendar
+
+	NaturalKey []column.Field
+	Type1      []column.Field // attributes that are overwritten
+	Type2      []column.Field // attributes whose changes make versions
+	Keys       []*Key         // outriggers
+	Effective  *column.Field  // since when a row is so; nil if the order of arrival decides
+	Sequence   *column.Field  // decides between rows of one effective time; nil if order does
+	FromStart  bool           // the first version holds from the beginning of time
+	Limits     Limits
+	Specials   []Special // the special members that it has, unknown first
+
+	from, effective, sequence *Name
+	naturalKey, type1, type2  []Name
+	calendarAt                place.Place
+}
+
+// Versioned says whether members may have several versions.
+func (d *Dimension) Versioned() bool { return len(d.Type2) > 0 }
+
+// KeyColumn is the name of the dimension's surrogate key.
+func (d *Dimension) KeyColumn() string { return d.Text + "_key" }
+
+// Special is a special member (rule R21): its key and what its text attributes say.
+type Special struct {
+	Key   int64
+	Label string
+}
+
+// The special members.
+var (
+	Unknown       = Special{-1, "Unknown"}
+	NotYet        = Special{-2, "Not yet"}
+	NotApplicable = Special{-3, "Not applicable"}
+)
+
+// Rows are the rows of a static dimension, typed.
+type Rows struct {
+	Fields []column.Field
+	Batch  *column.Batch
+
+	columns []Column
+	nodes   []map[string]Name
+	places  []place.Place
+}
+
+// Outcome is what a rule does with a key that is missing, unmatched or outside (rules R1 and R2).
+type Outcome string
+
+// The outcomes.
+const (
+	Infer       Outcome = "infer"
+	ToUnknown   Outcome = "unknown"
+	SetAside    Outcome = "set_aside"
+	Stop        Outcome = "stop"
+	LeaveEmpty  Outcome = "leave_empty"
+	ToNotYet    Outcome = "not_yet"
+	NotApplying Outcome = "not_applicable"
+	Nearest     Outcome = "nearest"
+)
+
+// Key is a foreign key of a fact or, as an outrigger, of a dimension.
+type Key struct {
+	Name
+	Dimension *Dimension
+	By        []string // columns of the source, in the order of the dimension's natural key
+	AsOf      string   // column of the source that says which version; "" is the current one
+	Unmatched Outcome
+	Missing   Outcome
+	Outside   Outcome
+
+	dimension, asOf *Name
+	by              []byName
+	subject         string
+	missingSaid     bool // the model says what to do with a missing key
+}
+
+// byName is one column of a key's by, with the natural key's column where the model says it outright.
+type byName struct {
+	column  Name
+	natural *Name
+}
+
+// Column is the name of the key's column in the table that holds it: vessel_key, or booked_date_key
+// where the role has a name of its own.
+func (k *Key) Column() string {
+	if k.Text == k.Dimension.Text {
+		return k.Dimension.KeyColumn()
+	}
+	return k.Text + "_" + k.Dimension.KeyColumn()
+}
+
+// Role says whether the key has a name of its own.
+func (k *Key) Role() bool { return k.Text != k.Dimension.Text }
+
+// Fact is a fact table.
+type Fact struct {
+	Name
+	Source     *Source
+	Grain      []GrainPart
+	Keys       []*Key
+	Measures   []column.Field
+	Degenerate []column.Field // the grain's columns and the times that keys are as of, too
+	Limits     Limits
+
+	from                        *Name
+	grain, measures, degenerate []Name
+}
+
+// GrainPart is a key or, if that is nil, a column of the source.
+type GrainPart struct {
+	Key    *Key
+	Column string
+}

@@ -1,0 +1,72 @@
+// Package survey looks at what arrived before anything is loaded: does each source's header have the
+// columns that the model names, and do its first rows fit the declared types and conditions?
+package survey
+
+import (
+	"cmp"
+	"context"
+	"os"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/shape"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+)
+
+// Source is what was found of a source.
+type Source struct {
+	Name     string          `json:"source"`
+	Files    []string        `json:"files"`
+	Bytes    int64           `json:"bytes"`
+	Rows     int64           `json:"rows_sampled"`
+	SetAside int64           `json:"would_be_set_aside"`
+	Reasons  []ledger.Reason `json:"reasons,omitempty"`
+}
+
+// Look opens a source and reads the first rows of each of its files. An error tells what would keep a
+// load from starting.
+func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*Source, error) {
+	all := func(string) bool { return true }
+	files, err := source.Open(root, s, m.Zone, all)
+	if err != nil {
+		return nil, err
+	}
+	sh, err := shape.New(s, all)
+	if err != nil {
+		return nil, err
+	}
+	found := &Source{Name: s.Text, Files: files.Names(), Bytes: files.Size()}
+	reasons := map[string]*ledger.Reason{}
+	b := column.NewBatch(sh.Fields())
+	for p, err := range files.Heads(ctx) {
+		if err != nil {
+			return nil, err
+		}
+		if err := p.Fill(b); err != nil {
+			return nil, err
+		}
+		sh.Apply(b)
+		found.Rows += int64(b.N)
+		slices.SortStableFunc(b.Faults, func(x, y column.Fault) int { return cmp.Compare(x.Row, y.Row) })
+		for i, f := range b.Faults {
+			r := reasons[f.Reason]
+			if r == nil {
+				r = &ledger.Reason{Reason: f.Reason, File: b.From.File, Line: b.From.Line[f.Row], Detail: f.Detail}
+				reasons[f.Reason] = r
+			}
+			r.Rows++
+			if i == 0 || b.Faults[i-1].Row != f.Row {
+				found.SetAside++
+			}
+		}
+	}
+	for _, r := range reasons {
+		found.Reasons = append(found.Reasons, *r)
+	}
+	slices.SortFunc(found.Reasons, func(x, y ledger.Reason) int {
+		return cmp.Or(cmp.Compare(y.Rows, x.Rows), cmp.Compare(x.Reason, y.Reason))
+	})
+	return found, nil
+}

@@ -1,0 +1,97 @@
+package view
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+	"ironmonger/internal/star"
+	"ironmonger/internal/survey"
+)
+
+// Survey writes what was found of the sources.
+func Survey(w io.Writer, sources []*survey.Source, width int) {
+	t := &Table{Columns: []Column{{Head: "source", Cut: true}, {Head: "files", Align: Right}, {Head: "size", Align: Right}, {Head: "rows looked at", Align: Right},
+		{Head: "would be set aside", Align: Right}}}
+	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at", Cut: true}, {Head: "value", Cut: true}}}
+	for _, s := range sources {
+		t.Add(s.Name, fmt.Sprint(len(s.Files)), Size(s.Bytes), Number(s.Rows), Number(s.SetAside))
+		for _, r := range s.Reasons {
+			why.Add(s.Name, Number(r.Rows), r.Reason, place.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
+		}
+	}
+	t.Write(w, width)
+	fmt.Fprintln(w)
+	if len(why.Rows) > 0 {
+		why.Write(w, width)
+		fmt.Fprintln(w)
+	}
+}
+
+// Taken is what holds for a thing of the model, said or not.
+type Taken struct {
+	Thing string `json:"thing"`
+	Rules string `json:"rules"`
+}
+
+// TakenBy lists what holds for each dimension and key of a model.
+func TakenBy(m *star.Model) []Taken {
+	list := []Taken{}
+	add := func(thing string, parts ...string) { list = append(list, Taken{thing, strings.Join(parts, "; ")}) }
+	for _, d := range m.Dimensions {
+		var parts []string
+		say := func(what string, fields []column.Field) {
+			if len(fields) > 0 && d.Calendar == nil {
+				parts = append(parts, what+" "+strings.Join(column.Names(fields), ", "))
+			}
+		}
+		say("natural key", d.NaturalKey)
+		say("type 1", d.Type1)
+		say("type 2", d.Type2)
+		if d.Calendar != nil {
+			parts = append(parts, "a calendar of "+Plural(d.Calendar.To-d.Calendar.From+1, "day"))
+		}
+		if d.Versioned() {
+			first := "from the beginning"
+			if !d.FromStart {
+				first = "from its effective time"
+			}
+			parts = append(parts, "the first version holds "+first)
+		}
+		add("dimension "+d.Text, parts...)
+		for _, k := range d.Keys {
+			add("dimension "+d.Text+", key "+k.Text, rules(k)...)
+		}
+	}
+	for _, f := range m.Facts {
+		for _, k := range f.Keys {
+			add("fact "+f.Text+", key "+k.Text, rules(k)...)
+		}
+	}
+	return list
+}
+
+func rules(k *star.Key) []string {
+	parts := []string{"missing: " + string(k.Missing), "unmatched: " + string(k.Unmatched)}
+	if k.AsOf != "" {
+		parts = append(parts, "as of "+k.AsOf, "outside: "+string(k.Outside))
+	} else if k.Dimension.Versioned() {
+		parts = append(parts, "the current version")
+	}
+	return parts
+}
+
+// Assumed writes what holds, and the remarks on the model.
+func Assumed(w io.Writer, taken []Taken, remarks place.List, width int) {
+	t := &Table{Columns: []Column{{Head: "holds for"}, {Head: "what is said or taken", Cut: true}}}
+	for _, k := range taken {
+		t.Add(k.Thing, k.Rules)
+	}
+	t.Write(w, width)
+	for _, r := range remarks {
+		fmt.Fprintf(w, "\n%s", r.Error())
+	}
+	fmt.Fprintln(w, "\nthe model is right and fits its files")
+}

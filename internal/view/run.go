@@ -1,0 +1,161 @@
+package view
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/place"
+)
+
+// Run writes what a run did: a table of its steps, what was set aside and why, and how it ended.
+func Run(w io.Writer, r *ledger.Run, width int) {
+	facts, dims := split(r.Steps)
+	if len(dims) > 0 {
+		t := &Table{Columns: []Column{{Head: "dimension", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "new", Align: Right},
+			{Head: "versions", Align: Right}, {Head: "filled", Align: Right}, {Head: "changed", Align: Right}, {Head: "same", Align: Right},
+			{Head: "conflicts", Align: Right}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
+		for _, s := range dims {
+			f := &s.Figures
+			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.New), Number(f.Versions), Number(f.Filled), Number(f.Changed),
+				Number(f.Same), Number(f.Conflicts), Number(f.SetAside), took(s.StartedAt, s.EndedAt))
+		}
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+	if len(facts) > 0 {
+		t := &Table{Columns: []Column{{Head: "fact", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "inserted", Align: Right},
+			{Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "members inferred", Cut: true}, {Head: "time", Align: Right}}}
+		for _, s := range facts {
+			f := &s.Figures
+			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.Inserted), Number(f.Same), Number(f.SetAside), byName(f.Inferred), took(s.StartedAt, s.EndedAt))
+		}
+		t.Write(w, width)
+		fmt.Fprintln(w)
+		keys(w, facts, width)
+		totals(w, facts, width)
+	}
+	reasons(w, r.Steps, width)
+	for _, s := range r.Steps {
+		if n := byName(s.Figures.Repointed); n != "" {
+			fmt.Fprintf(w, "%s: rows pointed to another version: %s\n", s.Name, n)
+		}
+	}
+	for _, s := range r.Steps {
+		if s.Message != "" {
+			fmt.Fprintf(w, "%s: %s: %s\n", s.Name, s.State, s.Message)
+		}
+	}
+	took := ""
+	if r.EndedAt != nil {
+		took = " in " + Duration(r.EndedAt.Sub(r.StartedAt))
+	}
+	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
+}
+
+func split(steps []*ledger.Step) (facts, dims []*ledger.Step) {
+	for _, s := range steps {
+		if strings.HasPrefix(s.Name, "fact ") {
+			facts = append(facts, s)
+		} else {
+			dims = append(dims, s)
+		}
+	}
+	return
+}
+
+// noun is a step's name without its kind.
+func noun(step string) string { return step[strings.Index(step, " ")+1:] }
+
+func took(from, to *time.Time) string {
+	if from == nil || to == nil {
+		return ""
+	}
+	return Duration(to.Sub(*from))
+}
+
+func byName(counts map[string]int64) string {
+	var parts []string
+	for name, n := range counts {
+		parts = append(parts, name+" "+Number(n))
+	}
+	slices.Sort(parts)
+	return strings.Join(parts, ", ")
+}
+
+func keys(w io.Writer, facts []*ledger.Step, width int) {
+	t := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "matched", Align: Right}, {Head: "missing", Align: Right},
+		{Head: "unmatched", Align: Right}, {Head: "outside", Align: Right}}}
+	for _, s := range facts {
+		var names []string
+		for name := range s.Figures.Keys {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			k := s.Figures.Keys[name]
+			t.Add(noun(s.Name)+"."+name, Number(k.Matched), Number(k.Missing), Number(k.Unmatched), Number(k.Outside))
+		}
+	}
+	if len(t.Rows) > 0 {
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+}
+
+func totals(w io.Writer, facts []*ledger.Step, width int) {
+	t := &Table{Columns: []Column{{Head: "measure", Cut: true}, {Head: "total read", Align: Right}, {Head: "inserted", Align: Right},
+		{Head: "same", Align: Right}, {Head: "set aside", Align: Right}}}
+	for _, s := range facts {
+		for _, m := range s.Figures.Totals {
+			t.Add(noun(s.Name)+"."+m.Measure, Decimal(m.Read), Decimal(m.Inserted), Decimal(m.Same), Decimal(m.SetAside))
+		}
+	}
+	if len(t.Rows) > 0 {
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+}
+
+func reasons(w io.Writer, steps []*ledger.Step, width int) {
+	t := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at", Cut: true}, {Head: "value", Cut: true}}}
+	for _, s := range steps {
+		for _, r := range s.Figures.Reasons {
+			t.Add(s.Name, Number(r.Rows), r.Reason, place.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
+		}
+	}
+	if len(t.Rows) > 0 {
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+}
+
+// quoted shows a value between marks, so that blanks at its ends are seen.
+func quoted(s string) string {
+	if s == "" {
+		return ""
+	}
+	return "‹" + s + "›"
+}
+
+// Runs writes a line for each run.
+func Runs(w io.Writer, runs []*ledger.Run, width int) {
+	t := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "state"}, {Head: "time", Align: Right}, {Head: "steps", Align: Right},
+		{Head: "read", Align: Right}, {Head: "written", Align: Right}, {Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "model", Cut: true}}}
+	for _, r := range runs {
+		var sum ledger.Figures
+		var written int64
+		for _, s := range r.Steps {
+			sum.Read += s.Figures.Read
+			sum.Same += s.Figures.Same
+			sum.SetAside += s.Figures.SetAside
+			written += s.Figures.Written()
+		}
+		t.Add(fmt.Sprint(r.ID), r.StartedAt.Format("2006-01-02 15:04:05"), r.State, took(&r.StartedAt, r.EndedAt), fmt.Sprint(len(r.Steps)),
+			Number(sum.Read), Number(written), Number(sum.Same), Number(sum.SetAside), r.ModelFile)
+	}
+	t.Write(w, width)
+}

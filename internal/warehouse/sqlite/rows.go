@@ -1,0 +1,360 @@
+package sqlite
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"zombiezen.com/go/sqlite"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
+
+// batchRows is how many rows are read at a time, and insertRows how many a statement writes.
+const (
+	batchRows  = 4096
+	insertRows = 50
+	maxParams  = 32000
+)
+
+type rows struct {
+	stmt   *sqlite.Stmt
+	reader *column.Reader
+	table  string
+	by     int
+	match  []*column.Column // nil: one answer
+	at     int              // the row of match whose answer is being read
+	bound  bool
+	done   bool
+	bind   binder
+}
+
+// Read starts a query.
+func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
+	sql := "SELECT " + strings.Join(quoteAll(column.Names(q.Fields), "%"), ", ") + " FROM " + quote(q.Table)
+	if len(q.By) > 0 {
+		sql += " WHERE " + strings.Join(quoteAll(q.By, "% = ?"), " AND ")
+	}
+	if len(q.OrderBy) > 0 {
+		sql += " ORDER BY " + strings.Join(quoteAll(q.OrderBy, "%"), ", ")
+	}
+	if q.Limit > 0 {
+		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
+	}
+	stmt, _, err := db.conn.PrepareTransient(sql)
+	if err != nil {
+		return nil, plain(err)
+	}
+	r := &rows{stmt: stmt, reader: column.NewReader(nil), table: q.Table, bound: true}
+	if len(q.By) > 0 {
+		r.match, r.by, r.bound = q.Match, len(q.By), false
+		r.done = len(q.Match[0].Null) == 0
+	}
+	return r, nil
+}
+
+func (r *rows) Close() error { return plain(r.stmt.Finalize()) }
+
+// advance brings the statement to the next row, going through the rows of match.
+func (r *rows) advance() (bool, error) {
+	for !r.done {
+		if !r.bound {
+			for k := range r.by {
+				r.bind.bind(r.stmt, k+1, r.match[k], r.at)
+			}
+			r.bound = true
+		}
+		more, err := r.stmt.Step()
+		if err != nil || more {
+			return more, plain(err)
+		}
+		r.at++
+		if r.done = r.match == nil || r.at == len(r.match[0].Null); !r.done {
+			r.bound = false
+			if err := r.stmt.Reset(); err != nil {
+				return false, plain(err)
+			}
+		}
+	}
+	return false, nil
+}
+
+func (r *rows) Next(b *column.Batch) (bool, error) {
+	b.Reset(batchRows)
+	n := 0
+	for ; n < batchRows; n++ {
+		more, err := r.advance()
+		if err != nil {
+			return false, err
+		}
+		if !more {
+			break
+		}
+		for k := range b.Cols {
+			if err := read(r.stmt, k, r.reader, &b.Cols[k], n); err != nil {
+				return false, fmt.Errorf("table %s: %w", r.table, err)
+			}
+		}
+	}
+	b.Cut(n)
+	return n > 0, nil
+}
+
+// appender inserts many rows by a statement; what doesn't fill one waits for Close.
+type appender struct {
+	binder
+	db     *DB
+	insert string
+	fields []column.Field
+	many   *sqlite.Stmt
+	block  int // rows in many
+	queued []column.Column
+	added  int64
+}
+
+// Append starts adding rows.
+func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (warehouse.Appender, error) {
+	a := &appender{db: t.DB, fields: fields, block: max(1, min(insertRows, maxParams/len(fields)))}
+	a.insert = "INSERT INTO " + quote(table) + " (" + strings.Join(quoteAll(column.Names(fields), "%"), ", ") + ") VALUES "
+	var err error
+	if a.many, err = a.prepare(a.block); err != nil {
+		return nil, err
+	}
+	for _, f := range fields {
+		a.queued = append(a.queued, column.Column{Type: f.Type})
+	}
+	return a, nil
+}
+
+func (a *appender) prepare(rows int) (*sqlite.Stmt, error) {
+	one := "(?" + strings.Repeat(",?", len(a.fields)-1) + ")"
+	stmt, _, err := a.db.conn.PrepareTransient(a.insert + one + strings.Repeat(","+one, rows-1))
+	return stmt, plain(err)
+}
+
+func (a *appender) run(stmt *sqlite.Stmt, cols []*column.Column, rows []int32) error {
+	param := 0
+	for _, i := range rows {
+		for _, c := range cols {
+			param++
+			a.bind(stmt, param, c, int(i))
+		}
+	}
+	if _, err := stmt.Step(); err != nil {
+		return plain(err)
+	}
+	a.added += int64(len(rows))
+	return plain(stmt.Reset())
+}
+
+func (a *appender) Append(cols []*column.Column, rows []int32) error {
+	if len(a.queued[0].Null) > 0 { // first what waits, so that rows keep their order
+		need := min(a.block-len(a.queued[0].Null), len(rows))
+		a.queue(cols, rows[:need])
+		rows = rows[need:]
+		if len(a.queued[0].Null) < a.block {
+			return nil
+		}
+		if err := a.flush(a.many); err != nil {
+			return err
+		}
+	}
+	for ; len(rows) >= a.block; rows = rows[a.block:] {
+		if err := a.run(a.many, cols, rows[:a.block]); err != nil {
+			return err
+		}
+	}
+	a.queue(cols, rows)
+	return nil
+}
+
+func (a *appender) queue(cols []*column.Column, rows []int32) {
+	for k, c := range cols {
+		for _, i := range rows {
+			a.queued[k].Append(c, int(i))
+		}
+	}
+}
+
+func (a *appender) flush(stmt *sqlite.Stmt) error {
+	cols := make([]*column.Column, len(a.queued))
+	for k := range a.queued {
+		cols[k] = &a.queued[k]
+	}
+	rows := make([]int32, len(a.queued[0].Null))
+	for i := range rows {
+		rows[i] = int32(i)
+	}
+	err := a.run(stmt, cols, rows)
+	for k := range a.queued {
+		a.queued[k].Truncate(0)
+	}
+	return err
+}
+
+// Flush writes what waits, so that a query sees it.
+func (a *appender) Flush() error {
+	n := len(a.queued[0].Null)
+	if n == 0 {
+		return nil
+	}
+	rest, err := a.prepare(n)
+	if err != nil {
+		return err
+	}
+	defer rest.Finalize()
+	return a.flush(rest)
+}
+
+func (a *appender) Close() (int64, error) {
+	err := a.Flush()
+	a.many.Finalize()
+	return a.added, err
+}
+
+// each runs a statement for every row of b, binding its columns from column number from on.
+func (t *tx) each(sql string, b *column.Batch, order []int) (int64, error) {
+	stmt, _, err := t.conn.PrepareTransient(sql)
+	if err != nil {
+		return 0, plain(err)
+	}
+	defer stmt.Finalize()
+	var bind binder
+	var changed int64
+	for i := range b.N {
+		for p, k := range order {
+			bind.bind(stmt, p+1, &b.Cols[k], i)
+		}
+		if _, err := stmt.Step(); err != nil {
+			return changed, plain(err)
+		}
+		changed += int64(t.conn.Changes())
+		if err := stmt.Reset(); err != nil {
+			return changed, plain(err)
+		}
+	}
+	return changed, nil
+}
+
+// Amend changes rows.
+func (t *tx) Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error) {
+	names := column.Names(fields)
+	var order []int
+	for k := range fields {
+		order = append(order, (k+by)%len(fields)) // the values first, then what they are for
+	}
+	return t.each("UPDATE "+quote(table)+" SET "+strings.Join(quoteAll(names[by:], "% = ?"), ", ")+
+		" WHERE "+strings.Join(quoteAll(names[:by], "% = ?"), " AND "), b, order)
+}
+
+// Remove deletes rows.
+func (t *tx) Remove(ctx context.Context, table string, fields []column.Field, b *column.Batch) (int64, error) {
+	var order []int
+	for k := range fields {
+		order = append(order, k)
+	}
+	return t.each("DELETE FROM "+quote(table)+" WHERE "+strings.Join(quoteAll(column.Names(fields), "% = ?"), " AND "), b, order)
+}
+
+// Repoint changes keys by a table of moves, all at once, so that one move never meets the result of
+// another.
+func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error) {
+	if err := t.exec("CREATE TEMP TABLE move (old INTEGER, new INTEGER, since, until)"); err != nil {
+		return 0, err
+	}
+	defer t.exec("DROP TABLE temp.move")
+	insert, _, err := t.conn.PrepareTransient("INSERT INTO temp.move VALUES (?, ?, ?, ?)")
+	if err != nil {
+		return 0, plain(err)
+	}
+	defer insert.Finalize()
+	var bind binder
+	for _, m := range r.Moves {
+		insert.BindInt64(1, m.Old)
+		insert.BindInt64(2, m.New)
+		if r.Time != "" {
+			bind.bindInt(insert, 3, r.TimeType.Kind, m.From)
+			bind.bindInt(insert, 4, r.TimeType.Kind, m.To)
+		}
+		if _, err := insert.Step(); err != nil {
+			return 0, plain(err)
+		}
+		if err := insert.Reset(); err != nil {
+			return 0, plain(err)
+		}
+	}
+	if err := t.exec("CREATE INDEX temp.move_old ON move (old)"); err != nil {
+		return 0, err
+	}
+	where := "m.old = " + quote(r.Table) + "." + quote(r.Key)
+	if r.Time != "" {
+		time := quote(r.Table) + "." + quote(r.Time)
+		where += " AND " + time + " >= m.since AND " + time + " < m.until"
+	}
+	err = t.exec("UPDATE " + quote(r.Table) + " SET " + quote(r.Key) + " = m.new FROM temp.move AS m WHERE " + where)
+	return int64(t.conn.Changes()), err
+}
+
+// Tally counts the rows of a table and adds up columns: exactly, in integers of the last place. A
+// decimal that stands as text is beyond that, and makes it read the column row by row.
+func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (warehouse.Tally, error) {
+	parts := []string{"count(*)"}
+	for _, f := range exact {
+		name := quote(f.Name)
+		if f.Type.Kind == column.Integer {
+			parts = append(parts, "sum("+name+")", "0")
+			continue
+		}
+		parts = append(parts, fmt.Sprintf("sum(CAST(round(%s * %s) AS INTEGER))", name, column.Pow10(int(f.Type.Scale)).Big()),
+			fmt.Sprintf("max(typeof(%s) = 'text' OR abs(%s) * %s >= 1e15)", name, name, column.Pow10(int(f.Type.Scale)).Big()))
+	}
+	stmt, _, err := t.conn.PrepareTransient("SELECT " + strings.Join(parts, ", ") + " FROM " + quote(table))
+	if err != nil {
+		return warehouse.Tally{}, plain(err)
+	}
+	defer stmt.Finalize()
+	tally := warehouse.Tally{Totals: make([]column.Int128, len(exact))}
+	_, err = stmt.Step()
+	if err != nil && !strings.Contains(err.Error(), "overflow") {
+		return tally, plain(err)
+	}
+	byRow := err != nil
+	for k := range exact {
+		if err == nil {
+			byRow = byRow || stmt.ColumnInt64(2+2*k) != 0
+			tally.Totals[k] = column.Wide(stmt.ColumnInt64(1 + 2*k))
+		}
+	}
+	if !byRow {
+		tally.Rows = stmt.ColumnInt64(0)
+		return tally, nil
+	}
+	return t.tallyRows(ctx, table, exact)
+}
+
+func (t *tx) tallyRows(ctx context.Context, table string, exact []column.Field) (warehouse.Tally, error) {
+	tally := warehouse.Tally{Totals: make([]column.Int128, len(exact))}
+	rows, err := t.Read(ctx, warehouse.Query{Table: table, Fields: exact})
+	if err != nil {
+		return tally, err
+	}
+	defer rows.Close()
+	b := column.NewBatch(exact)
+	for {
+		more, err := rows.Next(b)
+		if err != nil || !more {
+			return tally, err
+		}
+		tally.Rows += int64(b.N)
+		for k := range exact {
+			for i := range b.N {
+				sum, ok := tally.Totals[k].Add(b.Cols[k].Exact(i))
+				if !ok {
+					return tally, fmt.Errorf("the total of %s.%s needs more than 38 digits", table, exact[k].Name)
+				}
+				tally.Totals[k] = sum
+			}
+		}
+	}
+}

@@ -1,0 +1,213 @@
+// Package sqlite keeps a star in an SQLite database file.
+//
+// How values stand there: integers and booleans as integers, dates and times as ISO 8601 text,
+// decimals as the number that reads back to exactly the decimal as long as that has at most 15
+// digits, and as text beyond (rule R25). Columns have binary collation. Foreign keys are declared, and
+// not enforced during a load: that would cost four times the load's time, and the loader holds them by
+// construction.
+package sqlite
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"zombiezen.com/go/sqlite"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
+
+// DB is an open database file.
+type DB struct {
+	path string
+	mu   sync.Mutex // one use of the connection at a time
+	conn *sqlite.Conn
+}
+
+// busyWait is how long a transaction waits for another program that writes.
+const busyWait = 30 * time.Second
+
+// Open opens the database in a file, making it, readable by its owner alone, if create is set and it
+// isn't there. Without create, a file that isn't there gives an error that is fs.ErrNotExist.
+func Open(path string, create bool) (*DB, error) {
+	flags := sqlite.OpenReadWrite | sqlite.OpenWAL
+	if _, err := os.Stat(path); err != nil {
+		if !create {
+			return nil, err
+		}
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return nil, err
+		}
+		f.Close()
+	}
+	conn, err := sqlite.OpenConn(path, flags)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, plain(err))
+	}
+	conn.SetBusyTimeout(busyWait)
+	db := &DB{path: path, conn: conn}
+	for _, pragma := range []string{"journal_mode = wal", "synchronous = normal", "foreign_keys = off", "temp_store = memory", "cache_size = -65536", "mmap_size = 0"} {
+		if err := db.exec("PRAGMA " + pragma); err != nil {
+			conn.Close()
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+	}
+	return db, nil
+}
+
+// Writers is 1: SQLite has one writer.
+func (db *DB) Writers() int { return 1 }
+
+// Close closes the file.
+func (db *DB) Close() error { return plain(db.conn.Close()) }
+
+// plain takes the driver's words off an error and says what a busy file means.
+func plain(err error) error {
+	if err == nil {
+		return nil
+	}
+	switch sqlite.ErrCode(err).ToPrimary() {
+	case sqlite.ResultBusy:
+		return errors.New("the database is in use by another program")
+	case sqlite.ResultNotADB:
+		return errors.New("this is no SQLite database")
+	case sqlite.ResultInterrupt:
+		return context.Canceled
+	}
+	text := err.Error()
+	for _, prefix := range []string{"sqlite: ", "step: ", "prepare: ", "open: "} {
+		text = strings.TrimPrefix(text, prefix)
+	}
+	return errors.New(text)
+}
+
+// quote makes a name into SQL. It is the only way a name gets there.
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func quoteAll(names []string, format string) []string {
+	quoted := make([]string, len(names))
+	for i, n := range names {
+		quoted[i] = strings.ReplaceAll(format, "%", quote(n))
+	}
+	return quoted
+}
+
+// exec runs a statement that has no answer.
+func (db *DB) exec(sql string) error {
+	stmt, _, err := db.conn.PrepareTransient(sql)
+	if err != nil {
+		return plain(err)
+	}
+	defer stmt.Finalize()
+	for {
+		if more, err := stmt.Step(); err != nil || !more {
+			return plain(err)
+		}
+	}
+}
+
+// Describe gives the columns of a table or view.
+func (db *DB) Describe(ctx context.Context, table string) ([]string, error) {
+	stmt, _, err := db.conn.PrepareTransient("SELECT name FROM pragma_table_info(?) ORDER BY cid")
+	if err != nil {
+		return nil, plain(err)
+	}
+	defer stmt.Finalize()
+	stmt.BindText(1, table)
+	var names []string
+	for {
+		more, err := stmt.Step()
+		if err != nil || !more {
+			return names, plain(err)
+		}
+		names = append(names, stmt.ColumnText(0))
+	}
+}
+
+// tx is a transaction. The connection is the transaction's until it ends.
+type tx struct {
+	*DB
+	open bool
+}
+
+// Begin starts a transaction that holds the right to write from the start, so that what it reads
+// stays true until it commits.
+func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
+	db.mu.Lock()
+	db.conn.SetInterrupt(ctx.Done())
+	if err := db.exec("BEGIN IMMEDIATE"); err != nil {
+		db.conn.SetInterrupt(nil)
+		db.mu.Unlock()
+		return nil, fmt.Errorf("%s: %w", db.path, err)
+	}
+	return &tx{db, true}, nil
+}
+
+func (t *tx) end(sql string) error {
+	if !t.open {
+		return nil
+	}
+	t.conn.SetInterrupt(nil) // a commit that has begun is not torn
+	err := t.exec(sql)
+	if err != nil && sql == "COMMIT" {
+		return err // still open: the caller rolls back
+	}
+	t.open = false
+	t.mu.Unlock()
+	return err
+}
+
+func (t *tx) Commit() error   { return t.end("COMMIT") }
+func (t *tx) Rollback() error { return t.end("ROLLBACK") }
+
+func declared(t column.Type) string {
+	if t.Kind == column.Decimal && t.Precision > exactDigits {
+		return "" // no affinity: numbers stay numbers, and what is too long for one stays text
+	}
+	return " " + strings.ToUpper(t.String())
+}
+
+// Create makes a table.
+func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
+	var parts []string
+	alone := ""
+	if len(table.Primary) == 1 {
+		alone = table.Primary[0]
+	}
+	for _, c := range table.Columns {
+		part := quote(c.Name) + declared(c.Type)
+		if c.Name == alone {
+			part += " PRIMARY KEY"
+		}
+		if c.NotNull {
+			part += " NOT NULL"
+		}
+		parts = append(parts, part)
+	}
+	list := func(names []string) string { return "(" + strings.Join(quoteAll(names, "%"), ", ") + ")" }
+	if len(table.Primary) > 1 {
+		parts = append(parts, "PRIMARY KEY "+list(table.Primary))
+	}
+	if len(table.Unique) > 0 {
+		parts = append(parts, "UNIQUE "+list(table.Unique))
+	}
+	for _, f := range table.Foreign {
+		parts = append(parts, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", quote(f.Column), quote(f.Table), quote(f.Key)))
+	}
+	return t.exec(fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", quote(table.Name), strings.Join(parts, ",\n  ")))
+}
+
+// CreateView makes a view.
+func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
+	var parts []string
+	for _, c := range v.Columns {
+		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
+	}
+	return t.exec(fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", quote(v.Name), strings.Join(parts, ", "), quote(v.Of)))
+}

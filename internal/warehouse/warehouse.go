@@ -1,0 +1,152 @@
+// Package warehouse is what the program asks of a database that a star is loaded into: tables
+// described as data, rows in and out as typed columns, and transactions.
+//
+// It knows no star and no ledger. Each kind of database stands in a package below this one; only the
+// command line picks one. Names become SQL there, by that database's own quoting, and values are
+// always bound.
+package warehouse
+
+import (
+	"context"
+
+	"ironmonger/internal/column"
+)
+
+// Column is a column of a table.
+type Column struct {
+	column.Field
+	NotNull bool
+}
+
+// Foreign is a declared foreign key of one column.
+type Foreign struct{ Column, Table, Key string }
+
+// Table describes a table.
+type Table struct {
+	Name    string
+	Columns []Column
+	Primary []string
+	Unique  []string // one more set of columns that is unique; may be empty
+	Foreign []Foreign
+}
+
+// Fields lists the table's columns.
+func (t *Table) Fields() []column.Field {
+	fields := make([]column.Field, len(t.Columns))
+	for i, c := range t.Columns {
+		fields[i] = c.Field
+	}
+	return fields
+}
+
+// View describes a view of one table that gives its columns other names.
+type View struct {
+	Name, Of string
+	Columns  []Renamed
+}
+
+// Renamed is a column of a view: the table's name for it and the view's.
+type Renamed struct{ From, To string }
+
+// Query asks for columns of a table: all rows, or those that equal one of the rows of Match in the
+// columns By. Null matches nothing.
+type Query struct {
+	Table   string
+	Fields  []column.Field
+	By      []string
+	Match   []*column.Column // as many as By, of equal length
+	OrderBy []string
+	Limit   int // 0 is none
+}
+
+// Rows is the answer to a query, read batch by batch.
+type Rows interface {
+	// Next fills b, whose columns have the shape of the query's fields, with up to a batch of rows.
+	// It says false when there are none left.
+	Next(b *column.Batch) (bool, error)
+	Close() error
+}
+
+// Appender adds rows to a table.
+type Appender interface {
+	// Append adds the given rows of the columns, which stand in the order of the appender's fields.
+	Append(cols []*column.Column, rows []int32) error
+	// Flush makes what was added visible to queries of the same transaction.
+	Flush() error
+	// Close ends the stream and gives the number of rows added.
+	Close() (int64, error)
+}
+
+// Repointing says that column Key of a table is to hold another key where Time, a column, lies in a
+// range: the new key for every old one.
+type Repointing struct {
+	Table, Key string
+	Time       string // "": the time doesn't matter
+	TimeType   column.Type
+	Moves      []Move
+}
+
+// Move takes the rows with key Old and a time in [From, To) to key New.
+type Move struct{ Old, New, From, To int64 }
+
+// Tally is what a table holds: its rows, and the exact total of each column asked for.
+type Tally struct {
+	Rows   int64
+	Totals []column.Int128
+}
+
+// Reader is what one can ask inside a transaction and outside.
+type Reader interface {
+	// Describe gives the names of a table's columns, or nil if there is no such table.
+	Describe(ctx context.Context, table string) ([]string, error)
+	Read(ctx context.Context, q Query) (Rows, error)
+}
+
+// Tx is a transaction. It is used by one goroutine at a time.
+type Tx interface {
+	Reader
+	Create(ctx context.Context, t *Table) error
+	CreateView(ctx context.Context, v *View) error
+	Append(ctx context.Context, table string, fields []column.Field) (Appender, error)
+	// Amend sets the later fields of the rows that equal b's in the first by fields.
+	Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error)
+	// Remove deletes the rows that equal one of b's in all fields.
+	Remove(ctx context.Context, table string, fields []column.Field, b *column.Batch) (int64, error)
+	Repoint(ctx context.Context, r *Repointing) (int64, error)
+	Tally(ctx context.Context, table string, exact []column.Field) (Tally, error)
+	Commit() error
+	// Rollback undoes the transaction; after Commit it does nothing.
+	Rollback() error
+}
+
+// Warehouse is an open database.
+type Warehouse interface {
+	Reader
+	// Writers is how many transactions may write at the same time.
+	Writers() int
+	// Begin starts a transaction that may write. It waits for others to end.
+	Begin(ctx context.Context) (Tx, error)
+	Close() error
+}
+
+// ReadAll collects the answer to a query in one batch; for answers that are known to be small.
+func ReadAll(ctx context.Context, r Reader, q Query) (*column.Batch, error) {
+	rows, err := r.Read(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	all, part := column.NewBatch(q.Fields), column.NewBatch(q.Fields)
+	for {
+		ok, err := rows.Next(part)
+		if err != nil || !ok {
+			return all, err
+		}
+		for i := range part.N {
+			for k := range all.Cols {
+				all.Cols[k].Append(&part.Cols[k], i)
+			}
+		}
+		all.N += part.N
+	}
+}
