@@ -8,6 +8,7 @@ package fact
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/layout"
@@ -50,6 +51,7 @@ type Writer struct {
 	grainAt     []int            // of fields
 	canon       []*member.Roster // for each field, the roster of a versioned dimension, or nil
 	grainInfers bool             // members that the grain names may have to be made
+	lenient     []bool           // for each field: it may stand for a natural key that isn't kept
 
 	Measures []column.Field // the exact ones
 	measure  []int          // where they stand in the shaped batch
@@ -67,10 +69,11 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 	w.fields = all[:len(all)-1]
 	for k, field := range w.fields {
 		from := column.Find(shaped, field.Name)
-		w.canon = append(w.canon, nil)
+		w.canon, w.lenient = append(w.canon, nil), append(w.lenient, false)
 		for n, l := range links {
 			if l.Column() == field.Name {
 				from = -1 - n
+				w.lenient[k] = special(l.Unmatched) || special(l.Outside)
 				if l.Dimension.Versioned() {
 					w.canon[k] = l.Roster
 					l.Roster.Canon(0) // makes the map that goroutines then only read
@@ -94,6 +97,16 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 	w.Outcome.InsertedTotal = make([]column.Int128, len(w.Measures))
 	w.Outcome.SameSum = make([]column.Int128, len(w.Measures))
 	return w
+}
+
+// inGrain says whether a link is part of the grain.
+func (w *Writer) inGrain(l *link.Link) bool {
+	return slices.ContainsFunc(w.fact.Grain, func(g star.GrainPart) bool { return g.Key == l.Key })
+}
+
+// special says whether a rule gives a key that doesn't tell which natural key was delivered.
+func special(rule star.Outcome) bool {
+	return rule == star.ToUnknown || rule == star.LeaveEmpty || rule == star.ToNotYet || rule == star.NotApplying
 }
 
 // Open reads what stands in the table.
@@ -179,7 +192,7 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 		infers := len(pending) > 0 && pending[0] == i
 		if infers && w.grainInfers {
 			// A member that isn't there can't have a row; one that this load made can.
-			if !link.Known(w.links, b, &c.Keys, i) {
+			if !link.Known(w.links, b, &c.Keys, i, w.inGrain) {
 				link.Join(w.links, b, &c.Keys, i)
 			}
 			c.view.refresh(int(i))
@@ -250,17 +263,17 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	}
 	known := make([]bool, len(rows))
 	for n, i := range rows {
-		known[n] = link.Known(w.links, c.Batch, &c.Keys, i)
+		known[n] = link.Known(w.links, c.Batch, &c.Keys, i, nil)
 	}
 	c.view.look(c.cols[:len(w.fields)], c.Batch.N) // keys have come in
-	stand, err := w.standing(ctx, tx, c, rows)
+	same, err := w.standing(ctx, tx, c, rows)
 	if err != nil {
 		return err
 	}
 	for n, i := range rows {
-		content, there := stand[c.view.grain(int(i))]
+		equal, there := same[c.view.grain(int(i))]
 		switch {
-		case there && known[n] && content == c.view.content(int(i)):
+		case there && known[n] && equal(int(i)):
 			w.same(c, i)
 		case there:
 			c.Batch.SetAside(int(i), RepeatReason, "")
@@ -276,8 +289,9 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	return nil
 }
 
-// standing gives the contents of the table's rows that have the grain of one of the rows.
-func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[column.Digest]column.Digest, error) {
+// standing reads the table's rows that have the grain of one of the rows, and gives for each grain what
+// tells whether a row of the chunk says the same.
+func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[column.Digest]func(i int) bool, error) {
 	match := make([]column.Column, len(w.grainAt))
 	for g, k := range w.grainAt {
 		match[g].Type = w.fields[k].Type
@@ -285,24 +299,30 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	for _, i := range rows {
 		w.matchRow(match, c, int(i), 0, nil)
 	}
-	stand := map[column.Digest]column.Digest{}
-	answer, err := tx.Read(ctx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields, By: w.fact.Table.Primary, Match: pointers(match)})
+	b, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields, By: w.fact.Table.Primary, Match: pointers(match)})
 	if err != nil {
 		return nil, err
 	}
-	defer answer.Close()
-	b := column.NewBatch(w.fields)
-	v := w.newView()
-	for {
-		more, err := answer.Next(b)
-		if err != nil || !more {
-			return stand, err
-		}
-		v.look(pointers(b.Cols), b.N)
-		for i := range b.N {
-			stand[v.grain(i)] = v.content(i)
+	stand := w.newView()
+	stand.look(pointers(b.Cols), b.N)
+	same := map[column.Digest]func(int) bool{}
+	for j := range b.N {
+		same[stand.grain(j)] = func(i int) bool { return w.equal(c.view, i, stand, j) }
+	}
+	return same, nil
+}
+
+// equal compares a row of a load with one of the table in all columns. A key that stands as a special
+// member because a rule put it there equals any key: which one was delivered isn't kept, and unknown is
+// final (rule R2).
+func (w *Writer) equal(v *view, i int, stand *view, j int) bool {
+	for k := range w.fields {
+		c := stand.canon[k]
+		if !v.canon[k].Equal(i, c, j) && !(w.lenient[k] && (c.Null[j] || c.Int[j] < 0)) {
+			return false
 		}
 	}
+	return true
 }
 
 // matchRow adds the grain of row i to match, once for every combination of versions that its members

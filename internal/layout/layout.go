@@ -11,9 +11,10 @@ import (
 
 // Columns that tables have besides what the model names.
 const (
-	EffectiveFrom = "effective_from" // since when, as delivered
-	ValidFrom     = "valid_from"     // the version holds from here
-	ValidTo       = "valid_to"       // to before here
+	EffectiveFrom = "effective_from"     // since when, as delivered
+	Sequence      = "effective_sequence" // which of several rows of that time, as delivered
+	ValidFrom     = "valid_from"         // the version holds from here
+	ValidTo       = "valid_to"           // to before here
 	IsCurrent     = "is_current"
 	IsInferred    = "is_inferred"
 	LoadRun       = "load_run" // the run that wrote the row last
@@ -61,6 +62,15 @@ func (d *Dimension) Inferable() bool { return d.Source != nil }
 
 // Timed says whether rows have an effective time.
 func (d *Dimension) Timed() bool { return d.Effective != nil }
+
+// times lists the columns that say since when a row is so, as delivered.
+func (d *Dimension) times() []column.Field {
+	fields := []column.Field{{Name: EffectiveFrom, Type: d.Time}}
+	if d.Dimension.Sequence != nil {
+		fields = append(fields, column.Field{Name: Sequence, Type: d.Dimension.Sequence.Type})
+	}
+	return fields
+}
 
 // Reference is a column that points to a dimension.
 type Reference struct {
@@ -136,14 +146,16 @@ func dimension(d *star.Dimension) *Dimension {
 	}
 	if d.Effective != nil {
 		t.Time = d.Effective.Type
-		add(false, column.Field{Name: EffectiveFrom, Type: t.Time})
+		add(false, t.times()...)
 	}
 	if d.Versioned() {
 		add(true, column.Field{Name: ValidFrom, Type: t.Time}, column.Field{Name: ValidTo, Type: t.Time}, column.Field{Name: IsCurrent, Type: boolean})
 		t.Table.Unique = append(t.Table.Unique, ValidFrom)
 		t.Confirmed = &warehouse.Table{Name: "dim_" + d.Text + "_confirmed", Columns: []warehouse.Column{
-			{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true},
-			{Field: column.Field{Name: EffectiveFrom, Type: t.Time}, NotNull: true}}}
+			{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true}}}
+		for _, f := range t.times() {
+			t.Confirmed.Columns = append(t.Confirmed.Columns, warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom})
+		}
 		t.PointedAt = append(t.PointedAt, Reference{Table: t.Confirmed.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time})
 	}
 	if t.Inferable() {

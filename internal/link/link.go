@@ -226,10 +226,11 @@ func Join(links []*Link, b *column.Batch, r *Resolved, i int32) {
 	}
 }
 
-// Known is [Join] without making members: it says false if one would have to be made.
-func Known(links []*Link, b *column.Batch, r *Resolved, i int32) bool {
+// Known is [Join] without making members, for the links that of names, nil for all: it says false if
+// one would have to be made.
+func Known(links []*Link, b *column.Batch, r *Resolved, i int32, of func(*Link) bool) bool {
 	for k, l := range links {
-		if r.Open[k] == nil || !r.Open[k][i] {
+		if r.Open[k] == nil || !r.Open[k][i] || of != nil && !of(l) {
 			continue
 		}
 		surrogate, ok := l.Session.Find(l.columns(b, nil), int(i))

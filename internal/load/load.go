@@ -26,6 +26,7 @@ import (
 type Options struct {
 	Program string         // what the ledger calls the program
 	Workers int            // goroutines that read and resolve; 0 is one for each core
+	Piece   int            // bytes of a file that a goroutine takes at a time; 0 is the default
 	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
 }
 
@@ -104,7 +105,7 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 func (r *run) openAll() error {
 	var errs place.List
 	for _, s := range r.model.Sources {
-		_, err := source.Open(r.root, s, r.model.Zone, func(string) bool { return true })
+		_, err := source.Open(r.root, s, r.model.Zone, 0, func(string) bool { return true })
 		var list place.List
 		if errors.As(err, &list) {
 			errs = append(errs, list...)

@@ -212,7 +212,7 @@ func (w *work) open() error {
 	names = append(names, link.Columns(w.step.keys)...)
 	w.want = shape.Wanted(w.declared, names)
 	w.source = w.declared.Text
-	files, err := source.Open(w.root, w.declared, w.model.Zone, w.want)
+	files, err := source.Open(w.root, w.declared, w.model.Zone, w.opts.Piece, w.want)
 	if err != nil {
 		return err
 	}

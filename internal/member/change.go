@@ -141,11 +141,14 @@ func (c *change) compose() {
 		}
 		j := 0
 		for _, t := range o.confirmed {
-			for j+1 < len(o.heirs) && o.heirs[j+1].from <= t {
+			for j+1 < len(o.heirs) && o.heirs[j+1].from <= t.effective {
 				j++
 			}
 			c.confirm.Cols[0].AppendInt(o.heirs[j].key)
-			c.confirm.Cols[1].AppendInt(t)
+			c.confirm.Cols[1].AppendInt(t.effective)
+			if d.Sequence != nil {
+				appendSequence(&c.confirm.Cols[2], t)
+			}
 			c.confirm.N++
 		}
 	}
@@ -167,6 +170,9 @@ func (c *change) validityFields() []column.Field {
 	fields := d.Table.Fields()[:1:1]
 	if d.Timed() {
 		fields = append(fields, column.Field{Name: layout.EffectiveFrom, Type: d.Time})
+		if d.Sequence != nil {
+			fields = append(fields, column.Field{Name: layout.Sequence, Type: d.Sequence.Type})
+		}
 	}
 	boolean := column.Type{Kind: column.Boolean}
 	if d.Versioned() {
@@ -200,7 +206,7 @@ func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 		to = p.versions[h.claims+1].from
 	}
 	wasCurrent := h.claims == len(p.versions)-1
-	if len(c.validity.Cols) > 2 && (old.inferred || old.from != h.from || to != h.to || old.effective != h.effective || wasCurrent != current) {
+	if len(c.validity.Cols) > 2 && (old.inferred || old.from != h.from || to != h.to || old.sighting != h.sighting || wasCurrent != current) {
 		c.validity.N++
 		c.stamp(c.validity, h, current)
 	}
@@ -223,6 +229,10 @@ func (c *change) stamp(b *column.Batch, h *heir, current bool) {
 	d := c.f.x.dim
 	if d.Timed() {
 		put(h.effective)
+		if d.Sequence != nil {
+			appendSequence(&b.Cols[k], h.sighting)
+			k++
+		}
 	}
 	if d.Versioned() {
 		put(h.from)
@@ -233,6 +243,14 @@ func (c *change) stamp(b *column.Batch, h *heir, current bool) {
 		put(0)
 	}
 	put(c.f.run)
+}
+
+func appendSequence(c *column.Column, s sighting) {
+	if s.sequence == unsaid {
+		c.AppendNull()
+	} else {
+		c.AppendInt(s.sequence)
+	}
 }
 
 func truth(b bool) int64 {
@@ -272,6 +290,8 @@ func (c *change) insert(n composed) {
 			col.AppendInt(n.h.key)
 		case name == layout.EffectiveFrom:
 			col.AppendInt(n.h.effective)
+		case name == layout.Sequence:
+			appendSequence(col, n.h.sighting)
 		case name == layout.ValidFrom:
 			col.AppendInt(n.h.from)
 		case name == layout.ValidTo:
@@ -453,7 +473,7 @@ func (f *Feed) Commit() {
 		}
 		if len(o.confirmed) > 0 {
 			p.confirmed = append(p.confirmed, o.confirmed...)
-			slices.Sort(p.confirmed)
+			slices.SortFunc(p.confirmed, sighting.compare)
 		}
 	}
 	f.committed()

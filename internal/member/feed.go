@@ -1,6 +1,7 @@
 package member
 
 import (
+	"cmp"
 	"slices"
 
 	"ironmonger/internal/calendar"
@@ -28,12 +29,11 @@ type Counts struct{ New, Versions, Filled, Changed, Same, Conflicts int64 }
 
 // observation is a row that may change something.
 type observation struct {
-	member    int32
-	previous  int32 // of the same member, plus 1
-	effective int64
-	sequence  int64
-	type1     column.Digest
-	type2     column.Digest
+	sighting
+	member   int32
+	previous int32 // of the same member, plus 1
+	type1    column.Digest
+	type2    column.Digest
 }
 
 // feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1
@@ -106,14 +106,7 @@ func (v *Delivery) Prepare(n int, skip func(int) bool) {
 func (v *Delivery) Judge(i int) {
 	v.type1[i] = v.digest.Of(v.Values[v.layout.type1:v.layout.type2], i)
 	v.type2[i] = v.digest.Of(v.Values[v.layout.type2:], i)
-	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], v.effective(i), v.type1[i], v.type2[i])
-}
-
-func (v *Delivery) effective(i int) int64 {
-	if v.Effective == nil {
-		return unsaid
-	}
-	return v.Effective.Int[i]
+	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), v.type1[i], v.type2[i])
 }
 
 func grow[T any](s *[]T, n int) {
@@ -125,40 +118,48 @@ func grow[T any](s *[]T, n int) {
 
 // says tells whether an observation is already part of the member's history, so that by itself it
 // would change nothing.
-func (x *Roster) says(m int32, effective int64, type1, type2 column.Digest) bool {
+func (x *Roster) says(m int32, o sighting, type1, type2 column.Digest) bool {
 	p := &x.people[m]
 	if p.versions[0].inferred {
 		return false
 	}
 	if !x.dim.Versioned() {
-		held := p.versions[0].effective
-		return effective < held || effective == held && type1 == p.traits
+		held := p.versions[0].sighting
+		return o.compare(held) < 0 || o == held && type1 == p.traits
 	}
-	k := p.observed(effective)
-	return k >= 0 && p.versions[k].traits == type2 && (effective < p.latest() || type1 == p.traits)
+	k, sequence := p.observed(o.effective)
+	if k == none || o.sequence > sequence {
+		return false
+	}
+	return o.sequence < sequence || p.versions[k].traits == type2 && (o.effective < p.latest() || type1 == p.traits)
 }
 
-// observed gives the version that an observation of exactly that time belongs to, or -1 if there was
-// none.
-func (p *person) observed(effective int64) int {
+// observed gives the version that an observation of exactly that time belongs to, and the sequence of
+// the one that holds; none if there was none.
+func (p *person) observed(effective int64) (int, int64) {
 	for k := len(p.versions) - 1; k >= 0; k-- {
-		if v := &p.versions[k]; v.effective == effective {
-			return k
-		} else if v.effective < effective {
-			if _, ok := slices.BinarySearch(p.confirmed, effective); ok {
-				return k
-			}
-			return -1
+		v := &p.versions[k]
+		if v.effective > effective {
+			continue
 		}
+		at, sequence := none, int64(unsaid)
+		if v.effective == effective {
+			at, sequence = k, v.sequence
+		}
+		n, _ := slices.BinarySearchFunc(p.confirmed, effective, func(s sighting, e int64) int { return cmp.Compare(s.effective, e) })
+		for ; n < len(p.confirmed) && p.confirmed[n].effective == effective; n++ {
+			at, sequence = k, max(sequence, p.confirmed[n].sequence)
+		}
+		return at, sequence
 	}
-	return -1
+	return none, unsaid
 }
 
 // latest gives the greatest effective time ever seen.
 func (p *person) latest() int64 {
 	latest := p.versions[len(p.versions)-1].effective
 	if n := len(p.confirmed); n > 0 {
-		latest = max(latest, p.confirmed[n-1])
+		latest = max(latest, p.confirmed[n-1].effective)
 	}
 	return latest
 }
@@ -187,13 +188,7 @@ func (f *Feed) Take(v *Delivery, i int) {
 	if previous == 0 {
 		f.touched = append(f.touched, m)
 	}
-	o := observation{member: m, previous: previous, effective: v.effective(i), type1: v.type1[i], type2: v.type2[i]}
-	if v.Sequence != nil {
-		o.sequence = unsaid
-		if !v.Sequence.Null[i] {
-			o.sequence = v.Sequence.Int[i]
-		}
-	}
+	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, type1: v.type1[i], type2: v.type2[i]}
 	for k := range f.kept.Cols {
 		f.kept.Cols[k].Append(v.Values[k], i)
 	}

@@ -8,7 +8,7 @@ import (
 // Match is what became of a natural key (rule R1).
 type Match uint8
 
-// The outcomes. Timeless is a key that was found for a fact that doesn't say as of when.
+// The outcomes. Timeless is a key that is there beside a time that is null.
 const (
 	Matched Match = iota
 	Missing
@@ -51,21 +51,18 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 	l.x.index.Find(l.inDays(by, n), member)
 	toDay := asOf != nil && asOf.Type.Kind == column.Timestamp && l.x.dim.Time.Kind == column.Date
 	for i, m := range member {
-		switch m {
-		case key.Missing:
-			match[i] = Missing
-			continue
-		case key.Absent:
-			match[i] = Unmatched
-			continue
-		}
-		p := &l.x.people[m]
 		switch {
-		case asOf == nil:
-			match[i], surrogate[i] = Matched, p.versions[len(p.versions)-1].key
-		case asOf.Null[i]:
+		case m == key.Missing:
+			match[i] = Missing
+		case asOf != nil && asOf.Null[i]:
 			match[i] = Timeless
+		case m == key.Absent:
+			match[i] = Unmatched
+		case asOf == nil:
+			versions := l.x.people[m].versions
+			match[i], surrogate[i] = Matched, versions[len(versions)-1].key
 		default:
+			p := &l.x.people[m]
 			at := asOf.Int[i]
 			if toDay {
 				at = column.DayOf(at)

@@ -23,20 +23,39 @@ import (
 // unsaid is the effective time of what has none: it is before all others.
 const unsaid = -1 << 62
 
+// sighting says when a row was so, and which of several rows of that time it was.
+type sighting struct{ effective, sequence int64 }
+
+func (s sighting) compare(o sighting) int {
+	return cmp.Or(cmp.Compare(s.effective, o.effective), cmp.Compare(s.sequence, o.sequence))
+}
+
+// sighting reads a row's from its columns; sequence is nil where there is none.
+func sightingOf(effective, sequence *column.Column, i int) sighting {
+	s := sighting{unsaid, unsaid}
+	if effective != nil && !effective.Null[i] {
+		s.effective = effective.Int[i]
+	}
+	if sequence != nil && !sequence.Null[i] {
+		s.sequence = sequence.Int[i]
+	}
+	return s
+}
+
 // version is a version of a member. It holds from from until the next version of the member.
 type version struct {
-	key       int64
-	from      int64         // valid_from; the beginning of time if the dimension has no versions
-	effective int64         // as delivered; unsaid for an inferred member
-	traits    column.Digest // of the type 2 values
-	inferred  bool
+	key      int64
+	from     int64         // valid_from; the beginning of time if the dimension has no versions
+	sighting               // as delivered; unsaid for an inferred member
+	traits   column.Digest // of the type 2 values
+	inferred bool
 }
 
 // person is a member.
 type person struct {
 	versions  []version     // by from; at least one
 	traits    column.Digest // of the type 1 values
-	confirmed []int64       // effective times of rows that made no version, sorted
+	confirmed []sighting    // rows that made no version, sorted
 }
 
 // Roster is the members of a dimension.
@@ -67,9 +86,12 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 	natural := add(d.NaturalKey...)
 	type1 := add(append(pick(d.Attributes, d.Type1), d.Outriggers...)...)
 	type2 := add(pick(d.Attributes, d.Type2)...)
-	times := add()
+	times, sequence := add(), none
 	if d.Timed() {
 		times = add(column.Field{Name: layout.EffectiveFrom, Type: d.Time})
+		if d.Sequence != nil {
+			sequence = add(column.Field{Name: layout.Sequence, Type: d.Sequence.Type})
+		}
 	}
 	validity := add()
 	if d.Versioned() {
@@ -97,7 +119,7 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 		}
 	rows:
 		for i := range b.N {
-			v := version{key: b.Cols[0].Int[i], from: x.beginning, effective: unsaid}
+			v := version{key: b.Cols[0].Int[i], from: x.beginning, sighting: sighting{unsaid, unsaid}}
 			x.highest = max(x.highest, v.key)
 			for _, c := range cols[natural:type1] {
 				if c.Null[i] {
@@ -109,8 +131,8 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 				x.people = append(x.people, person{traits: digest.Of(cols[type1:type2], i)})
 			}
 			v.traits = digest.Of(cols[type2:times], i)
-			if d.Timed() && !b.Cols[times].Null[i] {
-				v.effective = b.Cols[times].Int[i]
+			if d.Timed() {
+				v.sighting = sightingOf(cols[times], at(cols, sequence), i)
 			}
 			if d.Versioned() {
 				v.from = b.Cols[validity].Int[i]
@@ -143,6 +165,10 @@ func (x *Roster) readConfirmed(ctx context.Context, r warehouse.Reader) error {
 	}
 	defer rows.Close()
 	b := column.NewBatch(fields)
+	cols, sequence := pointers(b.Cols), none
+	if len(cols) > 2 {
+		sequence = 2
+	}
 	for {
 		more, err := rows.Next(b)
 		if err != nil {
@@ -154,12 +180,12 @@ func (x *Roster) readConfirmed(ctx context.Context, r warehouse.Reader) error {
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
 				p := &x.people[m]
-				p.confirmed = append(p.confirmed, b.Cols[1].Int[i])
+				p.confirmed = append(p.confirmed, sightingOf(cols[1], at(cols, sequence), i))
 			}
 		}
 	}
 	for m := range x.people {
-		slices.Sort(x.people[m].confirmed)
+		slices.SortFunc(x.people[m].confirmed, sighting.compare)
 	}
 	return nil
 }
@@ -190,6 +216,14 @@ func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
 
 // Dimension is the dimension whose members these are.
 func (x *Roster) Dimension() *layout.Dimension { return x.dim }
+
+// at gives column k, or nil if that is none.
+func at(cols []*column.Column, k int) *column.Column {
+	if k == none {
+		return nil
+	}
+	return cols[k]
+}
 
 func types(fields []column.Field) []column.Type {
 	list := make([]column.Type, len(fields))

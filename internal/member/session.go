@@ -160,7 +160,7 @@ func (s *Session) Commit() {
 	cols := pointers(s.natural)
 	for i, surrogate := range s.keys {
 		s.x.index.Add(cols, i)
-		s.x.people = append(s.x.people, person{versions: []version{{key: surrogate, from: s.x.beginning, effective: unsaid, inferred: true}}})
+		s.x.people = append(s.x.people, person{versions: []version{{key: surrogate, from: s.x.beginning, sighting: sighting{unsaid, unsaid}, inferred: true}}})
 	}
 	s.committed()
 }

@@ -11,8 +11,8 @@ import (
 type outcome struct {
 	member    int32
 	heirs     []heir
-	type1     int32   // the observation whose type 1 values hold; none if those that stand do
-	confirmed []int64 // observations that newly made no version
+	type1     int32      // the observation whose type 1 values hold; none if those that stand do
+	confirmed []sighting // observations that newly made no version
 }
 
 // heir is a version as it is to be.
@@ -28,11 +28,10 @@ const none = -1
 
 // sight is an observation, known or new, on its way into a history.
 type sight struct {
-	effective int64
-	sequence  int64
-	traits    column.Digest
-	seen      int32 // the new observation, or none
-	version   int   // the version that a known one belongs to, or none
+	sighting
+	traits  column.Digest
+	seen    int32 // the new observation, or none
+	version int   // the version that a known one belongs to, or none
 }
 
 // observations lists the new observations of a member in the order of effective time, sequence and
@@ -44,7 +43,7 @@ func (f *Feed) observations(m int32) []int32 {
 	}
 	slices.SortFunc(list, func(a, b int32) int {
 		x, y := &f.seen[a], &f.seen[b]
-		return cmp.Or(cmp.Compare(x.effective, y.effective), cmp.Compare(x.sequence, y.sequence), cmp.Compare(a, b))
+		return cmp.Or(x.compare(y.sighting), cmp.Compare(a, b))
 	})
 	return list
 }
@@ -81,7 +80,7 @@ func (f *Feed) single(m int32) outcome {
 		}
 	}
 	out := outcome{member: m, type1: winner}
-	h := heir{version: version{from: f.x.beginning, effective: w.effective}, to: f.x.end, start: winner, claims: none}
+	h := heir{version: version{from: f.x.beginning, sighting: w.sighting}, to: f.x.end, start: winner, claims: none}
 	if len(p.versions) == 0 {
 		f.Counts.New++
 		out.heirs = []heir{h}
@@ -92,9 +91,9 @@ func (f *Feed) single(m int32) outcome {
 	switch {
 	case old.inferred:
 		f.Counts.Filled++
-	case w.effective < old.effective:
+	case w.compare(old.sighting) < 0:
 		f.Counts.Same++
-		out.type1, h.effective = none, old.effective
+		out.type1, h.sighting = none, old.sighting
 	case w.type1 == p.traits:
 		f.Counts.Same++
 		out.type1 = none
@@ -116,7 +115,7 @@ func (f *Feed) history(m int32) outcome {
 		last := len(out.heirs) - 1
 		starts := last < 0 || out.heirs[last].traits != w.traits
 		if starts {
-			h := heir{version: version{from: w.effective, effective: w.effective, traits: w.traits}, start: w.seen, claims: none, values: w.version}
+			h := heir{version: version{from: w.effective, sighting: w.sighting, traits: w.traits}, start: w.seen, claims: none, values: w.version}
 			if last < 0 && f.x.dim.FromStart {
 				h.from = f.x.beginning
 			}
@@ -131,8 +130,8 @@ func (f *Feed) history(m int32) outcome {
 		if begins && out.heirs[last].claims == none { // a split or moved start keeps the key (rule R14)
 			out.heirs[last].claims, claimed[w.version] = w.version, true
 		}
-		if !starts && (w.version == none || begins) {
-			out.confirmed = append(out.confirmed, w.effective)
+		if !starts && (w.version == none || begins || f.newer(p, w)) {
+			out.confirmed = append(out.confirmed, w.sighting)
 		}
 	}
 	if filled {
@@ -155,45 +154,56 @@ func (f *Feed) history(m int32) outcome {
 }
 
 // winners brings known and new observations of a member into order and keeps one for each effective
-// time: the latest new one, else the known one. One that says what is known stands for the known one.
+// time: of the greatest sequence, the latest (rule R11). One that says what is known goes on standing
+// for its version.
 func (f *Feed) winners(p *person, list []int32) []sight {
 	var all []sight
 	for k, v := range p.versions {
 		if v.effective != unsaid {
-			all = append(all, sight{effective: v.effective, traits: v.traits, seen: none, version: k})
+			all = append(all, sight{sighting: v.sighting, traits: v.traits, seen: none, version: k})
 		}
 	}
-	for _, t := range p.confirmed {
-		if k := p.observed(t); p.versions[k].effective != t {
-			all = append(all, sight{effective: t, traits: p.versions[k].traits, seen: none, version: k})
-		}
+	for _, c := range p.confirmed {
+		k, _ := p.observed(c.effective)
+		all = append(all, sight{sighting: c, traits: p.versions[k].traits, seen: none, version: k})
 	}
 	for _, o := range list {
 		s := &f.seen[o]
-		all = append(all, sight{effective: s.effective, sequence: s.sequence, traits: s.type2, seen: o, version: none})
+		all = append(all, sight{sighting: s.sighting, traits: s.type2, seen: o, version: none})
 	}
-	slices.SortStableFunc(all, func(a, b sight) int { return cmp.Compare(a.effective, b.effective) }) // known ones stay first
-	winners := all[:0]
-	for i, s := range all {
-		n := len(winners)
-		if i == 0 || winners[n-1].effective != s.effective {
-			winners = append(winners, s)
-			continue
+	slices.SortStableFunc(all, func(a, b sight) int { return a.compare(b.sighting) }) // known ones stay first
+	var winners []sight
+	for from := 0; from < len(all); {
+		to := from + 1
+		for to < len(all) && all[to].effective == all[from].effective {
+			to++
 		}
-		before := winners[n-1]
-		if before.seen != none {
-			winner := s.seen
-			for j := i + 1; j < len(all) && all[j].effective == s.effective; j++ {
-				winner = all[j].seen
+		w := all[to-1]
+		if k := known(p, w.effective); k != none && p.versions[k].traits == w.traits {
+			w.version = k
+		}
+		for _, s := range all[from : to-1] {
+			switch {
+			case s.seen == none:
+			case s.traits == w.traits && (w.seen == none || f.seen[s.seen].type1 == f.seen[w.seen].type1):
+				f.Counts.Same++
+			default:
+				f.Counts.Conflicts++
 			}
-			f.lost(before.seen, winner)
 		}
-		winners[n-1] = s // a row that says what is known goes on standing for its version
-		if k := known(p, s.effective); k != none && p.versions[k].traits == s.traits {
-			winners[n-1].version = k
-		}
+		winners = append(winners, w)
+		from = to
 	}
 	return winners
+}
+
+// newer says whether a new observation has a greater sequence than the known one that it repeats.
+func (f *Feed) newer(p *person, w sight) bool {
+	if w.seen == none || w.version == none {
+		return false
+	}
+	_, sequence := p.observed(w.effective)
+	return w.sequence > sequence
 }
 
 // known gives the version that a known observation of that time belongs to, or none.
@@ -201,7 +211,8 @@ func known(p *person, effective int64) int {
 	if len(p.versions) == 0 || p.versions[0].inferred {
 		return none
 	}
-	return p.observed(effective)
+	k, _ := p.observed(effective)
+	return k
 }
 
 // judge finds whose type 1 values hold, and counts what became of each new observation.

@@ -16,11 +16,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// A file is cut into pieces of about pieceSize at ends of records. A record may have maxRecord bytes.
-const (
-	pieceSize = 512 << 10
-	maxRecord = 16 << 20
-)
+// maxRecord is how many bytes a record may have.
+const maxRecord = 16 << 20
 
 var bom = []byte("\ufeff")
 
@@ -107,7 +104,7 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 		defer in.Close()
 		var rest []byte
 		line, first, header := int64(0), true, true
-		for size := pieceSize; ; {
+		for size := f.piece; ; {
 			if ctx.Err() != nil {
 				yield(nil, ctx.Err())
 				return

@@ -10,6 +10,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -33,7 +34,11 @@ type Files struct {
 	fields []column.Field
 	zone   *time.Location
 	files  []*file
+	piece  int // bytes of a file that are taken at a time
 }
+
+// PieceSize is how many bytes of a file are cut off at a time, if nobody says otherwise.
+const PieceSize = 512 << 10
 
 type file struct {
 	name  string // below the root, with slashes
@@ -43,9 +48,10 @@ type file struct {
 }
 
 // Open finds the files of s below root, a model's folder, and checks their headers. Of the columns
-// that s declares, the rows have those that want names. The error is a [place.List].
-func Open(root *os.Root, s *star.Source, zone *time.Location, want func(column string) bool) (*Files, error) {
-	f := &Files{root: root, zone: zone}
+// that s declares, the rows have those that want names. Files are cut into pieces of about so many
+// bytes; 0 is [PieceSize]. The error is a [place.List].
+func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want func(column string) bool) (*Files, error) {
+	f := &Files{root: root, zone: zone, piece: cmp.Or(piece, PieceSize)}
 	for _, c := range s.Columns {
 		if want(c.Text) {
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})

@@ -226,7 +226,7 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 // them, and refuses names that stand twice or that the table has for itself.
 func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	used := map[string]string{d.KeyColumn(): "the surrogate key", "load_run": "the run that wrote the row"}
-	if d.Versioned() {
+	if d.effective != nil {
 		for _, name := range ValidityColumns() {
 			used[name] = "the validity"
 		}
@@ -275,7 +275,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 
 // ValidityColumns are the columns that a versioned dimension has besides.
 func ValidityColumns() []string {
-	return []string{"effective_from", "valid_from", "valid_to", "is_current"}
+	return []string{"effective_from", "effective_sequence", "valid_from", "valid_to", "is_current"}
 }
 
 func (c *checker) calendar(d *Dimension, path string) {

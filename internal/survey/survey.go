@@ -29,7 +29,7 @@ type Source struct {
 // load from starting.
 func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*Source, error) {
 	all := func(string) bool { return true }
-	files, err := source.Open(root, s, m.Zone, all)
+	files, err := source.Open(root, s, m.Zone, 0, all)
 	if err != nil {
 		return nil, err
 	}

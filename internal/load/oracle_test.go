@@ -1,0 +1,590 @@
+package load_test
+
+import (
+	"cmp"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+)
+
+// The oracle loads random small models and data in several loads and says what must be in the tables, a
+// row at a time and as plainly as it can. It shares no code with the loader: values are text here.
+
+// scene is a random model with its data.
+type scene struct {
+	r                                 *rand.Rand
+	mode                              string // of the boats: versioned, timed, plain
+	stamps                            bool   // effective times are timestamps
+	fromStart                         bool
+	sequence                          bool
+	keepAt                            bool   // the fact keeps the time itself
+	grain                             string // trip, or "boat, day"
+	boatMiss, boatUn, boatOut, portUn string
+	zoneUn                            string
+	boats, ports, trips               []string // rows; loads see more and more of them
+}
+
+func pick(r *rand.Rand, words ...string) string { return words[r.IntN(len(words))] }
+
+func newScene(seed uint64) *scene {
+	r := rand.New(rand.NewPCG(seed, 7))
+	s := &scene{r: r, mode: pick(r, "versioned", "versioned", "versioned", "timed", "plain"), stamps: r.IntN(2) == 0, fromStart: r.IntN(2) == 0,
+		sequence: r.IntN(3) == 0, keepAt: r.IntN(2) == 0, grain: pick(r, "trip", "trip", "boat, day"),
+		boatMiss: pick(r, "unknown", "set_aside", "not_yet", "leave_empty"), boatUn: pick(r, "infer", "infer", "unknown", "set_aside"),
+		boatOut: pick(r, "nearest", "nearest", "unknown", "set_aside"), portUn: pick(r, "infer", "unknown", "set_aside"), zoneUn: pick(r, "unknown", "set_aside")}
+	if s.grain != "trip" { // a part of the grain can't become unknown
+		s.boatMiss, s.boatUn, s.boatOut = "set_aside", pick(r, "infer", "set_aside"), pick(r, "nearest", "set_aside")
+	}
+	if s.mode == "plain" {
+		s.sequence = false
+	}
+	for range 3 + r.IntN(40) {
+		since := fmt.Sprintf("2024-0%d-1%d", 1+r.IntN(4), r.IntN(3))
+		if s.stamps {
+			since += pick(r, " 00:00:00", " 10:30:00", " 23:59:59.5")
+		}
+		s.boats = append(s.boats, strings.Join([]string{pick(r, "N", "S", "N", "S", ""), pick(r, "1", "2", "3", "1", "2", "3", "x", ""),
+			pick(r, "Heron", "Otter", ""), pick(r, "A", "B", ""), pick(r, "east", "west"), pick(r, "1", "2", ""), pick(r, since, since, since, since, since, "")}, ","))
+	}
+	for range 1 + r.IntN(8) {
+		s.ports = append(s.ports, strings.Join([]string{pick(r, "P1", "P2", "P3", ""), pick(r, "Quay", "Wharf", ""), pick(r, "Z1", "Z2", "Z9", "")}, ","))
+	}
+	for n := range 5 + r.IntN(60) {
+		at := fmt.Sprintf("2024-0%d-%02d %s", 1+r.IntN(5), 5+r.IntN(15), pick(r, "00:00:00", "10:30:00", "12:00:00"))
+		s.trips = append(s.trips, strings.Join([]string{pick(r, strconv.Itoa(n), strconv.Itoa(n), strconv.Itoa(r.IntN(n+1)), ""),
+			pick(r, "2024-01-01", "2024-01-02", "2024-01-03"), pick(r, "N", "S", "N", "S", ""), pick(r, "1", "2", "3", "4", "5"),
+			pick(r, "P1", "P2", "P3", "P4", ""), pick(r, at, at, at, at, "2023-12-31 10:00:00", ""), pick(r, "1", "2", "3", "-1", "many"), pick(r, "1.50", "2.25", "13.13")}, ","))
+		if r.IntN(8) == 0 {
+			s.trips = append(s.trips, s.trips[r.IntN(len(s.trips))]) // the same row again
+		}
+	}
+	return s
+}
+
+func (s *scene) model() string {
+	boat := ""
+	since := "date"
+	if s.stamps {
+		since = "timestamp"
+	}
+	if s.mode != "plain" {
+		boat += "    effective: since\n"
+	}
+	if s.mode == "versioned" {
+		boat += "    type_2: [class, basin]\n    first_version: " + map[bool]string{true: "from_beginning", false: "from_effective"}[s.fromStart] + "\n"
+	} else {
+		boat = "    type_1: [name, class, basin]\n" + boat
+	}
+	if s.mode == "versioned" {
+		boat = "    type_1: name\n" + boat
+	}
+	if s.sequence {
+		boat += "    sequence: seq\n"
+	}
+	asOf, keep := "", ""
+	if s.mode == "versioned" {
+		asOf = "        as_of: at\n        outside: " + s.boatOut + "\n"
+	}
+	if s.keepAt {
+		keep = "    degenerate: at\n"
+	}
+	return `warehouse:
+  sqlite: star.db
+limits:
+  set_aside: none
+  unmatched: none
+sources:
+  boats:
+    read: "boats/*.csv"
+    columns:
+      reg: text
+      no: integer
+      name: text
+      class: text
+      basin: text
+      seq: integer
+      since: ` + since + `
+  ports:
+    read: "ports/*.csv"
+    columns:
+      code: text
+      label: text
+      zone: text
+  trips:
+    read: "trips/*.csv"
+    columns:
+      trip: integer
+      day: date
+      reg: text
+      no: integer
+      port: text
+      at: timestamp
+      qty: integer
+      price: decimal(7,2)
+    derive:
+      amount: round(qty * price * 0.335, 2)
+    require:
+      good quantity: qty > 0
+    set_aside:
+      cursed: price = 13.13
+dimensions:
+  date:
+    calendar:
+      from: 2024-01-01
+      to: 2024-12-31
+  zone:
+    natural_key: code
+    rows:
+      - {code: Z1, name: Upper}
+      - {code: Z2, name: Lower}
+  port:
+    from: ports
+    natural_key: code
+    keys:
+      zone:
+        by: zone
+        unmatched: ` + s.zoneUn + `
+  boat:
+    from: boats
+    natural_key: [reg, no]
+` + boat + `
+facts:
+  trip:
+    from: trips
+    grain: [` + s.grain + `]
+    keys:
+      boat:
+        by: [reg, no]
+        missing: ` + s.boatMiss + `
+        unmatched: ` + s.boatUn + `
+` + asOf + `      port:
+        by: port
+        unmatched: ` + s.portUn + `
+      sailed:
+        dimension: date
+        by: at
+    measures: [qty, amount]
+` + keep
+}
+
+// write puts the first rows into files, several for each source, so that pieces and files are met.
+func (s *scene) write(t *testing.T, dir string, share float64) {
+	for _, src := range []struct {
+		name, header string
+		rows         []string
+	}{{"boats", "reg,no,name,class,basin,seq,since", s.boats}, {"ports", "code,label,zone", s.ports}, {"trips", "trip,day,reg,no,port,at,qty,price", s.trips}} {
+		n := int(float64(len(src.rows)) * share)
+		half := n / 2
+		startest.Write(t, dir, src.name+"/1.csv", src.header+"\n"+strings.Join(append(slices.Clone(src.rows[:half]), ""), "\n"))
+		startest.Write(t, dir, src.name+"/2.csv", "\ufeff"+src.header+"\r\n"+strings.Join(append(slices.Clone(src.rows[half:n]), ""), "\r\n"))
+	}
+}
+
+// world is the oracle's star.
+type world struct {
+	*scene
+	boats map[string][]*boatVersion // by natural key, in order; inferred ones have one without effective
+	ports map[string]map[string]string
+	trips map[string]*tripRow
+	aside int // rows of trips set aside in the last load
+}
+
+type boatVersion struct{ effective, from, to, name, class, basin string }
+
+// tripRow is a fact: natural keys, or what stands for them.
+type tripRow struct{ trip, day, boat, port, at, qty, amount string }
+
+const always, never = "1900-01-01", "9999-12-31"
+
+func fields(line string) []string { return strings.Split(line, ",") }
+
+// observe works out all boats from all rows seen.
+func (w *world) observe(rows []string) {
+	inferred := map[string]bool{}
+	for nk, v := range w.boats {
+		if len(v) == 1 && v[0].effective == "inferred" {
+			inferred[nk] = true
+		}
+	}
+	type seen struct {
+		f     []string
+		order int
+	}
+	by := map[string][]seen{}
+	for i, line := range rows {
+		f := fields(line)
+		if f[0] == "" || f[1] == "" || f[1] == "x" || w.mode != "plain" && f[6] == "" {
+			continue
+		}
+		by[f[0]+" "+f[1]] = append(by[f[0]+" "+f[1]], seen{f, i})
+	}
+	w.boats = map[string][]*boatVersion{}
+	for nk, list := range by {
+		slices.SortFunc(list, func(a, b seen) int {
+			if w.mode == "plain" {
+				return cmp.Compare(a.order, b.order)
+			}
+			c := cmp.Compare(a.f[6], b.f[6])
+			if c == 0 && w.sequence {
+				c = cmp.Compare(a.f[5], b.f[5])
+			}
+			return cmp.Or(c, cmp.Compare(a.order, b.order))
+		})
+		var versions []*boatVersion
+		for i, o := range list {
+			if i+1 < len(list) && w.mode != "plain" && list[i+1].f[6] == o.f[6] {
+				continue // a later one of the same time counts
+			}
+			v := &boatVersion{effective: o.f[6], from: o.f[6], to: never, class: o.f[3], basin: o.f[4], name: o.f[2]}
+			if n := len(versions); w.mode != "versioned" {
+				versions = []*boatVersion{v}
+			} else if n == 0 || versions[n-1].class != v.class || versions[n-1].basin != v.basin {
+				if n > 0 {
+					versions[n-1].to = v.from
+				}
+				versions = append(versions, v)
+			}
+			for _, earlier := range versions {
+				earlier.name = o.f[2]
+			}
+		}
+		if w.fromStart || w.mode != "versioned" {
+			versions[0].from = always
+		}
+		w.boats[nk] = versions
+	}
+	for nk := range inferred {
+		if w.boats[nk] == nil {
+			w.inferBoat(nk)
+		}
+	}
+}
+
+func (w *world) inferBoat(nk string) {
+	w.boats[nk] = []*boatVersion{{effective: "inferred", from: always, to: never}}
+}
+
+func (w *world) observePorts(rows []string) {
+	for nk, p := range w.ports {
+		if p["is_inferred"] == "false" {
+			delete(w.ports, nk)
+		}
+	}
+	for _, line := range rows {
+		f := fields(line)
+		zone := map[string]string{"Z1": "Z1", "Z2": "Z2", "": "-1", "Z9": "-1"}[f[2]]
+		if f[0] == "" || f[2] == "Z9" && w.zoneUn == "set_aside" {
+			continue
+		}
+		w.ports[f[0]] = map[string]string{"label": f[1], "zone": zone, "is_inferred": "false"}
+	}
+}
+
+// load takes the trips of one load, row by row.
+func (w *world) load(rows []string) {
+	w.aside = 0
+	for _, line := range rows {
+		if !w.take(fields(line)) {
+			w.aside++
+		}
+	}
+}
+
+// take says false if the row is set aside.
+func (w *world) take(f []string) bool {
+	qty, err := strconv.Atoi(f[6])
+	if err != nil || qty <= 0 || f[7] == "13.13" {
+		return false
+	}
+	cents, _ := strconv.Atoi(strings.Replace(f[7], ".", "", 1))
+	amount := (qty*cents*335 + 500) / 1000 // half away from zero; all are positive
+	row := &tripRow{trip: f[0], day: f[1], at: f[5], qty: f[6], amount: fmt.Sprintf("%d.%02d", amount/100, amount%100)}
+	boat, keep, inferBoat := w.boatKey(f)
+	port, keepPort, inferPort := w.portKey(f)
+	if !keep || !keepPort || strings.HasPrefix(f[5], "2023") || w.grain == "trip" && f[0] == "" {
+		return false
+	}
+	row.boat, row.port = boat, port
+	id := row.trip
+	if w.grain != "trip" {
+		id = row.boat + "|" + row.day
+	}
+	if there := w.trips[id]; there != nil {
+		return w.same(there, row)
+	}
+	if inferBoat {
+		w.inferBoat(boat)
+	}
+	if inferPort {
+		w.ports[port] = map[string]string{"zone": "-1", "is_inferred": "true"}
+	}
+	w.trips[id] = row
+	return true
+}
+
+// same compares a row with one that stands, in the columns that are kept.
+func (w *world) same(a, b *tripRow) bool {
+	x, y := *a, *b
+	if !w.keepAt && !(w.mode == "versioned" && w.stamps) && len(x.at) > 10 && len(y.at) > 10 {
+		x.at, y.at = x.at[:10], y.at[:10]
+	}
+	if w.grain != "trip" {
+		x.trip, y.trip = "", ""
+	} else {
+		x.day, y.day = "", ""
+	}
+	lenient := func(rule ...string) bool { return slices.Contains(rule, "unknown") }
+	if strings.HasPrefix(x.boat, "-") && (lenient(w.boatUn) || w.mode == "versioned" && lenient(w.boatOut)) || x.boat == "" && w.boatUn == "leave_empty" {
+		y.boat = x.boat
+	}
+	if x.boat == "" && (lenient(w.boatUn) || w.mode == "versioned" && lenient(w.boatOut)) {
+		y.boat = x.boat
+	}
+	if strings.HasPrefix(x.port, "-") && lenient(w.portUn) {
+		y.port = x.port
+	}
+	return x == y
+}
+
+// boatKey gives the natural key or what stands for it, and whether the row is kept and a member made.
+func (w *world) boatKey(f []string) (key string, keep, infer bool) {
+	rule := func(outcome string) (string, bool, bool) {
+		special := map[string]string{"unknown": "-1", "not_yet": "-2", "leave_empty": ""}
+		return special[outcome], outcome != "set_aside", false
+	}
+	if f[2] == "" {
+		return rule(w.boatMiss)
+	}
+	if w.mode == "versioned" && f[5] == "" {
+		return "", false, false
+	}
+	nk := f[2] + " " + f[3]
+	versions := w.boats[nk]
+	if versions == nil {
+		if w.boatUn == "infer" {
+			return nk, true, true
+		}
+		return rule(w.boatUn)
+	}
+	if w.mode != "versioned" {
+		return nk, true, false
+	}
+	if w.time(f[5]) < versions[0].from && w.boatOut != "nearest" {
+		return rule(w.boatOut)
+	}
+	return nk, true, false
+}
+
+func (w *world) portKey(f []string) (key string, keep, infer bool) {
+	switch {
+	case f[4] == "":
+		return "-1", true, false
+	case w.ports[f[4]] != nil:
+		return f[4], true, false
+	case w.portUn == "infer":
+		return f[4], true, true
+	}
+	return "-1", w.portUn == "unknown", false
+}
+
+// time gives a time in the precision of the validity.
+func (w *world) time(at string) string {
+	if w.stamps {
+		return at
+	}
+	return at[:10]
+}
+
+// expect lists what must be in the tables.
+func (w *world) expect() []string {
+	var lines []string
+	line := func(parts ...string) { lines = append(lines, strings.Join(parts, "|")) }
+	for nk, versions := range w.boats {
+		for i, v := range versions {
+			c := *v
+			if w.stamps && w.mode == "versioned" {
+				if c.from == always {
+					c.from += " 00:00:00"
+				}
+				if c.to == never {
+					c.to += " 00:00:00"
+				}
+			}
+			inferred := "false"
+			if c.effective == "inferred" {
+				c.effective, inferred = "", "true"
+			}
+			if w.mode == "plain" {
+				c.effective = ""
+			}
+			if w.mode != "versioned" {
+				c.from, c.to = "", ""
+			}
+			line("boat", nk, c.name, c.class, c.basin, c.effective, c.from, c.to, strconv.FormatBool(i == len(versions)-1), inferred)
+		}
+	}
+	for code, p := range w.ports {
+		line("port", code, p["label"], p["zone"], p["is_inferred"])
+	}
+	for _, f := range w.trips {
+		boat := f.boat
+		if versions := w.boats[boat]; versions != nil && w.mode == "versioned" {
+			at := w.time(f.at)
+			version := versions[0]
+			for _, v := range versions {
+				if v.from <= at {
+					version = v
+				}
+			}
+			boat += "@" + version.effective
+			if version.effective == "inferred" {
+				boat = f.boat + "@"
+			}
+		}
+		trip, day, sailed, at := f.trip, f.day, "-1", f.at
+		if at != "" {
+			sailed = strings.ReplaceAll(at[:10], "-", "")
+		}
+		if w.grain != "trip" {
+			trip = ""
+		} else {
+			day = ""
+		}
+		if !w.keepAt && !(w.mode == "versioned" && w.stamps) {
+			at = ""
+		}
+		line("trip", trip, day, boat, f.port, sailed, at, f.qty, f.amount)
+	}
+	slices.Sort(lines)
+	return lines
+}
+
+// found lists what is in the tables, in the words of expect.
+func (w *world) found(t *testing.T, dir string) []string {
+	tables := startest.Star(t, dir)
+	var lines []string
+	line := func(parts ...string) { lines = append(lines, strings.Join(parts, "|")) }
+	boat, port, zone := map[string]string{}, map[string]string{}, map[string]string{}
+	for _, r := range tables["dim_zone"] {
+		zone[r["zone_key"]] = cmp.Or(r["code"], r["zone_key"])
+	}
+	for _, r := range tables["dim_boat"] {
+		if strings.HasPrefix(r["boat_key"], "-") {
+			boat[r["boat_key"]] = r["boat_key"]
+			continue
+		}
+		nk := r["reg"] + " " + r["no"]
+		current := cmp.Or(r["is_current"], "true")
+		line("boat", nk, r["name"], r["class"], r["basin"], r["effective_from"], r["valid_from"], r["valid_to"], current, r["is_inferred"])
+		boat[r["boat_key"]] = nk
+		if w.mode == "versioned" {
+			boat[r["boat_key"]] += "@" + r["effective_from"]
+		}
+	}
+	for _, r := range tables["dim_port"] {
+		port[r["port_key"]] = cmp.Or(r["code"], r["port_key"])
+		if r["code"] != "" {
+			line("port", r["code"], r["label"], zone[r["zone_key"]], r["is_inferred"])
+		}
+	}
+	for _, r := range tables["fact_trip"] {
+		b, ok := boat[r["boat_key"]]
+		if !ok && r["boat_key"] != "" {
+			b = "orphan " + r["boat_key"]
+		}
+		line("trip", r["trip"], r["day"], b, port[r["port_key"]], r["sailed_date_key"], r["at"], r["qty"], r["amount"])
+	}
+	slices.Sort(lines)
+	return lines
+}
+
+// TestOracle holds the loader against the oracle: what is in the star after each of several loads
+// (properties 4, 6 to 8 and 10), that another load of the same changes nothing (3), and that neither the
+// number of workers nor the size of pieces makes a difference (1).
+func TestOracle(t *testing.T) {
+	cases := 60
+	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
+		cases = n
+	}
+	first := uint64(1)
+	if seed, err := strconv.ParseUint(os.Getenv("IRONMONGER_SEED"), 10, 64); err == nil {
+		first, cases = seed, 1
+	} else if cases > 1000 {
+		first = uint64(time.Now().UnixNano())
+	}
+	for seed := first; seed < first+uint64(cases); seed++ {
+		if !t.Run(fmt.Sprint("seed", seed), func(t *testing.T) { oracleCase(t, seed) }) {
+			t.Logf("again: IRONMONGER_SEED=%d go test ./internal/load -run TestOracle", seed)
+			return
+		}
+	}
+}
+
+func oracleCase(t *testing.T, seed uint64) {
+	s := newScene(seed)
+	w := &world{scene: s, boats: map[string][]*boatVersion{}, ports: map[string]map[string]string{}, trips: map[string]*tripRow{}}
+	options := []load.Options{{Workers: 1}, {Workers: 2, Piece: 64}, {Workers: 8, Piece: 200}}
+	dirs := make([]string, len(options))
+	for i := range dirs {
+		dirs[i] = t.TempDir()
+		startest.Write(t, dirs[i], "ironmonger.yaml", s.model())
+	}
+	for _, share := range []float64{0.4, 0.7, 1} {
+		n := func(rows []string) []string { return rows[:int(float64(len(rows))*share)] }
+		var dumps []string
+		var run *ledger.Run
+		for i, dir := range dirs {
+			s.write(t, dir, share)
+			var err error
+			if run, err = startest.Load(t, dir, options[i]); err != nil {
+				for _, step := range run.Steps {
+					t.Log(step.Name, step.State, step.Message)
+				}
+				t.Fatal(err, "\n", s.model())
+			}
+			dumps = append(dumps, startest.Dump(t, dir))
+		}
+		for i := range dumps[1:] {
+			if dumps[0] != dumps[i+1] {
+				t.Fatalf("other workers or pieces, another star:\n%s", startest.Difference(dumps[0], dumps[i+1]))
+			}
+		}
+		w.observe(n(s.boats))
+		w.observePorts(n(s.ports))
+		w.load(n(s.trips))
+		want, got := strings.Join(w.expect(), "\n"), strings.Join(w.found(t, dirs[0]), "\n")
+		if want != got {
+			t.Fatalf("after %v of the rows, %s, the star is not what it must be:\n%s\nmodel:\n%s\nboats:\n%s", share, s.mode, startest.Difference(want, got), s.model(), strings.Join(n(s.boats), "\n"))
+		}
+		last := run.Steps[len(run.Steps)-1].Figures
+		if last.SetAside != int64(w.aside) || last.Read != int64(len(n(s.trips))) || last.Read != last.Inserted+last.Same+last.SetAside {
+			t.Fatalf("the account of the trips is %+v; %d rows should be set aside", last, w.aside)
+		}
+		again, err := startest.Load(t, dirs[0], load.Options{Workers: 2, Piece: 100})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if dump := startest.Dump(t, dirs[0]); dump != dumps[0] {
+			t.Fatalf("a second load of the same changed something:\n%s", startest.Difference(dumps[0], dump))
+		}
+		for _, step := range again.Steps {
+			if n := step.Figures.Written(); n != 0 {
+				t.Fatalf("a second load of the same says that %s wrote %d rows: %+v", step.Name, n, step.Figures)
+			}
+		}
+		for _, dir := range dirs[1:] { // so that runs have the same numbers everywhere
+			if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}

@@ -1,0 +1,148 @@
+// Package startest helps tests to load models from text and to look at what came of it.
+package startest
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/load"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+	"ironmonger/internal/warehouse/sqlite"
+)
+
+// Write writes a file below dir.
+func Write(t testing.TB, dir, name, text string) {
+	t.Helper()
+	path := filepath.Join(dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Load loads the model in dir and gives the run's entry and error.
+func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
+	t.Helper()
+	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	db, err := sqlite.Open(filepath.Join(dir, m.Warehouse.Path), true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	return load.Run(context.Background(), m, root, db, opts)
+}
+
+// Table reads a table as text: a map for each row, nulls left out.
+func Table(t testing.TB, r warehouse.Reader, table *warehouse.Table) []map[string]string {
+	t.Helper()
+	ctx := context.Background()
+	if there, err := r.Describe(ctx, table.Name); err != nil {
+		t.Fatal(err)
+	} else if there == nil {
+		return nil
+	}
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: table.Name, Fields: table.Fields()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var rows []map[string]string
+	for i := range b.N {
+		row := map[string]string{}
+		for k, c := range table.Columns {
+			if !b.Cols[k].Null[i] {
+				row[c.Name] = b.Cols[k].Value(i)
+			}
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// Star reads all tables of the star in dir.
+func Star(t testing.TB, dir string) map[string][]map[string]string {
+	t.Helper()
+	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := sqlite.Open(filepath.Join(dir, m.Warehouse.Path), false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	tables := map[string][]map[string]string{}
+	for _, table := range Tables(m) {
+		tables[table.Name] = Table(t, db, table)
+	}
+	return tables
+}
+
+// Tables lists the tables of a model.
+func Tables(m *star.Model) []*warehouse.Table {
+	var list []*warehouse.Table
+	s := layout.New(m)
+	for _, d := range s.Dimensions {
+		list = append(list, d.Table)
+		if d.Confirmed != nil {
+			list = append(list, d.Confirmed)
+		}
+	}
+	for _, f := range s.Facts {
+		list = append(list, f.Table)
+	}
+	return list
+}
+
+// Dump gives all rows of the star in dir as sorted lines, without the columns left out.
+func Dump(t testing.TB, dir string, without ...string) string {
+	t.Helper()
+	var lines []string
+	for table, rows := range Star(t, dir) {
+		for _, row := range rows {
+			var parts []string
+			for name, v := range row {
+				if !slices.Contains(without, name) {
+					parts = append(parts, name+"="+v)
+				}
+			}
+			slices.Sort(parts)
+			lines = append(lines, table+": "+strings.Join(parts, " "))
+		}
+	}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}
+
+// Difference gives the first lines in which two dumps differ.
+func Difference(a, b string) string {
+	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
+	var out []string
+	for _, l := range x {
+		if !slices.Contains(y, l) {
+			out = append(out, "- "+l)
+		}
+	}
+	for _, l := range y {
+		if !slices.Contains(x, l) {
+			out = append(out, "+ "+l)
+		}
+	}
+	return strings.Join(out[:min(len(out), 20)], "\n")
+}
