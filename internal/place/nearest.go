@@ -3,14 +3,14 @@ package place
 import "strings"
 
 // Nearest gives the name among names that word most likely meant, or "" if none is close: the least
-// edit distance (with swapped neighbours as one edit), at most a third of the word's length.
+// edit distance (with swapped neighbours as one edit), at most a third of the word's length, or one.
 func Nearest(word string, names []string) string {
-	best, least := "", len(word)/3+1
+	best, least := "", max(1, len(word)/3)+1
 	for _, name := range names {
 		if strings.EqualFold(word, name) {
 			return name
 		}
-		if d := distance(strings.ToLower(word), strings.ToLower(name)); d < least {
+		if d := distance(strings.ToLower(word), strings.ToLower(name)); d < least && d < len(word) {
 			best, least = name, d
 		}
 	}

@@ -42,11 +42,11 @@ func (f *Files) header(file *file, s *star.Source) place.List {
 	start := make([]byte, 4)
 	n, _ := io.ReadFull(in, start)
 	start = start[:n]
-	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) || bytes.IndexByte(start, 0) >= 0 {
-		return fail(1, "this is no UTF-8 text; it looks like UTF-16: save it as UTF-8")
-	}
 	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) || bytes.HasPrefix(start, []byte{0x1f, 0x8b}) {
 		return fail(1, "this is no CSV text, but a Parquet, zip or gzip file")
+	}
+	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) || bytes.IndexByte(start, 0) >= 0 {
+		return fail(1, "this is no UTF-8 text; it looks like UTF-16: save it as UTF-8")
 	}
 	rd := csv.NewReader(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
 	names, err := rd.Read()

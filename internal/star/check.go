@@ -38,6 +38,10 @@ func (c *checker) check() {
 	c.specials()
 }
 
+// known says whether a type could be made out. Where it couldn't, that has been told, and what would
+// follow from it would only confuse.
+func known(t column.Type) bool { return t.Kind != column.Null }
+
 // limits gives a step what the model says for all, where it says nothing of its own.
 func (c *checker) limits(l *Limits) {
 	if l.SetAside == unset.SetAside {
@@ -82,11 +86,9 @@ func (c *checker) source(s *Source) {
 		}
 		seen[d.Text] = true
 		before := &Source{Columns: s.Columns, Derive: s.Derive[:i]}
-		d.Type = column.Type{Kind: column.Text}
 		if p := c.compile(d.Expression, path+".derive."+d.Text, before.Fields()); p != nil {
 			if d.Type = p.Type(); d.Type.Kind == column.Null {
 				c.errorf(d.Expression.At, path+".derive."+d.Text, "a bare null has no type: cast(null as text)")
-				d.Type.Kind = column.Text
 			}
 		}
 	}
@@ -96,7 +98,7 @@ func (c *checker) source(s *Source) {
 	}{{s.Require, "require"}, {s.SetAside, "set_aside"}} {
 		for _, rule := range rules.of {
 			at := path + "." + rules.name + "." + rule.Reason.Text
-			if p := c.compile(rule.Condition, at, s.Fields()); p != nil && p.Type().Kind != column.Boolean {
+			if p := c.compile(rule.Condition, at, s.Fields()); p != nil && p.Type().Kind != column.Boolean && known(p.Type()) {
 				c.errorf(rule.Condition.At, at, "a condition is true or false, and this is of type %s", p.Type())
 			}
 		}
@@ -197,7 +199,7 @@ func (c *checker) dimension(d *Dimension) {
 func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 	if d.effective != nil {
 		if f, ok := c.field(fields, of, *d.effective, path+".effective"); ok {
-			if f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
+			if f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp && known(f.Type) {
 				c.errorf(d.effective.At, path+".effective", "%s is of type %s; an effective time is a date or a timestamp", f.Name, f.Type)
 			}
 			d.Effective = &f
@@ -372,6 +374,9 @@ func (c *checker) key(k *Key, fields []column.Field, of string) {
 			continue
 		}
 		nk := d.NaturalKey[i].Type
+		if !known(nk) || !known(f.Type) {
+			continue
+		}
 		if nk.Kind == column.Date && f.Type.Kind == column.Timestamp && d.Calendar != nil {
 			continue // its day is meant
 		}
@@ -430,6 +435,9 @@ func (c *checker) asOf(k *Key, fields []column.Field, of string) {
 		return
 	}
 	if f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
+		if !known(f.Type) {
+			return
+		}
 		c.errorf(k.asOf.At, k.subject+".as_of", "%s is of type %s; as_of takes a date or a timestamp", f.Name, f.Type)
 		return
 	}
@@ -476,7 +484,7 @@ func (c *checker) fact(f *Fact) {
 	}
 	f.Measures = c.fields(fields, of, f.measures, path+".measures")
 	for _, m := range f.Measures {
-		if !m.Type.Numeric() {
+		if !m.Type.Numeric() && known(m.Type) {
 			at := slices.IndexFunc(f.measures, func(w Name) bool { return w.Text == m.Name })
 			c.errorf(f.measures[at].At, path+".measures", "%s is of type %s; a measure is a number", m.Name, m.Type)
 		}

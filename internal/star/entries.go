@@ -103,9 +103,6 @@ func (r *reader) columns(n *node) []Column {
 				r.errorf(w.At, n.path, "%v", err)
 			}
 		}
-		if c.Type.Kind == column.Null {
-			c.Type.Kind = column.Text // the mistake is told; what follows from it would only confuse
-		}
 		list = append(list, c)
 	})
 	return list

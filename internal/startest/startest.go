@@ -132,17 +132,21 @@ func Dump(t testing.TB, dir string, without ...string) string {
 
 // Difference gives the first lines in which two dumps differ.
 func Difference(a, b string) string {
-	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
-	var out []string
-	for _, l := range x {
-		if !slices.Contains(y, l) {
-			out = append(out, "- "+l)
-		}
+	count := map[string]int{}
+	for l := range strings.SplitSeq(a, "\n") {
+		count[l]++
 	}
-	for _, l := range y {
-		if !slices.Contains(x, l) {
+	for l := range strings.SplitSeq(b, "\n") {
+		count[l]--
+	}
+	var out []string
+	for l, n := range count {
+		if n > 0 {
+			out = append(out, "- "+l)
+		} else if n < 0 {
 			out = append(out, "+ "+l)
 		}
 	}
+	slices.SortFunc(out, func(x, y string) int { return strings.Compare(x[2:], y[2:]) })
 	return strings.Join(out[:min(len(out), 20)], "\n")
 }

@@ -1,0 +1,347 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"debug/elf"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"ironmonger/internal/startest"
+)
+
+// These tests drive the built program on files in a temporary folder, as a person would.
+
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "ironmonger")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "ironmonger")
+	build := exec.Command("go", "build", "-o", program, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%s\n%v\n", out, err)
+		os.Exit(1)
+	}
+	status := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// run runs the program in dir and gives what it printed and its exit status.
+func run(t testing.TB, dir string, args ...string) (stdout, stderr string, status int) {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir = dir
+	var out, err bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &err
+	runErr := cmd.Run()
+	var exit *exec.ExitError
+	if runErr != nil && !errors.As(runErr, &exit) {
+		t.Fatal(runErr)
+	}
+	return out.String(), err.String(), cmd.ProcessState.ExitCode()
+}
+
+// must is run for a call that has to succeed.
+func must(t testing.TB, dir string, args ...string) string {
+	t.Helper()
+	out, errs, status := run(t, dir, args...)
+	if status != 0 {
+		t.Fatalf("%v: status %d\n%s%s", args, status, out, errs)
+	}
+	return out
+}
+
+// figures gives the steps of a run's JSON by name.
+func figures(t testing.TB, out string) map[string]map[string]any {
+	t.Helper()
+	var r struct {
+		State string
+		Steps []struct {
+			Step, State string
+			Figures     map[string]any
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &r); err != nil {
+		t.Fatalf("%v in %s", err, out)
+	}
+	steps := map[string]map[string]any{}
+	for _, s := range r.Steps {
+		s.Figures["state"] = s.State
+		steps[s.Step] = s.Figures
+	}
+	return steps
+}
+
+func TestStatic(t *testing.T) {
+	f, err := elf.Open(program)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for _, p := range f.Progs {
+		if p.Type == elf.PT_INTERP || p.Type == elf.PT_DYNAMIC {
+			t.Errorf("the program needs a %v", p.Type)
+		}
+	}
+}
+
+// TestDemo walks through the example as its README says.
+func TestDemo(t *testing.T) {
+	dir := t.TempDir()
+	demo := filepath.Join(dir, "canal")
+	text := must(t, dir, "demo", "canal")
+	for _, want := range []string{"tolls by waterway and month", "grain repeated with other values", "‹C01 ›", "run 1: done"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the demo doesn't show %q:\n%s", want, text)
+		}
+	}
+	if out := must(t, demo, "check"); !strings.Contains(out, "the model is right and fits its files") {
+		t.Error(out)
+	}
+	before := startest.Dump(t, demo)
+	again := figures(t, must(t, demo, "load", "--format", "json"))
+	if f := again["fact passage"]; f["inserted"] != nil || f["same"].(float64) != 5959 || f["set_aside"].(float64) != 42 {
+		t.Errorf("a second load: %v", f)
+	}
+	if after := startest.Dump(t, demo); after != before {
+		t.Errorf("a second load changed something:\n%s", startest.Difference(before, after))
+	}
+	if out := must(t, demo, "runs"); !regexp.MustCompile(`(?m)^ *2 +\d{4}-.*done`).MatchString(out) {
+		t.Error(out)
+	}
+	must(t, demo, "runs", "1", "--format", "json")
+
+	// An inferred vessel is entered at last, in two versions: it keeps its key, and its facts find the
+	// version of their day.
+	startest.Write(t, demo, "register/2026.csv", "registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n"+
+		"N,XV-00001,Late Heron,A,Millpool,120,2024-06-01\nN,XV-00001,Late Heron,B,Millpool,120,2025-02-01\n")
+	key := func(from string) string {
+		for _, r := range startest.Star(t, demo)["dim_vessel"] {
+			if r["registry"] == "N" && r["vessel_reg"] == "XV-00001" && r["effective_from"] == from {
+				return r["vessel_key"]
+			}
+		}
+		return ""
+	}
+	inferred := key("")
+	filled := figures(t, must(t, demo, "load", "--format", "json"))["dimension vessel"]
+	if filled["filled"].(float64) != 1 || filled["versions"].(float64) != 1 {
+		t.Errorf("filling: %v", filled)
+	}
+	if inferred == "" || key("2024-06-01") != inferred {
+		t.Errorf("the inferred member had key %s, the filled one has %s", inferred, key("2024-06-01"))
+	}
+	moved := 0
+	for _, r := range startest.Star(t, demo)["fact_passage"] {
+		if (r["vessel_key"] == inferred) && r["passed_at"] >= "2025-02-01" || r["vessel_key"] == key("2025-02-01") && r["passed_at"] < "2025-02-01" {
+			t.Errorf("passage %s of %s points to the wrong version", r["passage_no"], r["passed_at"])
+		}
+		if r["vessel_key"] == key("2025-02-01") {
+			moved++
+		}
+	}
+	if repointed, _ := filled["repointed"].(map[string]any); moved == 0 || repointed["fact_passage"] != float64(moved) {
+		t.Errorf("%d facts point to the second version, the account says %v", moved, filled["repointed"])
+	}
+
+	// A row that was set aside is repaired in its file: it is loaded, and no longer waits.
+	file := filepath.Join(demo, "passages", "2025-01.csv")
+	content, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	startest.Write(t, demo, "passages/2025-01.csv", strings.Replace(string(content), "C01 ,", "C01,", 1))
+	repaired := figures(t, must(t, demo, "load", "--format", "json"))["fact passage"]
+	if repaired["inserted"].(float64) != 1 || repaired["set_aside"].(float64) != 41 {
+		t.Errorf("after the repair: %v", repaired)
+	}
+}
+
+// TestCalls says what calls that are wrong in some way answer, with their exit status. The folder has
+// a sound demo; each case spoils a file first. What is answered is a regular expression.
+func TestCalls(t *testing.T) {
+	dir := t.TempDir()
+	must(t, dir, "demo", "--passages", "300", "canal")
+	demo := filepath.Join(dir, "canal")
+	dump := startest.Dump(t, demo)
+	model, err := os.ReadFile(filepath.Join(demo, "ironmonger.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name, call     string
+		file, old, new string // in the file, old becomes new; with no old, the file is new
+		status         int
+		answer         string
+	}{
+		{"no such command", "lode", "", "", "", 2, `^ironmonger: there is no command lode \(did you mean load\?\)\n$`},
+		{"no such option", "load --modle x", "", "", "", 2, `flag provided but not defined: -modle`},
+		{"an argument too many", "load now", "", "", "", 2, `load: too many arguments, beginning with now`},
+		{"no model", "load --model other.yaml", "", "", "", 2, `the model can't be read: .*other.yaml.*--model names it`},
+		{"a wrong format", "runs --format xml", "", "", "", 2, `xml is neither text nor json`},
+		{"no such run", "runs 99", "", "", "", 2, `there is no run 99`},
+		{"a run that is no number", "runs first", "", "", "", 2, `first is no number of a run`},
+		{"demo twice", "demo .", "", "", "", 2, `already has an ironmonger.yaml`},
+		{"demo nowhere", "demo", "", "", "", 2, `which folder`},
+		{"a misspelt column", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: [registry, vessel_rg]", 2,
+			`^ironmonger.yaml:\d+:24: facts.passage.keys.vessel: source passages has no column vessel_rg \(did you mean vessel_reg\?\)\n +\d+ \|         by: \[registry, vessel_rg\]\n +\| {24}\^\n$`},
+		{"two mistakes", "load", "ironmonger.yaml", "unmatched: unknown", "unmatched: unknwon\n        mising: stop", 2, `unknwon is none of [^\n]*did you mean unknown[\s\S]*no such key: mising \(did you mean missing\?\)[\s\S]*2 mistakes`},
+		{"a column that no header has", "load", "locks.csv", "lock_code,name", "lock_cod,name", 2, `^locks.csv:1: source locks: the header has no column lock_code \(did you mean lock_cod\?\)\n$`},
+		{"no such files", "check", "ironmonger.yaml", `read: "passages/*.csv"`, `read: "passges/*.csv"`, 2, `sources.passages.read: no file matches passges/\*.csv`},
+		{"a file that is no CSV", "load", "cargoes.csv", `"gravel"`, `gra"vel`, 1, `dimension cargo: failed: cargoes.csv:2:8: this is no CSV: a quote in a field that isn't quoted[\s\S]*fact passage: not run: a step that it needs failed[\s\S]*run \d+: failed`},
+		{"too many rows aside", "load", "ironmonger.yaml", "tonnage > 0", "tonnage > 10000", 1, `fact passage: failed: 300 of 300 rows \(100.0%\) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: tonnage not above zero \(passages/2025-01.csv:2\)`},
+		{"a rule says stop", "load", "ironmonger.yaml", "unmatched: unknown", "unmatched: stop", 1, `fact passage: failed: passages/2025-01.csv:\d+: key lock: unmatched lock: L99; the model says stop`},
+		{"another model's tables", "load", "ironmonger.yaml", "degenerate: [passed_at]", "degenerate: [passed_at, rate]", 1, `table fact_passage in the warehouse is not the one that the model means: it lacks \[rate\]`},
+		{"no database", "load", "ironmonger.yaml", "sqlite: canal.db", "sqlite: locks.csv", 1, `the warehouse can't be opened: .*this is no SQLite database`},
+		{"an overflow", "load", "ironmonger.yaml", "toll: round(tonnage * rate * (1 - rebate), 2)", "toll: cast(tonnage * rate as decimal(4,2))", 1, `most frequent reason: toll: value does not fit the cast`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if c.file != "" {
+				path := filepath.Join(demo, c.file)
+				content, err := os.ReadFile(path)
+				if err != nil || !strings.Contains(string(content), c.old) {
+					t.Fatalf("%v: %q isn't in %s", err, c.old, c.file)
+				}
+				defer os.WriteFile(path, content, 0o644)
+				startest.Write(t, demo, c.file, strings.Replace(string(content), c.old, c.new, 1))
+			}
+			out, errs, status := run(t, demo, strings.Fields(c.call)...)
+			if answer := out + errs; status != c.status || !regexp.MustCompile(c.answer).MatchString(answer) || strings.Contains(answer, "panic") {
+				t.Errorf("status %d, want %d\n%s\nwant %s", status, c.status, answer, c.answer)
+			}
+		})
+	}
+	if content, err := os.ReadFile(filepath.Join(demo, "ironmonger.yaml")); err != nil || !bytes.Equal(content, model) {
+		t.Fatal("the model isn't what it was")
+	}
+	if after := startest.Dump(t, demo); after != dump {
+		t.Errorf("calls that failed changed the star:\n%s", startest.Difference(dump, after))
+	}
+}
+
+// TestHelp: every command has a help with an example.
+func TestHelp(t *testing.T) {
+	for _, command := range []string{"", "demo", "check", "load", "runs"} {
+		out := must(t, ".", strings.Fields(command+" --help")...)
+		if !strings.Contains(out, "Example:") || !strings.Contains(out, "Exit status") {
+			t.Errorf("the help of %q has no example or doesn't tell its exit status:\n%s", command, out)
+		}
+	}
+}
+
+// TestKill kills loads at many moments and runs them again: the star is that of a load that nobody
+// disturbed (property 2), but for the runs that wrote it.
+func TestKill(t *testing.T) {
+	moments := 30
+	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
+		moments = n
+	}
+	dir := t.TempDir()
+	must(t, dir, "demo", "--passages", "40000", "whole")
+	whole := filepath.Join(dir, "whole")
+	want := startest.Dump(t, whole, "load_run")
+	begin := time.Now()
+	os.Remove(filepath.Join(whole, "canal.db"))
+	must(t, whole, "load")
+	lasts := time.Since(begin)
+	var killed, between int
+	for n := range moments {
+		for _, name := range []string{"canal.db", "canal.db-wal", "canal.db-shm"} {
+			os.Remove(filepath.Join(whole, name))
+		}
+		ctx, cancel := context.WithCancel(context.Background())
+		cmd := exec.CommandContext(ctx, program, "load")
+		cmd.Dir = whole
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(lasts * time.Duration(n+1) / time.Duration(moments+1))
+		cmd.Process.Signal(syscall.SIGKILL)
+		if err := cmd.Wait(); err != nil {
+			killed++
+		}
+		cancel()
+		if _, err := os.Stat(filepath.Join(whole, "canal.db")); err == nil {
+			if partial := startest.Dump(t, whole, "load_run"); partial != "" && partial != want {
+				between++
+			}
+		}
+		must(t, whole, "load")
+		if got := startest.Dump(t, whole, "load_run"); got != want {
+			t.Fatalf("killed at moment %d of %d, and run again:\n%s", n, moments, startest.Difference(want, got))
+		}
+	}
+	t.Logf("%d of %d loads were killed in time, %d between steps or within", killed, moments, between)
+	if killed < moments/2 || between < moments/5 {
+		t.Errorf("only %d of %d loads were killed in time, %d with something loaded", killed, moments, between)
+	}
+}
+
+// TestTwoLoads starts loads of one warehouse at once: the keys that they give never clash, and the star is
+// that of one load (property 5).
+func TestTwoLoads(t *testing.T) {
+	dir := t.TempDir()
+	must(t, dir, "demo", "--passages", "10000", "canal")
+	demo := filepath.Join(dir, "canal")
+	want := startest.Dump(t, demo, "load_run")
+	for round := range 5 {
+		os.Remove(filepath.Join(demo, "canal.db"))
+		var wait sync.WaitGroup
+		for range 3 {
+			wait.Go(func() {
+				if out, errs, status := run(t, demo, "load"); status != 0 {
+					t.Errorf("round %d: status %d\n%s%s", round, status, out, errs)
+				}
+			})
+		}
+		wait.Wait()
+		if got := startest.Dump(t, demo, "load_run"); got != want {
+			t.Fatalf("round %d:\n%s", round, startest.Difference(want, got))
+		}
+	}
+}
+
+// TestStop: an interrupt ends a load within two seconds, and nothing of the step is kept.
+func TestStop(t *testing.T) {
+	dir := t.TempDir()
+	must(t, dir, "demo", "--passages", "300000", "canal")
+	demo := filepath.Join(dir, "canal")
+	os.Remove(filepath.Join(demo, "canal.db"))
+	cmd := exec.Command(program, "load")
+	cmd.Dir = demo
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(700 * time.Millisecond)
+	cmd.Process.Signal(os.Interrupt)
+	begin := time.Now()
+	cmd.Wait()
+	if took := time.Since(begin); took > 2*time.Second {
+		t.Errorf("stopping took %v", took)
+	}
+	if cmd.ProcessState.ExitCode() != 1 || !strings.Contains(out.String(), "stopped") {
+		t.Errorf("status %d\n%s", cmd.ProcessState.ExitCode(), out.String())
+	}
+	if rows := startest.Star(t, demo)["fact_passage"]; len(rows) != 0 {
+		t.Errorf("%d facts were kept", len(rows))
+	}
+	must(t, demo, "load")
+}

@@ -1,0 +1,199 @@
+package column
+
+import (
+	"fmt"
+	"math/big"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+)
+
+// random gives integers of every length.
+func random(r *rand.Rand) Int128 {
+	x := Int128{int64(r.Uint64()), r.Uint64()}
+	for range r.IntN(38) {
+		x, _ = x.Quo(Wide(10))
+	}
+	return x
+}
+
+func TestInt128AgainstBig(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	same := func(op string, x, y Int128, z Int128, ok bool, want *big.Int) {
+		t.Helper()
+		if fits := want.BitLen() <= 127; ok != fits || ok && z.Big().Cmp(want) != 0 {
+			t.Fatalf("%v %s %v = %v, %v; want %v", x.Big(), op, y.Big(), z.Big(), ok, want)
+		}
+	}
+	for range 200_000 {
+		x, y := random(r), random(r)
+		if x.Hi == -1<<63 || y.Hi == -1<<63 {
+			continue
+		}
+		a, b := x.Big(), y.Big()
+		z, ok := x.Add(y)
+		same("+", x, y, z, ok, new(big.Int).Add(a, b))
+		z, ok = x.Mul(y)
+		same("*", x, y, z, ok, new(big.Int).Mul(a, b))
+		if b.Sign() != 0 {
+			up := r.IntN(12)
+			z, ok = QuoScaled(x, y, up)
+			scaled := new(big.Int).Mul(a, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(up)), nil))
+			same("/", x, y, z, ok, halfAway(scaled, b))
+		}
+		if got := x.Cmp(y); got != a.Cmp(b) {
+			t.Fatalf("Cmp(%v, %v) = %d", a, b, got)
+		}
+		if back, ok := FromBig(a); !ok || back != x {
+			t.Fatalf("FromBig(%v) = %v, %v", a, back, ok)
+		}
+	}
+}
+
+// halfAway divides with the schoolbook's rounding: add half, cut off.
+func halfAway(x, y *big.Int) *big.Int {
+	n := new(big.Int).Mul(new(big.Int).Abs(x), big.NewInt(2))
+	d := new(big.Int).Abs(y)
+	n.Add(n, d).Quo(n, new(big.Int).Mul(d, big.NewInt(2)))
+	if x.Sign()*y.Sign() < 0 {
+		n.Neg(n)
+	}
+	return n
+}
+
+func TestDaysAgainstTime(t *testing.T) {
+	for day := Day(1, 1, 1); day <= Day(9999, 12, 31); day += 13 {
+		want := time.Unix(day*86400, 0).UTC()
+		y, m, d := Civil(day)
+		if y != want.Year() || m != int(want.Month()) || d != want.Day() || Day(y, m, d) != day {
+			t.Fatalf("day %d is %d-%d-%d, want %v", day, y, m, d, want)
+		}
+	}
+}
+
+// TestRoundTrip writes random values of every type and reads them back.
+func TestRoundTrip(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	reader := NewReader(nil)
+	for _, name := range []string{"integer", "decimal(9,2)", "decimal(18,18)", "decimal(38,10)", "decimal(30,0)", "double", "boolean", "date", "timestamp", "time", "text"} {
+		typ, err := ParseType(name)
+		if err != nil || typ.String() != name {
+			t.Fatalf("ParseType(%s) = %v, %v", name, typ, err)
+		}
+		c := Column{Type: typ}
+		c.Resize(2)
+		for range 2000 {
+			x := random(r)
+			switch {
+			case typ.Wide():
+				x, _ = x.Quo(Pow10(39 - int(typ.Precision)))
+				c.Wide[0] = x
+			case typ.Kind == Text:
+				c.Text[0] = strings.ToValidUTF8(fmt.Sprint(x, "é\n,\""), "")
+			case typ.Kind == Double:
+				c.Float[0] = r.NormFloat64() * float64(x.Lo)
+			case typ.Kind == Integer:
+				c.Int[0] = int64(x.Lo)
+			case typ.Kind == Boolean:
+				c.Int[0] = int64(x.Lo & 1)
+			case typ.Kind == Date:
+				c.Int[0] = Day(1, 1, 1) + int64(x.Lo%3652059)
+			case typ.Kind == Timestamp:
+				c.Int[0] = Day(1, 1, 1)*DayMicros + int64(x.Lo%(3652059*DayMicros))
+			case typ.Kind == Time:
+				c.Int[0] = int64(x.Lo % DayMicros)
+			default:
+				limit, _ := Pow10(int(typ.Precision)).Int64()
+				c.Int[0] = int64(x.Lo) % limit
+			}
+			text := c.Value(0)
+			if err := reader.Set(&c, 1, text); err != nil || !c.Equal(0, &c, 1) {
+				t.Fatalf("%s: %s read back as %s, %v", name, text, c.Value(1), err)
+			}
+		}
+	}
+}
+
+func TestSet(t *testing.T) {
+	noZone := NewReader(nil)
+	east, err := time.LoadLocation("Etc/GMT-2")
+	if err != nil {
+		t.Fatal(err)
+	}
+	summer, err := time.LoadLocation("Europe/London") // a clock that is put forward and back
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		reader       *Reader
+		typ, in, out string // out begins with ! for what is wrong
+	}{
+		{noZone, "integer", "007", "7"},
+		{noZone, "integer", "-9223372036854775808", "-9223372036854775808"},
+		{noZone, "integer", "9223372036854775808", "!is no integer"},
+		{noZone, "integer", "1,000", "!is no integer"},
+		{noZone, "integer", " 7", "!is no integer"},
+		{noZone, "decimal(5,2)", "123.4", "123.40"},
+		{noZone, "decimal(5,2)", "0123.4500", "123.45"},
+		{noZone, "decimal(5,2)", "-.5", "-0.50"},
+		{noZone, "decimal(5,2)", "1234", "!has too many digits before the point"},
+		{noZone, "decimal(5,2)", "1.234", "!has too many digits after the point"},
+		{noZone, "decimal(5,2)", "1e3", "!is no decimal number"},
+		{noZone, "decimal(5,2)", "", "!is no decimal number"},
+		{noZone, "decimal(5,2)", "--1", "!is no decimal number"},
+		{noZone, "decimal(20,2)", "999999999999999999.99", "999999999999999999.99"},
+		{noZone, "decimal(20,2)", "9999999999999999999", "!has too many digits before the point"},
+		{noZone, "double", "NaN", "!is no number"},
+		{noZone, "boolean", "YES", "true"},
+		{noZone, "boolean", "maybe", "!is neither true nor false"},
+		{noZone, "date", "2024-02-29", "2024-02-29"},
+		{noZone, "date", "2023-02-29", "!is no date such as 2025-03-31"},
+		{noZone, "date", "29.02.2024", "!is no date such as 2025-03-31"},
+		{noZone, "timestamp", "2024-02-29T23:59:59.000001", "2024-02-29 23:59:59.000001"},
+		{noZone, "timestamp", "2024-02-29 24:00:00", "!is no timestamp such as 2025-03-31 14:05:00"},
+		{noZone, "timestamp", "2024-02-29", "!is no timestamp such as 2025-03-31 14:05:00"},
+		{noZone, "timestamp", "2024-02-29 10:00:00.0000001", "!is finer than a microsecond"},
+		{noZone, "timestamp", "2024-02-29 10:00:00Z", "!has an offset, but the model names no time_zone"},
+		{NewReader(east), "timestamp", "2024-02-29 23:30:00Z", "2024-03-01 01:30:00"},
+		{NewReader(east), "timestamp", "2024-02-29 23:30-0130", "2024-03-01 03:00:00"},
+		{NewReader(summer), "timestamp", "2024-03-31 01:30:00", "!does not exist in the model's time zone"},
+		{NewReader(summer), "timestamp", "2024-03-31 02:30:00", "2024-03-31 02:30:00"},
+		{NewReader(summer), "timestamp", "2024-10-27 01:30:00", "2024-10-27 01:30:00"},
+		{noZone, "time", "9:00", "!is no time such as 14:05:00"},
+		{noZone, "text", "a\x00b", "!is no UTF-8 text or holds a zero byte"},
+		{noZone, "text", "\xff", "!is no UTF-8 text or holds a zero byte"},
+	} {
+		typ, _ := ParseType(c.typ)
+		col := Column{Type: typ}
+		col.Resize(1)
+		got := ""
+		if err := c.reader.Set(&col, 0, c.in); err != nil {
+			if got = "!" + err.Error(); !col.Null[0] {
+				t.Errorf("%s %q: not null after an error", c.typ, c.in)
+			}
+		} else {
+			got = col.Value(0)
+		}
+		if got != c.out {
+			t.Errorf("%s %q: %s, want %s", c.typ, c.in, got, c.out)
+		}
+	}
+}
+
+func BenchmarkSet(b *testing.B) {
+	for _, c := range []struct{ typ, in string }{{"integer", "123456"}, {"decimal(9,2)", "12345.67"}, {"date", "2024-02-29"}, {"timestamp", "2024-02-29 23:59:59"}} {
+		b.Run(c.typ, func(b *testing.B) {
+			typ, _ := ParseType(c.typ)
+			col := Column{Type: typ}
+			col.Resize(1)
+			r := NewReader(nil)
+			b.ReportAllocs()
+			for b.Loop() {
+				if err := r.Set(&col, 0, c.in); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}

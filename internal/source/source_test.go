@@ -1,0 +1,261 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/star"
+)
+
+// text is a source of text columns a and c, of files *.csv.
+func text() *star.Source {
+	s := &star.Source{Name: star.Name{Text: "test"}, Read: []star.Name{{Text: "*.csv"}}}
+	for _, name := range []string{"a", "c"} {
+		s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: name}, Type: column.Type{Kind: column.Text}})
+	}
+	return s
+}
+
+func open(t testing.TB, dir string, piece int) (*Files, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { root.Close() })
+	return Open(root, text(), nil, piece, func(string) bool { return true })
+}
+
+// rows reads all rows as line|a|c, or !line|reason for those set aside.
+func rows(t testing.TB, f *Files) ([]string, error) {
+	var list []string
+	b := column.NewBatch(f.Fields())
+	for p, err := range f.Pieces(context.Background()) {
+		if err != nil {
+			return list, err
+		}
+		if err := p.Fill(b); err != nil {
+			return list, err
+		}
+		for i := range b.N {
+			if b.Bad(i) {
+				continue
+			}
+			list = append(list, fmt.Sprintf("%s:%d|%s|%s", b.From.File, b.From.Line[i], b.Cols[0].Value(i), b.Cols[1].Value(i)))
+		}
+		for _, fault := range b.Faults {
+			list = append(list, fmt.Sprintf("!%s:%d|%s|%s", b.From.File, b.From.Line[fault.Row], fault.Reason, fault.Detail))
+		}
+	}
+	return list, nil
+}
+
+// TestPieces reads random files in pieces of every size and holds the rows against encoding/csv reading
+// the whole file at once.
+func TestPieces(t *testing.T) {
+	r := rand.New(rand.NewPCG(11, 12))
+	words := []string{"", "x", "plain text", `"quoted"`, `"with, comma"`, `"with ""quotes"""`, "\"two\nlines\"", "\"\r\n\n\"", `""`, "ü", "\"\n\n\n\""}
+	for round := range 300 {
+		dir := t.TempDir()
+		var file strings.Builder
+		eol := []string{"\n", "\r\n"}[r.IntN(2)]
+		file.WriteString([]string{"", "\ufeff"}[r.IntN(2)] + "a,b,c" + eol)
+		for range r.IntN(60) {
+			for k := range 3 {
+				if k > 0 {
+					file.WriteByte(',')
+				}
+				file.WriteString(words[r.IntN(len(words))])
+			}
+			file.WriteString(eol)
+			if r.IntN(10) == 0 {
+				file.WriteString(eol)
+			}
+		}
+		content := file.String()
+		if r.IntN(2) == 0 {
+			content = strings.TrimSuffix(content, eol)
+		}
+		if err := os.WriteFile(filepath.Join(dir, "x.csv"), []byte(content), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		var want []string
+		rd := csv.NewReader(strings.NewReader(strings.TrimPrefix(content, "\ufeff")))
+		for header := true; ; header = false {
+			record, err := rd.Read()
+			if err == io.EOF {
+				break
+			} else if err != nil {
+				t.Fatal(err)
+			}
+			if line, _ := rd.FieldPos(0); !header {
+				want = append(want, fmt.Sprintf("x.csv:%d|%s|%s", line, record[0], record[2]))
+			}
+		}
+		for _, piece := range []int{1, 7, 50, 333, 0} {
+			f, err := open(t, dir, piece)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got, err := rows(t, f); err != nil || !slices.Equal(got, want) {
+				t.Fatalf("round %d, pieces of %d: %v\n%q\nwant\n%q\nof\n%q", round, piece, err, got, want, content)
+			}
+		}
+	}
+}
+
+func TestFiles(t *testing.T) {
+	for _, c := range []struct {
+		name, content, want string // want begins with ! for an error
+	}{
+		{"columns elsewhere", "c,x,a\n1,2,3\n", "[t.csv:2|3|1]"},
+		{"too many fields", "a,b,c\n1,2,3,4\n1,2,3\n", "[!t.csv:2|the row has 4 fields, the header 3| t.csv:3|1|3]"},
+		{"too few fields", "a,b,c\n1\n", "[!t.csv:2|the row has 1 fields, the header 3|]"},
+		{"no UTF-8", "a,b,c\n1,2,\xff\n\xff,2,1\x00\n", `[!t.csv:2|c is no UTF-8 text or holds a zero byte|\xff !t.csv:3|a is no UTF-8 text or holds a zero byte|\xff !t.csv:3|c is no UTF-8 text or holds a zero byte|1\x00]`},
+		{"only a header", "a,b,c", "[]"},
+		{"empty", "", "!t.csv:1: source test: the file is empty; its first line must be a header with the names of the columns"},
+		{"no such column", "a,b,d\n", "!t.csv:1: source test: the header has no column c (there is: a, b, d)"},
+		{"twice", "a,c,c\n", "!t.csv:1: source test: the header has two columns called c"},
+		{"other separator", "a;b;c\n", "!t.csv:1: source test: the header is one column, a;b;c: is the file separated by something else than commas?"},
+		{"UTF-16", "\xff\xfea\x00", "!t.csv:1: source test: this is no UTF-8 text; it looks like UTF-16: save it as UTF-8"},
+		{"gzip", "\x1f\x8b\x08\x00", "!t.csv:1: source test: this is no CSV text, but a Parquet, zip or gzip file"},
+		{"bare quote", "a,b,c\n1,2,3\n1,2\"x,3\n", "!t.csv:3:4: this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled\n    3 | 1,2\"x,3\n      |    ^"},
+		{"open quote", "a,b,c\n1,\"2,3\n4,5,6\n", "!t.csv:2: this is no CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2,3"},
+		{"behind a quote", "a,b,c\n1,\"2\"x,3\n", "!t.csv:2:5: this is no CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2\"x,3\n      |     ^"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			dir := t.TempDir()
+			if err := os.WriteFile(filepath.Join(dir, "t.csv"), []byte(c.content), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			for _, piece := range []int{4, 0} {
+				var list []string
+				f, err := open(t, dir, piece)
+				if err == nil {
+					list, err = rows(t, f)
+					slices.Sort(list)
+				}
+				got := fmt.Sprint(list)
+				if err != nil {
+					got = "!" + err.Error()
+				}
+				if got != c.want {
+					t.Errorf("pieces of %d:\n%s\nwant\n%s", piece, got, c.want)
+				}
+			}
+		})
+	}
+}
+
+// TestOutside: nothing outside the model's folder can be named, and a link doesn't lead there.
+func TestOutside(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "secret.csv"), []byte("a,c\n1,2\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	inner := filepath.Join(dir, "inner")
+	if err := os.Mkdir(inner, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("../secret.csv", filepath.Join(inner, "link.csv")); err != nil {
+		t.Fatal(err)
+	}
+	root, err := os.OpenRoot(inner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	for pattern, want := range map[string]string{
+		"../secret.csv":                  "../secret.csv is outside the model's folder",
+		"x/../../secret.csv":             "x/../../secret.csv is outside the model's folder",
+		filepath.Join(dir, "secret.csv"): filepath.Join(dir, "secret.csv") + " is outside the model's folder",
+		"nothing-*.csv":                  "no file matches nothing-*.csv in " + inner,
+		"link.csv":                       "the file is a link that leads out of the model's folder",
+		"[":                              "[ is no pattern: syntax error in pattern",
+	} {
+		s := text()
+		s.Read[0].Text = pattern
+		if _, err := Open(root, s, nil, 0, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", pattern, err, want)
+		}
+	}
+}
+
+// FuzzPieces: however a file is cut, its rows are the same, or it is refused at the same place.
+func FuzzPieces(f *testing.F) {
+	f.Add([]byte("a,b,c\n1,\"x\ny\",3\n"), 5)
+	f.Add([]byte("a,c\r\n\"\"\"\",2\r\n\r\n"), 2)
+	f.Add([]byte("a,c\n1\"2,3\n\"\n"), 3)
+	f.Fuzz(func(t *testing.T, content []byte, piece int) {
+		if piece < 1 || len(content) > 1<<16 {
+			return
+		}
+		dir := t.TempDir()
+		if err := os.WriteFile(filepath.Join(dir, "f.csv"), content, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		whole, err := open(t, dir, 0)
+		if err != nil {
+			return
+		}
+		want, wantErr := rows(t, whole)
+		cut, err := open(t, dir, piece)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, gotErr := rows(t, cut)
+		if fmt.Sprint(wantErr) != fmt.Sprint(gotErr) {
+			t.Fatalf("whole: %v\ncut: %v", wantErr, gotErr)
+		}
+		if slices.Sort(want); wantErr == nil {
+			if slices.Sort(got); !slices.Equal(got, want) {
+				t.Fatalf("whole: %q\ncut: %q", want, got)
+			}
+		}
+	})
+}
+
+func BenchmarkFill(b *testing.B) {
+	var buf bytes.Buffer
+	buf.WriteString("a,n,p,d,t,c\n")
+	for i := range 50_000 {
+		fmt.Fprintf(&buf, "V%06d,%d,%d.%02d,2024-%02d-%02d,2024-01-01 10:%02d:00,\"x, y\"\n", i, i, i, i%100, i%12+1, i%28+1, i%60)
+	}
+	dir := b.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "b.csv"), buf.Bytes(), 0o644); err != nil {
+		b.Fatal(err)
+	}
+	s := text()
+	for name, typ := range map[string]string{"n": "integer", "p": "decimal(9,2)", "d": "date", "t": "timestamp"} {
+		parsed, _ := column.ParseType(typ)
+		s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: name}, Type: parsed})
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer root.Close()
+	f, err := Open(root, s, nil, 0, func(string) bool { return true })
+	if err != nil {
+		b.Fatal(err)
+	}
+	batch := column.NewBatch(f.Fields())
+	b.SetBytes(int64(buf.Len()))
+	b.ReportAllocs()
+	for b.Loop() {
+		for p := range f.Pieces(context.Background()) {
+			if err := p.Fill(batch); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}
+}

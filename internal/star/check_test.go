@@ -1,0 +1,191 @@
+package star
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// sound is a model without mistakes; the cases below spoil it a line at a time.
+const sound = `warehouse:
+  sqlite: star.db
+time_zone: UTC
+sources:
+  boats:
+    read: boats.csv
+    columns:
+      reg: text
+      no: integer
+      class: text
+      length: decimal(5,2)
+      speed: double
+      since: date
+  trips:
+    read: ["trips/*.csv", late.csv]
+    columns:
+      trip: integer
+      reg: text
+      no: integer
+      code: text
+      at: timestamp
+      day: date
+      paid: decimal(9,2)
+      weight: double
+    derive:
+      fee: round(paid * 0.1, 2)
+    require:
+      paid: paid >= 0
+dimensions:
+  date:
+    calendar:
+      from: 2024-01-01
+      to: 2024-12-31
+      fiscal_year:
+        starts: april
+        named_by: end
+  zone:
+    natural_key: code
+    columns:
+      code: text
+      rank: integer
+    rows:
+      - {code: Z1, rank: 1}
+      - {code: "007", rank: 2}
+  boat:
+    from: boats
+    natural_key: [reg, no]
+    type_1: length
+    type_2: class
+    effective: since
+facts:
+  trip:
+    from: trips
+    grain: trip
+    keys:
+      boat:
+        by: [reg, no]
+        as_of: at
+      zone: code
+      left:
+        dimension: date
+        by: at
+        missing: not_yet
+    measures: [paid, fee]
+`
+
+func TestSound(t *testing.T) {
+	m, err := Parse("m.yaml", []byte(sound))
+	if err != nil {
+		t.Fatal(err)
+	}
+	boat, zone, trip := m.Dimensions[2], m.Dimensions[1], m.Facts[0]
+	if got := fmt.Sprint(boat.Type1, boat.Type2, boat.Specials, m.Dimensions[0].Specials, trip.Degenerate); got !=
+		"[{length decimal(5,2)}] [{class text}] [{-1 Unknown}] [{-1 Unknown} {-2 Not yet}] [{trip integer}]" {
+		t.Error(got)
+	}
+	if k := trip.Keys[0]; k.Unmatched != Infer || k.Missing != ToUnknown || k.Outside != Nearest || k.Column() != "boat_key" {
+		t.Errorf("%+v", k)
+	}
+	if k := trip.Keys[2]; k.Unmatched != SetAside || k.Column() != "left_date_key" || !k.Role() || trip.Day(trip.Keys[0]) != k {
+		t.Errorf("%+v", k)
+	}
+	if got := zone.Rows.Batch.Cols[0].Text; got[1] != "007" {
+		t.Errorf("%q", got)
+	}
+}
+
+// TestMistakes spoils the sound model: old is replaced by new, and these are the complaints.
+func TestMistakes(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{"sqlite: star.db", "sqllite: star.db", "m.yaml:1:1: warehouse: sqlite is missing (a file)|m.yaml:2:3: warehouse: no such key: sqllite (did you mean sqlite?)"},
+		{"time_zone: UTC", "time_zone: Mars/North", "m.yaml:3:12: time_zone: no time zone is called Mars/North: UTC, or Area/City as in the zone database"},
+		{"    read: boats.csv\n", "", "m.yaml:5:3: sources.boats: read is missing (a pattern or a list)"},
+		{"length: decimal(5,2)", "length: decimal(5;2)", "m.yaml:11:15: sources.boats.columns.length: decimal(5;2) is no decimal type: 1 to 38 digits, of which 0 to all after the point"},
+		{"length: decimal(5,2)", "length: number", "m.yaml:11:15: sources.boats.columns.length: no such type: number (there is: integer, decimal(p,s), double, text, boolean, date, timestamp, time)"},
+		{"      length: decimal(5,2)\n", "      length: decimal(5,2)\n      reg: text\n", "m.yaml:12:7: sources.boats.columns: reg is written twice (first in line 8)"},
+		{"    columns:\n      reg: text\n      no: integer\n      class: text", "    columns: {reg: text, no: decimal(9,2)}\n    x:\n      class: text",
+			"m.yaml:7:30: sources.boats.columns.no: a decimal says its digits, all and after the point: decimal(9,2)|m.yaml:7:40: sources.boats.columns: inside braces a comma ends a value: write one column a line, so that decimal(9,2) stays whole|m.yaml:8:5: sources.boats: no such key: x (there is: read, columns, derive, require, set_aside)|m.yaml:47:13: dimensions.boat.type_1: source boats has no column length (there is: reg, no)|m.yaml:48:13: dimensions.boat.type_2: source boats has no column class (there is: reg, no)|m.yaml:49:16: dimensions.boat.effective: source boats has no column since (there is: reg, no)"},
+		{"fee: round(paid * 0.1, 2)", "fee: round(payd * 0.1, 2)", "m.yaml:26:18: sources.trips.derive.fee: there is no column payd (did you mean paid?)"},
+		{"fee: round(paid * 0.1, 2)", "paid: paid + 1", "m.yaml:26:7: sources.trips.derive: there is already a column paid|m.yaml:64:22: facts.trip.measures: source trips has no column fee (there is: trip, reg, no, code, at, day, paid, weight, paid)"},
+		{"fee: round(paid * 0.1, 2)", "fee: 'null'", "m.yaml:26:13: sources.trips.derive.fee: a bare null has no type: cast(null as text)"},
+		{"paid: paid >= 0", "paid: paid + 1", "m.yaml:28:13: sources.trips.require.paid: a condition is true or false, and this is of type decimal(10,2)"},
+		{"      from: 2024-01-01\n", "      from: 2025-13-01\n", "m.yaml:32:13: dimensions.date.calendar.from: 2025-13-01 is no date such as 2025-03-31"},
+		{"      to: 2024-12-31", "      to: 2023-12-31", "m.yaml:31:5: dimensions.date.calendar: to is before from"},
+		{"starts: april", "starts: Aprl", "m.yaml:35:17: dimensions.date.calendar.fiscal_year.starts: Aprl is none of january, february, march, april, may, june, july, august, september, october, november, december (did you mean april?)"},
+		{"        named_by: end\n", "", "m.yaml:34:7: dimensions.date.calendar.fiscal_year: named_by is missing: does a fiscal year have the number of the year in which it starts (start) or ends (end)?"},
+		{"{code: Z1, rank: 1}", "{code: Z1, rank: one}", "m.yaml:43:26: dimensions.zone.rows: rank: one is no integer"},
+		{"{code: Z1, rank: 1}", "{rank: 1}", "m.yaml:43:9: dimensions.zone.rows: the row has no code, which is its natural key"},
+		{`{code: "007", rank: 2}`, "{code: Z1}", "m.yaml:44:9: dimensions.zone.rows: Z1 stands twice"},
+		{"    from: boats\n", "    from: bots\n", "m.yaml:46:11: dimensions.boat.from: there is no source bots (did you mean boats?)|..."},
+		{"    from: boats\n", "", "m.yaml:45:3: dimensions.boat: a dimension has either from (a source), or rows, or calendar|..."},
+		{"    natural_key: [reg, no]\n", "    natural_key: [reg, speed]\n", "m.yaml:47:24: dimensions.boat.natural_key: a double can't be a key: make it a decimal or text|..."},
+		{"    effective: since\n", "", "m.yaml:49:13: dimensions.boat.type_2: versions need effective: the column that says since when a row is so"},
+		{"    effective: since\n", "    effective: class\n", "m.yaml:50:16: dimensions.boat.effective: class is of type text; an effective time is a date or a timestamp"},
+		{"    type_1: length\n", "    type_1: [length, reg]\n", "m.yaml:48:22: dimensions.boat.type_1: reg is already the natural key"},
+		{"      class: text\n", "      Valid_To: text\n", "m.yaml:49:13: dimensions.boat.type_2: source boats has no column class (there is: reg, no, Valid_To, length, speed, since)"},
+		{"        by: [reg, no]\n", "        by: [reg, nr]\n", "m.yaml:57:19: facts.trip.keys.boat: source trips has no column nr (did you mean no?)"},
+		{"        by: [reg, no]\n", "        by: reg\n", "m.yaml:57:13: facts.trip.keys.boat: the natural key of dimension boat is reg, no: 2 columns, not 1"},
+		{"        by: [reg, no]\n", "        by: {reg: code, nr: no}\n", "m.yaml:57:25: facts.trip.keys.boat: the natural key of dimension boat has no column nr (did you mean no?)"},
+		{"        by: [reg, no]\n", "        by: {reg: code, no: trip}\n        unmatched: infr\n", "m.yaml:58:20: facts.trip.keys.boat.unmatched: infr is none of infer, unknown, set_aside, stop, leave_empty, not_yet, not_applicable (did you mean infer?)"},
+		{"      zone: code\n", "      zone: trip\n", "m.yaml:59:13: facts.trip.keys.zone: trip is of type integer, but code of dimension zone is of type text: nothing would ever match"},
+		{"      zone: code\n", "      zone:\n        by: code\n        unmatched: infer\n", "m.yaml:59:7: facts.trip.keys.zone: dimension zone has no source, so its members can't be inferred: unknown, set_aside or stop"},
+		{"      zone: code\n", "      port: code\n", "m.yaml:59:7: facts.trip.keys.port: there is no dimension port (there is: date, zone, boat)"},
+		{"        as_of: at\n", "        as_of: trip\n", "m.yaml:58:16: facts.trip.keys.boat.as_of: trip is of type integer; as_of takes a date or a timestamp"},
+		{"    grain: trip\n", "    grain: [trip, left]\n", "m.yaml:60:7: facts.trip.keys.left: left is part of the grain, so it can't become not_yet: set_aside or stop"},
+		{"    grain: trip\n", "    grain: weight\n", "m.yaml:54:12: facts.trip.grain: a double can't be part of the grain"},
+		{"    grain: trip\n", "    grain: tripp\n", "m.yaml:54:12: facts.trip.grain: there is no column or key tripp (did you mean trip?)"},
+		{"    measures: [paid, fee]\n", "    measures: [paid, fee, code]\n", "m.yaml:64:27: facts.trip.measures: code is of type text; a measure is a number"},
+		{"    measures: [paid, fee]\n", "    measures: [paid, fee]\n    limits:\n      set_aside: 200%\n", "m.yaml:66:18: facts.trip.limits.set_aside: 200% is no share: write 20%, or none"},
+		{"  trip:\n    from: trips", "  2trip:\n    from: trips", `m.yaml:52:3: facts.2trip: "2trip" can't be a name: letters, digits and _, beginning with no digit, at most 48`},
+		{"warehouse:", "warehouse: &w", "m.yaml:1:12: anchors and aliases are not allowed: write it out"},
+		{"warehouse:", "warehouse: [", "m.yaml:2: this is no YAML: did not find expected ',' or ']'"},
+		{"facts:\n", "facts: none\nfact:\n", "m.yaml:51:8: facts: expected keys and values here (key: value), not the word none|m.yaml:52:1: no such key: fact (did you mean facts?)"},
+	} {
+		if !strings.Contains(sound, c.old) {
+			t.Fatalf("%q isn't in the sound model", c.old)
+		}
+		_, err := Parse("m.yaml", []byte(strings.Replace(sound, c.old, c.new, 1)))
+		var got []string
+		if err != nil {
+			for _, line := range strings.Split(err.Error(), "\n") {
+				if strings.HasPrefix(line, "m.yaml") {
+					got = append(got, line)
+				}
+			}
+		}
+		want, more := strings.CutSuffix(c.want, "|...")
+		joined := strings.Join(got, "|")
+		if more && strings.HasPrefix(joined, want+"|") {
+			continue
+		}
+		if joined != want {
+			t.Errorf("%q for %q:\n%s\nwant\n%s", c.new, c.old, strings.Join(got, "\n"), strings.ReplaceAll(c.want, "|", "\n"))
+		}
+	}
+}
+
+// TestCycle: outriggers that wait for each other are told with their whole way round.
+func TestCycle(t *testing.T) {
+	_, err := Parse("m.yaml", []byte(`warehouse: {sqlite: s.db}
+sources:
+  s: {read: s.csv, columns: {a: text, b: text}}
+dimensions:
+  one: {from: s, natural_key: a, keys: {two: b}}
+  two: {from: s, natural_key: a, keys: {one: b}}
+`))
+	if err == nil || !strings.Contains(err.Error(), "dimensions.two.keys.one: dimensions wait for each other: one -> two -> one") {
+		t.Error(err)
+	}
+}
+
+// FuzzParse looks for models that make the reader panic.
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(sound))
+	f.Add([]byte("warehouse: {sqlite: [a]}\ndimensions: {x: {rows: [[1]], natural_key: {a: b}}}"))
+	f.Add([]byte("facts: {f: {from: s, grain: [k], keys: {k: {by: {a: [b]}}}}}"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		if _, err := Parse("m.yaml", text); err != nil {
+			_ = err.Error()
+		}
+	})
+}
