@@ -35,7 +35,6 @@ const busyWait = 30 * time.Second
 // Open opens the database in a file, making it, readable by its owner alone, if create is set and it
 // isn't there. Without create, a file that isn't there gives an error that is fs.ErrNotExist.
 func Open(path string, create bool) (*DB, error) {
-	flags := sqlite.OpenReadWrite | sqlite.OpenWAL
 	if _, err := os.Stat(path); err != nil {
 		if !create {
 			return nil, err
@@ -46,14 +45,19 @@ func Open(path string, create bool) (*DB, error) {
 		}
 		f.Close()
 	}
-	conn, err := sqlite.OpenConn(path, flags)
+	conn, err := sqlite.OpenConn(path, sqlite.OpenReadWrite)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, plain(err))
 	}
 	conn.SetBusyTimeout(busyWait)
 	db := &DB{path: path, conn: conn}
 	for _, pragma := range []string{"journal_mode = wal", "synchronous = normal", "foreign_keys = off", "temp_store = memory", "cache_size = -65536", "mmap_size = 0"} {
-		if err := db.exec("PRAGMA " + pragma); err != nil {
+		// changing to the write-ahead log wants the file alone, and doesn't wait for it by itself
+		err := db.exec("PRAGMA " + pragma)
+		for begin := time.Now(); errors.Is(err, errBusy) && time.Since(begin) < busyWait; err = db.exec("PRAGMA " + pragma) {
+			time.Sleep(20 * time.Millisecond)
+		}
+		if err != nil {
 			conn.Close()
 			return nil, fmt.Errorf("%s: %w", path, err)
 		}
@@ -67,6 +71,8 @@ func (db *DB) Writers() int { return 1 }
 // Close closes the file.
 func (db *DB) Close() error { return plain(db.conn.Close()) }
 
+var errBusy = errors.New("the database is in use by another program")
+
 // plain takes the driver's words off an error and says what a busy file means.
 func plain(err error) error {
 	if err == nil {
@@ -74,7 +80,7 @@ func plain(err error) error {
 	}
 	switch sqlite.ErrCode(err).ToPrimary() {
 	case sqlite.ResultBusy:
-		return errors.New("the database is in use by another program")
+		return errBusy
 	case sqlite.ResultNotADB:
 		return errors.New("this is no SQLite database")
 	case sqlite.ResultInterrupt:

@@ -1,0 +1,44 @@
+# make         the program, static, in build/
+# make demo    build it, and run the full example in build/canal
+# make test    all tests
+# make race    all tests under the race detector (wants a C compiler)
+# make hunt    the long hunts: fuzzing, random models by the thousand, many kills
+# make bench   benchmarks of the parts
+# make reference   the reference job beside hand-written SQL: agreement and times (wants the sqlite3 shell)
+
+GO ?= go
+VERSION_FLAGS = -trimpath -ldflags "-s -w"
+HUNT ?= 2000
+FUZZ ?= 60s
+
+.PHONY: all demo test race hunt bench reference clean
+
+all:
+	CGO_ENABLED=0 $(GO) build $(VERSION_FLAGS) -o build/ironmonger ./cmd/ironmonger
+
+demo: all
+	rm -rf build/canal
+	build/ironmonger demo build/canal
+
+test:
+	CGO_ENABLED=0 $(GO) test -count=1 ./...
+
+race:
+	CGO_ENABLED=1 $(GO) test -race -count=1 ./...
+
+hunt:
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run TestOracle ./internal/load
+	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
+	$(GO) test -run xxx -fuzz FuzzCompile -fuzztime $(FUZZ) ./internal/expr
+	$(GO) test -run xxx -fuzz FuzzPieces -fuzztime $(FUZZ) ./internal/source
+	$(GO) test -run xxx -fuzz FuzzParse -fuzztime $(FUZZ) ./internal/star
+
+bench:
+	$(GO) test -run xxx -bench . -benchtime 1s ./...
+
+ROWS ?= 1000000
+reference: all
+	bench/reference/compare $(ROWS)
+
+clean:
+	rm -rf build
