@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"strings"
 	"sync"
@@ -40,10 +41,12 @@ func Open(path string, create bool) (*DB, error) {
 			return nil, err
 		}
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
+		if err != nil && !errors.Is(err, fs.ErrExist) { // another load may just have made it
 			return nil, err
 		}
-		f.Close()
+		if err == nil {
+			f.Close()
+		}
 	}
 	conn, err := sqlite.OpenConn(path, sqlite.OpenReadWrite)
 	if err != nil {
