@@ -7,19 +7,19 @@ import (
 	"ironmonger/internal/column"
 )
 
-// function is a function of the language: how it is written, and how a call is compiled.
+// function is a function of the language: how it is written, what it gives, and how a call is compiled.
 type function struct {
-	form        string
+	form, doc   string
 	least, most int
 	make        func(t token, args []node) (node, error)
 }
 
 var functions = map[string]function{
-	"coalesce": {"coalesce(a, b, ...)", 1, 100, newCoalesce},
-	"round":    {"round(number) or round(number, places)", 1, 2, newRound},
-	"trim":     {"trim(text)", 1, 1, textFunction(func(s string) string { return strings.Trim(s, " ") })},
-	"upper":    {"upper(text)", 1, 1, textFunction(strings.ToUpper)},
-	"lower":    {"lower(text)", 1, 1, textFunction(strings.ToLower)},
+	"coalesce": {"coalesce(a, b, ...)", "the first value that isn't null; all of one type, or numbers", 1, 100, newCoalesce},
+	"round":    {"round(number) or round(number, places)", "a number with so many places, none if not said; half away from zero. Places are written as a number", 1, 2, newRound},
+	"trim":     {"trim(text)", "text without blanks at its ends", 1, 1, textFunction(func(s string) string { return strings.Trim(s, " ") })},
+	"upper":    {"upper(text)", "text in upper case", 1, 1, textFunction(strings.ToUpper)},
+	"lower":    {"lower(text)", "text in lower case", 1, 1, textFunction(strings.ToLower)},
 }
 
 // FunctionNames lists the functions, sorted.

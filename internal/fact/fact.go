@@ -76,7 +76,6 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 				w.lenient[k] = special(l.Unmatched) || special(l.Outside)
 				if l.Dimension.Versioned() {
 					w.canon[k] = l.Roster
-					l.Roster.Canon(0) // makes the map that goroutines then only read
 				}
 			}
 		}
@@ -154,7 +153,11 @@ func (w *Writer) Prepare(c *Chunk) {
 			}
 		}
 	}
-	c.view.look(c.cols[:len(w.fields)], b.N)
+	if w.grain.asks() {
+		c.view.look(c.cols[:len(w.fields)], b.N)
+	} else {
+		c.view.cols = c.cols[:len(w.fields)]
+	}
 	c.same, c.gap = c.same[:0], c.gap[:0]
 	if w.grain.stored == nil {
 		return

@@ -92,10 +92,19 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 	if len(w.grainAt) == 1 && w.fields[w.grainAt[0]].Type.Kind == column.Integer && w.canon[w.grainAt[0]] == nil {
 		g.bits = roaring64.New()
 	}
-	if w.before.Rows == 0 {
+	if w.before.Rows > 0 {
+		g.stored = newTable(true)
+	}
+	if g.asks() {
+		for _, x := range w.canon {
+			if x != nil {
+				x.Canon(0) // makes the map that goroutines then only read
+			}
+		}
+	}
+	if g.stored == nil {
 		return g, nil
 	}
-	g.stored = newTable(true)
 	rows, err := tx.Read(ctx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields})
 	if err != nil {
 		return nil, err
@@ -114,6 +123,10 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 		}
 	}
 }
+
+// asks says whether grains are told by more than one integer that stands as it is, so that views must
+// know members.
+func (g *grain) asks() bool { return g.stored != nil || g.bits == nil }
 
 // fresh says whether a grain comes for the first time in this load.
 func (g *grain) fresh(v *view, i int) bool {

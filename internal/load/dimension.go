@@ -70,6 +70,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if err := feed.Finish(ctx, w.tx); err != nil {
 		return err
 	}
+	if err := w.tx.Constrain(ctx, d.Table); err != nil {
+		return err
+	}
 	f, c := &w.figures, &feed.Counts
 	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts
 	after, err := w.tx.Tally(ctx, d.Table.Name, nil)

@@ -106,6 +106,9 @@ type Reader interface {
 type Tx interface {
 	Reader
 	Create(ctx context.Context, t *Table) error
+	// Constrain adds what is cheaper to add once a new table is filled, and may leave Create to do the
+	// rest. Calling it again does nothing.
+	Constrain(ctx context.Context, t *Table) error
 	CreateView(ctx context.Context, v *View) error
 	Append(ctx context.Context, table string, fields []column.Field) (Appender, error)
 	// Amend sets the later fields of the rows that equal b's in the first by fields.

@@ -203,13 +203,19 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 	if len(table.Primary) > 1 {
 		parts = append(parts, "PRIMARY KEY "+list(table.Primary))
 	}
-	if len(table.Unique) > 0 {
-		parts = append(parts, "UNIQUE "+list(table.Unique))
-	}
 	for _, f := range table.Foreign {
 		parts = append(parts, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", quote(f.Column), quote(f.Table), quote(f.Key)))
 	}
 	return t.exec(fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", quote(table.Name), strings.Join(parts, ",\n  ")))
+}
+
+// Constrain makes the index of what is unique: of a table that is full, in half the time.
+func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
+	if len(table.Unique) == 0 {
+		return nil
+	}
+	return t.exec(fmt.Sprintf("CREATE UNIQUE INDEX IF NOT EXISTS %s ON %s (%s)", quote(table.Name+"_unique"), quote(table.Name),
+		strings.Join(quoteAll(table.Unique, "%"), ", ")))
 }
 
 // CreateView makes a view.
