@@ -3,6 +3,7 @@ package column
 import (
 	"crypto/sha256"
 	"encoding/binary"
+	"hash/maphash"
 	"math"
 )
 
@@ -31,6 +32,19 @@ type Digester struct{ buf []byte }
 
 // Of gives the digest of row i of the columns; nulls count as values.
 func (d *Digester) Of(cols []*Column, i int) Digest {
+	d.encode(cols, i)
+	sum := sha256.Sum256(d.buf)
+	return Digest{binary.LittleEndian.Uint64(sum[:]), binary.LittleEndian.Uint64(sum[8:])}
+}
+
+// Hash gives a fingerprint of row i in a fraction of the time: 64 bits, which nobody can foresee, and
+// which mean something only beside others of the same seed.
+func (d *Digester) Hash(seed maphash.Seed, cols []*Column, i int) uint64 {
+	d.encode(cols, i)
+	return maphash.Bytes(seed, d.buf)
+}
+
+func (d *Digester) encode(cols []*Column, i int) {
 	d.buf = d.buf[:0]
 	for _, c := range cols {
 		if c.Null[i] {
@@ -39,6 +53,4 @@ func (d *Digester) Of(cols []*Column, i int) Digest {
 			d.buf = AppendKey(append(d.buf, 1), c, i)
 		}
 	}
-	sum := sha256.Sum256(d.buf)
-	return Digest{binary.LittleEndian.Uint64(sum[:]), binary.LittleEndian.Uint64(sum[8:])}
 }

@@ -8,6 +8,7 @@ package fact
 import (
 	"context"
 	"fmt"
+	"hash/maphash"
 	"slices"
 
 	"ironmonger/internal/column"
@@ -56,6 +57,8 @@ type Writer struct {
 	Measures []column.Field // the exact ones
 	measure  []int          // where they stand in the shaped batch
 
+	seed     maphash.Seed
+	rows     int64 // in the table when the step began
 	before   warehouse.Tally
 	grain    *grain
 	appender warehouse.Appender
@@ -64,7 +67,7 @@ type Writer struct {
 
 // NewWriter prepares the loading of a fact whose shaped rows have the given fields.
 func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run int64) *Writer {
-	w := &Writer{fact: f, links: links, run: run}
+	w := &Writer{fact: f, links: links, run: run, seed: maphash.MakeSeed()}
 	all := f.Table.Fields()
 	w.fields = all[:len(all)-1]
 	for k, field := range w.fields {
@@ -110,10 +113,11 @@ func special(rule star.Outcome) bool {
 
 // Open reads what stands in the table.
 func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) error {
-	var err error
-	if w.before, err = tx.Tally(ctx, w.fact.Table.Name, w.Measures); err != nil {
+	count, err := tx.Tally(ctx, w.fact.Table.Name, nil)
+	if err != nil {
 		return err
 	}
+	w.rows = count.Rows
 	w.grain, err = openGrain(ctx, tx, w)
 	return err
 }
@@ -165,8 +169,8 @@ func (w *Writer) Prepare(c *Chunk) {
 	for i := range b.N {
 		same, gap := false, false
 		if !b.Bad(i) {
-			if content, ok := w.grain.stored.get(c.view.grain(i)[0]); ok {
-				same = content == c.view.content(i)[0]
+			if content, ok := w.grain.stored.get(w.grain.id(c.view, i)); ok {
+				same = content == c.view.content(i)
 				gap = !same
 			}
 		}
@@ -237,6 +241,9 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 	}
 	if w.appender == nil {
 		var err error
+		if w.before, err = tx.Tally(ctx, w.fact.Table.Name, w.Measures); err != nil {
+			return err
+		}
 		if w.appender, err = tx.Append(ctx, w.fact.Table.Name, w.fact.Table.Fields()); err != nil {
 			return err
 		}

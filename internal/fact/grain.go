@@ -14,7 +14,7 @@ import (
 // A table that was empty costs a bit a row where the grain is one integer, else a digest of 8 bytes: a
 // digest met again is looked up in the table, which is the truth. For a table that was not, the grain
 // and the content of its rows are kept as 8 bytes each, so that a row that is already there is told
-// without asking again.
+// without asking again; where they differ, the table is asked.
 type grain struct {
 	bits   *roaring64.Bitmap
 	digest table
@@ -92,7 +92,7 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 	if len(w.grainAt) == 1 && w.fields[w.grainAt[0]].Type.Kind == column.Integer && w.canon[w.grainAt[0]] == nil {
 		g.bits = roaring64.New()
 	}
-	if w.before.Rows > 0 {
+	if w.rows > 0 {
 		g.stored = newTable(true)
 	}
 	if g.asks() {
@@ -119,7 +119,7 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 		}
 		v.look(pointers(b.Cols), b.N)
 		for i := range b.N {
-			g.stored.put(v.grain(i)[0], v.content(i)[0])
+			g.stored.put(g.id(v, i), v.content(i))
 		}
 	}
 }
@@ -133,7 +133,18 @@ func (g *grain) fresh(v *view, i int) bool {
 	if g.bits != nil {
 		return g.bits.CheckedAdd(uint64(v.cols[v.w.grainAt[0]].Int[i]))
 	}
-	return g.digest.put(v.grain(i)[0], 0)
+	return g.digest.put(g.id(v, i), 0)
+}
+
+// id gives 64 bits that stand for the grain of row i: of an integer, a permutation of its own.
+func (g *grain) id(v *view, i int) uint64 {
+	if g.bits == nil {
+		return v.grain(i)[0]
+	}
+	x := uint64(v.cols[v.w.grainAt[0]].Int[i])
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	return x ^ x>>31
 }
 
 // view sees rows as they stand in the table, but members in place of their versions.
@@ -181,9 +192,9 @@ func (v *view) refresh(i int) {
 	}
 }
 
-// grain and content give digests of row i: of what makes it the row it is, and of all it says.
-func (v *view) grain(i int) column.Digest   { return v.digest.Of(v.grainOf, i) }
-func (v *view) content(i int) column.Digest { return v.digest.Of(v.canon, i) }
+// grain gives a digest of what makes row i the row it is, content a fingerprint of all it says.
+func (v *view) grain(i int) column.Digest { return v.digest.Of(v.grainOf, i) }
+func (v *view) content(i int) uint64      { return v.digest.Hash(v.w.seed, v.canon, i) }
 
 func pointers(cols []column.Column) []*column.Column {
 	list := make([]*column.Column, len(cols))
