@@ -201,7 +201,7 @@ func TestCalls(t *testing.T) {
 		{"demo nowhere", "demo", "", "", "", 2, `which folder`},
 		{"a misspelt column", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: [registry, vessel_rg]", 2,
 			`^ironmonger.yaml:\d+:24: facts.passage.keys.vessel: source passages has no column vessel_rg \(did you mean vessel_reg\?\)\n +\d+ \|         by: \[registry, vessel_rg\]\n +\| {24}\^\n$`},
-		{"two mistakes", "load", "ironmonger.yaml", "unmatched: unknown", "unmatched: unknwon\n        mising: stop", 2, `unknwon is none of [^\n]*did you mean unknown[\s\S]*no such key: mising \(did you mean missing\?\)[\s\S]*2 mistakes`},
+		{"two mistakes", "load", "ironmonger.yaml", "unmatched: unknown", "unmatched: unknwon\n        mising: stop", 2, `no such choice: unknwon \(did you mean unknown[\s\S]*no such key: mising \(did you mean missing\?\)[\s\S]*2 mistakes`},
 		{"a column that no header has", "load", "locks.csv", "lock_code,name", "lock_cod,name", 2, `^locks.csv:1: source locks: the header has no column lock_code \(did you mean lock_cod\?\)\n$`},
 		{"no such files", "check", "ironmonger.yaml", `read: "passages/*.csv"`, `read: "passges/*.csv"`, 2, `sources.passages.read: no file matches passges/\*.csv`},
 		{"a file that is no CSV", "load", "cargoes.csv", `"gravel"`, `gra"vel`, 1, `dimension cargo: failed: cargoes.csv:2:8: this is no CSV: a quote in a field that isn't quoted[\s\S]*fact passage: not run: a step that it needs failed[\s\S]*run \d+: failed`},

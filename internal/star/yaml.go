@@ -208,11 +208,11 @@ func (r *reader) choice(n *node, options ...string) string {
 			return o
 		}
 	}
-	near := ""
-	if s := place.Nearest(w.Text, options); s != "" {
-		near = " (did you mean " + s + "?)"
+	if near := place.Nearest(w.Text, options); near != "" {
+		r.errorf(w.At, n.path, "no such choice: %s (did you mean %s?)", w.Text, near)
+	} else {
+		r.errorf(w.At, n.path, "no such choice: %s (there is: %s)", w.Text, strings.Join(options, ", "))
 	}
-	r.errorf(w.At, n.path, "%s is none of %s%s", w.Text, strings.Join(options, ", "), near)
 	return ""
 }
 

@@ -15,7 +15,7 @@ import (
 func Survey(w io.Writer, sources []*survey.Source, width int) {
 	t := &Table{Columns: []Column{{Head: "source", Cut: true}, {Head: "files", Align: Right}, {Head: "size", Align: Right}, {Head: "rows looked at", Align: Right},
 		{Head: "would be set aside", Align: Right}}}
-	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at", Cut: true}, {Head: "value", Cut: true}}}
+	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at", Cut: true}, {Head: "value", Cut: true, Spare: true}}}
 	for _, s := range sources {
 		t.Add(s.Name, fmt.Sprint(len(s.Files)), Size(s.Bytes), Number(s.Rows), Number(s.SetAside))
 		for _, r := range s.Reasons {
@@ -73,6 +73,22 @@ func TakenBy(m *star.Model) []Taken {
 	return list
 }
 
+// broken breaks a list of rules into lines of at most width characters, if that is more than a few.
+func broken(list string, width int) []string {
+	if width < 30 {
+		return []string{list}
+	}
+	var lines []string
+	for _, part := range strings.Split(list, "; ") {
+		if n := len(lines) - 1; n >= 0 && len(lines[n])+2+len(part) <= width {
+			lines[n] += "; " + part
+		} else {
+			lines = append(lines, part)
+		}
+	}
+	return lines
+}
+
 func rules(k *star.Key) []string {
 	parts := []string{"missing: " + string(k.Missing), "unmatched: " + string(k.Unmatched)}
 	if k.AsOf != "" {
@@ -86,8 +102,16 @@ func rules(k *star.Key) []string {
 // Assumed writes what holds, and the remarks on the model.
 func Assumed(w io.Writer, taken []Taken, remarks place.List, width int) {
 	t := &Table{Columns: []Column{{Head: "holds for"}, {Head: "what is said or taken", Cut: true}}}
+	first := 0
 	for _, k := range taken {
-		t.Add(k.Thing, k.Rules)
+		first = max(first, len(k.Thing))
+	}
+	for _, k := range taken {
+		thing := k.Thing
+		for _, line := range broken(k.Rules, width-first-6) {
+			t.Add(thing, line)
+			thing = ""
+		}
 	}
 	t.Write(w, width)
 	for _, r := range remarks {

@@ -16,8 +16,8 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	facts, dims := split(r.Steps)
 	if len(dims) > 0 {
 		t := &Table{Columns: []Column{{Head: "dimension", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "new", Align: Right},
-			{Head: "versions", Align: Right}, {Head: "filled", Align: Right}, {Head: "changed", Align: Right}, {Head: "same", Align: Right},
-			{Head: "conflicts", Align: Right}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
+			{Head: "versions", Align: Right}, {Head: "filled", Align: Right, Spare: true}, {Head: "changed", Align: Right}, {Head: "same", Align: Right},
+			{Head: "conflicts", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
 		for _, s := range dims {
 			f := &s.Figures
 			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.New), Number(f.Versions), Number(f.Filled), Number(f.Changed),
@@ -28,7 +28,7 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	}
 	if len(facts) > 0 {
 		t := &Table{Columns: []Column{{Head: "fact", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "inserted", Align: Right},
-			{Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "members inferred", Cut: true}, {Head: "time", Align: Right}}}
+			{Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "members inferred", Cut: true, Spare: true}, {Head: "time", Align: Right}}}
 		for _, s := range facts {
 			f := &s.Figures
 			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.Inserted), Number(f.Same), Number(f.SetAside), byName(f.Inferred), took(s.StartedAt, s.EndedAt))
@@ -86,6 +86,7 @@ func byName(counts map[string]int64) string {
 	return strings.Join(parts, ", ")
 }
 
+// keys lists the keys that had other outcomes than matched.
 func keys(w io.Writer, facts []*ledger.Step, width int) {
 	t := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "matched", Align: Right}, {Head: "missing", Align: Right},
 		{Head: "unmatched", Align: Right}, {Head: "outside", Align: Right}}}
@@ -97,6 +98,9 @@ func keys(w io.Writer, facts []*ledger.Step, width int) {
 		slices.Sort(names)
 		for _, name := range names {
 			k := s.Figures.Keys[name]
+			if k.Missing+k.Unmatched+k.Outside == 0 {
+				continue // what is as it should be needs no line
+			}
 			t.Add(noun(s.Name)+"."+name, Number(k.Matched), Number(k.Missing), Number(k.Unmatched), Number(k.Outside))
 		}
 	}
@@ -121,7 +125,7 @@ func totals(w io.Writer, facts []*ledger.Step, width int) {
 }
 
 func reasons(w io.Writer, steps []*ledger.Step, width int) {
-	t := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at", Cut: true}, {Head: "value", Cut: true}}}
+	t := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at", Cut: true}, {Head: "value", Cut: true, Spare: true}}}
 	for _, s := range steps {
 		for _, r := range s.Figures.Reasons {
 			t.Add(s.Name, Number(r.Rows), r.Reason, place.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))

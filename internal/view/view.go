@@ -5,6 +5,7 @@ package view
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -24,11 +25,13 @@ const (
 	Right = text.AlignRight
 )
 
-// Column is a column of a table. A table that is too wide cuts those that may be cut.
+// Column is a column of a table. A table that is too wide cuts those that may be cut; those that may be
+// spared are left out where they say nothing.
 type Column struct {
 	Head  string
 	Align Align
 	Cut   bool
+	Spare bool
 }
 
 // Table is rows under headings.
@@ -42,6 +45,7 @@ func (t *Table) Add(cells ...string) { t.Rows = append(t.Rows, cells) }
 
 // Write writes the table; width is that of the terminal, 0 for any.
 func (t *Table) Write(w io.Writer, width int) {
+	t.spare()
 	out := table.NewWriter()
 	out.SetOutputMirror(w)
 	style := table.StyleLight
@@ -68,6 +72,19 @@ func (t *Table) Write(w io.Writer, width int) {
 		out.AppendRow(row)
 	}
 	out.Render()
+}
+
+// spare takes out the columns that may be spared and have nothing in any row.
+func (t *Table) spare() {
+	for k := len(t.Columns) - 1; k >= 0; k-- {
+		if !t.Columns[k].Spare || slices.ContainsFunc(t.Rows, func(row []string) bool { return row[k] != "" && row[k] != Number(0) }) {
+			continue
+		}
+		t.Columns = slices.Delete(t.Columns, k, k+1)
+		for i := range t.Rows {
+			t.Rows[i] = slices.Delete(t.Rows[i], k, k+1)
+		}
+	}
 }
 
 // widths gives how many characters each column may have, taking what is too much from those that may
