@@ -105,7 +105,7 @@ type Figures struct {
 }
 
 // Written is the rows read that changed the table.
-func (f *Figures) Written() int64 { return f.Inserted + f.New + f.Versions + f.Filled + f.Changed }
+func (f Figures) Written() int64 { return f.Inserted + f.New + f.Versions + f.Filled + f.Changed }
 
 // KeyCounts counts the outcomes of a key (rule R1), over the rows that passed all checks.
 type KeyCounts struct {

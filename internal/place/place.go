@@ -61,8 +61,8 @@ func (e *Error) Error() string {
 	if e.Text != "" && e.At.Line > 0 {
 		fmt.Fprintf(&b, "\n%5d | %s", e.At.Line, Printable(e.Text))
 		if e.At.Column > 0 {
-			lead := []rune(e.Text)
-			lead = lead[:min(e.At.Column-1, len(lead))]
+			text := []rune(e.Text)
+			lead := []rune(Printable(string(text[:min(e.At.Column-1, len(text))])))
 			for i, r := range lead {
 				if r != '\t' {
 					lead[i] = ' '

@@ -29,13 +29,20 @@ func Write(t testing.TB, dir, name, text string) {
 	}
 }
 
-// Load loads the model in dir and gives the run's entry and error.
-func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
+// Model reads the model in dir.
+func Model(t testing.TB, dir string) *star.Model {
 	t.Helper()
 	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"))
 	if err != nil {
 		t.Fatal(err)
 	}
+	return m
+}
+
+// Load loads the model in dir and gives the run's entry and error.
+func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
+	t.Helper()
+	m := Model(t, dir)
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		t.Fatal(err)
@@ -78,10 +85,7 @@ func Table(t testing.TB, r warehouse.Reader, table *warehouse.Table) []map[strin
 // Star reads all tables of the star in dir.
 func Star(t testing.TB, dir string) map[string][]map[string]string {
 	t.Helper()
-	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	m := Model(t, dir)
 	db, err := sqlite.Open(filepath.Join(dir, m.Warehouse.Path), false)
 	if err != nil {
 		t.Fatal(err)

@@ -1,0 +1,462 @@
+package warehouse_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+	"ironmonger/internal/warehouse/sqlite"
+)
+
+// Every kind of warehouse passes these tests: open gives an empty one, and opens it again.
+var kinds = map[string]func(t *testing.T, dir string) warehouse.Warehouse{
+	"sqlite": func(t *testing.T, dir string) warehouse.Warehouse {
+		db, err := sqlite.Open(filepath.Join(dir, "test.db"), true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return db
+	},
+}
+
+var ctx = context.Background()
+
+// each runs a test on an empty warehouse of every kind.
+func each(t *testing.T, test func(t *testing.T, w warehouse.Warehouse)) {
+	for kind, open := range kinds {
+		t.Run(kind, func(t *testing.T) {
+			w := open(t, t.TempDir())
+			test(t, w)
+			if err := w.Close(); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+}
+
+// transact runs f in a transaction that is committed.
+func transact(t *testing.T, w warehouse.Warehouse, f func(tx warehouse.Tx)) {
+	t.Helper()
+	tx, err := w.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	f(tx)
+	if err := tx.Commit(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func field(name, typ string) column.Field {
+	t, err := column.ParseType(typ)
+	if err != nil {
+		panic(err)
+	}
+	return column.Field{Name: name, Type: t}
+}
+
+func table(name string, fields ...column.Field) *warehouse.Table {
+	t := &warehouse.Table{Name: name, Primary: []string{fields[0].Name}}
+	for i, f := range fields {
+		t.Columns = append(t.Columns, warehouse.Column{Field: f, NotNull: i == 0})
+	}
+	return t
+}
+
+// batch makes rows of text; "∅" is null.
+func batch(t *testing.T, fields []column.Field, rows ...string) *column.Batch {
+	t.Helper()
+	b := column.NewBatch(fields)
+	b.Reset(len(rows))
+	r := column.NewReader(nil)
+	for i, row := range rows {
+		for k, value := range strings.Split(row, "|") {
+			if value == "∅" {
+				b.Cols[k].SetNull(i)
+			} else if err := r.Set(&b.Cols[k], i, value); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	return b
+}
+
+func pointers(b *column.Batch) (cols []*column.Column, rows []int32) {
+	for k := range b.Cols {
+		cols = append(cols, &b.Cols[k])
+	}
+	for i := range b.N {
+		rows = append(rows, int32(i))
+	}
+	return
+}
+
+func insert(t *testing.T, tx warehouse.Tx, table *warehouse.Table, b *column.Batch) {
+	t.Helper()
+	a, err := tx.Append(ctx, table.Name, table.Fields())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := a.Append(pointers(b)); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := a.Close(); err != nil || n != int64(b.N) {
+		t.Fatalf("%d rows added, %v; want %d", n, err, b.N)
+	}
+}
+
+// rows reads an answer as sorted text.
+func rows(t *testing.T, r warehouse.Reader, q warehouse.Query) string {
+	t.Helper()
+	b, err := warehouse.ReadAll(ctx, r, q)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var lines []string
+	for i := range b.N {
+		var parts []string
+		for k := range b.Cols {
+			if b.Cols[k].Null[i] {
+				parts = append(parts, "∅")
+			} else {
+				parts = append(parts, b.Cols[k].Value(i))
+			}
+		}
+		lines = append(lines, strings.Join(parts, "|"))
+	}
+	if len(q.OrderBy) == 0 {
+		slices.Sort(lines)
+	}
+	return strings.Join(lines, "\n")
+}
+
+func all(t *warehouse.Table) warehouse.Query {
+	return warehouse.Query{Table: t.Name, Fields: t.Fields()}
+}
+
+// TestValues writes random values of every type, in appends of many sizes, and reads them back the same.
+func TestValues(t *testing.T) {
+	types := []string{"integer", "decimal(9,2)", "decimal(15,0)", "decimal(15,15)", "decimal(18,4)", "decimal(38,6)", "double", "text", "boolean", "date", "timestamp", "time"}
+	each(t, func(t *testing.T, w warehouse.Warehouse) {
+		fields := []column.Field{field("id", "integer")}
+		for i, typ := range types {
+			fields = append(fields, field(fmt.Sprintf("a %d \"quoted\"", i), typ))
+		}
+		values := table("values; with a name", fields...)
+		r := rand.New(rand.NewPCG(1, 1))
+		digits := func(n int) string {
+			var b strings.Builder
+			for range n {
+				b.WriteByte(byte('0' + r.IntN(10)))
+			}
+			return b.String()
+		}
+		sign := func() string { return []string{"", "-"}[r.IntN(2)] }
+		value := func(typ string) string {
+			if r.IntN(8) == 0 {
+				return "∅"
+			}
+			var p, s int
+			if n, _ := fmt.Sscanf(typ, "decimal(%d,%d)", &p, &s); n == 2 {
+				return sign() + digits(r.IntN(p-s+1)) + "." + digits(s + 1)[:max(s, 1)-btoi(s == 0)]
+			}
+			switch typ {
+			case "integer":
+				return sign() + digits(1+r.IntN(18))
+			case "double":
+				return sign() + digits(3) + "." + digits(12) + "e" + sign() + digits(2)
+			case "boolean":
+				return []string{"true", "false"}[r.IntN(2)]
+			case "date":
+				return fmt.Sprintf("%04d-%02d-%02d", 1+r.IntN(9999), 1+r.IntN(12), 1+r.IntN(28))
+			case "timestamp":
+				return fmt.Sprintf("%04d-%02d-%02d %02d:%02d:%02d.%06d", 1+r.IntN(9999), 1+r.IntN(12), 1+r.IntN(28), r.IntN(24), r.IntN(60), r.IntN(60), r.IntN(1000000))
+			case "time":
+				return fmt.Sprintf("%02d:%02d:%02d", r.IntN(24), r.IntN(60), r.IntN(60))
+			}
+			return []string{"", "plain", "it's", `"`, "ünï", "1.50", "007", "a\nb", strings.Repeat("long ", 2000)}[r.IntN(9)]
+		}
+		var lines []string
+		for i := range 1200 {
+			line := fmt.Sprint(i)
+			for _, typ := range types {
+				v := value(typ)
+				if strings.HasPrefix(typ, "decimal") && (v == "." || v == "-.") {
+					v = "0"
+				}
+				line += "|" + v
+			}
+			lines = append(lines, line)
+		}
+		b := batch(t, fields, lines...)
+		transact(t, w, func(tx warehouse.Tx) {
+			if err := tx.Create(ctx, values); err != nil {
+				t.Fatal(err)
+			}
+			a, err := tx.Append(ctx, values.Name, fields)
+			if err != nil {
+				t.Fatal(err)
+			}
+			cols, numbers := pointers(b)
+			for len(numbers) > 0 {
+				n := min(len(numbers), r.IntN(120))
+				if err := a.Append(cols, numbers[:n]); err != nil {
+					t.Fatal(err)
+				}
+				numbers = numbers[n:]
+			}
+			if n, err := a.Close(); err != nil || n != 1200 {
+				t.Fatal(n, err)
+			}
+		})
+		back, err := warehouse.ReadAll(ctx, w, warehouse.Query{Table: values.Name, Fields: fields, OrderBy: []string{"id"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for k := range fields {
+			for i := range b.N {
+				if !b.Cols[k].Equal(i, &back.Cols[k], i) {
+					t.Fatalf("%s, row %d: wrote %q, read %q", fields[k].Type, i, b.Cols[k].Value(i), back.Cols[k].Value(i))
+				}
+			}
+		}
+		names, err := w.Describe(ctx, values.Name)
+		if err != nil || !slices.Equal(names, column.Names(fields)) {
+			t.Errorf("described as %v, %v", names, err)
+		}
+		if names, err := w.Describe(ctx, "no such table"); err != nil || names != nil {
+			t.Errorf("no such table: %v, %v", names, err)
+		}
+	})
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func TestAmendRemoveMatch(t *testing.T) {
+	each(t, func(t *testing.T, w warehouse.Warehouse) {
+		boats := table("boats", field("id", "integer"), field("reg", "text"), field("since", "date"), field("size", "decimal(9,2)"))
+		f := boats.Fields()
+		transact(t, w, func(tx warehouse.Tx) {
+			if err := tx.Create(ctx, boats); err != nil {
+				t.Fatal(err)
+			}
+			insert(t, tx, boats, batch(t, f, "1|N|2024-01-01|1.50", "2|S|2024-01-02|2.50", "3|∅|∅|∅", "4|N|2024-01-04|4"))
+			n, err := tx.Amend(ctx, "boats", 1, []column.Field{f[0], f[3], f[1]}, batch(t, []column.Field{f[0], f[3], f[1]}, "2|7.25|X", "3|∅|Y", "9|1|Z"))
+			if err != nil || n != 2 {
+				t.Errorf("amended %d, %v", n, err)
+			}
+			n, err = tx.Remove(ctx, "boats", []column.Field{f[0], f[1]}, batch(t, []column.Field{f[0], f[1]}, "1|N", "4|S"))
+			if err != nil || n != 1 {
+				t.Errorf("removed %d, %v", n, err)
+			}
+			if got := rows(t, tx, all(boats)); got != "2|X|2024-01-02|7.25\n3|Y|∅|∅\n4|N|2024-01-04|4.00" {
+				t.Error(got)
+			}
+		})
+		match := batch(t, f[1:3], "N|2024-01-04", "X|2024-01-02", "X|2030-01-01", "∅|2024-01-04", "Y|∅")
+		cols, _ := pointers(match)
+		if got := rows(t, w, warehouse.Query{Table: "boats", Fields: f[:1], By: []string{"reg", "since"}, Match: cols}); got != "2\n4" {
+			t.Error(got)
+		}
+		if got := rows(t, w, warehouse.Query{Table: "boats", Fields: f[:1], OrderBy: []string{"reg"}, Limit: 2}); got != "4\n2" {
+			t.Error(got)
+		}
+	})
+}
+
+// TestRepoint moves keys, by time and without, in a circle, so that a move mustn't meet what another did.
+func TestRepoint(t *testing.T) {
+	each(t, func(t *testing.T, w warehouse.Warehouse) {
+		for _, typ := range []string{"date", "timestamp", "integer"} {
+			trips := table("trips "+typ, field("id", "integer"), field("boat_key", "integer"), field("at", typ))
+			times := map[string][]string{"date": {"2024-01-01", "2024-01-02", "2024-01-03"}, "timestamp": {"2024-01-01 00:00:00", "2024-01-02 10:00:00.5", "2024-01-03 00:00:00"}, "integer": {"20240101", "20240102", "20240103"}}[typ]
+			value := func(s string) int64 { return batch(t, []column.Field{{Type: trips.Columns[2].Type}}, s).Cols[0].Int[0] }
+			transact(t, w, func(tx warehouse.Tx) {
+				if err := tx.Create(ctx, trips); err != nil {
+					t.Fatal(err)
+				}
+				var lines []string
+				for i := range 9 {
+					lines = append(lines, fmt.Sprintf("%d|%d|%s", i, 1+i/3, times[i%3]))
+				}
+				insert(t, tx, trips, batch(t, trips.Fields(), append(lines, "9|1|∅", "10|∅|"+times[0])...))
+				n, err := tx.Repoint(ctx, &warehouse.Repointing{Table: trips.Name, Key: "boat_key", Time: "at", TimeType: trips.Columns[2].Type, Moves: []warehouse.Move{
+					{Old: 1, New: 2, From: value(times[0]), To: value(times[1])}, {Old: 2, New: 1, From: value(times[1]), To: value(times[2])}, {Old: 1, New: 7, From: value(times[2]), To: value(times[2]) + 1}}})
+				if err != nil || n != 3 {
+					t.Errorf("%s: %d repointed, %v", typ, n, err)
+				}
+				got := rows(t, tx, warehouse.Query{Table: trips.Name, Fields: trips.Fields()[1:2], OrderBy: []string{"id"}})
+				if want := "2\n1\n7\n2\n1\n2\n3\n3\n3\n1\n∅"; got != want {
+					t.Errorf("%s: %q, want %q", typ, got, want)
+				}
+				if n, err = tx.Repoint(ctx, &warehouse.Repointing{Table: trips.Name, Key: "boat_key", Moves: []warehouse.Move{{Old: 1, New: 2}, {Old: 2, New: 1}}}); err != nil || n != 6 {
+					t.Errorf("%s: %d repointed, %v", typ, n, err)
+				}
+			})
+		}
+	})
+}
+
+// TestTally adds up columns to the last place, also where floating point would not.
+func TestTally(t *testing.T) {
+	each(t, func(t *testing.T, w warehouse.Warehouse) {
+		sums := table("sums", field("id", "integer"), field("n", "integer"), field("money", "decimal(15,2)"), field("long", "decimal(30,3)"))
+		f := sums.Fields()
+		transact(t, w, func(tx warehouse.Tx) {
+			if err := tx.Create(ctx, sums); err != nil {
+				t.Fatal(err)
+			}
+			tally, err := tx.Tally(ctx, "sums", f[1:])
+			if err != nil || tally.Rows != 0 || tally.Totals[2] != (column.Int128{}) {
+				t.Errorf("of nothing: %+v, %v", tally, err)
+			}
+			var lines []string
+			want := make([]column.Int128, 3)
+			r := rand.New(rand.NewPCG(2, 2))
+			for i := range 3000 {
+				money, n := r.Int64N(2e13)-1e13, r.Int64()-1<<62
+				long, _ := column.Wide(r.Int64()).Mul(column.Wide(int64(r.IntN(1000) - 500)))
+				lines = append(lines, fmt.Sprintf("%d|%d|%s|%s", i, n, column.AppendDecimal(nil, column.Wide(money), 2), column.AppendDecimal(nil, long, 3)))
+				for k, v := range []column.Int128{column.Wide(n), column.Wide(money), long} {
+					want[k], _ = want[k].Add(v)
+				}
+			}
+			insert(t, tx, sums, batch(t, f, append(lines, "9999|∅|∅|∅")...))
+			tally, err = tx.Tally(ctx, "sums", f[1:])
+			if err != nil || tally.Rows != 3001 || !slices.Equal(tally.Totals, want) {
+				t.Errorf("%+v, %v; want %v", tally, err, want)
+			}
+			if tally, err = tx.Tally(ctx, "sums", f[2:3]); err != nil || tally.Totals[0] != want[1] {
+				t.Errorf("%+v, %v; want %v", tally, err, want[1])
+			}
+		})
+	})
+}
+
+// TestTransactions: nothing of a transaction that is rolled back, or not ended, remains; reads see what
+// the same transaction wrote.
+func TestTransactions(t *testing.T) {
+	each(t, func(t *testing.T, w warehouse.Warehouse) {
+		one := table("one", field("id", "integer"), field("name", "text"))
+		one.Unique = []string{"name"}
+		transact(t, w, func(tx warehouse.Tx) {
+			if err := tx.Create(ctx, one); err != nil {
+				t.Fatal(err)
+			}
+			insert(t, tx, one, batch(t, one.Fields(), "1|a"))
+			for range 2 {
+				if err := tx.Constrain(ctx, one); err != nil {
+					t.Fatal(err)
+				}
+			}
+		})
+		tx, err := w.Begin(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		two := table("two", field("id", "integer"))
+		if err := tx.Create(ctx, two); err != nil {
+			t.Fatal(err)
+		}
+		insert(t, tx, one, batch(t, one.Fields(), "2|b"))
+		if got := rows(t, tx, all(one)); got != "1|a\n2|b" {
+			t.Error(got)
+		}
+		if err := tx.Rollback(); err != nil {
+			t.Fatal(err)
+		}
+		if err := tx.Rollback(); err != nil {
+			t.Error("a second rollback:", err)
+		}
+		if got := rows(t, w, all(one)); got != "1|a" {
+			t.Error("after the rollback:", got)
+		}
+		if names, _ := w.Describe(ctx, "two"); names != nil {
+			t.Error("the table made in a transaction that was rolled back is there:", names)
+		}
+		tx, err = w.Begin(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, err := tx.Append(ctx, "one", one.Fields())
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = a.Append(pointers(batch(t, one.Fields(), "3|a")))
+		if _, cerr := a.Close(); err == nil {
+			err = cerr
+		}
+		if err == nil {
+			t.Error("a name that is there was added to what is unique")
+		}
+		tx.Rollback()
+		view := &warehouse.View{Name: "seen", Of: "one", Columns: []warehouse.Renamed{{From: "name", To: "seen name"}}}
+		transact(t, w, func(tx warehouse.Tx) {
+			if err := tx.CreateView(ctx, view); err != nil {
+				t.Fatal(err)
+			}
+		})
+		if got := rows(t, w, warehouse.Query{Table: "seen", Fields: []column.Field{field("seen name", "text")}}); got != "a" {
+			t.Error(got)
+		}
+	})
+}
+
+// TestCancelled: a transaction whose context ends stops soon, and can still be rolled back.
+func TestCancelled(t *testing.T) {
+	each(t, func(t *testing.T, w warehouse.Warehouse) {
+		ctx, cancel := context.WithCancel(ctx)
+		tx, err := w.Begin(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cancel()
+		if err := tx.Create(ctx, table("late", field("id", "integer"))); !errors.Is(err, context.Canceled) {
+			t.Error("after the end:", err)
+		}
+		if err := tx.Rollback(); err != nil {
+			t.Error(err)
+		}
+		transact(t, w, func(warehouse.Tx) {})
+	})
+}
+
+// TestSQLiteFile: what is not there isn't made by chance, what is made is the owner's alone, and another
+// file is refused.
+func TestSQLiteFile(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "new.db")
+	if _, err := sqlite.Open(path, false); !errors.Is(err, fs.ErrNotExist) {
+		t.Error(err)
+	}
+	db, err := sqlite.Open(path, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", info.Mode(), err)
+	}
+	other := filepath.Join(dir, "other.db")
+	if err := os.WriteFile(other, []byte(strings.Repeat("no database ", 100)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := sqlite.Open(other, true); err == nil || !strings.Contains(err.Error(), "this is no SQLite database") {
+		t.Error(err)
+	}
+}
