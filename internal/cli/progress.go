@@ -40,7 +40,8 @@ func (p *progress) watch(n load.Progress) {
 	}
 	if bar == nil {
 		rows := new(atomic.Int64)
-		bar = p.bars.AddBar(n.Total, mpb.BarRemoveOnComplete(),
+		style := mpb.BarStyle().Lbound("").Rbound(" ").Filler("━").Tip("━").Padding("·")
+		bar = p.bars.New(n.Total, style, mpb.BarRemoveOnComplete(),
 			mpb.PrependDecorators(decor.Name(n.Step+" ")),
 			mpb.AppendDecorators(decor.Percentage(), decor.Any(func(decor.Statistics) string { return "  " + view.Plural(rows.Load(), "row") })))
 		p.bar[n.Step], p.rows[n.Step] = bar, rows

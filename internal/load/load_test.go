@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -428,4 +430,43 @@ func TestMissingFiles(t *testing.T) {
 	if names, err := warehouse.Reader(db).Describe(context.Background(), "load_run"); names != nil || err != nil {
 		t.Error("something was written:", names, err)
 	}
+}
+
+// TestKeysInOrder: surrogate keys are given in the order of appearance (rule R5), over files and pieces,
+// members that facts infer after those that their source delivers.
+func TestKeysInOrder(t *testing.T) {
+	f := newYard(t)
+	r := rand.New(rand.NewPCG(3, 3))
+	var boats, trips []string
+	var order []string // of what gets a key
+	seen := map[string]string{}
+	for i := range 400 {
+		reg, class := fmt.Sprint("B", r.IntN(60)), pick(r, "x", "y")
+		boats = append(boats, fmt.Sprintf("%s,Heron,%s,2024-%02d-%02d", reg, class, 1+i/28%12, 1+i%28))
+		if i < 336 && seen[reg] != class { // the days rise: each change is a version
+			order = append(order, reg+" "+class)
+			seen[reg] = class
+		}
+	}
+	boats = boats[:336]
+	for i := range 300 {
+		reg := fmt.Sprint(pick(r, "B", "X"), r.IntN(60))
+		trips = append(trips, fmt.Sprintf("%d,%s,2024-06-01,1", i, reg))
+		if reg[0] == 'X' && seen[reg] == "" || reg[0] == 'B' && seen[reg] == "" {
+			order = append(order, reg+" ∅")
+			seen[reg] = "inferred"
+		}
+	}
+	f.boats(boats...)
+	f.trips(trips...)
+	if _, err := startest.Load(t, f.dir, load.Options{Workers: 4, Piece: 300}); err != nil {
+		t.Fatal(err)
+	}
+	got := make([]string, len(order))
+	for _, row := range startest.Star(t, f.dir)["dim_boat"] {
+		if k, _ := strconv.Atoi(row["boat_key"]); k > 0 && k <= len(got) {
+			got[k-1] = row["reg"] + " " + cmp.Or(row["class"], "∅")
+		}
+	}
+	f.want("keys in order", strings.Join(got, "\n"), strings.Join(order, "\n"))
 }

@@ -35,7 +35,38 @@ func (c *checker) check() {
 		c.fact(f)
 	}
 	c.cycles()
+	c.tables()
 	c.specials()
+}
+
+// tables refuses two things whose tables or views would have one name, letter case aside.
+func (c *checker) tables() {
+	owner := map[string]string{}
+	claim := func(at place.Place, table, by string) {
+		lower := strings.ToLower(table)
+		if first, taken := owner[lower]; taken && first != by {
+			c.errorf(at, by, "its table would be called %s, as that of %s is", table, first)
+		}
+		owner[lower] = by
+	}
+	for _, d := range c.model.Dimensions {
+		claim(d.At, "dim_"+d.Text, "dimensions."+d.Text)
+	}
+	for _, d := range c.model.Dimensions {
+		if d.Versioned() {
+			claim(d.At, "dim_"+d.Text+"_confirmed", "dimensions."+d.Text+" (what was confirmed)")
+		}
+	}
+	for _, f := range c.model.Facts {
+		claim(f.At, "fact_"+f.Text, "facts."+f.Text)
+	}
+	for _, f := range c.model.Facts {
+		for _, k := range f.Keys {
+			if k.Dimension != nil && k.Role() {
+				claim(k.At, "dim_"+k.Text+"_"+k.Dimension.Text, "the role "+k.Text+" of "+k.Dimension.Text)
+			}
+		}
+	}
 }
 
 // known says whether a type could be made out. Where it couldn't, that has been told, and what would

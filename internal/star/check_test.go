@@ -137,6 +137,8 @@ func TestMistakes(t *testing.T) {
 		{"    measures: [paid, fee]\n", "    measures: [paid, fee, code]\n", "m.yaml:64:27: facts.trip.measures: code is of type text; a measure is a number"},
 		{"    measures: [paid, fee]\n", "    measures: [paid, fee]\n    limits:\n      set_aside: 200%\n", "m.yaml:66:18: facts.trip.limits.set_aside: 200% is no share: write 20%, or none"},
 		{"  trip:\n    from: trips", "  2trip:\n    from: trips", `m.yaml:52:3: facts.2trip: "2trip" can't be a name: letters, digits and _, beginning with no digit, at most 48`},
+		{"  boat:\n    from: boats\n", "  BOAT:\n    from: boats\n    natural_key: reg\n    type_1: length\n  boat:\n    from: boats\n", "m.yaml:49:3: dimensions.boat: its table would be called dim_boat, as that of dimensions.BOAT is"},
+		{"  boat:\n    from: boats\n", "  left_date:\n    from: boats\n    natural_key: reg\n    type_1: length\n  boat:\n    from: boats\n", "m.yaml:64:7: the role left of date: its table would be called dim_left_date, as that of dimensions.left_date is"},
 		{"warehouse:", "warehouse: &w", "m.yaml:1:12: anchors and aliases are not allowed: write it out"},
 		{"warehouse:", "warehouse: [", "m.yaml:2: this is no YAML: did not find expected ',' or ']'"},
 		{"facts:\n", "facts: none\nfact:\n", "m.yaml:51:8: facts: expected keys and values here (key: value), not the word none|m.yaml:52:1: no such key: fact (did you mean facts?)"},
