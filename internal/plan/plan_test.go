@@ -50,7 +50,7 @@ func TestRandomGraphs(t *testing.T) {
 			}
 			ran[i] = true
 			mu.Unlock()
-			time.Sleep(time.Duration(r.IntN(2)) * time.Microsecond)
+			time.Sleep(time.Duration(rand.IntN(2)) * time.Microsecond)
 			mu.Lock()
 			defer mu.Unlock()
 			running--

@@ -50,7 +50,7 @@ dimensions:
       rank: integer
     rows:
       - {code: Z1, rank: 1}
-      - {code: "007", rank: 2}
+      - {code: "007", rank: 2, note: ~}
   boat:
     from: boats
     natural_key: [reg, no]
@@ -89,7 +89,7 @@ func TestSound(t *testing.T) {
 	if k := trip.Keys[2]; k.Unmatched != SetAside || k.Column() != "left_date_key" || !k.Role() || trip.Day(trip.Keys[0]) != k {
 		t.Errorf("%+v", k)
 	}
-	if got := zone.Rows.Batch.Cols[0].Text; got[1] != "007" {
+	if got := zone.Rows.Batch.Cols[0].Text; got[1] != "007" || len(zone.Type1) != 2 || !zone.Rows.Batch.Cols[2].Null[1] {
 		t.Errorf("%q", got)
 	}
 }
@@ -115,7 +115,7 @@ func TestMistakes(t *testing.T) {
 		{"        named_by: end\n", "", "m.yaml:34:7: dimensions.date.calendar.fiscal_year: named_by is missing: does a fiscal year have the number of the year in which it starts (start) or ends (end)?"},
 		{"{code: Z1, rank: 1}", "{code: Z1, rank: one}", "m.yaml:43:26: dimensions.zone.rows: rank: one is no integer"},
 		{"{code: Z1, rank: 1}", "{rank: 1}", "m.yaml:43:9: dimensions.zone.rows: the row has no code, which is its natural key"},
-		{`{code: "007", rank: 2}`, "{code: Z1}", "m.yaml:44:9: dimensions.zone.rows: Z1 stands twice"},
+		{`{code: "007", rank: 2, note: ~}`, "{code: Z1}", "m.yaml:44:9: dimensions.zone.rows: Z1 stands twice"},
 		{"    from: boats\n", "    from: bots\n", "m.yaml:46:11: dimensions.boat.from: there is no source bots (did you mean boats?)|..."},
 		{"    from: boats\n", "", "m.yaml:45:3: dimensions.boat: a dimension has either from (a source), or rows, or calendar|..."},
 		{"    natural_key: [reg, no]\n", "    natural_key: [reg, speed]\n", "m.yaml:47:24: dimensions.boat.natural_key: a double can't be a key: make it a decimal or text|..."},

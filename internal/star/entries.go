@@ -177,11 +177,10 @@ func (r *reader) staticRows(d *Dimension, n *node) {
 	for _, c := range n.Content {
 		row := map[string]Name{}
 		r.each(&node{Node: c, path: n.path}, func(n *node) {
-			if n.Tag == "!!null" && n.Style == 0 {
-				return // a null is what isn't there
-			}
-			if w, ok := r.word(n, "a value"); ok {
-				row[n.key.Text] = w
+			if n.Tag != "!!null" || n.Style != 0 { // a null is what isn't there
+				if w, ok := r.word(n, "a value"); ok {
+					row[n.key.Text] = w
+				}
 			}
 			for _, c := range rows.columns {
 				if c.Text == n.key.Text {
