@@ -21,6 +21,7 @@ demo: all
 	build/ironmonger demo build/canal
 
 test:
+	tools/need-postgres
 	CGO_ENABLED=0 $(GO) test -count=1 ./...
 
 race:

@@ -22,6 +22,7 @@ import (
 	"ironmonger/internal/place"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
+	"ironmonger/internal/warehouse/postgres"
 	"ironmonger/internal/warehouse/sqlite"
 )
 
@@ -160,7 +161,10 @@ func readModel(c *cli.Command) (*star.Model, *os.Root, error) {
 }
 
 // openWarehouse opens the warehouse that the model names.
-func openWarehouse(m *star.Model, root *os.Root, create bool) (warehouse.Warehouse, error) {
+func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, create bool) (warehouse.Warehouse, error) {
+	if m.Warehouse.Kind == star.Postgres {
+		return postgres.Open(ctx, m.Warehouse.Connection, m.Warehouse.Schema)
+	}
 	path := m.Warehouse.Path
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(root.Name(), path)

@@ -43,7 +43,7 @@ func (s *session) load() *cli.Command {
 
 // loadModel loads a model with progress on the terminal.
 func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, workers int) (*ledger.Run, error) {
-	wh, err := openWarehouse(m, root, true)
+	wh, err := openWarehouse(ctx, m, root, true)
 	if err != nil {
 		return nil, fmt.Errorf("the warehouse can't be opened: %w", err)
 	}

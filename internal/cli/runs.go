@@ -29,7 +29,7 @@ func (s *session) runs() *cli.Command {
 				return err
 			}
 			defer root.Close()
-			wh, err := openWarehouse(m, root, false)
+			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
 				return s.result(c, []*ledger.Run{}, func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
 			}

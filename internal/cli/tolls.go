@@ -15,7 +15,7 @@ import (
 // tolls shows what the demo's star is good for: tolls by waterway and month, read from the loaded
 // tables by their keys.
 func (s *session) tolls(ctx context.Context, m *star.Model, root *os.Root, dir string) error {
-	wh, err := openWarehouse(m, root, false)
+	wh, err := openWarehouse(ctx, m, root, false)
 	if err != nil {
 		return err
 	}
@@ -64,6 +64,6 @@ func (s *session) tolls(ctx context.Context, m *star.Model, root *os.Root, dir s
 	}
 	fmt.Fprintln(s.out)
 	t.Write(s.out, s.width())
-	fmt.Fprintf(s.out, "\nThe star is in %s. Look around: cd %s; less ironmonger.yaml; ironmonger check; ironmonger load\n", m.Warehouse.Path, dir)
+	fmt.Fprintf(s.out, "\nThe star is in %s. Look around: cd %s; less ironmonger.yaml; ironmonger check; ironmonger load\n", m.Warehouse, dir)
 	return nil
 }

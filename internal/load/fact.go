@@ -51,6 +51,9 @@ func (w *work) loadFact(ctx context.Context) error {
 	if err := writer.Finish(ctx, w.tx); err != nil {
 		return err
 	}
+	if err := w.tx.Constrain(ctx, w.fact.Table); err != nil {
+		return err
+	}
 	w.figures.Inserted, w.figures.Same = writer.Outcome.Inserted, writer.Outcome.Same
 	return w.balance(writer, &account)
 }

@@ -70,7 +70,7 @@ func newScene(seed uint64) *scene {
 	return s
 }
 
-func (s *scene) model() string {
+func (s *scene) model(warehouse string) string {
 	boat := ""
 	since := "date"
 	if s.stamps {
@@ -97,8 +97,7 @@ func (s *scene) model() string {
 	if s.keepAt {
 		keep = "    degenerate: at\n"
 	}
-	return `warehouse:
-  sqlite: star.db
+	return "warehouse:\n  " + warehouse + `
 limits:
   set_aside: none
   unmatched: none
@@ -507,6 +506,8 @@ func (w *world) found(t *testing.T, dir string) []string {
 	return lines
 }
 
+func TestMain(m *testing.M) { os.Exit(startest.Main(m)) }
+
 // TestOracle holds the loader against the oracle: what is in the star after each of several loads
 // (properties 4, 6 to 8 and 10), that another load of the same changes nothing (3), and that neither the
 // number of workers nor the size of pieces makes a difference (1).
@@ -522,21 +523,30 @@ func TestOracle(t *testing.T) {
 		first = uint64(time.Now().UnixNano())
 	}
 	for seed := first; seed < first+uint64(cases); seed++ {
-		if !t.Run(fmt.Sprint("seed", seed), func(t *testing.T) { oracleCase(t, seed) }) {
+		kind := "sqlite"
+		if seed%4 == 0 {
+			kind = "postgres"
+		}
+		if !t.Run(fmt.Sprint(kind, seed), func(t *testing.T) { oracleCase(t, seed, kind) }) {
 			t.Logf("again: IRONMONGER_SEED=%d go test ./internal/load -run TestOracle", seed)
 			return
 		}
 	}
 }
 
-func oracleCase(t *testing.T, seed uint64) {
+func oracleCase(t *testing.T, seed uint64, kind string) {
 	s := newScene(seed)
 	w := &world{scene: s, boats: map[string][]*boatVersion{}, ports: map[string]map[string]string{}, trips: map[string]*tripRow{}}
 	options := []load.Options{{Workers: 1}, {Workers: 2, Piece: 64}, {Workers: 8, Piece: 200}}
 	dirs := make([]string, len(options))
 	for i := range dirs {
 		dirs[i] = t.TempDir()
-		startest.Write(t, dirs[i], "ironmonger.yaml", s.model())
+		warehouse := "sqlite: star.db"
+		if kind == "postgres" {
+			connection, schema := startest.Postgres(t)
+			warehouse = "postgres: " + connection + "\n  schema: " + schema
+		}
+		startest.Write(t, dirs[i], "ironmonger.yaml", s.model(warehouse))
 	}
 	for _, share := range []float64{0.4, 0.7, 1} {
 		n := func(rows []string) []string { return rows[:int(float64(len(rows))*share)] }
@@ -549,7 +559,7 @@ func oracleCase(t *testing.T, seed uint64) {
 				for _, step := range run.Steps {
 					t.Log(step.Name, step.State, step.Message)
 				}
-				t.Fatal(err, "\n", s.model())
+				t.Fatal(err, "\n", s.model(""))
 			}
 			dumps = append(dumps, startest.Dump(t, dir))
 		}
@@ -563,7 +573,7 @@ func oracleCase(t *testing.T, seed uint64) {
 		w.load(n(s.trips))
 		want, got := strings.Join(w.expect(), "\n"), strings.Join(w.found(t, dirs[0]), "\n")
 		if want != got {
-			t.Fatalf("after %v of the rows, %s, the star is not what it must be:\n%s\nmodel:\n%s\nboats:\n%s", share, s.mode, startest.Difference(want, got), s.model(), strings.Join(n(s.boats), "\n"))
+			t.Fatalf("after %v of the rows, %s, the star is not what it must be:\n%s\nmodel:\n%s\nboats:\n%s", share, s.mode, startest.Difference(want, got), s.model(""), strings.Join(n(s.boats), "\n"))
 		}
 		last := run.Steps[len(run.Steps)-1].Figures
 		if last.SetAside != int64(w.aside) || last.Read != int64(len(n(s.trips))) || last.Read != last.Inserted+last.Same+last.SetAside {

@@ -97,7 +97,11 @@ func TestSound(t *testing.T) {
 // TestMistakes spoils the sound model: old is replaced by new, and these are the complaints.
 func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
-		{"sqlite: star.db", "sqllite: star.db", "m.yaml:1:1: warehouse: sqlite is missing (a file)|m.yaml:2:3: warehouse: no such key: sqllite (did you mean sqlite?)"},
+		{"sqlite: star.db", "sqllite: star.db", "m.yaml:1:1: warehouse: where does the star stand? sqlite: a file, or postgres: a connection string|m.yaml:2:3: warehouse: no such key: sqllite (did you mean sqlite?)"},
+		{"sqlite: star.db", "sqlite: star.db\n  postgres: service=canal", "m.yaml:3:3: warehouse.postgres: a star stands in one warehouse: sqlite or postgres"},
+		{"sqlite: star.db", "sqlite: star.db\n  schema: canal", "m.yaml:1:1: warehouse: an SQLite database has no schemas"},
+		{"sqlite: star.db", "postgres: host=db password=secret", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use PGPASSWORD, a service file or a password file"},
+		{"sqlite: star.db", "postgres: postgres://keeper:secret@db/canal", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use PGPASSWORD, a service file or a password file"},
 		{"time_zone: UTC", "time_zone: Mars/North", "m.yaml:3:12: time_zone: no time zone is called Mars/North: UTC, or Area/City as in the zone database"},
 		{"    read: boats.csv\n", "", "m.yaml:5:3: sources.boats: read is missing (a pattern or a list)"},
 		{"length: decimal(5,2)", "length: decimal(5;2)", "m.yaml:11:15: sources.boats.columns.length: decimal(5;2) is no decimal type: 1 to 38 digits, of which 0 to all after the point"},

@@ -1,6 +1,7 @@
 package star
 
 import (
+	"regexp"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -34,7 +35,7 @@ func Sections() []Section {
 
 func (r *reader) modelEntries(m *Model) []Entry {
 	return []Entry{
-		{"warehouse", "keys", "where the star stands", true, func(n *node) { r.section(n, r.warehouseEntries(m)) }},
+		{"warehouse", "keys", "where the star stands", true, func(n *node) { r.warehouse(m, n) }},
 		{"time_zone", "a zone's name, such as UTC", "whose wall clock timestamps show; without it a timestamp with an offset is refused", false, func(n *node) { m.Zone = r.zone(n) }},
 		{"limits", "keys", "when a step stops", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
 		{"sources", "names", "what arrives", false, func(n *node) {
@@ -65,11 +66,49 @@ func (r *reader) modelEntries(m *Model) []Entry {
 var unset = Limits{-2, -2}
 
 func (r *reader) warehouseEntries(m *Model) []Entry {
-	return []Entry{{"sqlite", "a file", "an SQLite database, made if it isn't there; seen from the model's folder", true, func(n *node) {
-		if w, ok := r.word(n, "a file name"); ok {
-			m.Warehouse = Warehouse{Name: Name{"sqlite", w.At}, Path: w.Text}
+	w := &m.Warehouse
+	kind := func(kind string, to *string) func(n *node) {
+		return func(n *node) {
+			if w.Kind != "" {
+				r.errorf(n.key.At, n.path, "a star stands in one warehouse: %s or %s", w.Kind, kind)
+			}
+			w.Kind = kind
+			if word, ok := r.word(n, "where it is"); ok {
+				*to = word.Text
+			}
 		}
-	}}}
+	}
+	return []Entry{
+		{"sqlite", "a file", "an SQLite database, made if it isn't there; seen from the model's folder", false, kind(SQLite, &w.Path)},
+		{"postgres", "a connection string", "a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; what it leaves out comes from PG* variables, the service file and the password file. A password has no place in a model", false, func(n *node) {
+			kind(Postgres, &w.Connection)(n)
+			if password.MatchString(w.Connection) {
+				r.errorf(r.at(n.Node), n.path, "a password has no place in a model: use PGPASSWORD, a service file or a password file")
+				w.Connection = ""
+			}
+		}},
+		{"schema", "a name", "the schema of the tables in PostgreSQL; public if not said", false, func(n *node) {
+			if word, ok := r.word(n, "a name"); ok {
+				w.Schema = r.name(word, n.path).Text
+			}
+		}},
+	}
+}
+
+var password = regexp.MustCompile(`(?i)\bpassword\s*=|://[^/@\s]*:[^/@\s]*@`)
+
+// warehouse reads where the star stands.
+func (r *reader) warehouse(m *Model, n *node) {
+	r.section(n, r.warehouseEntries(m))
+	w := &m.Warehouse
+	switch {
+	case w.Kind == "":
+		r.errorf(n.key.At, n.path, "where does the star stand? sqlite: a file, or postgres: a connection string")
+	case w.Kind == SQLite && w.Schema != "":
+		r.errorf(n.key.At, n.path, "an SQLite database has no schemas")
+	case w.Schema == "":
+		w.Schema = "public"
+	}
 }
 
 func (r *reader) limitEntries(l *Limits) []Entry {

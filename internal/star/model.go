@@ -35,8 +35,24 @@ type Model struct {
 
 // Warehouse says where the star stands.
 type Warehouse struct {
-	Name        // the kind: sqlite
-	Path string // of the database file, as seen from the model's folder
+	Kind       string // sqlite or postgres
+	Path       string // sqlite: the database file, as seen from the model's folder
+	Connection string // postgres: where the database is, as its clients write it; no password
+	Schema     string // postgres: the schema of all tables
+}
+
+// Kinds of warehouses.
+const (
+	SQLite   = "sqlite"
+	Postgres = "postgres"
+)
+
+// String says where the star stands, for people.
+func (w Warehouse) String() string {
+	if w.Kind == Postgres {
+		return "schema " + w.Schema + " of the database"
+	}
+	return w.Path
 }
 
 // Limits are the shares of rows, in millionths, beyond which a step stops (rule R7). A negative one

@@ -14,6 +14,7 @@ import (
 	"ironmonger/internal/load"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
+	"ironmonger/internal/warehouse/postgres"
 	"ironmonger/internal/warehouse/sqlite"
 )
 
@@ -39,6 +40,23 @@ func Model(t testing.TB, dir string) *star.Model {
 	return m
 }
 
+// Open opens the warehouse of the model in dir.
+func Open(t testing.TB, dir string) warehouse.Warehouse {
+	t.Helper()
+	m := Model(t, dir)
+	var w warehouse.Warehouse
+	var err error
+	if m.Warehouse.Kind == star.Postgres {
+		w, err = postgres.Open(context.Background(), m.Warehouse.Connection, m.Warehouse.Schema)
+	} else {
+		w, err = sqlite.Open(filepath.Join(dir, m.Warehouse.Path), true)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
 // Load loads the model in dir and gives the run's entry and error.
 func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	t.Helper()
@@ -48,10 +66,7 @@ func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 		t.Fatal(err)
 	}
 	defer root.Close()
-	db, err := sqlite.Open(filepath.Join(dir, m.Warehouse.Path), true)
-	if err != nil {
-		t.Fatal(err)
-	}
+	db := Open(t, dir)
 	defer db.Close()
 	return load.Run(context.Background(), m, root, db, opts)
 }
@@ -86,10 +101,7 @@ func Table(t testing.TB, r warehouse.Reader, table *warehouse.Table) []map[strin
 func Star(t testing.TB, dir string) map[string][]map[string]string {
 	t.Helper()
 	m := Model(t, dir)
-	db, err := sqlite.Open(filepath.Join(dir, m.Warehouse.Path), false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	db := Open(t, dir)
 	defer db.Close()
 	tables := map[string][]map[string]string{}
 	for _, table := range Tables(m) {

@@ -13,7 +13,9 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/startest"
 	"ironmonger/internal/warehouse"
+	"ironmonger/internal/warehouse/postgres"
 	"ironmonger/internal/warehouse/sqlite"
 )
 
@@ -26,7 +28,17 @@ var kinds = map[string]func(t *testing.T, dir string) warehouse.Warehouse{
 		}
 		return db
 	},
+	"postgres": func(t *testing.T, dir string) warehouse.Warehouse {
+		connection, schema := startest.Postgres(t)
+		db, err := postgres.Open(ctx, connection, schema+` "quoted"`)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return db
+	},
 }
+
+func TestMain(m *testing.M) { os.Exit(startest.Main(m)) }
 
 var ctx = context.Background()
 

@@ -1,0 +1,293 @@
+// Package postgres keeps a star in a PostgreSQL database.
+//
+// Rows go in by binary COPY, a chunk at a time, since a connection has one stream and a step writes to
+// several tables. Amending, removing, looking up many keys and repointing are single statements that join
+// arrays. Keys of a new table are added when it is filled; foreign keys are checked at the end of the
+// transaction. Text columns have the collation C, so that equality is that of bytes.
+//
+// Where the server is and who one is come from the model's connection string, PG* environment variables,
+// a service file and a password file, as for any client of PostgreSQL. A password is never shown.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
+
+// DB is a schema of a database.
+type DB struct {
+	pool   *pgxpool.Pool
+	schema string
+}
+
+// Open connects to a database; the schema is made when it is first written to.
+func Open(ctx context.Context, connection, schema string) (*DB, error) {
+	config, err := pgxpool.ParseConfig(connection)
+	if err != nil {
+		return nil, plain(err)
+	}
+	config.MaxConns = 4
+	config.ConnConfig.ConnectTimeout = 10 * time.Second
+	config.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
+		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: time.Second}
+	}
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, plain(err)
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, plain(err)
+	}
+	return &DB{pool, schema}, nil
+}
+
+// Writers is 1: transactions that write wait for each other (see Begin).
+func (db *DB) Writers() int { return 1 }
+
+// Close ends all connections.
+func (db *DB) Close() error {
+	db.pool.Close()
+	return nil
+}
+
+var secret = regexp.MustCompile(`(?i)(password\s*=\s*)('[^']*'|\S+)|(//[^:/@\s]*:)[^@\s]*@`)
+
+// plain says what the server says, without the driver's words and without a password.
+func plain(err error) error {
+	if err == nil {
+		return nil
+	}
+	var server *pgconn.PgError
+	switch {
+	case errors.Is(err, context.Canceled):
+		return context.Canceled
+	case errors.As(err, &server) && server.Code == "57014":
+		return context.Canceled
+	case errors.As(err, &server):
+		text := server.Message
+		if server.Detail != "" {
+			text += " (" + server.Detail + ")"
+		}
+		return errors.New(text)
+	}
+	return errors.New(secret.ReplaceAllString(err.Error(), "$1$3***@"))
+}
+
+// quote makes a name into SQL. It is the only way a name gets there.
+func quote(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+func quoteAll(names []string, format string) string {
+	quoted := make([]string, len(names))
+	for i, n := range names {
+		quoted[i] = strings.ReplaceAll(format, "%", quote(n))
+	}
+	return strings.Join(quoted, ", ")
+}
+
+func (db *DB) table(name string) string { return quote(db.schema) + "." + quote(name) }
+
+// declared gives the SQL type of a type.
+func declared(t column.Type) string {
+	switch t.Kind {
+	case column.Integer:
+		return "bigint"
+	case column.Decimal:
+		return fmt.Sprintf("numeric(%d,%d)", t.Precision, t.Scale)
+	case column.Double:
+		return "double precision"
+	case column.Time:
+		return "time without time zone"
+	case column.Timestamp:
+		return "timestamp without time zone"
+	}
+	return t.String()
+}
+
+// querier is a pool or a connection.
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+// Describe gives the columns of a table or view.
+func (db *DB) Describe(ctx context.Context, table string) ([]string, error) {
+	return describe(ctx, db.pool, db.schema, table)
+}
+
+func describe(ctx context.Context, q querier, schema, table string) ([]string, error) {
+	rows, err := q.Query(ctx, `SELECT a.attname FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, schema, table)
+	if err != nil {
+		return nil, plain(err)
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil || len(names) == 0 {
+		return nil, plain(err)
+	}
+	return names, nil
+}
+
+// Read asks outside a transaction.
+func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
+	return read(ctx, db.pool, db.table(q.Table), q)
+}
+
+// tx is a transaction on a connection of its own.
+type tx struct {
+	*DB
+	conn *pgxpool.Conn
+	open bool
+}
+
+// Begin starts a transaction and waits until no other load writes to the schema, so that what it reads
+// stays true until it commits.
+func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
+	conn, err := db.pool.Acquire(ctx)
+	if err != nil {
+		return nil, plain(err)
+	}
+	t := &tx{db, conn, true}
+	h := fnv.New64a()
+	h.Write([]byte("ironmonger " + db.schema))
+	for _, sql := range []string{"BEGIN", fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", int64(h.Sum64())), "SET LOCAL client_min_messages = warning"} {
+		if err := t.exec(ctx, sql); err != nil {
+			t.Rollback()
+			return nil, err
+		}
+	}
+	return t, nil
+}
+
+func (t *tx) exec(ctx context.Context, sql string, args ...any) error {
+	_, err := t.conn.Exec(ctx, sql, args...)
+	return plain(err)
+}
+
+// ending bounds how long the end of a transaction may take.
+const ending = 5 * time.Minute
+
+func (t *tx) end(sql string) error {
+	if !t.open {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), ending) // a commit that has begun is not torn
+	defer cancel()
+	var err error
+	if !t.conn.Conn().IsClosed() {
+		err = t.exec(ctx, sql)
+	} else if sql == "COMMIT" {
+		err = errors.New("the connection to the database is lost")
+	}
+	if err != nil && sql == "COMMIT" {
+		return err // the caller rolls back
+	}
+	t.open = false
+	t.conn.Release()
+	return err
+}
+
+func (t *tx) Commit() error   { return t.end("COMMIT") }
+func (t *tx) Rollback() error { return t.end("ROLLBACK") }
+
+func (t *tx) Describe(ctx context.Context, table string) ([]string, error) {
+	return describe(ctx, t.conn, t.schema, table)
+}
+
+func (t *tx) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
+	return read(ctx, t.conn, t.table(q.Table), q)
+}
+
+// Create makes a table without its keys.
+func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
+	if err := t.exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(t.schema)); err != nil {
+		return err
+	}
+	var parts []string
+	for _, c := range table.Columns {
+		part := quote(c.Name) + " " + declared(c.Type)
+		if c.Type.Kind == column.Text {
+			part += ` COLLATE "C"`
+		}
+		if c.NotNull {
+			part += " NOT NULL"
+		}
+		parts = append(parts, part)
+	}
+	return t.exec(ctx, fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", t.table(table.Name), strings.Join(parts, ",\n  ")))
+}
+
+// Constrain adds the keys that the table doesn't have yet. A table that it refers to must have its own.
+func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
+	there := map[string]bool{}
+	rows, err := t.conn.Query(ctx, `SELECT conname FROM pg_constraint WHERE conrelid = $1::regclass`, t.table(table.Name))
+	if err != nil {
+		return plain(err)
+	}
+	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return plain(err)
+	}
+	for _, n := range names {
+		there[n] = true
+	}
+	added := false
+	add := func(name, what string) error {
+		if there[name] {
+			return nil
+		}
+		added = true
+		return t.exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", t.table(table.Name), quote(name), what))
+	}
+	if len(table.Primary) > 0 {
+		if err := add(clip(table.Name+"_key"), "PRIMARY KEY ("+quoteAll(table.Primary, "%")+")"); err != nil {
+			return err
+		}
+	}
+	if len(table.Unique) > 0 {
+		if err := add(clip(table.Name+"_unique"), "UNIQUE ("+quoteAll(table.Unique, "%")+")"); err != nil {
+			return err
+		}
+	}
+	for _, f := range table.Foreign {
+		if err := add(clip(table.Name+"_"+f.Column), fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s) DEFERRABLE INITIALLY DEFERRED",
+			quote(f.Column), t.table(f.Table), quote(f.Key))); err != nil {
+			return err
+		}
+	}
+	if !added {
+		return nil
+	}
+	return t.exec(ctx, "ANALYZE "+t.table(table.Name)) // so that the server plans well from the first query on
+}
+
+// clip shortens a name to the 63 bytes that PostgreSQL keeps, by its end's fingerprint.
+func clip(name string) string {
+	if len(name) <= 63 {
+		return name
+	}
+	h := fnv.New32a()
+	h.Write([]byte(name))
+	return strings.ToValidUTF8(name[:54], "") + fmt.Sprintf("_%08x", h.Sum32())
+}
+
+// CreateView makes a view.
+func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
+	var parts []string
+	for _, c := range v.Columns {
+		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
+	}
+	return t.exec(ctx, fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", t.table(v.Name), strings.Join(parts, ", "), t.table(v.Of)))
+}
