@@ -37,7 +37,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "%s\n%v\n", out, err)
 		os.Exit(1)
 	}
-	status := m.Run()
+	status := startest.Main(m)
 	os.RemoveAll(dir)
 	os.Exit(status)
 }
@@ -245,6 +245,30 @@ func TestHelp(t *testing.T) {
 	}
 }
 
+// warehouses runs a test with a demo for each kind of warehouse; empty gives the demo an empty one.
+func warehouses(t *testing.T, passages string, test func(t *testing.T, demo string, empty func())) {
+	for _, kind := range []string{"sqlite", "postgres"} {
+		t.Run(kind, func(t *testing.T) {
+			dir := t.TempDir()
+			must(t, dir, "demo", "--passages", passages, "canal")
+			demo := filepath.Join(dir, "canal")
+			model, err := os.ReadFile(filepath.Join(demo, "ironmonger.yaml"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			test(t, demo, func() {
+				if kind == "postgres" {
+					connection, schema := startest.Postgres(t)
+					startest.Write(t, demo, "ironmonger.yaml", strings.Replace(string(model), "sqlite: canal.db", "postgres: "+connection+"\n  schema: "+schema, 1))
+				}
+				for _, name := range []string{"canal.db", "canal.db-wal", "canal.db-shm"} {
+					os.Remove(filepath.Join(demo, name))
+				}
+			})
+		})
+	}
+}
+
 // TestKill kills loads at many moments and runs them again: the star is that of a load that nobody
 // disturbed (property 2), but for the runs that wrote it.
 func TestKill(t *testing.T) {
@@ -252,19 +276,18 @@ func TestKill(t *testing.T) {
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
 		moments = n
 	}
-	dir := t.TempDir()
-	must(t, dir, "demo", "--passages", "40000", "whole")
-	whole := filepath.Join(dir, "whole")
-	want := startest.Dump(t, whole, "load_run")
+	warehouses(t, "15000", func(t *testing.T, demo string, empty func()) { kill(t, demo, empty, moments) })
+}
+
+func kill(t *testing.T, whole string, empty func(), moments int) {
+	empty()
 	begin := time.Now()
-	os.Remove(filepath.Join(whole, "canal.db"))
 	must(t, whole, "load")
 	lasts := time.Since(begin)
+	want := startest.Dump(t, whole, "load_run")
 	var killed, between int
 	for n := range moments {
-		for _, name := range []string{"canal.db", "canal.db-wal", "canal.db-shm"} {
-			os.Remove(filepath.Join(whole, name))
-		}
+		empty()
 		ctx, cancel := context.WithCancel(context.Background())
 		cmd := exec.CommandContext(ctx, program, "load")
 		cmd.Dir = whole
@@ -277,10 +300,8 @@ func TestKill(t *testing.T) {
 			killed++
 		}
 		cancel()
-		if _, err := os.Stat(filepath.Join(whole, "canal.db")); err == nil {
-			if partial := startest.Dump(t, whole, "load_run"); partial != "" && partial != want {
-				between++
-			}
+		if partial := startest.Dump(t, whole, "load_run"); partial != "" && partial != want {
+			between++
 		}
 		must(t, whole, "load")
 		if got := startest.Dump(t, whole, "load_run"); got != want {
@@ -296,12 +317,15 @@ func TestKill(t *testing.T) {
 // TestTwoLoads starts loads of one warehouse at once: the keys that they give never clash, and the star is
 // that of one load (property 5).
 func TestTwoLoads(t *testing.T) {
-	dir := t.TempDir()
-	must(t, dir, "demo", "--passages", "10000", "canal")
-	demo := filepath.Join(dir, "canal")
+	warehouses(t, "10000", together)
+}
+
+func together(t *testing.T, demo string, empty func()) {
+	empty()
+	must(t, demo, "load")
 	want := startest.Dump(t, demo, "load_run")
 	for round := range 5 {
-		os.Remove(filepath.Join(demo, "canal.db"))
+		empty()
 		var wait sync.WaitGroup
 		for range 3 {
 			wait.Go(func() {
@@ -319,10 +343,11 @@ func TestTwoLoads(t *testing.T) {
 
 // TestStop: an interrupt ends a load within two seconds, and nothing of the step is kept.
 func TestStop(t *testing.T) {
-	dir := t.TempDir()
-	must(t, dir, "demo", "--passages", "300000", "canal")
-	demo := filepath.Join(dir, "canal")
-	os.Remove(filepath.Join(demo, "canal.db"))
+	warehouses(t, "300000", interrupt)
+}
+
+func interrupt(t *testing.T, demo string, empty func()) {
+	empty()
 	cmd := exec.Command(program, "load")
 	cmd.Dir = demo
 	var out bytes.Buffer

@@ -143,6 +143,7 @@ func TestMistakes(t *testing.T) {
 		{"cast(yes as date)", 0, "boolean can't be cast to date"},
 		{"coalesce(n, s)", 0, "coalesce wants values of one type, not integer and text"},
 		{"n is 7", 5, "expected null after is, not 7"},
+		{"'a\x00'", 0, "a text can't hold a zero byte"},
 		{"2x", 0, "a name can't begin with a digit; put it in double quotes"},
 		{strings.Repeat("(", 300) + "n", 200, "the expression is nested more than 200 deep"},
 	} {

@@ -295,7 +295,10 @@ func (p *parser) primary() (node, error) {
 	case t.kind == tokNumber:
 		return number(t)
 	case t.kind == tokString:
-		return newLiteral(column.Type{Kind: column.Text}, t.text, 0), nil
+		if n := newLiteral(column.Type{Kind: column.Text}, t.text, 0); n != nil {
+			return n, nil
+		}
+		return nil, errorAt(t.at, "a text can't hold a zero byte")
 	case t.is("("):
 		n, err := p.or()
 		if err == nil {
