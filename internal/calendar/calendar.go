@@ -67,7 +67,7 @@ func (c *Calendar) Fill(b *column.Batch) error {
 
 func (c *Calendar) fillDay(b *column.Batch, i int, day int64) {
 	y, m, d := column.Civil(day)
-	isoYear, isoWeek := week(day)
+	isoYear, isoWeek := column.Week(day)
 	weekday := weekday(day)
 	fiscalYear, fiscalMonth := c.fiscal(y, m)
 	numbers := [...]int64{day, int64(d), int64(m), 0, int64((m + 2) / 3), int64(y), int64(isoWeek), int64(isoYear), int64(weekday), 0,
@@ -84,13 +84,6 @@ func (c *Calendar) fillDay(b *column.Batch, i int, day int64) {
 
 // weekday counts from Monday, 1, to Sunday, 7. 1970-01-01 was a Thursday.
 func weekday(day int64) int { return int(((day+3)%7+7)%7) + 1 }
-
-// week gives the ISO 8601 year and week: those of the Thursday of the same week.
-func week(day int64) (year, number int) {
-	thursday := day - int64(weekday(day)) + 4
-	year, _, _ = column.Civil(thursday)
-	return year, int(thursday-column.Day(year, 1, 1))/7 + 1
-}
 
 // fiscal gives the fiscal year and the month within it (rule R23).
 func (c *Calendar) fiscal(year, month int) (int, int) {

@@ -55,6 +55,13 @@ func DaysIn(year, month int) int {
 	return 31
 }
 
+// Week gives the ISO 8601 year and week of a day: those of the Thursday of the same week.
+func Week(day int64) (year, number int) {
+	thursday := day - ((day+3)%7+7)%7 + 3
+	year, _, _ = Civil(thursday)
+	return year, int(thursday-Day(year, 1, 1))/7 + 1
+}
+
 // DayOf gives the day of a timestamp, rounding towards the past.
 func DayOf(micros int64) int64 {
 	if micros < 0 {

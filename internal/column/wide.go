@@ -147,6 +147,17 @@ func (x Int128) Quo(y Int128) (Int128, bool) {
 	return z, true
 }
 
+// Rem gives what is left of x divided by y, which is not zero, with the sign of x.
+func (x Int128) Rem(y Int128) Int128 {
+	if a, ok := x.Int64(); ok {
+		if b, ok := y.Int64(); ok && b != -1 {
+			return Wide(a % b)
+		}
+	}
+	z, _ := FromBig(new(big.Int).Rem(x.Big(), y.Big()))
+	return z
+}
+
 // QuoScaled gives x*10^up divided by y, rounded half away from zero.
 func QuoScaled(x, y Int128, up int) (Int128, bool) {
 	if scaled, ok := x.Mul(pow10[min(up, MaxDigits)]); ok && up <= MaxDigits {

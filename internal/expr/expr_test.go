@@ -93,6 +93,42 @@ func TestEval(t *testing.T) {
 		{"cast(null as text)", "text", "null", "null"},
 		{"- - n", "integer", "7", "null"},
 		{"1.5 + null", "decimal(3,1)", "null", "null"},
+		{"case when n > 5 then 'many' when n > 0 then 'few' else 'none' end", "text", "many", "none"},
+		{"case n when 7 then 1.5 when 8 then 2 end", "decimal(2,1)", "1.5", "null"},
+		{"case when yes then 1 else n / zero end", "decimal(25,6)", "1.000000", "null"},
+		{"case when n / zero > 1 then 1 else 2 end", "integer", "<division by zero>", "2"},
+		{"n between 7 and 8", "boolean", "true", "null"},
+		{"n not between 7 and 8 or n between 1 and 2", "boolean", "false", "null"},
+		{"s like ' A_ '", "boolean", "true", "null"},
+		{"s like '%b%'", "boolean", "true", "null"},
+		{"s not like '%B%'", "boolean", "true", "null"},
+		{`'50%' like '50\%' and '5' not like '_\%'`, "boolean", "true", "true"},
+		{"'äöü' like 'ä%_'", "boolean", "true", "true"},
+		{"'aab' like '%a%ab' and 'abab' like '%ab' and '' like '%' and '' not like '_'", "boolean", "true", "true"},
+		{"nullif(n, 7)", "integer", "null", "null"},
+		{"nullif(s, 'x')", "text", " Ab ", "null"},
+		{"substring('äöüß' from 2 for 2)", "text", "öü", "öü"},
+		{"substring(s, 2)", "text", "Ab ", "null"},
+		{"substring('abc' from -1 for 3)", "text", "a", "a"},
+		{"substring('abc' from 2 for 0 - 1)", "text", "<value does not fit the cast>", "<value does not fit the cast>"},
+		{"extract(year from day) * 100 + extract(month from at)", "integer", "202402", "null"},
+		{"extract(week from date '2021-01-03') + extract(isoyear from date '2021-01-03')", "integer", "2073", "2073"},
+		{"extract(second from timestamp '2024-01-01 10:20:30.25')", "decimal(8,6)", "30.250000", "30.250000"},
+		{"day + 1", "date", "2024-03-01", "null"},
+		{"day - date '2024-01-01'", "integer", "59", "null"},
+		{"at - timestamp '2024-02-29 23:29:59.5'", "decimal(18,6)", "0.500000", "null"},
+		{"at + interval '45' minute", "timestamp", "2024-03-01 00:15:00", "null"},
+		{"day + interval '1' year", "timestamp", "2025-02-28 00:00:00", "null"},
+		{"date '2024-01-31' - interval '11' month", "timestamp", "2023-02-28 00:00:00", "2023-02-28 00:00:00"},
+		{"day + 9000000", "date", "<result is too large>", "null"},
+		{"abs(rate)", "decimal(9,4)", "0.1250", "null"},
+		{"abs(0 - n) + abs(d * -1)", "double", "9.5", "null"},
+		{"mod(n, 4)", "integer", "3", "null"},
+		{"mod(-7.5, 2)", "decimal(2,1)", "-1.5", "-1.5"},
+		{"mod(n, zero)", "integer", "<division by zero>", "null"},
+		{"least(n, 3, null)", "integer", "3", "3"},
+		{"greatest(price, n)", "decimal(21,2)", "12.35", "null"},
+		{"greatest(s, 'b')", "text", "b", "b"},
 	} {
 		p, err := Compile(c.text, fields)
 		if err != nil {
@@ -138,6 +174,19 @@ func TestMistakes(t *testing.T) {
 		{"(n + 1", 6, "expected ) to close the bracket, not the end"},
 		{"n ? 1", 2, `'?' has no meaning here`},
 		{"huge * huge", 5, "decimal(38,0) * decimal(38,0) may need 76 digits, and a decimal has at most 38: round or cast an operand"},
+		{"case n end", 7, "expected when in case, not end"},
+		{"case when n then 1 end", 5, "when wants a condition, not a value of type integer"},
+		{"case when yes then 1 else 'x' end", 0, "case wants values of one type, not integer and text"},
+		{"n not 7", 6, "expected in, between or like after not, not 7"},
+		{"n between 1", 11, "expected and in between a and b, not the end"},
+		{"n like 'x'", 2, "like wants text on both sides, not integer and text"},
+		{"extract(century from day)", 8, "there is no part century: year, quarter, month, day, week, isoyear, isodow, hour, minute, second"},
+		{"extract(year from n)", 8, "extract wants a date, a timestamp or a time, not integer"},
+		{"substring(s)", 0, "substring is written substring(text from start for length)"},
+		{"interval '3' week", 9, "an interval is written interval '3' day; the units are year, month, day, hour, minute, second"},
+		{"day * 2", 4, "* can't calculate with date and integer: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval"},
+		{"n + interval '1' day", 2, "+ can't calculate with integer and an interval: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval"},
+		{"mod(d, 2)", 0, "mod wants exact numbers, not double"},
 		{"date '2024-02-30'", 5, "'2024-02-30' is no date"},
 		{"cast(n as number)", 10, "no such type: number (there is: integer, decimal(p,s), double, text, boolean, date, timestamp, time)"},
 		{"cast(yes as date)", 0, "boolean can't be cast to date"},
@@ -228,7 +277,7 @@ func rounded(x *big.Rat, places int) *big.Rat {
 
 // FuzzCompile looks for texts that make the compiler or what it compiles panic.
 func FuzzCompile(f *testing.F) {
-	for _, text := range []string{"round(price * rate, 2)", "coalesce(s, 'x') || upper(s)", "n in (1, null) and not yes", "cast(at as date) = date '2024-02-29'", `"n" - -1.5e`, "huge / price", "((", "'"} {
+	for _, text := range []string{"round(price * rate, 2)", "coalesce(s, 'x') || upper(s)", "n in (1, null) and not yes", "case when s like '%a_' then abs(n) else mod(n, 2) end", "at + interval '3' month - day", "extract(week from day) between 1 and 2", "substring(s from 2 for n)", "nullif(least(n, 1), 2)", "cast(at as date) = date '2024-02-29'", `"n" - -1.5e`, "huge / price", "((", "'"} {
 		f.Add(text)
 	}
 	fields, b := scope(f)

@@ -20,6 +20,11 @@ var functions = map[string]function{
 	"trim":     {"trim(text)", "text without blanks at its ends", 1, 1, textFunction(func(s string) string { return strings.Trim(s, " ") })},
 	"upper":    {"upper(text)", "text in upper case", 1, 1, textFunction(strings.ToUpper)},
 	"lower":    {"lower(text)", "text in lower case", 1, 1, textFunction(strings.ToLower)},
+	"abs":      {"abs(number)", "the number without its sign", 1, 1, newAbs},
+	"mod":      {"mod(a, b)", "what is left of a divided by b, with the sign of a; exact numbers. A b of zero is a fault", 2, 2, newMod},
+	"nullif":   {"nullif(a, b)", "null if a = b, else a", 2, 2, newNullIf},
+	"least":    {"least(a, b, ...)", "the least value that isn't null; all of one type, or numbers", 1, 100, newExtreme(-1)},
+	"greatest": {"greatest(a, b, ...)", "the greatest value that isn't null; all of one type, or numbers", 1, 100, newExtreme(1)},
 }
 
 // FunctionNames lists the functions, sorted.
@@ -92,46 +97,53 @@ type coalesce struct {
 }
 
 func newCoalesce(t token, args []node) (node, error) {
+	args, common, err := unify(t.at, "coalesce", args)
+	if err != nil {
+		return nil, err
+	}
+	return &coalesce{newBase(common), args}, nil
+}
+
+// unify gives values the one type that all of them fit.
+func unify(at int, what string, args []node) ([]node, column.Type, error) {
 	common := column.Type{}
 	whole, scale := 0, 0
 	for _, a := range args {
-		at := a.typ()
+		t := a.typ()
 		switch {
-		case at.Kind == column.Null:
+		case t.Kind == column.Null:
 		case common.Kind == column.Null:
-			common = at
-		case common.Numeric() && at.Numeric():
-			if common.Kind == column.Double || at.Kind == column.Double {
+			common = t
+		case common.Numeric() && t.Numeric():
+			if common.Kind == column.Double || t.Kind == column.Double {
 				common = column.Type{Kind: column.Double}
-			} else if common.Kind == column.Decimal || at.Kind == column.Decimal {
+			} else if common.Kind == column.Decimal || t.Kind == column.Decimal {
 				common.Kind = column.Decimal
 			}
-		case common.Kind != at.Kind:
-			return nil, errorAt(t.at, "coalesce wants values of one type, not %s and %s", common, at)
+		case common.Kind != t.Kind:
+			return nil, common, errorAt(at, "%s wants values of one type, not %s and %s", what, common, t)
 		}
-		if at.Exact() {
+		if t.Exact() {
 			w, s := digits(a)
 			whole, scale = max(whole, w), max(scale, s)
 		}
 	}
 	if common.Kind == column.Decimal {
 		if whole+scale > column.MaxDigits {
-			return nil, errorAt(t.at, "coalesce may need %d digits, and a decimal has at most %d", whole+scale, column.MaxDigits)
+			return nil, common, errorAt(at, "%s may need %d digits, and a decimal has at most %d", what, whole+scale, column.MaxDigits)
 		}
 		common.Precision, common.Scale = uint8(whole+scale), uint8(scale)
 	}
 	if common.Kind == column.Null {
-		return nil, errorAt(t.at, "coalesce wants at least one value that has a type")
+		return nil, common, errorAt(at, "%s wants at least one value that has a type", what)
 	}
-	n := &coalesce{base: newBase(common)}
-	for _, a := range args {
-		a = retype(a, common)
-		if a.typ() != common {
-			a, _ = newCast(t.at, a, common)
+	unified := make([]node, len(args))
+	for k, a := range args {
+		if unified[k] = retype(a, common); unified[k].typ() != common {
+			unified[k], _ = newCast(at, unified[k], common)
 		}
-		n.args = append(n.args, a)
 	}
-	return n, nil
+	return unified, common, nil
 }
 
 func (c *coalesce) eval(b *column.Batch) *Result {
@@ -149,17 +161,7 @@ func (c *coalesce) eval(b *column.Batch) *Result {
 				break
 			}
 			if !r.Null[i] {
-				out.Null[i] = false
-				switch {
-				case out.Type.Kind == column.Text:
-					out.Text[i] = r.Text[i]
-				case out.Type.Kind == column.Double:
-					out.Float[i] = r.Float[i]
-				case out.Type.Wide():
-					out.Wide[i] = r.Wide[i]
-				default:
-					out.Int[i] = r.Int[i]
-				}
+				out.take(i, r)
 				break
 			}
 		}

@@ -129,6 +129,9 @@ type arithmetic struct {
 }
 
 func newArithmetic(op token, left, right node) (node, error) {
+	if isTime(left) || isTime(right) || isInterval(left) || isInterval(right) {
+		return newTimeArithmetic(op, left, right)
+	}
 	t := right.typ()
 	if isKind(right, column.Null) {
 		t = left.typ()

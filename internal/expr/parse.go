@@ -1,6 +1,7 @@
 package expr
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,7 +11,8 @@ import (
 	"ironmonger/internal/place"
 )
 
-// The grammar, loosest first: or; and; not; comparison, is [not] null, [not] in; ||; + -; * /; sign.
+// The grammar, loosest first: or; and; not; comparison, is [not] null, [not] in, between, like; ||; + -;
+// * /; sign.
 
 type tokenKind uint8
 
@@ -207,13 +209,13 @@ func (p *parser) comparison() (node, error) {
 				left = newIsNull(left, negated)
 			}
 		case p.take("not"):
-			if err = p.want("in", "after not"); err == nil {
-				if left, err = p.in(left, at); err == nil {
-					left = newNot(left)
-				}
+			if left, err = p.membership(left, at); err == nil && left == nil {
+				err = cmp.Or(p.err, errorAt(p.tok.at, "expected in, between or like after not, not %s", p.tok))
+			} else if err == nil {
+				left = newNot(left)
 			}
-		case p.take("in"):
-			left, err = p.in(left, at)
+		case p.tok.is("in"), p.tok.is("between"), p.tok.is("like"):
+			left, err = p.membership(left, at)
 		case slices.ContainsFunc([]string{"=", "<>", "!=", "<", "<=", ">", ">="}, p.tok.is):
 			op := p.next()
 			var right node
@@ -225,6 +227,132 @@ func (p *parser) comparison() (node, error) {
 		}
 	}
 	return nil, err
+}
+
+// membership reads what can be negated: in, between, like; nil if there is none of them.
+func (p *parser) membership(left node, at int) (node, error) {
+	switch {
+	case p.take("in"):
+		return p.in(left, at)
+	case p.take("between"):
+		low, err := p.concat()
+		if err == nil {
+			err = p.want("and", "in between a and b")
+		}
+		if err != nil {
+			return nil, err
+		}
+		high, err := p.concat()
+		if err != nil {
+			return nil, err
+		}
+		above, err := newCompare(token{tokSign, ">=", at}, left, low)
+		if err != nil {
+			return nil, err
+		}
+		below, err := newCompare(token{tokSign, "<=", at}, left, high)
+		if err != nil {
+			return nil, err
+		}
+		return newLogic(token{tokName, "and", at}, above, below)
+	case p.take("like"):
+		pattern, err := p.concat()
+		if err != nil {
+			return nil, err
+		}
+		return newLike(at, left, pattern)
+	}
+	return nil, nil
+}
+
+// cases reads case when ... then ... else ... end, or case value when ...
+func (p *parser) cases(at int) (node, error) {
+	var value node
+	var err error
+	if !p.tok.is("when") {
+		if value, err = p.or(); err != nil {
+			return nil, err
+		}
+	}
+	var conditions, results []node
+	for {
+		whenAt := p.tok.at
+		if !p.take("when") {
+			break
+		}
+		c, err := p.or()
+		if err == nil && value != nil {
+			c, err = newCompare(token{tokSign, "=", whenAt}, value, c)
+		} else if err == nil {
+			c, err = wantBoolean(c, whenAt, "when")
+		}
+		if err == nil {
+			err = p.want("then", "after a condition of case")
+		}
+		if err != nil {
+			return nil, err
+		}
+		r, err := p.or()
+		if err != nil {
+			return nil, err
+		}
+		conditions, results = append(conditions, c), append(results, r)
+	}
+	if len(conditions) == 0 {
+		return nil, cmp.Or(p.err, errorAt(p.tok.at, "expected when in case, not %s", p.tok))
+	}
+	var otherwise node = newLiteral(column.Type{}, "", 0)
+	if p.take("else") {
+		if otherwise, err = p.or(); err != nil {
+			return nil, err
+		}
+	}
+	if err := p.want("end", "to close case"); err != nil {
+		return nil, err
+	}
+	return newCases(at, conditions, append(results, otherwise))
+}
+
+// extract reads extract(part from value).
+func (p *parser) extract(t token) (node, error) {
+	if err := p.want("(", "after extract"); err != nil {
+		return nil, err
+	}
+	part := p.next()
+	if err := p.want("from", "in extract(part from value)"); err != nil {
+		return nil, err
+	}
+	value, err := p.or()
+	if err == nil {
+		err = p.want(")", "to close extract")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return newExtract(part, value)
+}
+
+// substring reads substring(text from start for length), or the same with commas; length may be left
+// out.
+func (p *parser) substring(t token) (node, error) {
+	if err := p.want("(", "after substring"); err != nil {
+		return nil, err
+	}
+	args := make([]node, 0, 3)
+	for {
+		n, err := p.or()
+		if err != nil {
+			return nil, err
+		}
+		args = append(args, n)
+		if len(args) == 3 || !p.take(",") && !(len(args) == 1 && p.take("from")) && !(len(args) == 2 && p.take("for")) {
+			break
+		}
+	}
+	if err := p.want(")", "to close substring"); err != nil {
+		return nil, err
+	}
+	return newSubstring(t, args)
 }
 
 // in reads a list of expressions: x in (a, b) is x = a or x = b, nulls included.
@@ -324,6 +452,15 @@ func (p *parser) primary() (node, error) {
 			return nil, errorAt(value.at, "'%s' is no %s", value.text, typ)
 		}
 		return n, nil
+	case t.is("case"):
+		return p.cases(t.at)
+	case t.is("interval") && p.tok.kind == tokString:
+		value := p.next()
+		return newInterval(value, p.next())
+	case t.is("extract") && p.tok.is("("):
+		return p.extract(t)
+	case t.is("substring") && p.tok.is("("):
+		return p.substring(t)
 	case p.tok.is("("):
 		return p.call(t)
 	}
@@ -369,7 +506,7 @@ func (p *parser) call(t token) (node, error) {
 	}
 	f, ok := functions[name]
 	if !ok {
-		names := append(FunctionNames(), "cast")
+		names := append(FunctionNames(), "cast", "extract", "substring")
 		return nil, errorAt(t.at, "there is no function %s%s", t.text, place.Suggest(name, names))
 	}
 	args, err := p.list("after " + name)

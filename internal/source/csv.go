@@ -136,7 +136,11 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 			p := &piece{of: f, file: file, data: data[:at:at], line: line, tooLong: tooLong}
 			line += int64(bytes.Count(p.data, []byte{'\n'}))
 			if header {
-				if err := p.skipHeader(); err != nil {
+				err := p.skipHeader()
+				if err == io.EOF && !end {
+					continue // empty lines only, so far
+				}
+				if err != nil && err != io.EOF {
 					yield(nil, err)
 					return
 				}
@@ -167,9 +171,12 @@ func recordEnd(data []byte) int {
 	}
 }
 
+// skipHeader takes the header off the first piece; io.EOF says that there is none in it.
 func (p *piece) skipHeader() error {
 	rd := csv.NewReader(bytes.NewReader(p.data))
-	if _, err := rd.Read(); err != nil {
+	if _, err := rd.Read(); err == io.EOF {
+		return err
+	} else if err != nil {
 		return csvError(p.file.name, p.line, err, p.data)
 	}
 	skipped := rd.InputOffset()

@@ -195,6 +195,7 @@ func FuzzPieces(f *testing.F) {
 	f.Add([]byte("a,b,c\n1,\"x\ny\",3\n"), 5)
 	f.Add([]byte("a,c\r\n\"\"\"\",2\r\n\r\n"), 2)
 	f.Add([]byte("a,c\n1\"2,3\n\"\n"), 3)
+	f.Add([]byte("\n\r\na,c\n1,2"), 1)
 	f.Fuzz(func(t *testing.T, content []byte, piece int) {
 		if piece < 1 || len(content) > 1<<16 {
 			return

@@ -58,7 +58,9 @@ func Postgres(t testing.TB) (connection, schema string) {
 	return address(), fmt.Sprint("star", server.made)
 }
 
-func address() string { return fmt.Sprintf("host=%s port=5433 user=postgres dbname=postgres", server.dir) }
+func address() string {
+	return fmt.Sprintf("host=%s port=5433 user=postgres dbname=postgres", server.dir)
+}
 
 // bin finds a program of the server's.
 func bin(name string) string {

@@ -1,0 +1,188 @@
+package expr
+
+import (
+	"math"
+	"strconv"
+	"strings"
+
+	"ironmonger/internal/column"
+)
+
+// interval is a span of time, which stands only beside a + or - with a date or timestamp.
+type interval struct {
+	base
+	months, micros int64
+}
+
+var units = map[string]struct{ months, micros int64 }{
+	"year": {12, 0}, "month": {1, 0}, "day": {0, column.DayMicros}, "hour": {0, 3600e6}, "minute": {0, 60e6}, "second": {0, 1e6},
+}
+
+func newInterval(value, unit token) (node, error) {
+	n, err := strconv.ParseInt(strings.TrimSpace(value.text), 10, 32)
+	u, ok := units[strings.ToLower(unit.text)]
+	if err != nil || !ok || unit.kind != tokName {
+		return nil, errorAt(value.at, "an interval is written interval '3' day; the units are year, month, day, hour, minute, second")
+	}
+	return &interval{newBase(column.Type{}), n * u.months, n * u.micros}, nil
+}
+
+func (n *interval) eval(b *column.Batch) *Result { return n.begin(b.N) }
+
+func isInterval(n node) bool {
+	_, ok := n.(*interval)
+	return ok
+}
+
+func isTime(n node) bool { return isKind(n, column.Date) || isKind(n, column.Timestamp) }
+
+// times calculates with dates and timestamps.
+type times struct {
+	base
+	left, right node
+	f           func(x, y int64) (int64, bool)
+}
+
+// The least and greatest day that can be written.
+var firstDay, lastDay = column.Day(1, 1, 1), column.Day(9999, 12, 31)
+
+func dayFits(day int64) bool { return day >= firstDay && day <= lastDay }
+
+func newTimeArithmetic(op token, left, right node) (node, error) {
+	l, r := left.typ(), right.typ()
+	sign := int64(1)
+	if op.text == "-" {
+		sign = -1
+	}
+	n := &times{left: left, right: right}
+	span, ofInterval := right.(*interval)
+	switch {
+	case op.text == "*" || op.text == "/":
+	case ofInterval && isTime(left):
+		n.base = newBase(column.Type{Kind: column.Timestamp})
+		n.right = left
+		date := l.Kind == column.Date
+		n.f = func(x, _ int64) (int64, bool) {
+			if date {
+				x *= column.DayMicros
+			}
+			day := column.DayOf(x)
+			moved := addMonths(day, sign*span.months)
+			x += (moved-day)*column.DayMicros + sign*span.micros
+			return x, dayFits(moved) && dayFits(column.DayOf(x))
+		}
+		return n, nil
+	case op.text == "+" && l.Kind == column.Integer && r.Kind == column.Date:
+		n.left, n.right = right, left
+		fallthrough
+	case l.Kind == column.Date && r.Kind == column.Integer:
+		n.base = newBase(column.Type{Kind: column.Date})
+		n.f = func(x, y int64) (int64, bool) {
+			return x + sign*y, y > -math.MaxInt32 && y < math.MaxInt32 && dayFits(x+sign*y)
+		}
+		return n, nil
+	case op.text == "-" && l.Kind == column.Date && r.Kind == column.Date:
+		n.base = newBase(column.Type{Kind: column.Integer})
+		n.f = func(x, y int64) (int64, bool) { return x - y, true }
+		return n, nil
+	case op.text == "-" && l.Kind == column.Timestamp && r.Kind == column.Timestamp:
+		n.base = newBase(column.Type{Kind: column.Decimal, Precision: column.NarrowDigits, Scale: 6})
+		n.f = func(x, y int64) (int64, bool) { return x - y, true }
+		return n, nil
+	}
+	what := func(n node) string {
+		if isInterval(n) {
+			return "an interval"
+		}
+		return n.typ().String()
+	}
+	return nil, errorAt(op.at, "%s can't calculate with %s and %s: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval", op.text, what(left), what(right))
+}
+
+func (t *times) eval(b *column.Batch) *Result {
+	l, r := t.left.eval(b), t.right.eval(b)
+	out := t.begin(b.N)
+	for i := range b.N {
+		if carry(out, i, l, r) {
+			continue
+		}
+		v, ok := t.f(l.Int[i], r.Int[i])
+		if out.Int[i] = v; !ok {
+			out.fail(i, overflow)
+		}
+	}
+	return out
+}
+
+// addMonths goes so many months on; where the month is too short, to its last day.
+func addMonths(day, months int64) int64 {
+	if months == 0 {
+		return day
+	}
+	y, m, d := column.Civil(day)
+	total := int64(y)*12 + int64(m) - 1 + months
+	year, month := int(total/12), int(total%12)+1
+	if total < 0 {
+		return firstDay - 1
+	}
+	return column.Day(year, month, min(d, column.DaysIn(year, month)))
+}
+
+// part is what extract takes from a date or timestamp; of a date, the time of day is midnight.
+type part struct {
+	base
+	of node
+	f  func(day, micros int64) int64
+}
+
+func civil(f func(y, m, d int) int) func(day, micros int64) int64 {
+	return func(day, _ int64) int64 { return int64(f(column.Civil(day))) }
+}
+
+var parts = map[string]func(day, micros int64) int64{
+	"year":    civil(func(y, m, d int) int { return y }),
+	"quarter": civil(func(y, m, d int) int { return (m + 2) / 3 }),
+	"month":   civil(func(y, m, d int) int { return m }),
+	"day":     civil(func(y, m, d int) int { return d }),
+	"isodow":  func(day, _ int64) int64 { return ((day+3)%7+7)%7 + 1 },
+	"week":    func(day, _ int64) int64 { _, w := column.Week(day); return int64(w) },
+	"isoyear": func(day, _ int64) int64 { y, _ := column.Week(day); return int64(y) },
+	"hour":    func(_, micros int64) int64 { return micros / 3600e6 },
+	"minute":  func(_, micros int64) int64 { return micros / 60e6 % 60 },
+	"second":  func(_, micros int64) int64 { return micros % 60e6 },
+}
+
+func newExtract(name token, of node) (node, error) {
+	f, ok := parts[strings.ToLower(name.text)]
+	if !ok {
+		return nil, errorAt(name.at, "there is no part %s: year, quarter, month, day, week, isoyear, isodow, hour, minute, second", name)
+	}
+	if !isTime(of) && !isKind(of, column.Time) {
+		return nil, errorAt(name.at, "extract wants a date, a timestamp or a time, not %s", of.typ())
+	}
+	t := column.Type{Kind: column.Integer}
+	if strings.EqualFold(name.text, "second") {
+		t = column.Type{Kind: column.Decimal, Precision: 8, Scale: 6}
+	}
+	return &part{newBase(t), of, f}, nil
+}
+
+func (p *part) eval(b *column.Batch) *Result {
+	x := p.of.eval(b)
+	out := p.begin(b.N)
+	for i := range b.N {
+		if carry(out, i, x) {
+			continue
+		}
+		day, micros := x.Int[i], int64(0)
+		switch x.Type.Kind {
+		case column.Timestamp:
+			day = column.DayOf(x.Int[i])
+			micros = x.Int[i] - day*column.DayMicros
+		case column.Time:
+			day, micros = 0, x.Int[i]
+		}
+		out.Int[i] = p.f(day, micros)
+	}
+	return out
+}
