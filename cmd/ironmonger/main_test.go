@@ -173,6 +173,115 @@ func TestDemo(t *testing.T) {
 	}
 }
 
+// TestAround looks at a model and at what came of it: the order, the strays, and the tables as SQL, which a load
+// finds as good as its own, and which can be dropped again.
+func TestAround(t *testing.T) {
+	warehouses(t, "600", func(t *testing.T, demo string, empty func()) {
+		empty()
+		var order []struct {
+			Step  string
+			Wave  int
+			Waits []struct {
+				Step     string
+				Required bool
+			}
+		}
+		decode(t, must(t, demo, "order", "--format", "json"), &order)
+		waves := map[string]int{}
+		for _, o := range order {
+			waves[o.Step] = o.Wave
+			for _, w := range o.Waits {
+				if waves[w.Step] == 0 || waves[w.Step] >= o.Wave || !w.Required {
+					t.Errorf("%s of wave %d waits for %s of wave %d", o.Step, o.Wave, w.Step, waves[w.Step])
+				}
+			}
+		}
+		if len(order) != 7 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 || waves["fact passage"] != 3 {
+			t.Error(waves)
+		}
+
+		if out := must(t, demo, "strays"); out != "nothing has been loaded yet: ironmonger load\n" && out != "no strays: every row is in the star, and every key has its member\n" {
+			t.Error(out)
+		}
+		var create, drop []string
+		decode(t, must(t, demo, "ddl", "--format", "json"), &create)
+		decode(t, must(t, demo, "ddl", "--drop", "--format", "json"), &drop)
+		startest.Run(t, demo, create...)
+		must(t, demo, "load")
+		want := startest.Dump(t, demo, "load_run")
+		var strays struct {
+			SetAside []struct {
+				Reasons string
+				Rows    int
+				File    string
+				Line    int
+			} `json:"set_aside"`
+			Keys []struct {
+				Key, Outcome, Rule string
+				Natural            string `json:"natural_key"`
+				Rows               int
+			}
+			Inferred []struct {
+				Dimension string
+				Members   int
+				Rows      int `json:"rows_pointing"`
+			}
+		}
+		decode(t, must(t, demo, "strays", "--format", "json"), &strays)
+		facts, pointing := startest.Star(t, demo)["fact_passage"], 0
+		inferred := map[string]bool{}
+		for _, v := range startest.Star(t, demo)["dim_vessel"] {
+			if v["is_inferred"] == "true" {
+				inferred[v["vessel_key"]] = true
+			}
+		}
+		for _, f := range facts {
+			if inferred[f["vessel_key"]] {
+				pointing++
+			}
+		}
+		if len(strays.Inferred) != 1 || strays.Inferred[0].Members != len(inferred) || strays.Inferred[0].Rows != pointing || pointing == 0 {
+			t.Errorf("%+v; %d vessels are inferred, and %d facts point there", strays.Inferred, len(inferred), pointing)
+		}
+		found := map[string]int{}
+		for _, k := range strays.Keys {
+			found[k.Key+" "+k.Outcome+" "+k.Rule] += k.Rows
+		}
+		if found["lock unmatched unknown"] != 2 || found["cargo unmatched set_aside"] != 2 || found["vessel unmatched infer"] != pointing {
+			t.Error(found)
+		}
+		for _, a := range strays.SetAside {
+			content, err := os.ReadFile(filepath.Join(demo, a.File))
+			if err != nil || a.Rows < 1 || a.Line < 2 || a.Line > strings.Count(string(content), "\n")+1 {
+				t.Errorf("%+v, %v", a, err)
+			}
+		}
+		if len(strays.SetAside) != 4 {
+			t.Errorf("%+v", strays.SetAside)
+		}
+		if out := must(t, demo, "strays"); !strings.Contains(out, "‹L99›") || !strings.Contains(out, "waiting for its source") {
+			t.Error(out)
+		}
+
+		startest.Run(t, demo, drop...)
+		if left := startest.Dump(t, demo); left != "" {
+			t.Error("what is left:", left)
+		}
+		startest.Run(t, demo, strings.TrimSuffix(strings.TrimSpace(must(t, demo, "ddl")), ";"))
+		must(t, demo, "load")
+		if got := startest.Dump(t, demo, "load_run"); got != want {
+			t.Error(startest.Difference(want, got))
+		}
+	})
+}
+
+func decode(t *testing.T, text string, to any) {
+	t.Helper()
+	if err := json.Unmarshal([]byte(text), to); err != nil {
+		t.Fatalf("%v in %s", err, text)
+	}
+}
+
 // TestCalls says what calls that are wrong in some way answer, with their exit status. The folder has
 // a sound demo; each case spoils a file first. What is answered is a regular expression.
 func TestCalls(t *testing.T) {
@@ -237,7 +346,7 @@ func TestCalls(t *testing.T) {
 
 // TestHelp: every command has a help with an example.
 func TestHelp(t *testing.T) {
-	for _, command := range []string{"", "demo", "check", "load", "runs"} {
+	for _, command := range []string{"", "demo", "check", "order", "load", "strays", "runs", "ddl"} {
 		out := must(t, ".", strings.Fields(command+" --help")...)
 		if !strings.Contains(out, "Example:") || !strings.Contains(out, "Exit status") {
 			t.Errorf("the help of %q has no example or doesn't tell its exit status:\n%s", command, out)

@@ -108,3 +108,26 @@ func (a *Asides) Close(files []string) error {
 	}
 	return a.amend()
 }
+
+// EachAside calls f for every row that waits outside the star, with the run in which it was first met.
+func EachAside(ctx context.Context, r warehouse.Reader, f func(a *Aside, firstRun int64)) error {
+	match := column.Column{Type: text}
+	match.AppendText(Waiting)
+	fields := pick(asideTable, "step", "source", "file", "line", "reasons", "content", "first_run")
+	rows, err := r.Read(ctx, warehouse.Query{Table: asideTable.Name, Fields: fields, By: []string{"state"}, Match: []*column.Column{&match}})
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	b := column.NewBatch(fields)
+	for {
+		more, err := rows.Next(b)
+		if err != nil || !more {
+			return err
+		}
+		for i := range b.N {
+			c := b.Cols
+			f(&Aside{Step: c[0].Text[i], Source: c[1].Text[i], File: c[2].Text[i], Line: c[3].Int[i], Reasons: c[4].Text[i], Content: c[5].Text[i]}, c[6].Int[i])
+		}
+	}
+}

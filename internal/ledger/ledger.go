@@ -113,6 +113,18 @@ type KeyCounts struct {
 	Missing   int64 `json:"missing"`
 	Unmatched int64 `json:"unmatched"`
 	Outside   int64 `json:"outside"`
+
+	Strays []Stray `json:"strays,omitempty"` // the most frequent of the unmatched and outside
+}
+
+// Stray is a natural key that was unmatched or outside, with the place of its first row.
+type Stray struct {
+	Outcome string `json:"outcome"` // unmatched or outside
+	Rule    string `json:"rule"`    // what became of its rows
+	Natural string `json:"natural_key"`
+	Rows    int64  `json:"rows"`
+	File    string `json:"file"`
+	Line    int64  `json:"line"`
 }
 
 // Total is the account of a measure, as exact decimals.

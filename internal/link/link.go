@@ -62,8 +62,8 @@ func (l *Link) columns(b *column.Batch, buf []*column.Column) []*column.Column {
 	return buf
 }
 
-// natural gives the natural key of a row for people.
-func (l *Link) natural(b *column.Batch, i int) string {
+// Natural gives the natural key of a row for people.
+func (l *Link) Natural(b *column.Batch, i int) string {
 	s := ""
 	for n, k := range l.by {
 		if n > 0 {
@@ -80,7 +80,14 @@ type Resolved struct {
 	Open    [][]bool        // for each link, the rows that need a member inferred; nil if none do
 	Pending []int32         // rows that need any
 	Counts  []ledger.KeyCounts
-	Stop    error // the first row that a rule makes stop
+	Strays  []Stray // rows whose key was unmatched or outside, in order
+	Stop    error   // the first row that a rule makes stop
+}
+
+// Stray is a row whose key was unmatched or outside: the link and the row.
+type Stray struct {
+	Link, Row int32
+	Outside   bool
 }
 
 // Resolver resolves batches. It is for one goroutine.
@@ -110,7 +117,7 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
 		out.Open = make([][]bool, len(r.links))
 		out.Counts = make([]ledger.KeyCounts, len(r.links))
 	}
-	out.Pending, out.Stop = out.Pending[:0], nil
+	out.Pending, out.Strays, out.Stop = out.Pending[:0], out.Strays[:0], nil
 	passed := passing(b)
 	if cap(r.match) < b.N {
 		r.match = make([]member.Match, b.N+b.N/4)
@@ -175,9 +182,11 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) b
 		rule, what = l.Missing, "no "+l.Text
 	case member.Unmatched:
 		out.Counts[k].Unmatched++
+		out.Strays = append(out.Strays, Stray{int32(k), int32(i), false})
 		rule, what = l.Unmatched, "unmatched "+l.Text
 	case member.Outside:
 		out.Counts[k].Outside++
+		out.Strays = append(out.Strays, Stray{int32(k), int32(i), true})
 		rule, what = l.Outside, l.Text+" outside every version"
 	case member.Timeless:
 		out.Counts[k].Missing++
@@ -197,13 +206,13 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) b
 	case star.SetAside:
 		detail := ""
 		if m != member.Missing {
-			detail = l.natural(b, i)
+			detail = l.Natural(b, i)
 		}
 		b.SetAside(i, what, detail)
 	case star.Stop:
 		if out.Stop == nil {
 			out.Stop = &place.Error{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "key " + l.Text,
-				Message: fmt.Sprintf("%s: %s; the model says stop", what, l.natural(b, i))}
+				Message: fmt.Sprintf("%s: %s; the model says stop", what, l.Natural(b, i))}
 		}
 	case star.LeaveEmpty:
 		c.SetNull(i)

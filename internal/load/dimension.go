@@ -153,7 +153,7 @@ func (w *work) arrange(x *member.Roster, c *delivery) {
 func (w *work) takeDelivery(ctx context.Context, feed *member.Feed, c *delivery) error {
 	b := c.batch
 	w.figures.Read += int64(b.N)
-	if err := w.count(&c.keys); err != nil {
+	if err := w.count(b, &c.keys); err != nil {
 		return err
 	}
 	for _, i := range c.keys.Pending {

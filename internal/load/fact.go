@@ -61,7 +61,7 @@ func (w *work) loadFact(ctx context.Context) error {
 // takeChunk is the sequencer: it takes a chunk in source order.
 func (w *work) takeChunk(ctx context.Context, writer *fact.Writer, account *sums, c *fact.Chunk) error {
 	w.figures.Read += int64(c.Batch.N)
-	if err := w.count(&c.Keys); err != nil {
+	if err := w.count(c.Batch, &c.Keys); err != nil {
 		return err
 	}
 	if err := writer.Take(ctx, w.tx, c); err != nil {

@@ -181,6 +181,56 @@ func (r *run) steps() []*step {
 	return steps
 }
 
+// Waiting is why a step waits for another.
+type Waiting struct {
+	Step     string `json:"step"`
+	Because  string `json:"because"`
+	Required bool   `json:"required"` // if that step fails, this one doesn't run
+}
+
+// Ordered is a step in the order in which a load runs: steps of one wave wait only for earlier waves.
+type Ordered struct {
+	Step  string    `json:"step"`
+	Wave  int       `json:"wave"`
+	Waits []Waiting `json:"waits,omitempty"`
+}
+
+// Order says what a load of the model runs, and why each step waits.
+func Order(m *star.Model) []Ordered {
+	r := &run{star: layout.New(m)}
+	steps := r.steps()
+	waves := make([]int, len(steps))
+	edges := order(steps)
+	for range steps { // until the last wave has been reached
+		for i, e := range edges {
+			for _, j := range append(slices.Clone(e.Needs), e.After...) {
+				waves[i] = max(waves[i], waves[j]+1)
+			}
+		}
+	}
+	list := make([]Ordered, len(steps))
+	for i, s := range steps {
+		list[i] = Ordered{Step: s.name, Wave: waves[i] + 1}
+		said := map[int]bool{}
+		for _, k := range s.keys {
+			for _, j := range edges[i].Needs {
+				if steps[j].dimension != nil && steps[j].dimension.Dimension == k.Dimension && !said[j] {
+					said[j] = true
+					list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, "key " + k.Text + " points to it", true})
+				}
+			}
+		}
+		for _, j := range edges[i].After {
+			if !said[j] {
+				said[j] = true
+				list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, "both point to a dimension whose members may be inferred, and it stands first in the model", false})
+			}
+		}
+	}
+	slices.SortStableFunc(list, func(a, b Ordered) int { return a.Wave - b.Wave })
+	return list
+}
+
 // order says what each step waits for: the dimensions that it points to, and, where it may make
 // members or others may, the earlier steps that point to the same dimension, so that keys don't depend
 // on who comes first (rule R30).

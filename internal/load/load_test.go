@@ -13,8 +13,6 @@ import (
 	"strings"
 	"testing"
 
-	driver "zombiezen.com/go/sqlite"
-
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/place"
@@ -354,29 +352,11 @@ func TestAccountIsChecked(t *testing.T) {
 		f := newYard(t)
 		f.trips("1,A,2024-01-10,1")
 		f.load()
-		f.sql(trigger)
+		startest.Run(t, f.dir, trigger)
 		before := startest.Dump(t, f.dir)
 		f.trips("1,A,2024-01-10,1", "2,A,2024-01-10,2", "3,A,2024-01-10,3")
 		f.fail("fact trip", message)
 		f.want("rolled back", startest.Dump(t, f.dir), before)
-	}
-}
-
-// sql runs a statement with the sqlite3 library, behind the loader's back.
-func (f folder) sql(statement string) {
-	f.Helper()
-	conn, err := driver.OpenConn(filepath.Join(f.dir, "star.db"))
-	if err != nil {
-		f.Fatal(err)
-	}
-	defer conn.Close()
-	stmt, _, err := conn.PrepareTransient(statement)
-	if err == nil {
-		_, err = stmt.Step()
-		stmt.Finalize()
-	}
-	if err != nil {
-		f.Fatal(err)
 	}
 }
 

@@ -1,10 +1,12 @@
 package load
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"time"
 
 	"ironmonger/internal/column"
@@ -34,6 +36,7 @@ type work struct {
 	sessions []*member.Session
 	keys     []ledger.KeyCounts
 	aside    *asides
+	strays   map[strayID]*ledger.Stray
 	finish   []func() // to call after the commit
 	total    int64
 	bytes    int64
@@ -42,7 +45,7 @@ type work struct {
 // step runs one step in one transaction, and writes down how it ended.
 func (r *run) step(ctx context.Context, s *step) error {
 	started := time.Now().UTC()
-	w := &work{run: r, step: s}
+	w := &work{run: r, step: s, strays: map[strayID]*ledger.Stray{}}
 	r.tell(Progress{Step: s.name})
 	err := w.try(ctx)
 	ended := time.Now().UTC()
@@ -139,6 +142,7 @@ func (w *work) try(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	w.keep()
 	w.figures.Keys = map[string]*ledger.KeyCounts{}
 	for k := range w.keys {
 		w.figures.Keys[w.links[k].Text] = &w.keys[k]
@@ -261,7 +265,7 @@ func (w *work) connect(ctx context.Context) error {
 }
 
 // count adds up the outcomes of a chunk's keys, and stops where a rule says so.
-func (w *work) count(r *link.Resolved) error {
+func (w *work) count(b *column.Batch, r *link.Resolved) error {
 	for k := range w.keys {
 		c := &r.Counts[k]
 		w.keys[k].Matched += c.Matched
@@ -269,7 +273,50 @@ func (w *work) count(r *link.Resolved) error {
 		w.keys[k].Unmatched += c.Unmatched
 		w.keys[k].Outside += c.Outside
 	}
+	for _, s := range r.Strays {
+		l := w.links[s.Link]
+		id := strayID{s.Link, s.Outside, l.Natural(b, int(s.Row))}
+		found := w.strays[id]
+		if found == nil {
+			if len(w.strays) >= mostStrays {
+				continue
+			}
+			found = &ledger.Stray{Outcome: "unmatched", Rule: string(l.Unmatched), Natural: id.natural, File: b.From.File, Line: b.From.Line[s.Row]}
+			if s.Outside {
+				found.Outcome, found.Rule = "outside", string(l.Outside)
+			}
+			w.strays[id] = found
+		}
+		found.Rows++
+	}
 	return r.Stop
+}
+
+// strayID tells strays apart.
+type strayID struct {
+	link    int32
+	outside bool
+	natural string
+}
+
+// So many strays are told apart in a step, and so many of a key are kept: the most frequent.
+const (
+	mostStrays = 10_000
+	keptStrays = 20
+)
+
+// keep gives the keys' figures their most frequent strays.
+func (w *work) keep() {
+	for id, s := range w.strays {
+		w.keys[id.link].Strays = append(w.keys[id.link].Strays, *s)
+	}
+	for k := range w.keys {
+		list := w.keys[k].Strays
+		slices.SortFunc(list, func(a, b ledger.Stray) int {
+			return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Natural, b.Natural))
+		})
+		w.keys[k].Strays = list[:min(len(list), keptStrays)]
+	}
 }
 
 // read tells how far the step has come.

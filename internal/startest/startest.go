@@ -9,6 +9,10 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
+	driver "zombiezen.com/go/sqlite"
+	"zombiezen.com/go/sqlite/sqlitex"
+
 	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
@@ -69,6 +73,32 @@ func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	db := Open(t, dir)
 	defer db.Close()
 	return load.Run(context.Background(), m, root, db, opts)
+}
+
+// Run runs SQL statements in the warehouse of the model in dir, behind the loader's back.
+func Run(t testing.TB, dir string, statements ...string) {
+	t.Helper()
+	m := Model(t, dir)
+	script := strings.Join(statements, ";\n")
+	if m.Warehouse.Kind == star.Postgres {
+		conn, err := pgx.Connect(context.Background(), m.Warehouse.Connection)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close(context.Background())
+		if _, err := conn.Exec(context.Background(), script); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	conn, err := driver.OpenConn(filepath.Join(dir, m.Warehouse.Path))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if err := sqlitex.ExecuteScript(conn, script, nil); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // Table reads a table as text: a map for each row, nulls left out.

@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -215,6 +216,10 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 	if err := t.exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(t.schema)); err != nil {
 		return err
 	}
+	return t.exec(ctx, t.createTable(table))
+}
+
+func (db *DB) createTable(table *warehouse.Table) string {
 	var parts []string
 	for _, c := range table.Columns {
 		part := quote(c.Name) + " " + declared(c.Type)
@@ -226,44 +231,73 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 		}
 		parts = append(parts, part)
 	}
-	return t.exec(ctx, fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", t.table(table.Name), strings.Join(parts, ",\n  ")))
+	return fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", db.table(table.Name), strings.Join(parts, ",\n  "))
 }
+
+// constraint is a key of a table: its name and the statement that adds it.
+type constraint struct{ name, add string }
+
+func (db *DB) constraints(table *warehouse.Table) []constraint {
+	var list []constraint
+	add := func(name, what string) {
+		name = clip(name)
+		list = append(list, constraint{name, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", db.table(table.Name), quote(name), what)})
+	}
+	if len(table.Primary) > 0 {
+		add(table.Name+"_key", "PRIMARY KEY ("+quoteAll(table.Primary, "%")+")")
+	}
+	if len(table.Unique) > 0 {
+		add(table.Name+"_unique", "UNIQUE ("+quoteAll(table.Unique, "%")+")")
+	}
+	for _, f := range table.Foreign {
+		add(table.Name+"_"+f.Column, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s) DEFERRABLE INITIALLY DEFERRED", quote(f.Column), db.table(f.Table), quote(f.Key)))
+	}
+	return list
+}
+
+// DDL gives the statements that make a table of a schema and its keys, as a load does.
+func DDL(schema string, table *warehouse.Table) []string {
+	db := &DB{schema: schema}
+	statements := []string{db.createTable(table)}
+	for _, c := range db.constraints(table) {
+		statements = append(statements, c.add)
+	}
+	return statements
+}
+
+// ViewDDL gives the statement that makes a view in a schema.
+func ViewDDL(schema string, v *warehouse.View) string {
+	db := &DB{schema: schema}
+	var parts []string
+	for _, c := range v.Columns {
+		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
+	}
+	return fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", db.table(v.Name), strings.Join(parts, ", "), db.table(v.Of))
+}
+
+// Quote makes the name of a thing in a schema into SQL.
+func Quote(schema, name string) string { return (&DB{schema: schema}).table(name) }
+
+// QuoteName makes a name that stands in no schema into SQL.
+func QuoteName(name string) string { return quote(name) }
 
 // Constrain adds the keys that the table doesn't have yet. A table that it refers to must have its own.
 func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
-	there := map[string]bool{}
 	rows, err := t.conn.Query(ctx, `SELECT conname FROM pg_constraint WHERE conrelid = $1::regclass`, t.table(table.Name))
 	if err != nil {
 		return plain(err)
 	}
-	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	there, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	if err != nil {
 		return plain(err)
 	}
-	for _, n := range names {
-		there[n] = true
-	}
 	added := false
-	add := func(name, what string) error {
-		if there[name] {
-			return nil
+	for _, c := range t.constraints(table) {
+		if slices.Contains(there, c.name) {
+			continue
 		}
 		added = true
-		return t.exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", t.table(table.Name), quote(name), what))
-	}
-	if len(table.Primary) > 0 {
-		if err := add(clip(table.Name+"_key"), "PRIMARY KEY ("+quoteAll(table.Primary, "%")+")"); err != nil {
-			return err
-		}
-	}
-	if len(table.Unique) > 0 {
-		if err := add(clip(table.Name+"_unique"), "UNIQUE ("+quoteAll(table.Unique, "%")+")"); err != nil {
-			return err
-		}
-	}
-	for _, f := range table.Foreign {
-		if err := add(clip(table.Name+"_"+f.Column), fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s) DEFERRABLE INITIALLY DEFERRED",
-			quote(f.Column), t.table(f.Table), quote(f.Key))); err != nil {
+		if err := t.exec(ctx, c.add); err != nil {
 			return err
 		}
 	}
@@ -285,9 +319,5 @@ func clip(name string) string {
 
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
-	var parts []string
-	for _, c := range v.Columns {
-		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
-	}
-	return t.exec(ctx, fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", t.table(v.Name), strings.Join(parts, ", "), t.table(v.Of)))
+	return t.exec(ctx, ViewDDL(t.schema, v))
 }

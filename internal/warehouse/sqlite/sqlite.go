@@ -184,6 +184,10 @@ func declared(t column.Type) string {
 
 // Create makes a table.
 func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
+	return t.exec(createTable(table))
+}
+
+func createTable(table *warehouse.Table) string {
 	var parts []string
 	alone := ""
 	if len(table.Primary) == 1 {
@@ -206,23 +210,43 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 	for _, f := range table.Foreign {
 		parts = append(parts, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", quote(f.Column), quote(f.Table), quote(f.Key)))
 	}
-	return t.exec(fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", quote(table.Name), strings.Join(parts, ",\n  ")))
+	return fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", quote(table.Name), strings.Join(parts, ",\n  "))
 }
+
+// DDL gives the statements that make a table and its keys, as a load does.
+func DDL(table *warehouse.Table) []string {
+	statements := []string{createTable(table)}
+	if len(table.Unique) > 0 {
+		statements = append(statements, createIndex(table))
+	}
+	return statements
+}
+
+// ViewDDL gives the statement that makes a view.
+func ViewDDL(v *warehouse.View) string {
+	var parts []string
+	for _, c := range v.Columns {
+		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
+	}
+	return fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", quote(v.Name), strings.Join(parts, ", "), quote(v.Of))
+}
+
+// Quote makes a name into SQL.
+func Quote(name string) string { return quote(name) }
 
 // Constrain makes the index of what is unique: of a table that is full, in half the time.
 func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 	if len(table.Unique) == 0 {
 		return nil
 	}
-	return t.exec(fmt.Sprintf("CREATE UNIQUE INDEX IF NOT EXISTS %s ON %s (%s)", quote(table.Name+"_unique"), quote(table.Name),
-		strings.Join(quoteAll(table.Unique, "%"), ", ")))
+	return t.exec(createIndex(table))
+}
+
+func createIndex(table *warehouse.Table) string {
+	return fmt.Sprintf("CREATE UNIQUE INDEX IF NOT EXISTS %s ON %s (%s)", quote(table.Name+"_unique"), quote(table.Name), strings.Join(quoteAll(table.Unique, "%"), ", "))
 }
 
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
-	var parts []string
-	for _, c := range v.Columns {
-		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
-	}
-	return t.exec(fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", quote(v.Name), strings.Join(parts, ", "), quote(v.Of)))
+	return t.exec(ViewDDL(v))
 }

@@ -1,0 +1,31 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/view"
+)
+
+func (s *session) order() *cli.Command {
+	return command(&cli.Command{
+		Name:  "order",
+		Usage: "what a load runs when, and why each step waits",
+		Description: "The order follows from the model: what a step points to comes first. Steps of one wave wait only for earlier\n" +
+			"waves. Opens neither files nor the warehouse.\n\n" +
+			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
+			"Example:\n  ironmonger order",
+		Flags: []cli.Flag{modelFlag(), formatFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			m, root, err := readModel(c)
+			if err != nil {
+				return err
+			}
+			defer root.Close()
+			order := load.Order(m)
+			return s.result(c, order, func(width int) { view.Order(s.out, order, width) })
+		},
+	}, 0)
+}

@@ -1,0 +1,47 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"github.com/urfave/cli/v3"
+
+	"ironmonger/internal/layout"
+	"ironmonger/internal/strays"
+	"ironmonger/internal/view"
+)
+
+func (s *session) strays() *cli.Command {
+	return command(&cli.Command{
+		Name:  "strays",
+		Usage: "what did not match, or did not pass",
+		Description: "Rows that are set aside, by reason; natural keys that no member had or that were outside every version, in the\n" +
+			"last load of each step, the most frequent first; and inferred members that still wait for their own source.\n" +
+			"Each with its first example.\n\n" +
+			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
+			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
+		Flags: []cli.Flag{modelFlag(), formatFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			m, root, err := readModel(c)
+			if err != nil {
+				return err
+			}
+			defer root.Close()
+			wh, err := openWarehouse(ctx, m, root, false)
+			if errors.Is(err, fs.ErrNotExist) {
+				return s.result(c, &strays.Report{}, func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
+			}
+			if err != nil {
+				return err
+			}
+			defer wh.Close()
+			report, err := strays.Find(ctx, wh, layout.New(m))
+			if err != nil {
+				return err
+			}
+			return s.result(c, report, func(width int) { view.Strays(s.out, report, width) })
+		},
+	}, 0)
+}

@@ -1,0 +1,58 @@
+package view
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/place"
+	"ironmonger/internal/strays"
+)
+
+// Strays writes what strayed.
+func Strays(w io.Writer, r *strays.Report, width int) {
+	if len(r.SetAside)+len(r.Keys)+len(r.Inferred) == 0 {
+		fmt.Fprintln(w, "no strays: every row is in the star, and every key has its member")
+		return
+	}
+	aside := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "since run", Align: Right}, {Head: "first at", Cut: true}, {Head: "row", Cut: true}}}
+	for _, a := range r.SetAside {
+		aside.Add(a.Step, Number(a.Rows), a.Reasons, fmt.Sprint(a.Since), place.Place{File: a.File, Line: int(a.Line)}.String(), quoted(a.Content))
+	}
+	keys := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "rows", Align: Right}, {Head: "outcome"}, {Head: "rule"}, {Head: "natural key", Cut: true}, {Head: "first at", Cut: true}}}
+	for _, k := range r.Keys {
+		keys.Add(noun(k.Step)+"."+k.Key, Number(k.Rows), k.Outcome, k.Rule, quoted(k.Natural), place.Place{File: k.File, Line: int(k.Line)}.String())
+	}
+	inferred := &Table{Columns: []Column{{Head: "waiting for its source", Cut: true}, {Head: "members", Align: Right}, {Head: "rows that point there", Align: Right}, {Head: "since run", Align: Right}, {Head: "for example", Cut: true}}}
+	for _, d := range r.Inferred {
+		inferred.Add(d.Dimension, Number(d.Members), Number(d.Rows), fmt.Sprint(d.Since), "‹"+strings.Join(d.Examples, "› ‹")+"›")
+	}
+	first := true
+	for _, t := range []*Table{aside, keys, inferred} {
+		if len(t.Rows) == 0 {
+			continue
+		}
+		if !first {
+			fmt.Fprintln(w)
+		}
+		first = false
+		t.Write(w, width)
+	}
+}
+
+// Order writes the waves of a load.
+func Order(w io.Writer, order []load.Ordered, width int) {
+	t := &Table{Columns: []Column{{Head: "wave", Align: Right}, {Head: "step"}, {Head: "waits for"}, {Head: "because", Cut: true}}}
+	for _, o := range order {
+		wave, step := fmt.Sprint(o.Wave), o.Step
+		if len(o.Waits) == 0 {
+			t.Add(wave, step, "", "")
+		}
+		for _, wait := range o.Waits {
+			t.Add(wave, step, wait.Step, wait.Because)
+			wave, step = "", ""
+		}
+	}
+	t.Write(w, width)
+}
