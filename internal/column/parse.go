@@ -29,16 +29,32 @@ var (
 // nil means that the model names none, so that offsets can't be converted.
 type Reader struct {
 	zone  *time.Location
-	day   int64 // the last day looked at, and whether the zone's clock was changed on it
+	style *Style // nil: the usual
+	day   int64  // the last day looked at, and whether the zone's clock was changed on it
 	shift bool
 }
 
 // NewReader gives a reader for a zone, or for none.
 func NewReader(zone *time.Location) *Reader { return &Reader{zone: zone, day: -1 << 62} }
 
+// Styled gives the reader a style.
+func (r *Reader) Styled(s *Style) *Reader {
+	r.style = s
+	return r
+}
+
 // Set reads s into row i of c. What s must look like is what [Column.AppendValue] writes; a value that
 // would lose anything is refused. The row is null after an error.
 func (r *Reader) Set(c *Column, i int, s string) error {
+	if r.style != nil {
+		if ok, err := r.setStyled(c, i, s); ok {
+			return err
+		}
+	}
+	return r.set(c, i, s)
+}
+
+func (r *Reader) set(c *Column, i int, s string) error {
 	var err error
 	c.Null[i] = false
 	switch c.Type.Kind {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -212,13 +213,22 @@ func Order(m *star.Model) []Ordered {
 	for i, s := range steps {
 		list[i] = Ordered{Step: s.name, Wave: waves[i] + 1}
 		said := map[int]bool{}
-		for _, k := range s.keys {
-			for _, j := range edges[i].Needs {
-				if steps[j].dimension != nil && steps[j].dimension.Dimension == k.Dimension && !said[j] {
-					said[j] = true
-					list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, "key " + k.Text + " points to it", true})
+		for _, j := range edges[i].Needs {
+			if said[j] {
+				continue
+			}
+			said[j] = true
+			var keys []string
+			for _, k := range s.keys {
+				if steps[j].dimension.Dimension == k.Dimension {
+					keys = append(keys, k.Text)
 				}
 			}
+			because := "key " + keys[0] + " points to it"
+			if len(keys) > 1 {
+				because = "keys " + strings.Join(keys, ", ") + " point to it"
+			}
+			list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, because, true})
 		}
 		for _, j := range edges[i].After {
 			if !said[j] {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -48,15 +49,23 @@ func (f *Files) header(file *file, s *star.Source) place.List {
 	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) || bytes.IndexByte(start, 0) >= 0 {
 		return fail(1, "this is no UTF-8 text; it looks like UTF-16: save it as UTF-8")
 	}
-	rd := csv.NewReader(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
+	rd := f.records(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
 	names, err := rd.Read()
-	if err == io.EOF {
+	if err == io.EOF && f.csv.Headless {
+		return nil
+	} else if err == io.EOF {
 		return fail(1, "the file is empty; its first line must be a header with the names of the columns")
 	} else if err != nil {
 		return place.List{csvError(file.name, 0, err, nil)}
 	}
 	file.width = len(names)
 	var errs place.List
+	if f.csv.Headless {
+		return f.positions(file, s)
+	}
+	for i := range names {
+		names[i] = f.unswap(names[i])
+	}
 	at := map[string]int{}
 	twice := map[string]bool{}
 	for i, name := range names {
@@ -68,19 +77,82 @@ func (f *Files) header(file *file, s *star.Source) place.List {
 		at[name] = i
 	}
 	for _, c := range s.Columns {
-		i, ok := at[c.Text]
+		i, ok := at[c.InFile()]
+		if c.Position > 0 {
+			i, ok = c.Position-1, c.Position <= len(names)
+		}
 		switch {
-		case !ok && len(names) == 1 && strings.ContainsAny(names[0], ";\t|"):
-			return fail(1, "the header is one column, %s: is the file separated by something else than commas?", place.Printable(names[0]))
+		case !ok && len(names) == 1 && strings.ContainsAny(names[0], ",;\t|"):
+			return fail(1, "the header is one column, %s: what separates the columns? (csv: separator)", place.Printable(names[0]))
+		case !ok && c.Position > 0:
+			errs = append(errs, fail(1, "column %s is to stand at position %d, and the header has %d columns", c.Text, c.Position, len(names))...)
 		case !ok:
-			errs = append(errs, fail(1, "the header has no column %s%s", c.Text, place.Suggest(c.Text, names))...)
-		case twice[c.Text]:
-			errs = append(errs, fail(1, "the header has two columns called %s", c.Text)...)
+			errs = append(errs, fail(1, "the header has no column %s%s", c.InFile(), place.Suggest(c.InFile(), names))...)
+		case twice[c.InFile()] && c.Position == 0:
+			errs = append(errs, fail(1, "the header has two columns called %s; position tells which", c.InFile())...)
 		case column.Find(f.fields, c.Text) >= 0:
 			file.at = append(file.at, i)
 		}
 	}
 	return errs
+}
+
+// positions finds the columns of a file without a header, which has as many as its first row.
+func (f *Files) positions(file *file, s *star.Source) place.List {
+	for n, c := range s.Columns {
+		at := n
+		if c.Position > 0 {
+			at = c.Position - 1
+		}
+		if at >= file.width {
+			return place.List{{At: place.Place{File: file.name, Line: 1}, Subject: "source " + s.Text,
+				Message: fmt.Sprintf("column %s is to stand at position %d, and the row has %d fields", c.Text, at+1, file.width)}}
+		}
+		if column.Find(f.fields, c.Text) >= 0 {
+			file.at = append(file.at, at)
+		}
+	}
+	return nil
+}
+
+// records reads records as the source writes them. encoding/csv knows one quote: where another is
+// declared, the two change places, in what it reads and again in the fields.
+func (f *Files) records(in io.Reader) *csv.Reader {
+	if f.csv.Quote != '"' {
+		in = swapped{in, f.csv.Quote}
+	}
+	rd := csv.NewReader(in)
+	rd.Comma = rune(f.csv.Separator)
+	rd.FieldsPerRecord = -1
+	return rd
+}
+
+// swapped exchanges double quotes and another byte.
+type swapped struct {
+	io.Reader
+	quote byte
+}
+
+func (s swapped) Read(b []byte) (int, error) {
+	n, err := s.Reader.Read(b)
+	for i, c := range b[:n] {
+		switch c {
+		case '"':
+			b[i] = s.quote
+		case s.quote:
+			b[i] = '"'
+		}
+	}
+	return n, err
+}
+
+func (f *Files) unswap(s string) string {
+	if f.csv.Quote == '"' || strings.IndexByte(s, '"') < 0 && strings.IndexByte(s, f.csv.Quote) < 0 {
+		return s
+	}
+	b := []byte(s)
+	swapped{bytes.NewReader([]byte(s)), f.csv.Quote}.Read(b)
+	return string(b)
 }
 
 // piece is some whole records of a file. last marks what was given up on as too long a record.
@@ -103,7 +175,7 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 		}
 		defer in.Close()
 		var rest []byte
-		line, first, header := int64(0), true, true
+		line, first, header := int64(0), true, !f.csv.Headless
 		for size := f.piece; ; {
 			if ctx.Err() != nil {
 				yield(nil, ctx.Err())
@@ -123,7 +195,7 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 			}
 			at := len(data)
 			if !end {
-				at = recordEnd(data)
+				at = recordEnd(data, f.csv.Quote)
 			}
 			tooLong := at == 0 && len(data) >= maxRecord
 			if tooLong {
@@ -157,14 +229,14 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 }
 
 // recordEnd gives the length of the whole records that data begins with.
-func recordEnd(data []byte) int {
-	quotes := bytes.Count(data, []byte{'"'})
+func recordEnd(data []byte, quote byte) int {
+	quotes := bytes.Count(data, []byte{quote})
 	for end := len(data); ; {
 		at := bytes.LastIndexByte(data[:end], '\n')
 		if at < 0 {
 			return 0
 		}
-		if quotes -= bytes.Count(data[at:end], []byte{'"'}); quotes%2 == 0 {
+		if quotes -= bytes.Count(data[at:end], []byte{quote}); quotes%2 == 0 {
 			return at + 1
 		}
 		end = at
@@ -173,7 +245,7 @@ func recordEnd(data []byte) int {
 
 // skipHeader takes the header off the first piece; io.EOF says that there is none in it.
 func (p *piece) skipHeader() error {
-	rd := csv.NewReader(bytes.NewReader(p.data))
+	rd := p.of.records(bytes.NewReader(p.data))
 	if _, err := rd.Read(); err == io.EOF {
 		return err
 	} else if err != nil {
@@ -187,12 +259,15 @@ func (p *piece) skipHeader() error {
 
 // Fill turns the records into typed rows.
 func (p *piece) Fill(b *column.Batch) error {
-	rd := csv.NewReader(bytes.NewReader(p.data))
+	rd := p.of.records(bytes.NewReader(p.data))
 	rd.ReuseRecord = true
-	rd.FieldsPerRecord = -1
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1) // a record has at least a line
 	clean := utf8.Valid(p.data) && bytes.IndexByte(p.data, 0) < 0
 	reader := column.NewReader(p.of.zone)
+	if p.of.csv.Style != (column.Style{}) {
+		reader.Styled(&p.of.csv.Style)
+	}
+	plain, nulls := p.of.csv.Quote == '"', p.of.csv.Nulls
 	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
 	offsets := make([]int64, 0, b.N+1)
 	n := 0
@@ -213,13 +288,20 @@ func (p *piece) Fill(b *column.Batch) error {
 			for k := range p.file.at {
 				b.Cols[k].SetNull(n)
 			}
-			b.SetAside(n, fmt.Sprintf("the row has %d fields, the header %d", len(record), p.file.width), "")
+			other := "header"
+			if p.of.csv.Headless {
+				other = "first row"
+			}
+			b.SetAside(n, fmt.Sprintf("the row has %d fields, the %s %d", len(record), other, p.file.width), "")
 			continue
 		}
 		for k, at := range p.file.at {
 			c, s := &b.Cols[k], record[at]
+			if !plain {
+				s = p.of.unswap(s)
+			}
 			switch {
-			case s == "":
+			case s == "" || nulls != nil && slices.Contains(nulls, s):
 				c.SetNull(n)
 			case clean && c.Type.Kind == column.Text:
 				c.Null[n], c.Text[n] = false, s

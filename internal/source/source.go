@@ -33,6 +33,7 @@ type Files struct {
 	root   *os.Root
 	fields []column.Field
 	zone   *time.Location
+	csv    star.CSV
 	files  []*file
 	piece  int // bytes of a file that are taken at a time
 }
@@ -51,7 +52,7 @@ type file struct {
 // that s declares, the rows have those that want names. Files are cut into pieces of about so many
 // bytes; 0 is [PieceSize]. The error is a [place.List].
 func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want func(column string) bool) (*Files, error) {
-	f := &Files{root: root, zone: zone, piece: cmp.Or(piece, PieceSize)}
+	f := &Files{root: root, zone: zone, csv: s.CSV, piece: cmp.Or(piece, PieceSize)}
 	for _, c := range s.Columns {
 		if want(c.Text) {
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})

@@ -19,7 +19,7 @@ import (
 
 // text is a source of text columns a and c, of files *.csv.
 func text() *star.Source {
-	s := &star.Source{Name: star.Name{Text: "test"}, Read: []star.Name{{Text: "*.csv"}}}
+	s := &star.Source{Name: star.Name{Text: "test"}, CSV: star.PlainCSV, Read: []star.Name{{Text: "*.csv"}}}
 	for _, name := range []string{"a", "c"} {
 		s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: name}, Type: column.Type{Kind: column.Text}})
 	}
@@ -27,12 +27,18 @@ func text() *star.Source {
 }
 
 func open(t testing.TB, dir string, piece int) (*Files, error) {
+	return openForm(t, dir, piece, star.PlainCSV)
+}
+
+func openForm(t testing.TB, dir string, piece int, form star.CSV) (*Files, error) {
+	s := text()
+	s.CSV = form
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { root.Close() })
-	return Open(root, text(), nil, piece, func(string) bool { return true })
+	return Open(root, s, nil, piece, func(string) bool { return true })
 }
 
 // rows reads all rows as line|a|c, or !line|reason for those set aside.
@@ -101,8 +107,20 @@ func TestPieces(t *testing.T) {
 				want = append(want, fmt.Sprintf("x.csv:%d|%s|%s", line, record[0], record[2]))
 			}
 		}
+		// the same rows in another form: quotes and apostrophes, commas and semicolons change places
+		other := strings.NewReplacer(`"`, `'`, `'`, `"`, `,`, `;`, `;`, `,`)
+		form := star.PlainCSV
+		if round%2 == 1 {
+			form = star.CSV{Separator: ';', Quote: '\''}
+			if err := os.WriteFile(filepath.Join(dir, "x.csv"), []byte(other.Replace(content)), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			for i := range want {
+				want[i] = other.Replace(want[i])
+			}
+		}
 		for _, piece := range []int{1, 7, 50, 333, 0} {
-			f, err := open(t, dir, piece)
+			f, err := openForm(t, dir, piece, form)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -124,11 +142,11 @@ func TestFiles(t *testing.T) {
 		{"only a header", "a,b,c", "[]"},
 		{"empty", "", "!t.csv:1: source test: the file is empty; its first line must be a header with the names of the columns"},
 		{"no such column", "a,b,d\n", "!t.csv:1: source test: the header has no column c (there is: a, b, d)"},
-		{"twice", "a,c,c\n", "!t.csv:1: source test: the header has two columns called c"},
-		{"other separator", "a;b;c\n", "!t.csv:1: source test: the header is one column, a;b;c: is the file separated by something else than commas?"},
+		{"twice", "a,c,c\n", "!t.csv:1: source test: the header has two columns called c; position tells which"},
+		{"other separator", "a;b;c\n", "!t.csv:1: source test: the header is one column, a;b;c: what separates the columns? (csv: separator)"},
 		{"UTF-16", "\xff\xfea\x00", "!t.csv:1: source test: this is no UTF-8 text; it looks like UTF-16: save it as UTF-8"},
 		{"gzip", "\x1f\x8b\x08\x00", "!t.csv:1: source test: this is no CSV text, but a Parquet, zip or gzip file"},
-		{"bare quote", "a,b,c\n1,2,3\n1,2\"x,3\n", "!t.csv:3:4: this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled\n    3 | 1,2\"x,3\n      |    ^"},
+		{"bare quote", "a,b,c\n1,2,3\n1,2\"x,3\n", "!t.csv:3:5: this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled\n    3 | 1,2\"x,3\n      |    ^"},
 		{"open quote", "a,b,c\n1,\"2,3\n4,5,6\n", "!t.csv:2: this is no CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2,3"},
 		{"behind a quote", "a,b,c\n1,\"2\"x,3\n", "!t.csv:2:5: this is no CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2\"x,3\n      |     ^"},
 	} {
@@ -153,6 +171,70 @@ func TestFiles(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestForms reads files that are written otherwise.
+func TestForms(t *testing.T) {
+	read := func(content string, form star.CSV, columns ...star.Column) string {
+		dir := t.TempDir()
+		if err := os.WriteFile(filepath.Join(dir, "t.csv"), []byte(content), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		root, err := os.OpenRoot(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer root.Close()
+		s := text()
+		s.CSV = form
+		if columns != nil {
+			s.Columns = columns
+		}
+		f, err := Open(root, s, nil, 0, func(string) bool { return true })
+		if err != nil {
+			return "!" + err.Error()
+		}
+		list, err := rows(t, f)
+		if err != nil {
+			return "!" + err.Error()
+		}
+		return strings.Join(list, " ")
+	}
+	col := func(name, typ, header string, position int) star.Column {
+		parsed, err := column.ParseType(typ)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return star.Column{Name: star.Name{Text: name}, Type: parsed, Header: header, Position: position}
+	}
+	layout := func(text string, kind column.Kind) *column.Layout {
+		l, err := column.ParseLayout(text, kind)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return l
+	}
+	tab, none, marks := star.PlainCSV, star.PlainCSV, star.PlainCSV
+	tab.Separator, tab.Nulls = '\t', []string{"NA", "-"}
+	none.Quote, none.Headless = 0, true
+	marks.Separator, marks.Style = ';', column.Style{Decimal: ',', Thousands: '.', Date: layout("d.M.yyyy", column.Date), Timestamp: layout("dd.MM.yyyy HH:mm:ss.SSS", column.Timestamp)}
+	for _, c := range []struct{ got, want string }{
+		{read("c\ta\n-\t x\nNA\t1\"\n", tab), "!t.csv:3:5: this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled\n    3 | NA\t1\"\n      |   \t ^"},
+		{read("c\ta\n-\t x\nNA\tNAB\n", tab), "t.csv:2| x| t.csv:3|NAB|"},
+		{read("1\",2\n\"3,4\n5,6,7\n", none), `t.csv:1|1"|2 t.csv:2|"3|4 !t.csv:3|the row has 3 fields, the first row 2|`},
+		{read("", none), ""},
+		{read("1\n", none), "!t.csv:1: source test: column c is to stand at position 2, and the row has 1 fields"},
+		{read("x,Name,x\n1,2,3\n", star.PlainCSV, col("a", "text", "Name", 0), col("c", "integer", "", 3)), "t.csv:2|2|3"},
+		{read("x,Nam,x\n1,2,3\n", star.PlainCSV, col("a", "text", "Name", 0), col("c", "integer", "", 4)), "!t.csv:1: source test: the header has no column Name (did you mean Nam?)\nt.csv:1: source test: column c is to stand at position 4, and the header has 3 columns"},
+		{read("a;c\n1.234.567,5;1.2.2024\n-1234,50;31.12.1999\n", marks, col("a", "decimal(9,2)", "", 0), col("c", "date", "", 0)), "t.csv:2|1234567.50|2024-02-01 t.csv:3|-1234.50|1999-12-31"},
+		{read("a;c\n1.23;30.02.2024\n12.34,5;2024-01-01\n1,2,3;1.1.24\n", marks, col("a", "decimal(9,2)", "", 0), col("c", "date", "", 0)),
+			"!t.csv:2|a is no number with the declared marks|1.23 !t.csv:2|c is not written as d.M.yyyy|30.02.2024 !t.csv:3|a is no number with the declared marks|12.34,5 !t.csv:3|c is not written as d.M.yyyy|2024-01-01 !t.csv:4|a is no number with the declared marks|1,2,3 !t.csv:4|c is not written as d.M.yyyy|1.1.24"},
+		{read("a;c\n1.000;01.02.2024 10:20:30.5\n1,0;01.02.2024 24:00:00.0\n", marks, col("a", "integer", "", 0), col("c", "timestamp", "", 0)), "t.csv:2|1000|2024-02-01 10:20:30.5 !t.csv:3|a is no integer|1,0 !t.csv:3|c is not written as dd.MM.yyyy HH:mm:ss.SSS|01.02.2024 24:00:00.0"},
+	} {
+		if c.got != c.want {
+			t.Errorf("%s\nwant\n%s", c.got, c.want)
+		}
 	}
 }
 

@@ -106,6 +106,11 @@ func (c *checker) compile(e Expression, path string, fields []column.Field) *exp
 
 func (c *checker) source(s *Source) {
 	path := "sources." + s.Text
+	for _, b := range []byte{s.CSV.Quote, s.CSV.Style.Decimal} {
+		if b != 0 && (b == s.CSV.Separator && b == s.CSV.Quote || b == s.CSV.Style.Thousands) {
+			c.errorf(s.At, path+".csv", "%q can't be two marks at once", b)
+		}
+	}
 	seen := map[string]bool{}
 	for _, col := range s.Columns {
 		seen[col.Text] = true

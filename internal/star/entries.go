@@ -2,6 +2,8 @@ package star
 
 import (
 	"regexp"
+	"strconv"
+	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -25,6 +27,8 @@ func Sections() []Section {
 		{"warehouse", "Where the star stands.", r.warehouseEntries(m)},
 		{"limits", "When a step of more than 100 rows stops instead of going on with few of them. Stands at the top for all steps, or in a dimension or fact for its own.", r.limitEntries(&Limits{})},
 		{"sources.NAME", "Files that arrive.", r.sourceEntries(&Source{})},
+		{"sources.NAME.columns.NAME", "A column that is called otherwise in the files, or told by its position.", r.columnEntries(&Column{})},
+		{"sources.NAME.csv", "How files are written.", r.csvEntries(&CSV{})},
 		{"dimensions.NAME", "A dimension: from a source, of rows written here, or a calendar.", r.dimensionEntries(&Dimension{})},
 		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
 		{"dimensions.NAME.calendar.fiscal_year", "When the fiscal year starts, and what number it has.", r.fiscalEntries(&calendar.Calendar{}, new(bool))},
@@ -40,7 +44,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		{"limits", "keys", "when a step stops", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
 		{"sources", "names", "what arrives", false, func(n *node) {
 			r.each(n, func(n *node) {
-				s := &Source{Name: r.name(n.key, n.path)}
+				s := &Source{Name: r.name(n.key, n.path), CSV: PlainCSV}
 				m.Sources = append(m.Sources, s)
 				r.section(n, r.sourceEntries(s))
 			})
@@ -121,7 +125,8 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 func (r *reader) sourceEntries(s *Source) []Entry {
 	return []Entry{
 		{"read", "a pattern or a list", "CSV files in the model's folder: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", true, func(n *node) { s.Read = r.words(n, "a file pattern") }},
-		{"columns", "name: type", "the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time", true, func(n *node) { s.Columns = r.columns(n) }},
+		{"columns", "name: type", "the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. In place of a type, keys: what is it called in the file, or where does it stand?", true, func(n *node) { s.Columns = r.columns(n) }},
+		{"csv", "keys", "how the files are written, where that is not with commas, double quotes and a header", false, func(n *node) { r.section(n, r.csvEntries(&s.CSV)) }},
 		{"derive", "name: expression", "new columns, in order; each may use those before it", false, func(n *node) {
 			r.each(n, func(n *node) {
 				s.Derive = append(s.Derive, Derived{Name: r.name(n.key, n.path), Expression: r.expression(n, "an expression")})
@@ -136,6 +141,11 @@ func (r *reader) columns(n *node) []Column {
 	var list []Column
 	r.each(n, func(n *node) {
 		c := Column{Name: n.key}
+		if n.Kind == yaml.MappingNode {
+			r.section(n, r.columnEntries(&c))
+			list = append(list, c)
+			return
+		}
 		if w, ok := r.word(n, "a type"); ok {
 			var err error
 			if c.Type, err = column.ParseType(w.Text); err != nil {
@@ -145,6 +155,74 @@ func (r *reader) columns(n *node) []Column {
 		list = append(list, c)
 	})
 	return list
+}
+
+func (r *reader) columnEntries(c *Column) []Entry {
+	return []Entry{
+		{"type", "a type", "its type", true, func(n *node) {
+			if w, ok := r.word(n, "a type"); ok {
+				var err error
+				if c.Type, err = column.ParseType(w.Text); err != nil {
+					r.errorf(w.At, n.path, "%v", err)
+				}
+			}
+		}},
+		{"header", "a name", "what it is called in the files' headers, if not as here", false, func(n *node) {
+			if w, ok := r.word(n, "a name"); ok {
+				c.Header = w.Text
+			}
+		}},
+		{"position", "a number from 1", "where it stands in a row, whatever the header says", false, func(n *node) {
+			w, ok := r.word(n, "a number")
+			if v, err := strconv.Atoi(w.Text); ok && (err != nil || v < 1 || v > 1_000_000) {
+				r.errorf(w.At, n.path, "%s is no position: 1 is the first", w.Text)
+			} else if ok {
+				c.Position = v
+			}
+		}},
+	}
+}
+
+func (r *reader) csvEntries(c *CSV) []Entry {
+	mark := func(to *byte, words map[string]byte) func(n *node) {
+		return func(n *node) {
+			w, ok := r.word(n, "a character")
+			if b, named := words[w.Text]; named {
+				*to = b
+			} else if ok && len(w.Text) == 1 && w.Text[0] > ' ' && w.Text[0] < 0x7f && !strings.Contains("0123456789+-", w.Text) {
+				*to = w.Text[0]
+			} else if ok {
+				r.errorf(w.At, n.path, "%q is no mark: one character that is no letter of a value", w.Text)
+			}
+		}
+	}
+	layout := func(to **column.Layout, kind column.Kind) func(n *node) {
+		return func(n *node) {
+			w, ok := r.word(n, "a layout")
+			if !ok {
+				return
+			}
+			var err error
+			if *to, err = column.ParseLayout(w.Text, kind); err != nil {
+				r.errorf(w.At, n.path, "%v", err)
+			}
+		}
+	}
+	return []Entry{
+		{"separator", "a character, or tab", "what stands between fields; a comma if not said", false, mark(&c.Separator, map[string]byte{"tab": '\t'})},
+		{"quote", "a character, or none", "what stands around fields; a double quote if not said", false, mark(&c.Quote, map[string]byte{"none": 0})},
+		{"header", "none", "the files have no header: columns are in the order of columns, or say their position", false, func(n *node) { c.Headless = r.choice(n, "none") == "none" }},
+		{"nulls", "a list of words", "fields that mean null, besides empty ones", false, func(n *node) {
+			for _, w := range r.words(n, "a word") {
+				c.Nulls = append(c.Nulls, w.Text)
+			}
+		}},
+		{"decimal_mark", "a character", "what stands before a number's fraction; a point if not said", false, mark(&c.Style.Decimal, nil)},
+		{"thousands_mark", "a character, or blank", "what stands between groups of three digits; none if not said", false, mark(&c.Style.Thousands, map[string]byte{"blank": ' '})},
+		{"date", "a layout, such as dd.MM.yyyy", "how dates are written: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns", false, layout(&c.Style.Date, column.Date)},
+		{"timestamp", "a layout, such as dd.MM.yyyy HH:mm", "how timestamps are written: besides HH, mm, ss, and S for each digit of a fraction", false, layout(&c.Style.Timestamp, column.Timestamp)},
+		{"time", "a layout, such as HH.mm", "how times are written", false, layout(&c.Style.Time, column.Time)},
+	}
 }
 
 func (r *reader) rules(n *node) []Rule {

@@ -7,6 +7,7 @@
 package star
 
 import (
+	"cmp"
 	"time"
 
 	"ironmonger/internal/calendar"
@@ -69,17 +70,35 @@ const (
 type Source struct {
 	Name
 	Read     []Name // patterns
+	CSV      CSV
 	Columns  []Column
 	Derive   []Derived
 	Require  []Rule // rows whose condition is anything but true are set aside
 	SetAside []Rule // rows whose condition is true are set aside
 }
 
+// CSV is how a source's files are written, where that is not as RFC 4180 has it.
+type CSV struct {
+	Separator byte // between fields
+	Quote     byte // around fields; 0 if there are no quotes
+	Headless  bool // no header: columns are told by position
+	Nulls     []string
+	Style     column.Style
+}
+
+// PlainCSV is RFC 4180 with a header.
+var PlainCSV = CSV{Separator: ',', Quote: '"'}
+
 // Column is a declared column of a source.
 type Column struct {
 	Name
-	Type column.Type
+	Type     column.Type
+	Header   string // its name in the header; its own if empty
+	Position int    // in a record, from 1; 0 if its header tells
 }
+
+// InFile is the column's name in the header.
+func (c *Column) InFile() string { return cmp.Or(c.Header, c.Text) }
 
 // Expression is the text of an expression. Compile it over the fields it was checked against.
 type Expression struct{ Name }
