@@ -263,6 +263,7 @@ func TestAround(t *testing.T) {
 			t.Error(out)
 		}
 
+		show(t, demo)
 		startest.Run(t, demo, drop...)
 		if left := startest.Dump(t, demo); left != "" {
 			t.Error("what is left:", left)
@@ -273,6 +274,67 @@ func TestAround(t *testing.T) {
 			t.Error(startest.Difference(want, got))
 		}
 	})
+}
+
+// show looks at rows of all kinds, and counts them against the tables.
+func show(t *testing.T, demo string) {
+	type shown struct {
+		Columns  []string
+		Rows     [][]*string
+		Places   []string
+		Seen     int  `json:"rows_seen"`
+		Matched  int  `json:"rows_matched"`
+		SetAside int  `json:"rows_set_aside"`
+		Complete bool `json:"complete"`
+	}
+	look := func(args ...string) (s shown) {
+		decode(t, must(t, demo, append([]string{"show", "--format", "json"}, args...)...), &s)
+		return
+	}
+	if s := look("passages", "--rows", "3"); len(s.Rows) != 3 || s.Complete || s.Places[0] != "passages/2025-01.csv:2" || s.Columns[13] != "toll" {
+		t.Errorf("%+v", s)
+	}
+	star := startest.Star(t, demo)
+	if s := look("passages", "--count", "--where", "toll > 100", "--columns", "passage_no, toll"); !s.Complete || s.SetAside != 2 || s.Matched == 0 || s.Matched >= s.Seen-s.SetAside || len(s.Columns) != 2 {
+		t.Errorf("%+v", s)
+	}
+	current := 0
+	for _, v := range star["dim_vessel"] {
+		if v["is_current"] == "true" {
+			current++
+		}
+	}
+	if s := look("vessel", "--count", "--where", "is_current"); s.Matched != current || s.Seen != len(star["dim_vessel"]) || len(s.Rows) != 10 {
+		t.Errorf("%+v, %d are current", s, current)
+	}
+	names := map[string]string{}
+	for _, v := range star["dim_vessel"] {
+		names[v["vessel_key"]] = v["registry"] + ", " + v["vessel_reg"]
+	}
+	facts := map[string]map[string]string{}
+	for _, f := range star["fact_passage"] {
+		facts[f["passage_no"]] = f
+	}
+	s := look("fact", "passage", "--natural", "--rows", "1000", "--columns", "passage_no,vessel_key,lock_key,settled_date_key")
+	unknown, notYet := 0, 0
+	for _, row := range s.Rows {
+		f := facts[*row[0]]
+		if *row[1] != names[f["vessel_key"]] {
+			t.Errorf("passage %s is by %s, not %s", *row[0], names[f["vessel_key"]], *row[1])
+		}
+		if *row[2] == "Unknown" {
+			unknown++
+		}
+		if *row[3] == "Not yet" {
+			notYet++
+		}
+	}
+	if len(s.Rows) != len(facts) || !s.Complete || unknown != 2 || notYet == 0 {
+		t.Errorf("%d of %d rows, complete %v, %d unknown locks, %d not settled", len(s.Rows), len(facts), s.Complete, unknown, notYet)
+	}
+	if out := must(t, demo, "show", "lock", "--rows", "2"); !strings.Contains(out, "waterway_key") || !strings.Contains(out, "2 rows shown, there are more") {
+		t.Error(out)
+	}
 }
 
 func decode(t *testing.T, text string, to any) {
@@ -306,6 +368,14 @@ func TestCalls(t *testing.T) {
 		{"a wrong format", "runs --format xml", "", "", "", 2, `xml is neither text nor json`},
 		{"no such run", "runs 99", "", "", "", 2, `there is no run 99`},
 		{"a run that is no number", "runs first", "", "", "", 2, `first is no number of a run`},
+		{"show nothing", "show", "", "", "", 2, `show: what\? For example`},
+		{"show what isn't there", "show pasage", "", "", "", 2, `the model has nothing called pasage \(did you mean passage\?\)`},
+		{"show a kind that isn't", "show table passage", "", "", "", 2, `table is none of source, dimension, fact`},
+		{"show a column that isn't", "show vessel --columns nme", "", "", "", 2, `there is no column nme \(did you mean name\?\)`},
+		{"show with a wrong condition", "show vessel --where nme=1", "", "", "", 2, `^--where:1:1: there is no column nme \(did you mean name\?\)\n    1 \| nme=1\n      \| \^\n$`},
+		{"show with no condition", "show vessel --where name", "", "", "", 2, `--where wants a condition, and name is of type text`},
+		{"show a source whose file is broken", "show cargoes", "cargoes.csv", `"gravel"`, `gra"vel`, 1, `^cargoes.csv:2:8: this is no CSV`},
+		{"show fewer than none", "show vessel --rows -1", "", "", "", 2, `--rows -1 is no number of rows`},
 		{"demo twice", "demo .", "", "", "", 2, `already has an ironmonger.yaml`},
 		{"demo nowhere", "demo", "", "", "", 2, `which folder`},
 		{"a misspelt column", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: [registry, vessel_rg]", 2,
@@ -346,7 +416,7 @@ func TestCalls(t *testing.T) {
 
 // TestHelp: every command has a help with an example.
 func TestHelp(t *testing.T) {
-	for _, command := range []string{"", "demo", "check", "order", "load", "strays", "runs", "ddl"} {
+	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "runs", "ddl"} {
 		out := must(t, ".", strings.Fields(command+" --help")...)
 		if !strings.Contains(out, "Example:") || !strings.Contains(out, "Exit status") {
 			t.Errorf("the help of %q has no example or doesn't tell its exit status:\n%s", command, out)

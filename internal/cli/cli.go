@@ -65,7 +65,7 @@ func (s *session) root() *cli.Command {
 			"Exit status: 0 done; 1 failed, nothing of the failing step is kept; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger demo canal && cd canal && ironmonger load",
 		Writer: s.out, ErrWriter: s.err,
-		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.load(), s.strays(), s.runs(), s.ddl()},
+		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.runs(), s.ddl()},
 		Action:          s.unknown,
 		OnUsageError:    usageError,
 		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
@@ -117,6 +117,9 @@ func (s *session) status(err error) int {
 		return Wrong
 	case errors.As(err, &one):
 		fmt.Fprintln(s.err, one.Error())
+		if errors.As(err, &w) {
+			return Wrong
+		}
 		return Failed
 	case errors.Is(err, load.ErrSteps):
 		return Failed // the run's table has told it

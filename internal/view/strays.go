@@ -7,6 +7,7 @@ import (
 
 	"ironmonger/internal/load"
 	"ironmonger/internal/place"
+	"ironmonger/internal/sample"
 	"ironmonger/internal/strays"
 )
 
@@ -55,4 +56,52 @@ func Order(w io.Writer, order []load.Ordered, width int) {
 		}
 	}
 	t.Write(w, width)
+}
+
+// Rows writes rows that were asked for, numbers to the right.
+func Rows(w io.Writer, r *sample.Rows, width int) {
+	t := &Table{}
+	if r.Places != nil {
+		t.Columns = append(t.Columns, Column{Head: "at", Cut: true})
+	}
+	for k, name := range r.Columns {
+		c := Column{Head: name, Cut: true, Align: Right}
+		for _, row := range r.Rows {
+			if row[k] != nil && strings.Trim(*row[k], "0123456789.-") != "" {
+				c.Align = Left
+			}
+		}
+		t.Columns = append(t.Columns, c)
+	}
+	for i, row := range r.Rows {
+		var cells []string
+		if r.Places != nil {
+			cells = append(cells, r.Places[i])
+		}
+		for _, v := range row {
+			if v == nil {
+				cells = append(cells, "∅")
+			} else {
+				cells = append(cells, *v)
+			}
+		}
+		t.Add(cells...)
+	}
+	if len(t.Rows) > 0 {
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+	said := []string{Plural(int64(len(r.Rows)), "row") + " shown"}
+	if r.All {
+		said = append(said, "of "+Plural(r.Matched, "row")+" that meet the condition")
+		if r.Matched == r.Seen-r.SetAside {
+			said[1] = "of " + Plural(r.Matched, "row")
+		}
+	} else {
+		said = append(said, "there are more (--count says how many)")
+	}
+	if r.SetAside > 0 {
+		said = append(said, Plural(r.SetAside, "row")+" set aside")
+	}
+	fmt.Fprintln(w, strings.Join(said, ", "))
 }

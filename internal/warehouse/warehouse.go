@@ -64,6 +64,7 @@ type Rows interface {
 	// Next fills b, whose columns have the shape of the query's fields, with up to a batch of rows.
 	// It says false when there are none left.
 	Next(b *column.Batch) (bool, error)
+	// Close ends the query, read to its end or not; it may be called again.
 	Close() error
 }
 

@@ -54,7 +54,15 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 	return r, nil
 }
 
-func (r *rows) Close() error { return plain(r.stmt.Finalize()) }
+// Close ends the query; again, it does nothing.
+func (r *rows) Close() error {
+	if r.stmt == nil {
+		return nil
+	}
+	err := plain(r.stmt.Finalize())
+	r.stmt = nil
+	return err
+}
 
 // advance brings the statement to the next row, going through the rows of match.
 func (r *rows) advance() (bool, error) {
