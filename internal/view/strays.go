@@ -87,9 +87,13 @@ func Rows(w io.Writer, r *sample.Rows, width int) {
 		}
 		t.Add(cells...)
 	}
+	left := t.Fit(width - 3)
 	if len(t.Rows) > 0 {
 		t.Write(w, width)
 		fmt.Fprintln(w)
+	}
+	if len(left) > 0 {
+		fmt.Fprintf(w, "no room for %s (--columns chooses)\n", strings.Join(left, ", "))
 	}
 	said := []string{Plural(int64(len(r.Rows)), "row") + " shown"}
 	if r.All {

@@ -87,6 +87,27 @@ func (t *Table) spare() {
 	}
 }
 
+// Fit takes the last columns out of a table that can't be cut to the width, and gives their heads.
+func (t *Table) Fit(width int) []string {
+	var out []string
+	for width > 0 && len(t.Columns) > 1 {
+		total := -3 // there is no gap behind the last
+		for _, w := range t.widths(width) {
+			total += w + 3
+		}
+		if total <= width {
+			break
+		}
+		last := len(t.Columns) - 1
+		out = append([]string{t.Columns[last].Head}, out...)
+		t.Columns = t.Columns[:last]
+		for i := range t.Rows {
+			t.Rows[i] = t.Rows[i][:last]
+		}
+	}
+	return out
+}
+
 // widths gives how many characters each column may have, taking what is too much from those that may
 // be cut.
 func (t *Table) widths(width int) []int {
@@ -104,7 +125,7 @@ func (t *Table) widths(width int) []int {
 	for over := total - width; width > 0 && over > 0; over-- {
 		widest := -1
 		for k, c := range t.Columns {
-			if c.Cut && widths[k] > 12 && (widest < 0 || widths[k] > widths[widest]) {
+			if c.Cut && widths[k] > max(12, text.StringWidth(c.Head)) && (widest < 0 || widths[k] > widths[widest]) {
 				widest = k
 			}
 		}
