@@ -431,6 +431,9 @@ func TestTransactions(t *testing.T) {
 			t.Error("a name that is there was added to what is unique")
 		}
 		tx.Rollback()
+		if got := rows(t, w, all(one)); got != "1|a" {
+			t.Error("after rows were refused:", got)
+		}
 		view := &warehouse.View{Name: "seen", Of: "one", Columns: []warehouse.Renamed{{From: "name", To: "seen name"}}}
 		transact(t, w, func(tx warehouse.Tx) {
 			if err := tx.CreateView(ctx, view); err != nil {

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -22,7 +23,8 @@ type appender struct {
 	sql    string
 	fields []column.Field
 	buf    []byte
-	rows   int64 // in buf
+	sent   []byte // the buffer before, perhaps on its way
+	rows   int64  // in buf
 	added  int64
 }
 
@@ -56,23 +58,31 @@ func (a *appender) Append(cols []*column.Column, rows []int32) error {
 	return nil
 }
 
-// Flush sends what has been collected.
+// Flush begins to send what has been collected. Whatever uses the connection next waits for it.
 func (a *appender) Flush() error {
 	if a.rows == 0 {
 		return nil
 	}
-	a.buf = binary.BigEndian.AppendUint16(a.buf, 0xffff)
-	tag, err := a.t.conn.Conn().PgConn().CopyFrom(a.ctx, bytes.NewReader(a.buf), a.sql)
-	if err == nil {
-		a.added += tag.RowsAffected()
+	conn := a.t.conn().Conn().PgConn() // the buffer sent before is free now, too
+	if a.t.failed != nil {
+		return plain(a.t.failed)
 	}
-	a.buf, a.rows = a.buf[:0], 0
-	return plain(err)
+	buf := binary.BigEndian.AppendUint16(a.buf, 0xffff)
+	a.buf, a.sent, a.rows = a.sent[:0], buf, 0
+	done := make(chan error, 1)
+	a.t.sending = done
+	go func() {
+		tag, err := conn.CopyFrom(a.ctx, bytes.NewReader(buf), a.sql)
+		a.added += tag.RowsAffected()
+		done <- err
+	}()
+	return nil
 }
 
 func (a *appender) Close() (int64, error) {
 	err := a.Flush()
-	return a.added, err
+	a.t.conn()
+	return a.added, cmp.Or(err, plain(a.t.failed))
 }
 
 // appendField writes a value with its length.

@@ -149,8 +149,21 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 // tx is a transaction on a connection of its own.
 type tx struct {
 	*DB
-	conn *pgxpool.Conn
-	open bool
+	connection *pgxpool.Conn
+	open       bool
+	sending    chan error // of rows that are on their way to the server; nil if none are
+	failed     error      // of rows sent earlier
+}
+
+// conn gives the connection once it is free: rows are sent while the caller goes on with the next.
+func (t *tx) conn() *pgxpool.Conn {
+	if t.sending != nil {
+		if err := <-t.sending; t.failed == nil {
+			t.failed = err
+		}
+		t.sending = nil
+	}
+	return t.connection
 }
 
 // Begin starts a transaction and waits until no other load writes to the schema, so that what it reads
@@ -160,7 +173,7 @@ func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 	if err != nil {
 		return nil, plain(err)
 	}
-	t := &tx{db, conn, true}
+	t := &tx{DB: db, connection: conn, open: true}
 	h := fnv.New64a()
 	h.Write([]byte("ironmonger " + db.schema))
 	for _, sql := range []string{"BEGIN", fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", int64(h.Sum64())), "SET LOCAL client_min_messages = warning"} {
@@ -172,8 +185,17 @@ func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 	return t, nil
 }
 
+// sent waits for the rows that are on their way, and gives what went wrong with them or earlier ones.
+func (t *tx) sent() error {
+	t.conn()
+	return plain(t.failed)
+}
+
 func (t *tx) exec(ctx context.Context, sql string, args ...any) error {
-	_, err := t.conn.Exec(ctx, sql, args...)
+	if err := t.sent(); err != nil {
+		return err
+	}
+	_, err := t.conn().Exec(ctx, sql, args...)
 	return plain(err)
 }
 
@@ -187,8 +209,11 @@ func (t *tx) end(sql string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), ending) // a commit that has begun is not torn
 	defer cancel()
 	var err error
-	if !t.conn.Conn().IsClosed() {
-		err = t.exec(ctx, sql)
+	if conn := t.conn(); t.failed != nil && sql == "COMMIT" {
+		err = plain(t.failed)
+	} else if !conn.Conn().IsClosed() {
+		_, err = conn.Exec(ctx, sql)
+		err = plain(err)
 	} else if sql == "COMMIT" {
 		err = errors.New("the connection to the database is lost")
 	}
@@ -196,7 +221,7 @@ func (t *tx) end(sql string) error {
 		return err // the caller rolls back
 	}
 	t.open = false
-	t.conn.Release()
+	t.connection.Release()
 	return err
 }
 
@@ -204,11 +229,17 @@ func (t *tx) Commit() error   { return t.end("COMMIT") }
 func (t *tx) Rollback() error { return t.end("ROLLBACK") }
 
 func (t *tx) Describe(ctx context.Context, table string) ([]string, error) {
-	return describe(ctx, t.conn, t.schema, table)
+	if err := t.sent(); err != nil {
+		return nil, err
+	}
+	return describe(ctx, t.conn(), t.schema, table)
 }
 
 func (t *tx) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
-	return read(ctx, t.conn, t.table(q.Table), q)
+	if err := t.sent(); err != nil {
+		return nil, err
+	}
+	return read(ctx, t.conn(), t.table(q.Table), q)
 }
 
 // Create makes a table without its keys.
@@ -283,7 +314,10 @@ func QuoteName(name string) string { return quote(name) }
 
 // Constrain adds the keys that the table doesn't have yet. A table that it refers to must have its own.
 func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
-	rows, err := t.conn.Query(ctx, `SELECT conname FROM pg_constraint WHERE conrelid = $1::regclass`, t.table(table.Name))
+	if err := t.sent(); err != nil {
+		return err
+	}
+	rows, err := t.conn().Query(ctx, `SELECT conname FROM pg_constraint WHERE conrelid = $1::regclass`, t.table(table.Name))
 	if err != nil {
 		return plain(err)
 	}

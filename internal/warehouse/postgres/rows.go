@@ -250,10 +250,13 @@ func (t *tx) Remove(ctx context.Context, table string, fields []column.Field, b 
 
 // joined runs a statement that joins the rows of a batch, as m.
 func (t *tx) joined(ctx context.Context, b *column.Batch, statement func(m string) string) (int64, error) {
+	if err := t.sent(); err != nil {
+		return 0, err
+	}
 	var changed int64
 	err := batches(b.N, func(from, to int) error {
 		m, args := arrays(pointers(b), from, to)
-		tag, err := t.conn.Exec(ctx, statement(m), args...)
+		tag, err := t.conn().Exec(ctx, statement(m), args...)
 		changed += tag.RowsAffected()
 		return plain(err)
 	})
@@ -262,6 +265,9 @@ func (t *tx) joined(ctx context.Context, b *column.Batch, statement func(m strin
 
 // Repoint changes keys by one statement, so that one move never meets the result of another.
 func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error) {
+	if err := t.sent(); err != nil {
+		return 0, err
+	}
 	integer := column.Type{Kind: column.Integer}
 	cols := []*column.Column{{Type: integer}, {Type: integer}, {Type: r.TimeType}, {Type: r.TimeType}}
 	if r.Time == "" {
@@ -277,7 +283,7 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	if r.Time != "" {
 		sql += fmt.Sprintf(" AND t.%s >= m.c2 AND t.%s < m.c3", quote(r.Time), quote(r.Time))
 	}
-	tag, err := t.conn.Exec(ctx, sql, args...)
+	tag, err := t.conn().Exec(ctx, sql, args...)
 	return tag.RowsAffected(), plain(err)
 }
 
@@ -288,7 +294,10 @@ func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (war
 		parts = append(parts, fmt.Sprintf("sum(%s)::numeric", quote(f.Name)))
 	}
 	tally := warehouse.Tally{Totals: make([]column.Int128, len(exact))}
-	answer, err := t.conn.Query(ctx, "SELECT "+strings.Join(parts, ", ")+" FROM "+t.table(table), binaryForm)
+	if err := t.sent(); err != nil {
+		return tally, err
+	}
+	answer, err := t.conn().Query(ctx, "SELECT "+strings.Join(parts, ", ")+" FROM "+t.table(table), binaryForm)
 	if err != nil {
 		return tally, plain(err)
 	}
