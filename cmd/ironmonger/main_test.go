@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"debug/elf"
+	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -365,7 +366,7 @@ func TestCalls(t *testing.T) {
 		{"no such option", "load --modle x", "", "", "", 2, `flag provided but not defined: -modle`},
 		{"an argument too many", "load now", "", "", "", 2, `load: too many arguments, beginning with now`},
 		{"no model", "load --model other.yaml", "", "", "", 2, `the model can't be read: .*other.yaml.*--model names it`},
-		{"a wrong format", "runs --format xml", "", "", "", 2, `xml is neither text nor json`},
+		{"a wrong format", "runs --format xml", "", "", "", 2, `xml is none of text, json, csv`},
 		{"no such run", "runs 99", "", "", "", 2, `there is no run 99`},
 		{"a run that is no number", "runs first", "", "", "", 2, `first is no number of a run`},
 		{"show nothing", "show", "", "", "", 2, `show: what\? For example`},
@@ -411,6 +412,27 @@ func TestCalls(t *testing.T) {
 	}
 	if after := startest.Dump(t, demo); after != dump {
 		t.Errorf("calls that failed changed the star:\n%s", startest.Difference(dump, after))
+	}
+}
+
+// TestCSV: every command gives its result as CSV that reads back, with a header and no lines that are wrapped or
+// cut.
+func TestCSV(t *testing.T) {
+	dir := t.TempDir()
+	must(t, dir, "demo", "--passages", "300", "canal")
+	demo := filepath.Join(dir, "canal")
+	for call, want := range map[string]string{
+		"check": "source,files", "order": "wave,step", "load": "run,step,state", "runs": "run,step,state", "runs 1": "run,step,state", "strays": "kind,where", "ddl": "statement", "ddl --drop": "statement",
+		"show passages --count --rows 100000": "passage_no,registry", "show fact passage --natural": "passage_no,passed_at", "show waterway": "waterway_key,code",
+	} {
+		out := must(t, demo, append(strings.Fields(call), "--format", "csv")...)
+		records, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+		if err != nil || len(records) < 2 || !strings.HasPrefix(out, want) {
+			t.Errorf("%s: %v\n%s", call, err, out)
+		}
+		if call == "show waterway" && out != "waterway_key,code,name,region,load_run\n-1,,Unknown,Unknown,1\n1,W1,Upper Cut,Upland,1\n2,W2,Marsh Level,Lowland,1\n3,W3,Copper Reach,Lowland,1\n4,W4,Tidal Basin,Coast,1\n" {
+			t.Errorf("%q", out)
+		}
 	}
 }
 

@@ -64,7 +64,7 @@ func (s *session) check() *cli.Command {
 			if err := errs.Err(); err != nil {
 				return err
 			}
-			return s.result(c, found, func(width int) {
+			return s.result(c, found, view.SurveyRecords(found.Sources), func(width int) {
 				view.Survey(s.out, found.Sources, width)
 				view.Assumed(s.out, found.Taken, m.Remarks, width)
 			})

@@ -21,6 +21,7 @@ import (
 	"ironmonger/internal/load"
 	"ironmonger/internal/place"
 	"ironmonger/internal/star"
+	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/postgres"
 	"ironmonger/internal/warehouse/sqlite"
@@ -69,7 +70,7 @@ func (s *session) root() *cli.Command {
 		Action:          s.unknown,
 		OnUsageError:    usageError,
 		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
-		HideHelpCommand: true,
+		HideHelpCommand: true, EnableShellCompletion: true,
 	}
 }
 
@@ -140,9 +141,9 @@ func modelFlag() cli.Flag {
 }
 
 func formatFlag() cli.Flag {
-	return &cli.StringFlag{Name: "format", Value: "text", Usage: "the result as `text or json`", Validator: func(v string) error {
-		if v != "text" && v != "json" {
-			return fmt.Errorf("%s is neither text nor json", v)
+	return &cli.StringFlag{Name: "format", Value: "text", Usage: "the result as `text`, json or csv", Validator: func(v string) error {
+		if v != "text" && v != "json" && v != "csv" {
+			return fmt.Errorf("%s is none of text, json, csv", v)
 		}
 		return nil
 	}}
@@ -175,11 +176,14 @@ func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, create boo
 	return sqlite.Open(path, create)
 }
 
-// result writes v as JSON if the call asks for it, else calls text.
-func (s *session) result(c *cli.Command, v any, text func(width int)) error {
-	if c.String("format") != "json" {
+// result writes v as JSON or its records as CSV if the call asks for it, else calls text.
+func (s *session) result(c *cli.Command, v any, records *view.Records, text func(width int)) error {
+	switch c.String("format") {
+	case "text":
 		text(s.width())
 		return nil
+	case "csv":
+		return records.Write(s.out)
 	}
 	out := json.NewEncoder(s.out)
 	out.SetIndent("", "  ")

@@ -11,6 +11,7 @@ import (
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/star"
+	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/postgres"
 	"ironmonger/internal/warehouse/sqlite"
@@ -32,7 +33,7 @@ func (s *session) ddl() *cli.Command {
 			}
 			defer root.Close()
 			statements := ddl(m, c.Bool("drop"))
-			return s.result(c, statements, func(int) {
+			return s.result(c, statements, view.ListRecords("statement", statements), func(int) {
 				for _, statement := range statements {
 					fmt.Fprintln(s.out, statement+";")
 				}

@@ -47,7 +47,7 @@ func (s *session) demo() *cli.Command {
 			if run == nil {
 				return err
 			}
-			if werr := s.result(c, run, func(width int) { view.Run(s.out, run, width) }); werr != nil || err != nil || c.String("format") == "json" {
+			if werr := s.result(c, run, view.StepRecords(run), func(width int) { view.Run(s.out, run, width) }); werr != nil || err != nil || c.String("format") != "text" {
 				return firstOf(err, werr)
 			}
 			return s.tolls(ctx, m, root, dir)

@@ -33,7 +33,7 @@ func (s *session) load() *cli.Command {
 			if run == nil {
 				return err
 			}
-			if werr := s.result(c, run, func(width int) { view.Run(s.out, run, width) }); werr != nil {
+			if werr := s.result(c, run, view.StepRecords(run), func(width int) { view.Run(s.out, run, width) }); werr != nil {
 				return werr
 			}
 			return err

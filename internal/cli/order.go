@@ -25,7 +25,7 @@ func (s *session) order() *cli.Command {
 			}
 			defer root.Close()
 			order := load.Order(m)
-			return s.result(c, order, func(width int) { view.Order(s.out, order, width) })
+			return s.result(c, order, view.OrderRecords(order), func(width int) { view.Order(s.out, order, width) })
 		},
 	}, 0)
 }

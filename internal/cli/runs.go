@@ -31,7 +31,7 @@ func (s *session) runs() *cli.Command {
 			defer root.Close()
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
-				return s.result(c, []*ledger.Run{}, func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
+				return s.result(c, []*ledger.Run{}, view.StepRecords(), func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
 			}
 			if err != nil {
 				return err
@@ -47,7 +47,7 @@ func (s *session) runs() *cli.Command {
 			if runs == nil {
 				runs = []*ledger.Run{}
 			}
-			return s.result(c, runs, func(width int) { view.Runs(s.out, runs, width) })
+			return s.result(c, runs, view.StepRecords(runs...), func(width int) { view.Runs(s.out, runs, width) })
 		},
 	}, 1)
 }
@@ -63,7 +63,7 @@ func (s *session) oneRun(ctx context.Context, c *cli.Command, wh warehouse.Wareh
 	}
 	for _, r := range runs {
 		if r.ID == id {
-			return s.result(c, r, func(width int) { view.Run(s.out, r, width) })
+			return s.result(c, r, view.StepRecords(r), func(width int) { view.Run(s.out, r, width) })
 		}
 	}
 	return wrong{fmt.Errorf("there is no run %d", id)}

@@ -52,7 +52,7 @@ func (s *session) show() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return s.result(c, rows, func(width int) { view.Rows(s.out, rows, width) })
+			return s.result(c, rows, view.RowRecords(rows), func(width int) { view.Rows(s.out, rows, width) })
 		},
 	}, 2)
 }

@@ -31,7 +31,7 @@ func (s *session) strays() *cli.Command {
 			defer root.Close()
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
-				return s.result(c, &strays.Report{}, func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
+				return s.result(c, &strays.Report{}, view.StrayRecords(&strays.Report{}), func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
 			}
 			if err != nil {
 				return err
@@ -41,7 +41,7 @@ func (s *session) strays() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return s.result(c, report, func(width int) { view.Strays(s.out, report, width) })
+			return s.result(c, report, view.StrayRecords(report), func(width int) { view.Strays(s.out, report, width) })
 		},
 	}, 0)
 }
