@@ -101,8 +101,8 @@ func TestHistoryIsPure(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 5))
 			list := make([]told, 1+r.IntN(14))
 			for i := range list {
-				list[i] = told{id: 1 + int64(r.IntN(2)), since: column.Day(2024, 1, 1) + int64(r.IntN(8)), rank: int64(r.IntN(3)),
-					name: string(rune('a' + r.IntN(2))), class: string(rune('x' + r.IntN(3)))}
+				list[i] = told{id: 1 + int64(r.IntN(2)), since: column.Day(2024, 1, 1) + int64(r.IntN(2+int(seed%7))), rank: int64(r.IntN(3)),
+					name: string(rune('a' + r.IntN(2))), class: string(rune('x' + r.IntN(2+int(seed%2))))}
 			}
 			whole := rosterOf(d)
 			load(whole, list)
@@ -130,6 +130,9 @@ func TestHistoryIsPure(t *testing.T) {
 				}
 				rest = rest[n:]
 				check(t, d, cut, seed, c, facts, ever, before)
+				if seed%3 > 0 {
+					continue // a repeat could mend what a cut has broken
+				}
 				if _, again := load(cut, list[:len(list)-len(rest)]); again.New+again.Versions+again.Filled != 0 {
 					t.Fatalf("%s, seed %d: the same rows again: %+v", d.Text, seed, again)
 				}
