@@ -3,10 +3,12 @@ package cli
 import (
 	"context"
 	"errors"
+	"os"
 
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/place"
+	"ironmonger/internal/star"
 	"ironmonger/internal/survey"
 	"ironmonger/internal/view"
 )
@@ -35,12 +37,7 @@ func (s *session) check() *cli.Command {
 			"Exit status: 0 nothing would keep a load from starting; 2 the model is wrong or doesn't fit the files.\n\n" +
 			"Example:\n  ironmonger check --model canal/ironmonger.yaml",
 		Flags: []cli.Flag{modelFlag(), formatFlag()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			m, root, err := readModel(c)
-			if err != nil {
-				return err
-			}
-			defer root.Close()
+		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			found := checked{Model: m.File, Sources: []*survey.Source{}, Taken: view.TakenBy(m)}
 			for _, r := range m.Remarks {
 				found.Remarks = append(found.Remarks, remark{r.At.String(), r.Subject, r.Message})
@@ -68,6 +65,6 @@ func (s *session) check() *cli.Command {
 				view.Survey(s.out, found.Sources, width)
 				view.Assumed(s.out, found.Taken, m.Remarks, width)
 			})
-		},
+		}),
 	}, 0)
 }

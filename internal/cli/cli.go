@@ -164,6 +164,18 @@ func readModel(c *cli.Command) (*star.Model, *os.Root, error) {
 	return m, root, err
 }
 
+// onModel makes an action of one that wants the model that the call names, and the folder of its files.
+func onModel(action func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		m, root, err := readModel(c)
+		if err != nil {
+			return err
+		}
+		defer root.Close()
+		return action(ctx, c, m, root)
+	}
+}
+
 // openWarehouse opens the warehouse that the model names.
 func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, create bool) (warehouse.Warehouse, error) {
 	if m.Warehouse.Kind == star.Postgres {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -26,19 +27,14 @@ func (s *session) ddl() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger ddl\n  ironmonger ddl --drop",
 		Flags: []cli.Flag{modelFlag(), formatFlag(), &cli.BoolFlag{Name: "drop", Usage: "remove them instead; the data with them"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			m, root, err := readModel(c)
-			if err != nil {
-				return err
-			}
-			defer root.Close()
+		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			statements := ddl(m, c.Bool("drop"))
 			return s.result(c, statements, view.ListRecords("statement", statements), func(int) {
 				for _, statement := range statements {
 					fmt.Fprintln(s.out, statement+";")
 				}
 			})
-		},
+		}),
 	}, 0)
 }
 

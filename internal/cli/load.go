@@ -23,12 +23,7 @@ func (s *session) load() *cli.Command {
 			"Example:\n  ironmonger load --model canal/ironmonger.yaml",
 		Flags: []cli.Flag{modelFlag(), formatFlag(),
 			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			m, root, err := readModel(c)
-			if err != nil {
-				return err
-			}
-			defer root.Close()
+		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			run, err := s.loadModel(ctx, m, root, c.Int("workers"))
 			if run == nil {
 				return err
@@ -37,7 +32,7 @@ func (s *session) load() *cli.Command {
 				return werr
 			}
 			return err
-		},
+		}),
 	}, 0)
 }
 

@@ -2,10 +2,12 @@ package cli
 
 import (
 	"context"
+	"os"
 
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/load"
+	"ironmonger/internal/star"
 	"ironmonger/internal/view"
 )
 
@@ -18,14 +20,9 @@ func (s *session) order() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger order",
 		Flags: []cli.Flag{modelFlag(), formatFlag()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			m, root, err := readModel(c)
-			if err != nil {
-				return err
-			}
-			defer root.Close()
+		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			order := load.Order(m)
 			return s.result(c, order, view.OrderRecords(order), func(width int) { view.Order(s.out, order, width) })
-		},
+		}),
 	}, 0)
 }

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"strconv"
 
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/star"
 	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 )
@@ -23,12 +25,7 @@ func (s *session) runs() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such run.\n\n" +
 			"Example:\n  ironmonger runs\n  ironmonger runs 3 --format json",
 		Flags: []cli.Flag{modelFlag(), formatFlag(), &cli.IntFlag{Name: "last", Value: 20, Usage: "the last `N` runs; 0 for all"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			m, root, err := readModel(c)
-			if err != nil {
-				return err
-			}
-			defer root.Close()
+		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
 				return s.result(c, []*ledger.Run{}, view.StepRecords(), func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
@@ -48,7 +45,7 @@ func (s *session) runs() *cli.Command {
 				runs = []*ledger.Run{}
 			}
 			return s.result(c, runs, view.StepRecords(runs...), func(width int) { view.Runs(s.out, runs, width) })
-		},
+		}),
 	}, 1)
 }
 

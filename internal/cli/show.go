@@ -33,12 +33,7 @@ func (s *session) show() *cli.Command {
 			&cli.StringFlag{Name: "where", Usage: "only rows for which the `condition` is true"},
 			&cli.BoolFlag{Name: "count", Usage: "look at all rows, and say how many there are"},
 			&cli.BoolFlag{Name: "natural", Usage: "natural keys in place of surrogate keys"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			m, root, err := readModel(c)
-			if err != nil {
-				return err
-			}
-			defer root.Close()
+		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wish := sample.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural")}
 			if wish.Rows < 0 {
 				return wrong{fmt.Errorf("show: --rows %d is no number of rows", wish.Rows)}
@@ -53,7 +48,7 @@ func (s *session) show() *cli.Command {
 				return err
 			}
 			return s.result(c, rows, view.RowRecords(rows), func(width int) { view.Rows(s.out, rows, width) })
-		},
+		}),
 	}, 2)
 }
 

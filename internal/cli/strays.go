@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/layout"
+	"ironmonger/internal/star"
 	"ironmonger/internal/strays"
 	"ironmonger/internal/view"
 )
@@ -23,12 +25,7 @@ func (s *session) strays() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
 		Flags: []cli.Flag{modelFlag(), formatFlag()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			m, root, err := readModel(c)
-			if err != nil {
-				return err
-			}
-			defer root.Close()
+		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
 				return s.result(c, &strays.Report{}, view.StrayRecords(&strays.Report{}), func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
@@ -42,6 +39,6 @@ func (s *session) strays() *cli.Command {
 				return err
 			}
 			return s.result(c, report, view.StrayRecords(report), func(width int) { view.Strays(s.out, report, width) })
-		},
+		}),
 	}, 0)
 }

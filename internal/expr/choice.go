@@ -22,13 +22,7 @@ func newCases(at int, conditions, results []node) (node, error) {
 }
 
 func (c *cases) eval(b *column.Batch) *Result {
-	conditions, results := make([]*Result, len(c.conditions)), make([]*Result, len(c.results))
-	for k, n := range c.conditions {
-		conditions[k] = n.eval(b)
-	}
-	for k, n := range c.results {
-		results[k] = n.eval(b)
-	}
+	conditions, results := evalAll(c.conditions, b), evalAll(c.results, b)
 	out := c.begin(b.N)
 rows:
 	for i := range b.N {
@@ -134,10 +128,7 @@ func newSubstring(t token, args []node) (node, error) {
 }
 
 func (s *substring) eval(b *column.Batch) *Result {
-	results := make([]*Result, len(s.args))
-	for k, a := range s.args {
-		results[k] = a.eval(b)
-	}
+	results := evalAll(s.args, b)
 	out := s.begin(b.N)
 	for i := range b.N {
 		if carry(out, i, results...) {
@@ -229,10 +220,7 @@ func newExtreme(sign int) func(token, []node) (node, error) {
 }
 
 func (e *extreme) eval(b *column.Batch) *Result {
-	results := make([]*Result, len(e.args))
-	for k, a := range e.args {
-		results[k] = a.eval(b)
-	}
+	results := evalAll(e.args, b)
 	out := e.begin(b.N)
 	for i := range b.N {
 		best := (*Result)(nil)

@@ -147,10 +147,7 @@ func unify(at int, what string, args []node) ([]node, column.Type, error) {
 }
 
 func (c *coalesce) eval(b *column.Batch) *Result {
-	results := make([]*Result, len(c.args))
-	for k, a := range c.args {
-		results[k] = a.eval(b)
-	}
+	results := evalAll(c.args, b)
 	out := c.begin(0)
 	out.Resize(b.N)
 	for i := range b.N {

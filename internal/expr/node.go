@@ -99,6 +99,15 @@ func retype(n node, t column.Type) node {
 	return l
 }
 
+// evalAll gives the results of several nodes.
+func evalAll(nodes []node, b *column.Batch) []*Result {
+	results := make([]*Result, len(nodes))
+	for k, n := range nodes {
+		results[k] = n.eval(b)
+	}
+	return results
+}
+
 // carry marks row i null, or faulty where one of the operands is, and says whether it did either.
 func carry(out *Result, i int, operands ...*Result) bool {
 	null := false

@@ -48,9 +48,6 @@ func New(types []column.Type) *Index {
 		seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}}
 }
 
-// Len is the number of members.
-func (x *Index) Len() int { return int(x.count) }
-
 const longKey = 0xff << 56
 
 // pack gives the 16 bytes of a key, and for a long one all its bytes too.

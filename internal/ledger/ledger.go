@@ -4,13 +4,16 @@
 package ledger
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/place"
 	"ironmonger/internal/warehouse"
 )
 
@@ -143,6 +146,32 @@ type Reason struct {
 	File   string `json:"file"`
 	Line   int64  `json:"line"`
 	Detail string `json:"detail,omitempty"`
+}
+
+// Reasons counts reasons, keeping the first example of each.
+type Reasons map[string]*Reason
+
+// Count adds a fault of a batch.
+func (r Reasons) Count(b *column.Batch, f *column.Fault) {
+	name := place.Storable(f.Reason)
+	known := r[name]
+	if known == nil {
+		known = &Reason{Reason: name, File: b.From.File, Line: b.From.Line[f.Row], Detail: f.Detail}
+		r[name] = known
+	}
+	known.Rows++
+}
+
+// List gives the reasons, the most frequent first.
+func (r Reasons) List() []Reason {
+	var list []Reason
+	for _, reason := range r {
+		list = append(list, *reason)
+	}
+	slices.SortFunc(list, func(a, b Reason) int {
+		return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Reason, b.Reason))
+	})
+	return list
 }
 
 // Aside is an entry of load_set_aside.

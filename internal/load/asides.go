@@ -16,7 +16,7 @@ type asides struct {
 	w       *work
 	book    *ledger.Asides
 	first   []ledger.Aside // in case the step fails
-	reasons map[string]*ledger.Reason
+	reasons ledger.Reasons
 }
 
 const (
@@ -26,7 +26,7 @@ const (
 
 func openAsides(ctx context.Context, w *work) (*asides, error) {
 	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID)
-	return &asides{w: w, book: book, reasons: map[string]*ledger.Reason{}}, err
+	return &asides{w: w, book: book, reasons: ledger.Reasons{}}, err
 }
 
 // put writes down the rows of b that have faults, each once with all its reasons.
@@ -45,7 +45,7 @@ func (a *asides) put(b *column.Batch) error {
 				text += ": " + f.Detail
 			}
 			texts = append(texts, text)
-			a.count(b, f)
+			a.reasons.Count(b, f)
 		}
 		r := ledger.Aside{Step: a.w.name, Source: a.w.source, File: b.From.File, Line: b.From.Line[row],
 			Reasons: place.Storable(strings.Join(texts, "; ")), Content: place.Clip(place.Storable(b.From.Raw(int(row))), maxContent)}
@@ -60,23 +60,9 @@ func (a *asides) put(b *column.Batch) error {
 	return nil
 }
 
-func (a *asides) count(b *column.Batch, f *column.Fault) {
-	r := a.reasons[f.Reason]
-	if r == nil {
-		r = &ledger.Reason{Reason: place.Storable(f.Reason), File: b.From.File, Line: b.From.Line[f.Row], Detail: f.Detail}
-		a.reasons[f.Reason] = r
-	}
-	r.Rows++
-}
-
 // close completes the ledger and the figures.
 func (a *asides) close(files []string) error {
-	for _, r := range a.reasons {
-		a.w.figures.Reasons = append(a.w.figures.Reasons, *r)
-	}
-	slices.SortFunc(a.w.figures.Reasons, func(x, y ledger.Reason) int {
-		return cmp.Or(cmp.Compare(y.Rows, x.Rows), strings.Compare(x.Reason, y.Reason))
-	})
+	a.w.figures.Reasons = a.reasons.List()
 	return a.book.Close(files)
 }
 

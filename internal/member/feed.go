@@ -39,9 +39,9 @@ type observation struct {
 // feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1
 // attributes, outrigger keys, type 2 attributes.
 type feedLayout struct {
-	fields              []column.Field
-	type1, type2        int // where they begin
-	natural, outriggers int // where the outriggers begin, and how many parts the natural key has
+	fields       []column.Field
+	type1, type2 int // where they begin
+	natural      int // how many parts the natural key has
 }
 
 // Values lists the columns that a feed takes of each row, in order: natural key, type 1 attributes,
@@ -52,7 +52,6 @@ func (x *Roster) values() feedLayout {
 	f.fields = append(f.fields, d.NaturalKey...)
 	f.type1 = len(f.fields)
 	f.fields = append(f.fields, pick(d.Attributes, d.Type1)...)
-	f.outriggers = len(f.fields)
 	f.fields = append(f.fields, d.Outriggers...)
 	f.type2 = len(f.fields)
 	f.fields = append(f.fields, pick(d.Attributes, d.Type2)...)

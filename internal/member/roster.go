@@ -214,9 +214,6 @@ func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
 	return m, ok
 }
 
-// Dimension is the dimension whose members these are.
-func (x *Roster) Dimension() *layout.Dimension { return x.dim }
-
 // at gives column k, or nil if that is none.
 func at(cols []*column.Column, k int) *column.Column {
 	if k == none {

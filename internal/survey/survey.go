@@ -38,7 +38,7 @@ func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*S
 		return nil, err
 	}
 	found := &Source{Name: s.Text, Files: files.Names(), Bytes: files.Size()}
-	reasons := map[string]*ledger.Reason{}
+	reasons := ledger.Reasons{}
 	b := column.NewBatch(sh.Fields())
 	for p, err := range files.Heads(ctx) {
 		if err != nil {
@@ -51,22 +51,12 @@ func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*S
 		found.Rows += int64(b.N)
 		slices.SortStableFunc(b.Faults, func(x, y column.Fault) int { return cmp.Compare(x.Row, y.Row) })
 		for i, f := range b.Faults {
-			r := reasons[f.Reason]
-			if r == nil {
-				r = &ledger.Reason{Reason: f.Reason, File: b.From.File, Line: b.From.Line[f.Row], Detail: f.Detail}
-				reasons[f.Reason] = r
-			}
-			r.Rows++
+			reasons.Count(b, &f)
 			if i == 0 || b.Faults[i-1].Row != f.Row {
 				found.SetAside++
 			}
 		}
 	}
-	for _, r := range reasons {
-		found.Reasons = append(found.Reasons, *r)
-	}
-	slices.SortFunc(found.Reasons, func(x, y ledger.Reason) int {
-		return cmp.Or(cmp.Compare(y.Rows, x.Rows), cmp.Compare(x.Reason, y.Reason))
-	})
+	found.Reasons = reasons.List()
 	return found, nil
 }
