@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -527,7 +528,7 @@ func kill(t *testing.T, whole string, empty func(), moments int) {
 	must(t, whole, "load")
 	lasts := time.Since(begin)
 	want := startest.Dump(t, whole, "load_run")
-	var killed, between int
+	var killed, between, broken int
 	for n := range moments {
 		empty()
 		ctx, cancel := context.WithCancel(context.Background())
@@ -545,13 +546,20 @@ func kill(t *testing.T, whole string, empty func(), moments int) {
 		if partial := startest.Dump(t, whole, "load_run"); partial != "" && partial != want {
 			between++
 		}
+		after := must(t, whole, "runs")
 		must(t, whole, "load")
+		if runs := after + must(t, whole, "runs"); strings.Contains(runs, "running") {
+			t.Errorf("killed at moment %d, and run again:\n%s", n, runs)
+		}
+		if strings.Contains(after, "broken off") {
+			broken++
+		}
 		if got := startest.Dump(t, whole, "load_run"); got != want {
 			t.Fatalf("killed at moment %d of %d, and run again:\n%s", n, moments, startest.Difference(want, got))
 		}
 	}
-	t.Logf("%d of %d loads were killed in time, %d between steps or within", killed, moments, between)
-	if killed < moments/2 || between < moments/5 {
+	t.Logf("%d of %d loads were killed in time, %d between steps or within, %d known as broken off", killed, moments, between, broken)
+	if killed < moments/2 || between < moments/5 || broken < moments/5 {
 		t.Errorf("only %d of %d loads were killed in time, %d with something loaded", killed, moments, between)
 	}
 }
@@ -566,17 +574,29 @@ func together(t *testing.T, demo string, empty func()) {
 	empty()
 	must(t, demo, "load")
 	want := startest.Dump(t, demo, "load_run")
+	waits := regexp.MustCompile(`^waiting for (run [12] \(process \d+ on \S+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC\)|another load): it holds the warehouse\n$`)
 	for round := range 5 {
 		empty()
 		var wait sync.WaitGroup
+		var waited, known atomic.Int64
 		for range 3 {
 			wait.Go(func() {
-				if out, errs, status := run(t, demo, "load"); status != 0 {
+				out, errs, status := run(t, demo, "load")
+				if status != 0 || errs != "" && !waits.MatchString(errs) {
 					t.Errorf("round %d: status %d\n%s%s", round, status, out, errs)
+				}
+				if errs != "" {
+					waited.Add(1)
+				}
+				if strings.Contains(errs, "process") {
+					known.Add(1)
 				}
 			})
 		}
 		wait.Wait()
+		if waited.Load() != 2 {
+			t.Errorf("round %d: %d loads waited, %d of them knew for whom", round, waited.Load(), known.Load())
+		}
 		if got := startest.Dump(t, demo, "load_run"); got != want {
 			t.Fatalf("round %d:\n%s", round, startest.Difference(want, got))
 		}

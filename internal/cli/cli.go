@@ -176,8 +176,9 @@ func onModel(action func(ctx context.Context, c *cli.Command, m *star.Model, roo
 	}
 }
 
-// openWarehouse opens the warehouse that the model names.
-func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, create bool) (warehouse.Warehouse, error) {
+// openWarehouse opens the warehouse that the model names; where that is a file, it is made if the warehouse is
+// to be written to.
+func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, write bool) (warehouse.Warehouse, error) {
 	if m.Warehouse.Kind == star.Postgres {
 		return postgres.Open(ctx, m.Warehouse.Connection, m.Warehouse.Schema)
 	}
@@ -185,7 +186,10 @@ func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, create boo
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(root.Name(), path)
 	}
-	return sqlite.Open(path, create)
+	if !write {
+		return sqlite.OpenToRead(path)
+	}
+	return sqlite.Open(path)
 }
 
 // result writes v as JSON or its records as CSV if the call asks for it, else calls text.

@@ -43,10 +43,19 @@ func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, w
 		return nil, fmt.Errorf("the warehouse can't be opened: %w", err)
 	}
 	progress := s.progress()
-	run, err := load.Run(ctx, m, root, wh, load.Options{Program: "ironmonger " + Version, Workers: workers, Watch: progress.watch})
+	run, err := load.Run(ctx, m, root, wh, load.Options{Program: "ironmonger " + Version, Holder: holder(), Workers: workers, Watch: progress.watch})
 	progress.end()
 	if cerr := wh.Close(); err == nil && cerr != nil {
 		err = cerr
 	}
 	return run, err
+}
+
+// holder says which process this is, to those who wait for it.
+func holder() string {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "this computer"
+	}
+	return fmt.Sprintf("process %d on %s", os.Getpid(), host)
 }

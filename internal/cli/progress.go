@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"fmt"
+	"io"
 	"os"
 	"sync/atomic"
+	"time"
 
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
@@ -14,13 +17,14 @@ import (
 
 // progress shows a bar for each step that is going on, if standard error is a terminal.
 type progress struct {
-	bars *mpb.Progress
+	out  io.Writer
+	bars *mpb.Progress // nil if that is no terminal
 	bar  map[string]*mpb.Bar
 	rows map[string]*atomic.Int64
 }
 
 func (s *session) progress() *progress {
-	p := &progress{bar: map[string]*mpb.Bar{}, rows: map[string]*atomic.Int64{}}
+	p := &progress{out: s.err, bar: map[string]*mpb.Bar{}, rows: map[string]*atomic.Int64{}}
 	if f, ok := s.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		p.bars = mpb.New(mpb.WithOutput(f), mpb.WithWidth(40))
 	}
@@ -28,7 +32,10 @@ func (s *session) progress() *progress {
 }
 
 func (p *progress) watch(n load.Progress) {
-	if p.bars == nil {
+	if n.Waits != "" {
+		fmt.Fprintf(p.out, "waiting for %s: it holds the warehouse\n", n.Waits)
+	}
+	if p.bars == nil || n.Step == "" {
 		return
 	}
 	bar := p.bar[n.Step]
@@ -39,11 +46,15 @@ func (p *progress) watch(n load.Progress) {
 		return
 	}
 	if bar == nil {
-		rows := new(atomic.Int64)
+		rows, begin := new(atomic.Int64), time.Now()
+		far := func(decor.Statistics) string {
+			n := rows.Load()
+			return "  " + view.Plural(n, "row") + ", " + view.Decimal(fmt.Sprint(int64(float64(n)/time.Since(begin).Seconds()))) + " a second"
+		}
 		style := mpb.BarStyle().Lbound("").Rbound(" ").Filler("━").Tip("━").Padding("·")
 		bar = p.bars.New(n.Total, style, mpb.BarRemoveOnComplete(),
 			mpb.PrependDecorators(decor.Name(n.Step+" ")),
-			mpb.AppendDecorators(decor.Percentage(), decor.Any(func(decor.Statistics) string { return "  " + view.Plural(rows.Load(), "row") })))
+			mpb.AppendDecorators(decor.Percentage(), decor.Any(far)))
 		p.bar[n.Step], p.rows[n.Step] = bar, rows
 	}
 	if n.Total > 0 {

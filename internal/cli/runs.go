@@ -28,7 +28,7 @@ func (s *session) runs() *cli.Command {
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
-				return s.result(c, []*ledger.Run{}, view.StepRecords(), func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
+				return s.result(c, []*ledger.Run{}, view.StepRecords(), func(int) { view.Runs(s.out, nil, 0) })
 			}
 			if err != nil {
 				return err
@@ -43,6 +43,14 @@ func (s *session) runs() *cli.Command {
 			}
 			if runs == nil {
 				runs = []*ledger.Run{}
+			}
+			if release, err := wh.Hold(ctx); err == nil { // nobody loads: who seems to has died
+				for _, r := range runs {
+					if r.State == ledger.Running {
+						r.State = ledger.Broken
+					}
+				}
+				release()
 			}
 			return s.result(c, runs, view.StepRecords(runs...), func(width int) { view.Runs(s.out, runs, width) })
 		}),

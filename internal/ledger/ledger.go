@@ -35,7 +35,7 @@ func optional(name string, t column.Type) warehouse.Column {
 var (
 	runTable = &warehouse.Table{Name: "load_run", Primary: []string{"run"}, Columns: []warehouse.Column{
 		required("run", integer), required("state", text), required("started_at", timestamp), optional("ended_at", timestamp),
-		required("program", text), required("model_file", text), required("model", text)}}
+		required("program", text), required("holder", text), required("model_file", text), required("model", text)}}
 	stepTable = &warehouse.Table{Name: "load_step", Primary: []string{"run", "step"}, Columns: []warehouse.Column{
 		required("run", integer), required("step", text), required("state", text), optional("message", text),
 		optional("started_at", timestamp), optional("ended_at", timestamp),
@@ -57,6 +57,7 @@ func Tables() []*warehouse.Table {
 // States of runs and steps.
 const (
 	Running = "running"
+	Broken  = "broken off" // a run that died
 	Done    = "done"
 	Failed  = "failed"
 	NotRun  = "not run" // a step whose predecessor failed
@@ -69,6 +70,7 @@ type Run struct {
 	StartedAt time.Time  `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Program   string     `json:"program"`
+	Holder    string     `json:"holder"` // the process that ran it
 	ModelFile string     `json:"model"`
 	ModelText string     `json:"-"`
 	Steps     []*Step    `json:"steps,omitempty"`
@@ -257,18 +259,23 @@ func pick(t *warehouse.Table, names ...string) []column.Field {
 	return fields
 }
 
-// StartRun makes the entry of a new run and gives its number.
-func StartRun(ctx context.Context, tx warehouse.Tx, program, modelFile, model string, at time.Time) (*Run, error) {
-	last, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run")})
+// StartRun makes the entry of a new run and gives it its number. The caller holds the warehouse, so a run that
+// is said to go on has died.
+func StartRun(ctx context.Context, tx warehouse.Tx, r *Run) error {
+	known, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "state")})
 	if err != nil {
-		return nil, err
+		return err
 	}
-	r := &Run{State: Running, StartedAt: at.UTC(), Program: program, ModelFile: modelFile, ModelText: model}
-	for _, id := range last.Cols[0].Int {
-		r.ID = max(r.ID, id)
+	r.ID, r.State, r.StartedAt = 1, Running, r.StartedAt.UTC()
+	for i, id := range known.Cols[0].Int {
+		r.ID = max(r.ID, id+1)
+		if known.Cols[1].Text[i] == Running {
+			if err := amendRow(ctx, tx, runTable, 1, []string{"run", "state"}, id, Broken); err != nil {
+				return err
+			}
+		}
 	}
-	r.ID++
-	return r, appendRow(ctx, tx, runTable, r.ID, r.State, r.StartedAt, nil, program, modelFile, model)
+	return appendRow(ctx, tx, runTable, r.ID, r.State, r.StartedAt, nil, r.Program, r.Holder, r.ModelFile, r.ModelText)
 }
 
 // EndRun writes how a run ended.

@@ -18,7 +18,7 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	if columns, err := r.Describe(ctx, runTable.Name); err != nil || columns == nil {
 		return nil, err
 	}
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "ended_at", "program", "model_file")})
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "ended_at", "program", "holder", "model_file")})
 	if err != nil {
 		return nil, err
 	}
@@ -26,7 +26,7 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	var runs []*Run
 	for i := range b.N {
 		run := &Run{ID: b.Cols[0].Int[i], State: b.Cols[1].Text[i], StartedAt: *instant(&b.Cols[2], i), EndedAt: instant(&b.Cols[3], i),
-			Program: b.Cols[4].Text[i], ModelFile: b.Cols[5].Text[i]}
+			Program: b.Cols[4].Text[i], Holder: b.Cols[5].Text[i], ModelFile: b.Cols[6].Text[i]}
 		runs = append(runs, run)
 		byID[run.ID] = run
 	}
@@ -59,6 +59,27 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 		})
 	}
 	return runs, nil
+}
+
+// Going gives the run that goes on, nil if none does.
+func Going(ctx context.Context, r warehouse.Reader) (*Run, error) {
+	runs, err := Runs(ctx, r, 0)
+	for _, run := range runs {
+		if run.State == Running {
+			return run, err
+		}
+	}
+	return nil, err
+}
+
+// Ended says whether the ledger has the end of a run's step.
+func Ended(ctx context.Context, r warehouse.Reader, run int64, step string) (bool, error) {
+	id, name := column.Column{Type: integer}, column.Column{Type: text}
+	id.AppendInt(run)
+	name.AppendText(step)
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: stepTable.Name, Fields: pick(stepTable, "run"),
+		By: []string{"run", "step"}, Match: []*column.Column{&id, &name}})
+	return err == nil && b.N > 0, err
 }
 
 func present(t *time.Time) int {

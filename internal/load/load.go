@@ -26,13 +26,15 @@ import (
 // Options are what a caller may choose.
 type Options struct {
 	Program string         // what the ledger calls the program
+	Holder  string         // and who runs it
 	Workers int            // goroutines that read and resolve; 0 is one for each core
 	Piece   int            // bytes of a file that a goroutine takes at a time; 0 is the default
 	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
 }
 
-// Progress is news of a step.
+// Progress is news of a step, or of what keeps the run from beginning.
 type Progress struct {
+	Waits string // for whom
 	Step  string
 	Total int64 // bytes to read, 0 if not known
 	Bytes int64 // read so far
@@ -75,6 +77,11 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 	if err := r.openAll(); err != nil {
 		return nil, err
 	}
+	release, err := r.hold(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	if err := r.begin(ctx); err != nil {
 		return nil, err
 	}
@@ -94,7 +101,10 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 		state = ledger.Failed
 	}
 	late := context.WithoutCancel(ctx)
-	err := r.transact(late, func(tx warehouse.Tx) error { return ledger.EndRun(late, tx, r.entry, state, time.Now()) })
+	end := func(tx warehouse.Tx) error { return ledger.EndRun(late, tx, r.entry, state, time.Now()) }
+	if err = r.transact(late, end); errors.Is(err, warehouse.ErrUnknown) {
+		err = r.transact(late, end) // twice is as good as once
+	}
 	if err == nil && failed {
 		err = ErrSteps
 	}
@@ -117,6 +127,32 @@ func (r *run) openAll() error {
 	return errs.Err()
 }
 
+// hold takes the warehouse, waiting for the load that has it and telling which that is.
+func (r *run) hold(ctx context.Context) (release func(), err error) {
+	for told := false; ; told = true {
+		release, err := r.wh.Hold(ctx)
+		if !errors.Is(err, warehouse.ErrHeld) {
+			return release, err
+		}
+		if !told {
+			other, err := ledger.Going(ctx, r.wh)
+			if err != nil {
+				return nil, err
+			}
+			waits := "another load"
+			if other != nil {
+				waits = fmt.Sprintf("run %d (%s, since %s UTC)", other.ID, other.Holder, other.StartedAt.Format(time.DateTime))
+			}
+			r.tell(Progress{Waits: waits})
+		}
+		select {
+		case <-time.After(50 * time.Millisecond):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
 // begin makes the ledger's tables if they aren't there, and the run's entry.
 func (r *run) begin(ctx context.Context) error {
 	return r.transact(ctx, func(tx warehouse.Tx) error {
@@ -125,9 +161,8 @@ func (r *run) begin(ctx context.Context) error {
 				return err
 			}
 		}
-		var err error
-		r.entry, err = ledger.StartRun(ctx, tx, r.opts.Program, r.model.File, r.model.Text, time.Now())
-		return err
+		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text}
+		return ledger.StartRun(ctx, tx, r.entry)
 	})
 }
 

@@ -139,7 +139,7 @@ func (f folder) rows(table string, columns ...string) string {
 // asides gives the ledger's rows set aside, as line, reasons, content and state.
 func (f folder) asides() string {
 	f.Helper()
-	db, err := sqlite.Open(filepath.Join(f.dir, "star.db"), false)
+	db, err := sqlite.OpenToRead(filepath.Join(f.dir, "star.db"))
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -384,7 +384,7 @@ func (f folder) watched(ctx context.Context, watch func(load.Progress)) (*ledger
 		f.Fatal(err)
 	}
 	defer root.Close()
-	db, err := sqlite.Open(filepath.Join(f.dir, "star.db"), true)
+	db, err := sqlite.Open(filepath.Join(f.dir, "star.db"))
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -402,7 +402,7 @@ func TestMissingFiles(t *testing.T) {
 	if !errors.As(err, &list) || len(list) != 2 {
 		t.Fatal(err)
 	}
-	db, err := sqlite.Open(filepath.Join(f.dir, "star.db"), false)
+	db, err := sqlite.OpenToRead(filepath.Join(f.dir, "star.db"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -79,7 +79,11 @@ func (r *run) inTx(ctx context.Context, w *work, entry *ledger.Step) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if err := w.tx.Commit(); err != nil {
+	if err := w.tx.Commit(); errors.Is(err, warehouse.ErrUnknown) {
+		if err := r.committed(ctx, w, entry); err != nil {
+			return err
+		}
+	} else if err != nil {
 		return err
 	}
 	for _, s := range w.sessions {
@@ -89,6 +93,18 @@ func (r *run) inTx(ctx context.Context, w *work, entry *ledger.Step) error {
 		f()
 	}
 	return nil
+}
+
+// committed asks the ledger whether a step was committed whose connection broke meanwhile: in a transaction, so
+// that the server has ended the one before.
+func (r *run) committed(ctx context.Context, w *work, entry *ledger.Step) error {
+	w.tx.Rollback()
+	return r.transact(context.WithoutCancel(ctx), func(tx warehouse.Tx) error {
+		if ended, err := ledger.Ended(ctx, tx, entry.Run, entry.Name); err != nil || ended {
+			return err
+		}
+		return errors.New("the connection to the database was lost before the step was committed")
+	})
 }
 
 // inLedger writes the entry of a step that failed or was not run, with the first rows that it had set

@@ -53,7 +53,7 @@ func Open(t testing.TB, dir string) warehouse.Warehouse {
 	if m.Warehouse.Kind == star.Postgres {
 		w, err = postgres.Open(context.Background(), m.Warehouse.Connection, m.Warehouse.Schema)
 	} else {
-		w, err = sqlite.Open(filepath.Join(dir, m.Warehouse.Path), true)
+		w, err = sqlite.Open(filepath.Join(dir, m.Warehouse.Path))
 	}
 	if err != nil {
 		t.Fatal(err)

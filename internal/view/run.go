@@ -147,6 +147,10 @@ func quoted(s string) string {
 
 // Runs writes a line for each run.
 func Runs(w io.Writer, runs []*ledger.Run, width int) {
+	if len(runs) == 0 {
+		fmt.Fprintln(w, "nothing has been loaded yet: ironmonger load")
+		return
+	}
 	t := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "state"}, {Head: "time", Align: Right}, {Head: "steps", Align: Right},
 		{Head: "read", Align: Right}, {Head: "written", Align: Right}, {Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "model", Cut: true}}}
 	for _, r := range runs {

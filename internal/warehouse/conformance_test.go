@@ -22,7 +22,7 @@ import (
 // Every kind of warehouse passes these tests: open gives an empty one, and opens it again.
 var kinds = map[string]func(t *testing.T, dir string) warehouse.Warehouse{
 	"sqlite": func(t *testing.T, dir string) warehouse.Warehouse {
-		db, err := sqlite.Open(filepath.Join(dir, "test.db"), true)
+		db, err := sqlite.Open(filepath.Join(dir, "test.db"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -470,10 +470,10 @@ func TestCancelled(t *testing.T) {
 func TestSQLiteFile(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "new.db")
-	if _, err := sqlite.Open(path, false); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := sqlite.OpenToRead(path); !errors.Is(err, fs.ErrNotExist) {
 		t.Error(err)
 	}
-	db, err := sqlite.Open(path, true)
+	db, err := sqlite.Open(path)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -485,7 +485,7 @@ func TestSQLiteFile(t *testing.T) {
 	if err := os.WriteFile(other, []byte(strings.Repeat("no database ", 100)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := sqlite.Open(other, true); err == nil || !strings.Contains(err.Error(), "this is no SQLite database") {
+	if _, err := sqlite.Open(other); err == nil || !strings.Contains(err.Error(), "this is no SQLite database") {
 		t.Error(err)
 	}
 }

@@ -8,6 +8,7 @@ package warehouse
 
 import (
 	"context"
+	"errors"
 
 	"ironmonger/internal/column"
 )
@@ -123,11 +124,21 @@ type Tx interface {
 	Rollback() error
 }
 
+// ErrHeld says that another load holds the warehouse. ErrUnknown says that the connection broke while a
+// transaction was being committed, so that nobody knows whether it was.
+var (
+	ErrHeld    = errors.New("another load holds the warehouse")
+	ErrUnknown = errors.New("the connection to the database is lost; whether the transaction was committed isn't known")
+)
+
 // Warehouse is an open database.
 type Warehouse interface {
 	Reader
 	// Writers is how many transactions may write at the same time.
 	Writers() int
+	// Hold takes the warehouse for a whole load, so that no other load runs meanwhile, or gives [ErrHeld]. A
+	// holder that dies holds it no longer.
+	Hold(ctx context.Context) (release func(), err error)
 	// Begin starts a transaction that may write. It waits for others to end.
 	Begin(ctx context.Context) (Tx, error)
 	Close() error

@@ -166,6 +166,30 @@ func (t *tx) conn() *pgxpool.Conn {
 	return t.connection
 }
 
+// lock is the number of an advisory lock on the schema, for one use.
+func (db *DB) lock(use string) int64 {
+	h := fnv.New64a()
+	h.Write([]byte("ironmonger " + use + db.schema))
+	return int64(h.Sum64())
+}
+
+// Hold takes an advisory lock on a connection of its own: the server lets go of it when that ends.
+func (db *DB) Hold(ctx context.Context) (release func(), err error) {
+	conn, err := db.pool.Acquire(ctx)
+	if err != nil {
+		return nil, plain(err)
+	}
+	held := false
+	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", db.lock("load ")).Scan(&held); err != nil || !held {
+		conn.Release()
+		if err == nil {
+			return nil, warehouse.ErrHeld
+		}
+		return nil, plain(err)
+	}
+	return func() { conn.Hijack().Close(context.WithoutCancel(ctx)) }, nil
+}
+
 // Begin starts a transaction and waits until no other load writes to the schema, so that what it reads
 // stays true until it commits.
 func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
@@ -174,9 +198,7 @@ func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 		return nil, plain(err)
 	}
 	t := &tx{DB: db, connection: conn, open: true}
-	h := fnv.New64a()
-	h.Write([]byte("ironmonger " + db.schema))
-	for _, sql := range []string{"BEGIN", fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", int64(h.Sum64())), "SET LOCAL client_min_messages = warning"} {
+	for _, sql := range []string{"BEGIN", fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", db.lock("")), "SET LOCAL client_min_messages = warning"} {
 		if err := t.exec(ctx, sql); err != nil {
 			t.Rollback()
 			return nil, err
@@ -213,7 +235,9 @@ func (t *tx) end(sql string) error {
 		err = plain(t.failed)
 	} else if !conn.Conn().IsClosed() {
 		_, err = conn.Exec(ctx, sql)
-		err = plain(err)
+		if err = plain(err); err != nil && sql == "COMMIT" && conn.Conn().IsClosed() {
+			err = warehouse.ErrUnknown
+		}
 	} else if sql == "COMMIT" {
 		err = errors.New("the connection to the database is lost")
 	}

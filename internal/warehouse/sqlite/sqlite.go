@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/gofrs/flock"
 	"zombiezen.com/go/sqlite"
 
 	"ironmonger/internal/column"
@@ -33,13 +34,10 @@ type DB struct {
 // busyWait is how long a transaction waits for another program that writes.
 const busyWait = 30 * time.Second
 
-// Open opens the database in a file, making it, readable by its owner alone, if create is set and it
-// isn't there. Without create, a file that isn't there gives an error that is fs.ErrNotExist.
-func Open(path string, create bool) (*DB, error) {
+// Open opens the database in a file to be written to, making it, readable by its owner alone, if it isn't
+// there.
+func Open(path string) (*DB, error) {
 	if _, err := os.Stat(path); err != nil {
-		if !create {
-			return nil, err
-		}
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 		if err != nil && !errors.Is(err, fs.ErrExist) { // another load may just have made it
 			return nil, err
@@ -48,13 +46,26 @@ func Open(path string, create bool) (*DB, error) {
 			f.Close()
 		}
 	}
-	conn, err := sqlite.OpenConn(path, sqlite.OpenReadWrite)
+	return open(path, sqlite.OpenReadWrite, "journal_mode = wal", "synchronous = normal", "foreign_keys = off")
+}
+
+// OpenToRead opens the database in a file that must be there (else the error is fs.ErrNotExist), for
+// reading alone.
+func OpenToRead(path string) (*DB, error) {
+	if _, err := os.Stat(path); err != nil {
+		return nil, err
+	}
+	return open(path, sqlite.OpenReadOnly)
+}
+
+func open(path string, flags sqlite.OpenFlags, pragmas ...string) (*DB, error) {
+	conn, err := sqlite.OpenConn(path, flags)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, plain(err))
 	}
 	conn.SetBusyTimeout(busyWait)
 	db := &DB{path: path, conn: conn}
-	for _, pragma := range []string{"journal_mode = wal", "synchronous = normal", "foreign_keys = off", "temp_store = memory", "cache_size = -65536", "mmap_size = 0"} {
+	for _, pragma := range append(pragmas, "temp_store = memory", "cache_size = -65536", "mmap_size = 0") {
 		// changing to the write-ahead log wants the file alone, and doesn't wait for it by itself
 		err := db.exec("PRAGMA " + pragma)
 		for begin := time.Now(); errors.Is(err, errBusy) && time.Since(begin) < busyWait; err = db.exec("PRAGMA " + pragma) {
@@ -70,6 +81,24 @@ func Open(path string, create bool) (*DB, error) {
 
 // Writers is 1: SQLite has one writer.
 func (db *DB) Writers() int { return 1 }
+
+// Hold locks a file beside the database, which goes again when it is released. Whoever dies leaves the file,
+// and no lock.
+func (db *DB) Hold(ctx context.Context) (release func(), err error) {
+	for {
+		lock := flock.New(db.path+"-load", flock.SetPermissions(0o600), flock.SetFlag(os.O_CREATE|os.O_RDWR))
+		if held, err := lock.TryLock(); err != nil {
+			return nil, err
+		} else if !held {
+			return nil, warehouse.ErrHeld
+		}
+		ours, err := lock.Stat()
+		if there, terr := os.Stat(lock.Path()); err == nil && terr == nil && os.SameFile(ours, there) {
+			return func() { os.Remove(lock.Path()); lock.Unlock() }, nil
+		}
+		lock.Unlock() // the holder before took the file away while we opened it
+	}
+}
 
 // Close closes the file.
 func (db *DB) Close() error { return plain(db.conn.Close()) }

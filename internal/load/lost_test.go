@@ -1,0 +1,120 @@
+package load_test
+
+import (
+	"bytes"
+	"io"
+	"net"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+)
+
+// breaker stands between a client and a PostgreSQL server. At the commit of the given number it breaks the
+// connection: before the server has heard of it, or once it has, so that only the answer is lost.
+type breaker struct {
+	at      int64
+	heard   bool
+	commits atomic.Int64
+}
+
+func (b *breaker) serve(client net.Conn, server string) {
+	defer client.Close()
+	there, err := net.Dial("unix", server)
+	if err != nil {
+		return
+	}
+	defer there.Close()
+	answers := make(chan struct{})
+	var lost atomic.Bool
+	go func() {
+		defer close(answers)
+		buf := make([]byte, 1<<16)
+		for {
+			n, err := there.Read(buf)
+			if err != nil || lost.Load() {
+				client.Close()
+				return
+			}
+			client.Write(buf[:n])
+		}
+	}()
+	buf := make([]byte, 1<<16)
+	for {
+		n, err := client.Read(buf)
+		if err != nil {
+			return
+		}
+		if bytes.HasPrefix(buf[:n], []byte("Q")) && bytes.Contains(buf[:n], []byte("COMMIT")) && b.commits.Add(1) == b.at {
+			lost.Store(true)
+			if b.heard {
+				there.Write(buf[:n])
+				<-answers // the server has answered, or gone
+			}
+			return
+		}
+		if _, err := io.Copy(there, bytes.NewReader(buf[:n])); err != nil {
+			return
+		}
+	}
+}
+
+// TestLostCommit breaks the connection at each commit of a load. Where the server had heard of it, the ledger says
+// so, and the load goes on; else the step has failed. In either case another load makes the star whole.
+func TestLostCommit(t *testing.T) {
+	connection, _ := startest.Postgres(t)
+	server := filepath.Join(strings.TrimPrefix(strings.Fields(connection)[0], "host="), ".s.PGSQL.5433")
+	want := ""
+	for at := range 5 { // none, the run's beginning, the dimension, the fact, the run's end
+		for _, heard := range []bool{true, false} {
+			b := &breaker{at: int64(at), heard: heard}
+			dir := t.TempDir()
+			listener, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5433"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer listener.Close()
+			go func() {
+				for {
+					client, err := listener.Accept()
+					if err != nil {
+						return
+					}
+					go b.serve(client, server)
+				}
+			}()
+			_, schema := startest.Postgres(t)
+			f := newYard(t, "sqlite: star.db", "postgres: host="+dir+" port=5433 user=postgres dbname=postgres\n  schema: "+schema)
+			f.boats("A1,Heron,I,2024-01-01", "A1,Heron,II,2024-06-01")
+			f.trips("1,A1,2024-02-01,10.00", "2,A1,2024-07-01,11.00", "3,B1,2024-07-01,12.00")
+			run, err := startest.Load(t, f.dir, load.Options{})
+			steps := at == 2 || at == 3
+			if b.commits.Load() < int64(at) {
+				t.Fatalf("commit %d never came", at)
+			}
+			if (steps && heard || at == 4) && (err != nil || run.State != "done") {
+				t.Errorf("commit %d was heard: %v", at, err)
+			}
+			if steps && !heard {
+				failed := false
+				for _, s := range run.Steps {
+					failed = failed || s.State == "failed" && strings.Contains(s.Message, "lost before the step was committed")
+				}
+				if err == nil || !failed {
+					t.Errorf("commit %d was not heard: %v, %+v", at, err, run.Steps)
+				}
+			}
+			if _, err := startest.Load(t, f.dir, load.Options{}); err != nil {
+				t.Error(err)
+			}
+			if got := startest.Dump(t, f.dir, "load_run"); want == "" {
+				want = got
+			} else if got != want {
+				t.Errorf("commit %d, heard %v:\n%s", at, heard, startest.Difference(want, got))
+			}
+		}
+	}
+}
