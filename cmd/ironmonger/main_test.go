@@ -480,7 +480,7 @@ func TestCSV(t *testing.T) {
 
 // TestHelp: every command has a help with an example.
 func TestHelp(t *testing.T) {
-	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "runs", "ddl"} {
+	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "runs", "ddl", "schema"} {
 		out := must(t, ".", strings.Fields(command+" --help")...)
 		if !strings.Contains(out, "Example:") || !strings.Contains(out, "Exit status") {
 			t.Errorf("the help of %q has no example or doesn't tell its exit status:\n%s", command, out)

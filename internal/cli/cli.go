@@ -66,7 +66,7 @@ func (s *session) root() *cli.Command {
 			"Exit status: 0 done; 1 failed, nothing of the failing step is kept; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger demo canal && cd canal && ironmonger load",
 		Writer: s.out, ErrWriter: s.err,
-		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.runs(), s.ddl()},
+		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.runs(), s.ddl(), s.schema()},
 		Action:          s.unknown,
 		OnUsageError:    usageError,
 		ExitErrHandler:  func(context.Context, *cli.Command, error) {},

@@ -23,7 +23,7 @@ type Section struct {
 func Sections() []Section {
 	r, m := &reader{}, &Model{}
 	return []Section{
-		{"(top)", "The whole file.", r.modelEntries(m)},
+		{"model", "The whole file.", r.modelEntries(m)},
 		{"warehouse", "Where the star stands.", r.warehouseEntries(m)},
 		{"limits", "When a step of more than 100 rows stops instead of going on with few of them. Stands at the top for all steps, or in a dimension or fact for its own.", r.limitEntries(&Limits{})},
 		{"sources.NAME", "Files that arrive.", r.sourceEntries(&Source{})},
@@ -267,8 +267,8 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"keys", "name: key", "outriggers: the dimensions it points to", false, func(n *node) {
 			r.each(n, func(n *node) { d.Keys = append(d.Keys, r.key(n, false)) })
 		}},
-		{"type_1", "columns", "attributes that are overwritten; if not said, all columns that stand nowhere else here", false, words(&d.type1)},
-		{"type_2", "columns", "attributes whose changes make a new version", false, words(&d.type2)},
+		{"type_1", "a column or a list", "attributes that are overwritten; if not said, all columns that stand nowhere else here", false, words(&d.type1)},
+		{"type_2", "a column or a list", "attributes whose changes make a new version", false, words(&d.type2)},
 		{"effective", "a date or timestamp column", "since when a row is so; versions need it", false, word(&d.effective)},
 		{"sequence", "a column", "decides between rows of one member and one effective time: the greatest wins. If not said, the later in order", false, word(&d.sequence)},
 		{"first_version", "from_beginning or from_effective", "whether a member's first version holds for earlier times too; from_beginning if not said", false, func(n *node) {
@@ -364,8 +364,8 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		{"keys", "name: key", "the dimensions it points to", false, func(n *node) {
 			r.each(n, func(n *node) { f.Keys = append(f.Keys, r.key(n, true)) })
 		}},
-		{"measures", "columns", "what is measured: numbers", false, func(n *node) { f.measures = r.words(n, "a column") }},
-		{"degenerate", "columns", "other columns to keep in the table", false, func(n *node) { f.degenerate = r.words(n, "a column") }},
+		{"measures", "a column or a list", "what is measured: numbers", false, func(n *node) { f.measures = r.words(n, "a column") }},
+		{"degenerate", "a column or a list", "other columns to keep in the table", false, func(n *node) { f.degenerate = r.words(n, "a column") }},
 		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
 	}
 }
