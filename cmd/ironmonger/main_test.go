@@ -334,6 +334,31 @@ func show(t *testing.T, demo string) {
 	if len(s.Rows) != len(facts) || !s.Complete || unknown != 2 || notYet == 0 {
 		t.Errorf("%d of %d rows, complete %v, %d unknown locks, %d not settled", len(s.Rows), len(facts), s.Complete, unknown, notYet)
 	}
+	// Figures, of the files as they are and of the tables.
+	var profile struct {
+		Figures []struct {
+			Column, Fits, Unique           string
+			Nulls, Distinct, Padded, Cased int
+		}
+		Rows [][]*string
+	}
+	figured := map[string]string{}
+	for _, args := range []string{"passages --as-read --figures", "vessel --figures --where is_current --columns vessel_key,registry"} {
+		profile.Figures = nil
+		decode(t, must(t, demo, append(strings.Fields("show --format json"), strings.Fields(args)...)...), &profile)
+		for _, f := range profile.Figures {
+			figured[f.Column] = fmt.Sprint(f.Fits, " ", f.Distinct, " ", f.Unique, " ", f.Padded > 0, " ", f.Nulls > 0)
+		}
+	}
+	for name, want := range map[string]string{"remark": "text 4 no false true", "cargo_code": "text 12 no true false", "rebate": "decimal(5,4) 3 no false false",
+		"vessel_key": fmt.Sprint(" ", current, " yes false false"), "registry": "text 2 no false true"} {
+		if figured[name] != want {
+			t.Errorf("%s: %s, want %s", name, figured[name], want)
+		}
+	}
+	if s := look("passages", "--as-read", "--rows", "1000", "--columns", "remark"); s.SetAside != 0 || s.Seen != s.Matched || len(s.Rows) != s.Seen {
+		t.Errorf("%+v", s)
+	}
 	if out := must(t, demo, "show", "lock", "--rows", "2"); !strings.Contains(out, "waterway_key") || !strings.Contains(out, "2 rows shown, there are more") {
 		t.Error(out)
 	}
@@ -359,7 +384,7 @@ func TestCalls(t *testing.T) {
 	}
 	for _, c := range []struct {
 		name, call     string
-		file, old, new string // in the file, old becomes new; with no old, the file is new
+		file, old, new string // in the file, old becomes new; with no old, new comes before what is there
 		status         int
 		answer         string
 	}{
@@ -419,6 +444,28 @@ func TestCalls(t *testing.T) {
 		{"a column of another type than the table's", "load", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: date", 1, `dimension lock: failed: table dim_lock: column chamber_m: \d+ is no date`},
 		{"a separator of two characters", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      separator: ';;'", 2, `";;" is no mark`},
 		{"a layout that isn't", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      date: dd/qq/yyyy", 2, `qq has no meaning in a layout`},
+		{"guard and a wrong format", "runs --guard --format tsv", "", "", "", 2, `tsv is none of text, json, csv`},
+		{"schema of what", "schema passages", "", "", "", 2, `schema: too many arguments, beginning with passages`},
+		{"as read of a fact", "show fact passage --as-read", "", "", "", 2, `--as-read is for sources`},
+		{"as read of nothing", "show --as-read vessels", "", "", "", 2, `the model has nothing called vessels`},
+		{"figures of a column that isn't", "show keepers --figures --columns nam", "", "", "", 2, `there is no column nam \(did you mean name\?\)`},
+		{"figures of a broken file", "show keepers --figures", "keepers.csv", "001,", "\"001,", 1, `^keepers.csv:\d+(:\d+)?: this is no CSV`},
+		{"a folder that isn't", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    within: ../nowhere", 2, `^ironmonger.yaml:\d+:13: sources.locks.within: there is no folder ../nowhere`},
+		{"a folder that is a file", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    within: cargoes.csv", 2, `there is no folder cargoes.csv`},
+		{"a guard that isn't", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      guard: quotes", 2, `no such choice: quotes \(there is: apostrophe\)`},
+		{"a position of nothing", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m:\n        type: integer\n        position: 0", 2, `0 is no position: 1 is the first`},
+		{"a position beyond", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m:\n        type: integer\n        position: 9", 2, `column chamber_m is to stand at position 9, and the header has 4 columns`},
+		{"a column without a type", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m:\n        header: chamber_m", 2, `type is missing`},
+		{"a time zone that isn't", "check", "ironmonger.yaml", "sources:", "time_zone: Upper/Cut\nsources:", 2, `no time zone is called Upper/Cut`},
+		{"a limit that is no share", "check", "ironmonger.yaml", "sources:", "limits:\n  set_aside: many\nsources:", 2, `many is no share: write 20%, or none`},
+		{"a name that can't be one", "check", "ironmonger.yaml", "  lock:\n", "  lock gate:\n", 2, `"lock gate" can't be a name`},
+		{"a name twice but for case", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: integer\n      Chamber_M: integer", 2, `Chamber_M`},
+		{"a circle of derived columns", "check", "ironmonger.yaml", "      toll: round(tonnage * rate * (1 - rebate), 2)", "      toll: round(tonnage * twice, 2)\n      twice: toll * 2", 2, `there is no column twice`},
+		{"a measure of text", "check", "ironmonger.yaml", "measures: [", "measures: [keeper_no, ", 2, `keeper_no`},
+		{"an empty model", "check", "ironmonger.yaml", "all", "", 2, `^ironmonger.yaml: the model is empty\n$`},
+		{"an empty file", "load", "cargoes.csv", "all", "", 2, `^cargoes.csv:1: source cargoes: the file is empty`},
+		{"a rule that isn't for it", "check", "ironmonger.yaml", "unmatched: unknown", "unmatched: nearest", 2, `no such choice: nearest`},
+		{"a calendar that ends before it begins", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2092-01-01", 2, `dimensions.date.calendar: to is before from`},
 		{"demo twice", "demo .", "", "", "", 2, `already has an ironmonger.yaml`},
 		{"demo nowhere", "demo", "", "", "", 2, `which folder`},
 		{"a misspelt column", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: [registry, vessel_rg]", 2,
@@ -437,6 +484,9 @@ func TestCalls(t *testing.T) {
 			if c.file != "" {
 				path := filepath.Join(demo, c.file)
 				content, err := os.ReadFile(path)
+				if c.old == "all" {
+					c.old = string(content)
+				}
 				if err != nil || !strings.Contains(string(content), c.old) {
 					t.Fatalf("%v: %q isn't in %s", err, c.old, c.file)
 				}

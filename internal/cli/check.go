@@ -36,7 +36,7 @@ func (s *session) check() *cli.Command {
 			"model says nothing.\n\n" +
 			"Exit status: 0 nothing would keep a load from starting; 2 the model is wrong or doesn't fit the files.\n\n" +
 			"Example:\n  ironmonger check --model canal/ironmonger.yaml",
-		Flags: []cli.Flag{modelFlag(), formatFlag()},
+		Flags: flags(),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			found := checked{Model: m.File, Sources: []*survey.Source{}, Taken: view.TakenBy(m)}
 			for _, r := range m.Remarks {

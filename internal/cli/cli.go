@@ -135,18 +135,19 @@ func (s *session) status(err error) int {
 	return Failed
 }
 
-// The flags that commands share.
-func modelFlag() cli.Flag {
-	return &cli.StringFlag{Name: "model", Aliases: []string{"m"}, Value: "ironmonger.yaml", Usage: "the model `FILE`"}
+// flags gives the flags that commands share, with more of its own.
+func flags(more ...cli.Flag) []cli.Flag {
+	model := &cli.StringFlag{Name: "model", Aliases: []string{"m"}, Value: "ironmonger.yaml", Usage: "the model `FILE`"}
+	return append(append([]cli.Flag{model}, formatFlags()...), more...)
 }
 
-func formatFlag() cli.Flag {
-	return &cli.StringFlag{Name: "format", Value: "text", Usage: "the result as `text`, json or csv", Validator: func(v string) error {
+func formatFlags() []cli.Flag {
+	return []cli.Flag{&cli.StringFlag{Name: "format", Value: "text", Usage: "the result as `text`, json or csv", Validator: func(v string) error {
 		if v != "text" && v != "json" && v != "csv" {
 			return fmt.Errorf("%s is none of text, json, csv", v)
 		}
 		return nil
-	}}
+	}}, &cli.BoolFlag{Name: "guard", Usage: "in csv: an apostrophe before what a spreadsheet would take for a formula"}}
 }
 
 // readModel reads the model that the call names, with the folder in which its files are.
@@ -199,6 +200,9 @@ func (s *session) result(c *cli.Command, v any, records *view.Records, text func
 		text(s.width())
 		return nil
 	case "csv":
+		if c.Bool("guard") {
+			records.Guard()
+		}
 		return records.Write(s.out)
 	}
 	out := json.NewEncoder(s.out)

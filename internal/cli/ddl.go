@@ -26,7 +26,7 @@ func (s *session) ddl() *cli.Command {
 			"--drop, the statements that remove them, the other way round. Writes nothing to the warehouse.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger ddl\n  ironmonger ddl --drop",
-		Flags: []cli.Flag{modelFlag(), formatFlag(), &cli.BoolFlag{Name: "drop", Usage: "remove them instead; the data with them"}},
+		Flags: flags(&cli.BoolFlag{Name: "drop", Usage: "remove them instead; the data with them"}),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			statements := ddl(m, c.Bool("drop"))
 			return s.result(c, statements, view.ListRecords("statement", statements), func(int) {

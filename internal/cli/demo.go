@@ -22,7 +22,7 @@ func (s *session) demo() *cli.Command {
 			"README; then it is loaded into an SQLite file there.\n\n" +
 			"Exit status: 0 done; 1 the load failed; 2 the call is wrong.\n\n" +
 			"Example:\n  ironmonger demo canal\n  ironmonger demo --passages 1000000 big",
-		Flags: []cli.Flag{formatFlag(), &cli.IntFlag{Name: "passages", Value: demo.Passages, Usage: "about `N` passages"}},
+		Flags: append(formatFlags(), &cli.IntFlag{Name: "passages", Value: demo.Passages, Usage: "about `N` passages"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			dir := c.Args().First()
 			if dir == "" {

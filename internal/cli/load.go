@@ -21,8 +21,8 @@ func (s *session) load() *cli.Command {
 			"nothing, and only what needs it doesn't run. Loading the same files again changes nothing.\n\n" +
 			"Exit status: 0 all steps done; 1 a step failed; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger load --model canal/ironmonger.yaml",
-		Flags: []cli.Flag{modelFlag(), formatFlag(),
-			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}},
+		Flags: flags(
+			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			run, err := s.loadModel(ctx, m, root, c.Int("workers"))
 			if run == nil {

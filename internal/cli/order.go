@@ -19,7 +19,7 @@ func (s *session) order() *cli.Command {
 			"waves. Opens neither files nor the warehouse.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger order",
-		Flags: []cli.Flag{modelFlag(), formatFlag()},
+		Flags: flags(),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			order := load.Order(m)
 			return s.result(c, order, view.OrderRecords(order), func(width int) { view.Order(s.out, order, width) })

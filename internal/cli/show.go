@@ -23,18 +23,21 @@ func (s *session) show() *cli.Command {
 		Name:      "show",
 		Usage:     "rows of a source, a dimension or a fact",
 		ArgsUsage: "[source|dimension|fact] NAME",
-		Description: "Of a source, the rows as they are once read and shaped, with file and line; of a dimension or fact, the rows\n" +
-			"that stand in the warehouse. The kind need be said only where two things have one name.\n\n" +
+		Description: "Of a source, the rows as they are once read and shaped, with file and line, or, with --as-read, as they stand\n" +
+			"in the files; of a dimension or fact, the rows that stand in the warehouse. With --figures, what the values of\n" +
+			"each column are like, over all rows. The kind need be said only where two things have one name.\n\n" +
 			"Exit status: 0 done; 1 a file can't be read; 2 the call or the model is wrong.\n\n" +
-			"Example:\n  ironmonger show passages --where \"tonnage > 100\" --columns passage_no,toll\n  ironmonger show fact passage --natural --rows 5",
-		Flags: []cli.Flag{modelFlag(), formatFlag(),
+			"Example:\n  ironmonger show passages --where \"tonnage > 100\" --columns passage_no,toll\n  ironmonger show fact passage --natural --rows 5\n  ironmonger show passages --as-read --figures",
+		Flags: flags(
 			&cli.IntFlag{Name: "rows", Value: 10, Usage: "at most `N` rows"},
 			&cli.StringFlag{Name: "columns", Usage: "only these columns, with `commas` between"},
 			&cli.StringFlag{Name: "where", Usage: "only rows for which the `condition` is true"},
 			&cli.BoolFlag{Name: "count", Usage: "look at all rows, and say how many there are"},
-			&cli.BoolFlag{Name: "natural", Usage: "natural keys in place of surrogate keys"}},
+			&cli.BoolFlag{Name: "natural", Usage: "natural keys in place of surrogate keys"},
+			&cli.BoolFlag{Name: "as-read", Usage: "of a source: all columns of its files, as text, before anything is done to them"},
+			&cli.BoolFlag{Name: "figures", Usage: "what the values of each column are like, in place of rows"}),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			wish := sample.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural")}
+			wish := sample.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural"), AsRead: c.Bool("as-read"), Figures: c.Bool("figures")}
 			if wish.Rows < 0 {
 				return wrong{fmt.Errorf("show: --rows %d is no number of rows", wish.Rows)}
 			}
@@ -47,6 +50,9 @@ func (s *session) show() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if wish.Figures {
+				return s.result(c, rows, view.FigureRecords(rows), func(width int) { view.Figures(s.out, rows, width) })
+			}
 			return s.result(c, rows, view.RowRecords(rows), func(width int) { view.Rows(s.out, rows, width) })
 		}),
 	}, 2)
@@ -58,7 +64,13 @@ func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root
 		return nil, wrong{errors.New("show: what? For example: ironmonger show passages")}
 	}
 	kind, name := "", args[len(args)-1]
+	if wish.AsRead {
+		kind = "source"
+	}
 	if len(args) == 2 {
+		if wish.AsRead && args[0] != "source" {
+			return nil, wrong{errors.New("show: --as-read is for sources: the rows of the warehouse are what they are")}
+		}
 		if kind = args[0]; kind != "source" && kind != "dimension" && kind != "fact" {
 			return nil, wrong{fmt.Errorf("show: %s is none of source, dimension, fact", kind)}
 		}

@@ -24,7 +24,7 @@ func (s *session) strays() *cli.Command {
 			"Each with its first example.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
-		Flags: []cli.Flag{modelFlag(), formatFlag()},
+		Flags: flags(),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {

@@ -229,7 +229,7 @@ func (e *extreme) eval(b *column.Batch) *Result {
 				best = r
 				break
 			}
-			if !r.Null[i] && (best == nil || compareRow(r, best, i) == e.sign) {
+			if !r.Null[i] && (best == nil || r.Compare(i, &best.Column, i) == e.sign) {
 				best = r
 			}
 		}
@@ -239,19 +239,6 @@ func (e *extreme) eval(b *column.Batch) *Result {
 		out.take(i, best)
 	}
 	return out
-}
-
-// compareRow compares two values of one type.
-func compareRow(x, y *Result, i int) int {
-	switch {
-	case x.Type.Kind == column.Text:
-		return order(x.Text[i], y.Text[i])
-	case x.Type.Kind == column.Double:
-		return order(x.Float[i], y.Float[i])
-	case x.Type.Wide():
-		return x.Wide[i].Cmp(y.Wide[i])
-	}
-	return order(x.Int[i], y.Int[i])
 }
 
 // exactly applies a function to exact numbers of one scale.

@@ -112,7 +112,7 @@ func escape(s string, breaks bool) string {
 		if r == '\t' || breaks && (r == '\n' || r == '\r') {
 			return true
 		}
-		return r >= 0x20 && r != 0x7f && (r < 0x80 || r > 0x9f)
+		return r >= 0x20 && r != 0x7f && (r < 0x80 || r > 0x9f) && (breaks || !turns(r))
 	}
 	for i := 0; i < len(s); {
 		r, n := utf8.DecodeRuneInString(s[i:])
@@ -134,6 +134,12 @@ func escape(s string, breaks bool) string {
 		i += n
 	}
 	return s
+}
+
+// turns says whether a character changes the direction or the line of what stands around it, so that one would see
+// another text than there is.
+func turns(r rune) bool {
+	return r == 0x200e || r == 0x200f || r >= 0x2028 && r <= 0x202e || r >= 0x2066 && r <= 0x2069
 }
 
 // Clip shortens s to at most n characters, marking the cut.

@@ -1,5 +1,6 @@
-// Package sample shows rows: of a source, as they are once shaped, and of a dimension or fact, as they stand
-// in the warehouse, with keys turned back into natural keys where that is asked for. It writes nothing.
+// Package sample shows rows: of a source, as they stand in its files or as they are once shaped, and of a dimension
+// or fact, as they stand in the warehouse, with keys turned back into natural keys where that is asked for; or, in
+// place of rows, figures of their columns. It writes nothing.
 package sample
 
 import (
@@ -7,15 +8,18 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime"
 	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
 	"ironmonger/internal/layout"
 	"ironmonger/internal/place"
+	"ironmonger/internal/profile"
 	"ironmonger/internal/shape"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
+	"ironmonger/internal/stream"
 	"ironmonger/internal/warehouse"
 )
 
@@ -26,6 +30,8 @@ type Wish struct {
 	Where   string   // a condition on the rows; "" for all
 	Count   bool     // look at all rows, to say how many there are
 	Natural bool     // natural keys in place of surrogate keys
+	Figures bool     // figures of the columns, over all rows, in place of rows
+	AsRead  bool     // of a source, all columns of its files, as text
 }
 
 // Rows is what was found.
@@ -37,6 +43,8 @@ type Rows struct {
 	Matched  int64       `json:"rows_matched"` // that met the condition
 	SetAside int64       `json:"rows_set_aside,omitempty"`
 	All      bool        `json:"complete"` // all rows were looked at
+
+	Figures []profile.Column `json:"figures,omitempty"`
 }
 
 // picker takes the wanted rows out of batches.
@@ -45,9 +53,15 @@ type picker struct {
 	where *expr.Program
 	at    []int // the columns
 	out   *Rows
+
+	profile *profile.Profile // nil if rows are wanted
+	matched []int32          // of the batch at hand
 }
 
 func newPicker(fields []column.Field, wish Wish) (*picker, error) {
+	if wish.Figures {
+		wish.Count, wish.Rows = true, 0
+	}
 	p := &picker{wish: wish, out: &Rows{Rows: [][]*string{}, All: true}}
 	if wish.Columns == nil {
 		wish.Columns = column.Names(fields)
@@ -60,6 +74,13 @@ func newPicker(fields []column.Field, wish Wish) (*picker, error) {
 		p.at = append(p.at, k)
 	}
 	p.out.Columns = wish.Columns
+	if wish.Figures {
+		picked := make([]column.Field, len(p.at))
+		for n, k := range p.at {
+			picked[n] = fields[k]
+		}
+		p.profile = profile.New(picked)
+	}
 	if wish.Where == "" {
 		return p, nil
 	}
@@ -84,6 +105,7 @@ func (p *picker) take(b *column.Batch, value func(k, i int) *string) bool {
 	if p.where != nil {
 		holds = p.where.Eval(b)
 	}
+	p.matched = p.matched[:0]
 	for i := range b.N {
 		if !p.wish.Count && len(p.out.Rows) == p.wish.Rows {
 			p.out.All = false
@@ -98,6 +120,7 @@ func (p *picker) take(b *column.Batch, value func(k, i int) *string) bool {
 			continue
 		}
 		p.out.Matched++
+		p.matched = append(p.matched, int32(i))
 		if len(p.out.Rows) == p.wish.Rows {
 			continue
 		}
@@ -110,7 +133,22 @@ func (p *picker) take(b *column.Batch, value func(k, i int) *string) bool {
 			p.out.Places = append(p.out.Places, place.Place{File: b.From.File, Line: int(b.From.Line[i])}.String())
 		}
 	}
+	if p.profile != nil {
+		cols := make([]*column.Column, len(p.at))
+		for n, k := range p.at {
+			cols[n] = &b.Cols[k]
+		}
+		p.profile.Add(cols, p.matched)
+	}
 	return true
+}
+
+// result gives what was found.
+func (p *picker) result() *Rows {
+	if p.profile != nil {
+		p.out.Figures = p.profile.Columns()
+	}
+	return p.out
 }
 
 func plain(b *column.Batch) func(k, i int) *string {
@@ -123,9 +161,18 @@ func plain(b *column.Batch) func(k, i int) *string {
 	}
 }
 
-// Source shows rows of a source as they are once shaped; rows that it sets aside are counted.
+var errEnough = errors.New("no more rows are wanted")
+
+// Source shows rows of a source as they are once shaped, or as they stand in its files; rows that are set aside
+// are counted.
 func Source(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, wish Wish) (*Rows, error) {
 	all := func(string) bool { return true }
+	if wish.AsRead {
+		var err error
+		if s, err = source.AsRead(root, s); err != nil {
+			return nil, err
+		}
+	}
 	p, err := newPicker(s.Fields(), wish)
 	if err != nil {
 		return nil, err
@@ -134,24 +181,29 @@ func Source(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, w
 	if err != nil {
 		return nil, err
 	}
-	sh, err := shape.New(s, all)
-	if err != nil {
-		return nil, err
-	}
-	b := column.NewBatch(sh.Fields())
-	for piece, err := range files.Pieces(ctx) {
-		if err == nil {
-			err = piece.Fill(b)
-		}
-		if err != nil {
+	shapers := make([]*shape.Shaper, runtime.GOMAXPROCS(0))
+	for w := range shapers {
+		if shapers[w], err = shape.New(s, all); err != nil {
 			return nil, err
 		}
-		sh.Apply(b)
-		if !p.take(b, plain(b)) {
-			break
-		}
 	}
-	return p.out, nil
+	err = stream.Each(ctx, files, len(shapers), func() *column.Batch { return column.NewBatch(shapers[0].Fields()) },
+		func(worker int, piece column.Piece, b *column.Batch) error {
+			if err := piece.Fill(b); err != nil {
+				return err
+			}
+			shapers[worker].Apply(b)
+			return nil
+		}, func(b *column.Batch) error {
+			if !p.take(b, plain(b)) {
+				return errEnough
+			}
+			return nil
+		})
+	if err == errEnough {
+		err = nil
+	}
+	return p.result(), err
 }
 
 // Dimension shows rows of a dimension.
@@ -176,7 +228,7 @@ func table(ctx context.Context, r warehouse.Reader, s *layout.Star, t *warehouse
 		return nil, fmt.Errorf("table %s is not there yet: ironmonger load", t.Name)
 	}
 	q := warehouse.Query{Table: t.Name, Fields: fields, OrderBy: t.Primary}
-	if wish.Where == "" && !wish.Count {
+	if wish.Where == "" && !p.wish.Count {
 		q.Limit = wish.Rows + 1 // one more tells whether these are all
 	}
 	rows, err := r.Read(ctx, q)
@@ -195,9 +247,9 @@ func table(ctx context.Context, r warehouse.Reader, s *layout.Star, t *warehouse
 		}
 	}
 	if err := rows.Close(); err != nil || !wish.Natural {
-		return p.out, err
+		return p.result(), err
 	}
-	return p.out, p.natural(ctx, r, s, fields, keys)
+	return p.result(), p.natural(ctx, r, s, fields, keys)
 }
 
 // natural puts natural keys in place of the surrogate keys found.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"os"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -22,56 +23,72 @@ const maxRecord = 16 << 20
 
 var bom = []byte("\ufeff")
 
-// header reads the first record of a file and finds the source's columns in it.
-func (f *Files) header(file *file, s *star.Source) place.List {
-	fail := func(line int, format string, args ...any) place.List {
+// failure gives what is wrong with a file, at a line of it or, with 0, as a whole.
+type failure func(line int, format string, args ...any) place.List
+
+func failing(file *file, s *star.Source) failure {
+	return func(line int, format string, args ...any) place.List {
 		return place.List{{At: place.Place{File: file.name, Line: line}, Subject: "source " + s.Text, Message: fmt.Sprintf(format, args...)}}
 	}
-	in, err := f.root.Open(file.name)
+}
+
+// first reads the first record of a file, the names of its columns if it has a header. A file without one may
+// be empty.
+func (f *Files) first(file *file, fail failure) ([]string, place.List) {
+	in, err := os.OpenInRoot(f.dir, file.path)
 	if err != nil {
-		return fail(0, "%s", reason(err))
+		return nil, fail(0, "%s", reason(err))
 	}
 	defer in.Close()
 	info, err := in.Stat()
 	if err != nil {
-		return fail(0, "%s", reason(err))
+		return nil, fail(0, "%s", reason(err))
 	}
 	if !info.Mode().IsRegular() {
-		return fail(0, "this is a folder or a device, not a file")
+		return nil, fail(0, "this is a folder or a device, not a file")
 	}
 	file.size = info.Size()
 	start := make([]byte, 4)
 	n, _ := io.ReadFull(in, start)
 	start = start[:n]
 	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) || bytes.HasPrefix(start, []byte{0x1f, 0x8b}) {
-		return fail(1, "this is no CSV text, but a Parquet, zip or gzip file")
+		return nil, fail(1, "this is no CSV text, but a Parquet, zip or gzip file")
 	}
 	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) || bytes.IndexByte(start, 0) >= 0 {
-		return fail(1, "this is no UTF-8 text; it looks like UTF-16: save it as UTF-8")
+		return nil, fail(1, "this is no UTF-8 text; it looks like UTF-16: save it as UTF-8")
 	}
 	rd := f.records(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
 	names, err := rd.Read()
 	if err == io.EOF && f.csv.Headless {
-		return nil
+		return nil, nil
 	} else if err == io.EOF {
-		return fail(1, "the file is empty; its first line must be a header with the names of the columns")
+		return nil, fail(1, "the file is empty; its first line must be a header with the names of the columns")
 	} else if err != nil {
-		return place.List{csvError(file.name, 0, err, nil)}
+		return nil, place.List{csvError(file.name, 0, err, nil)}
 	}
 	file.width = len(names)
-	var errs place.List
+	for i := range names {
+		names[i] = f.unguard(f.unswap(names[i]))
+		if !f.csv.Headless && !utf8.ValidString(names[i]) {
+			return nil, fail(1, "the header is no UTF-8 text: %s", place.Printable(names[i]))
+		}
+	}
+	return names, nil
+}
+
+// header finds the source's columns in a file.
+func (f *Files) header(file *file, s *star.Source) place.List {
+	fail := failing(file, s)
+	names, errs := f.first(file, fail)
+	if errs != nil || names == nil {
+		return errs
+	}
 	if f.csv.Headless {
 		return f.positions(file, s)
-	}
-	for i := range names {
-		names[i] = f.unswap(names[i])
 	}
 	at := map[string]int{}
 	twice := map[string]bool{}
 	for i, name := range names {
-		if !utf8.ValidString(name) {
-			return fail(1, "the header is no UTF-8 text: %s", place.Printable(name))
-		}
 		_, again := at[name]
 		twice[name] = twice[name] || again
 		at[name] = i
@@ -155,6 +172,14 @@ func (f *Files) unswap(s string) string {
 	return string(b)
 }
 
+// unguard takes off the apostrophe that keeps a spreadsheet from taking a value for a formula.
+func (f *Files) unguard(s string) string {
+	if f.csv.Guarded {
+		return strings.TrimPrefix(s, "'")
+	}
+	return s
+}
+
 // piece is some whole records of a file. last marks what was given up on as too long a record.
 type piece struct {
 	of      *Files
@@ -168,7 +193,7 @@ type piece struct {
 // those with an even number of quotes before them.
 func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 	return func(yield func(*piece, error) bool) {
-		in, err := f.root.Open(file.name)
+		in, err := os.OpenInRoot(f.dir, file.path)
 		if err != nil {
 			yield(nil, &place.Error{At: place.Place{File: file.name}, Message: reason(err)})
 			return
@@ -267,7 +292,7 @@ func (p *piece) Fill(b *column.Batch) error {
 	if p.of.csv.Style != (column.Style{}) {
 		reader.Styled(&p.of.csv.Style)
 	}
-	plain, nulls := p.of.csv.Quote == '"', p.of.csv.Nulls
+	plain, nulls := p.of.csv.Quote == '"' && !p.of.csv.Guarded, p.of.csv.Nulls
 	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
 	offsets := make([]int64, 0, b.N+1)
 	n := 0
@@ -298,7 +323,7 @@ func (p *piece) Fill(b *column.Batch) error {
 		for k, at := range p.file.at {
 			c, s := &b.Cols[k], record[at]
 			if !plain {
-				s = p.of.unswap(s)
+				s = p.of.unguard(p.of.unswap(s))
 			}
 			switch {
 			case s == "" || nulls != nil && slices.Contains(nulls, s):

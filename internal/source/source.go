@@ -30,7 +30,7 @@ import (
 
 // Files is an opened source: its files are known and their headers fit.
 type Files struct {
-	root   *os.Root
+	dir    string // below which they are
 	fields []column.Field
 	zone   *time.Location
 	csv    star.CSV
@@ -42,23 +42,34 @@ type Files struct {
 const PieceSize = 512 << 10
 
 type file struct {
-	name  string // below the root, with slashes
+	path  string // below dir, with slashes
+	name  string // for people and the ledger: as seen from the model's folder
 	width int    // fields of the header
 	at    []int  // where each field of the source stands in a record
 	size  int64
 }
 
-// Open finds the files of s below root, a model's folder, and checks their headers. Of the columns
+// Open finds the files of s below root, a model's folder, or the folder that s says they are within, and checks their headers. Of the columns
 // that s declares, the rows have those that want names. Files are cut into pieces of about so many
 // bytes; 0 is [PieceSize]. The error is a [place.List].
 func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want func(column string) bool) (*Files, error) {
-	f := &Files{root: root, zone: zone, csv: s.CSV, piece: cmp.Or(piece, PieceSize)}
+	f := &Files{dir: root.Name(), zone: zone, csv: s.CSV, piece: cmp.Or(piece, PieceSize)}
 	for _, c := range s.Columns {
 		if want(c.Text) {
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
 		}
 	}
 	var errs place.List
+	if s.Within.Text != "" {
+		if f.dir = s.Within.Text; !filepath.IsAbs(f.dir) {
+			f.dir = filepath.Join(root.Name(), f.dir)
+		}
+		var err error
+		if root, err = os.OpenRoot(f.dir); err != nil {
+			return f, place.List{{At: s.Within.At, Subject: "sources." + s.Text + ".within", Message: "there is no folder " + s.Within.Text}}
+		}
+		defer root.Close()
+	}
 	seen := map[string]bool{}
 	for _, pattern := range s.Read {
 		names, err := find(root, pattern.Text)
@@ -68,11 +79,11 @@ func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want fu
 		for _, name := range names {
 			if !seen[name] {
 				seen[name] = true
-				f.files = append(f.files, &file{name: name})
+				f.files = append(f.files, &file{path: name, name: path.Join(filepath.ToSlash(s.Within.Text), name)})
 			}
 		}
 	}
-	slices.SortFunc(f.files, func(a, b *file) int { return strings.Compare(a.name, b.name) })
+	slices.SortFunc(f.files, func(a, b *file) int { return strings.Compare(a.path, b.path) })
 	for _, file := range f.files {
 		if err := f.header(file, s); err != nil {
 			errs = append(errs, err...)
@@ -81,11 +92,41 @@ func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want fu
 	return f, errs.Err()
 }
 
+// AsRead gives a source of the same files that yields their rows as they stand there: all columns that the files
+// have in common, by their names or else positions, as text, with nothing derived and nothing set aside but rows
+// of too few or too many fields.
+func AsRead(root *os.Root, s *star.Source) (*star.Source, error) {
+	plain := &star.Source{Name: s.Name, Within: s.Within, Read: s.Read, CSV: s.CSV}
+	plain.CSV.Nulls, plain.CSV.Style = nil, column.Style{}
+	files, err := Open(root, plain, nil, 0, func(string) bool { return false })
+	if err != nil {
+		return nil, err
+	}
+	for n, file := range files.files {
+		names, errs := files.first(file, failing(file, s))
+		if errs != nil {
+			return nil, errs
+		}
+		var columns []star.Column
+		for i, name := range names {
+			c := star.Column{Name: star.Name{Text: name}, Type: column.Type{Kind: column.Text}}
+			if s.CSV.Headless || slices.Index(names, name) != i {
+				c = star.Column{Name: star.Name{Text: fmt.Sprint("column ", i+1)}, Type: c.Type, Position: i + 1}
+			}
+			if n == 0 || slices.ContainsFunc(plain.Columns, func(p star.Column) bool { return p.Text == c.Text }) {
+				columns = append(columns, c)
+			}
+		}
+		plain.Columns = columns
+	}
+	return plain, nil
+}
+
 // find lists the files that a pattern names. Nothing outside the root can be named.
 func find(root *os.Root, pattern string) ([]string, error) {
 	clean := path.Clean(filepath.ToSlash(pattern))
 	if path.IsAbs(clean) || filepath.IsAbs(pattern) || clean == ".." || strings.HasPrefix(clean, "../") {
-		return nil, fmt.Errorf("%s is outside the model's folder", pattern)
+		return nil, fmt.Errorf("%s is outside the model's folder (within names another folder)", pattern)
 	}
 	names, err := fs.Glob(root.FS(), clean)
 	if err != nil {
@@ -164,7 +205,7 @@ func reason(err error) string {
 	case errors.Is(err, fs.ErrNotExist):
 		return "the file is gone"
 	case strings.Contains(err.Error(), "escapes"):
-		return "the file is a link that leads out of the model's folder"
+		return "the file is a link that leads out of the folder of the files"
 	}
 	return "the file can't be read: " + err.Error()
 }

@@ -257,17 +257,50 @@ func TestOutside(t *testing.T) {
 	}
 	defer root.Close()
 	for pattern, want := range map[string]string{
-		"../secret.csv":                  "../secret.csv is outside the model's folder",
-		"x/../../secret.csv":             "x/../../secret.csv is outside the model's folder",
-		filepath.Join(dir, "secret.csv"): filepath.Join(dir, "secret.csv") + " is outside the model's folder",
+		"../secret.csv":                  "../secret.csv is outside the model's folder (within names another folder)",
+		"x/../../secret.csv":             "x/../../secret.csv is outside the model's folder (within names another folder)",
+		filepath.Join(dir, "secret.csv"): filepath.Join(dir, "secret.csv") + " is outside the model's folder (within names another folder)",
 		"nothing-*.csv":                  "no file matches nothing-*.csv in " + inner,
-		"link.csv":                       "the file is a link that leads out of the model's folder",
+		"link.csv":                       "the file is a link that leads out of the folder of the files",
 		"[":                              "[ is no pattern: syntax error in pattern",
 	} {
 		s := text()
 		s.Read[0].Text = pattern
 		if _, err := Open(root, s, nil, 0, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", pattern, err, want)
+		}
+	}
+	// A folder that the model names is read, and a link doesn't lead out of that.
+	s := text()
+	s.Read[0].Text, s.Within.Text = "secret.csv", ".."
+	f, err := Open(root, s, nil, 0, func(string) bool { return true })
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := rows(t, f); err != nil || fmt.Sprint(got) != "[../secret.csv:2|1|2]" {
+		t.Error(got, err)
+	}
+	s.Within.Text, s.Read[0].Text = inner, "link.csv"
+	if _, err := Open(root, s, nil, 0, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), "leads out of the folder of the files") {
+		t.Error(err)
+	}
+}
+
+// TestLongRecord: a record of more than 16 MiB is refused where it begins, however it is cut, and memory is not
+// filled with it.
+func TestLongRecord(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "f.csv"), []byte("a,b,c\n1,2,3\n4,\""+strings.Repeat("x\n", maxRecord)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, piece := range []int{0, 5 << 20} {
+		f, err := open(t, dir, piece)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := rows(t, f)
+		if err == nil || !strings.HasPrefix(err.Error(), "f.csv:3") || len(got) != 1 {
+			t.Errorf("%d rows, %v", len(got), err)
 		}
 	}
 }

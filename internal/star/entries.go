@@ -124,7 +124,8 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 
 func (r *reader) sourceEntries(s *Source) []Entry {
 	return []Entry{
-		{"read", "a pattern or a list", "CSV files in the model's folder: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", true, func(n *node) { s.Read = r.words(n, "a file pattern") }},
+		{"read", "a pattern or a list", "CSV files in the model's folder, or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", true, func(n *node) { s.Read = r.words(n, "a file pattern") }},
+		{"within", "a folder", "the folder of its files, seen from the model's, where that is another one; nothing outside of it is read, whatever links there are", false, func(n *node) { s.Within, _ = r.word(n, "a folder") }},
 		{"columns", "name: type", "the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. In place of a type, keys: what is it called in the file, or where does it stand?", true, func(n *node) { s.Columns = r.columns(n) }},
 		{"csv", "keys", "how the files are written, where that is not with commas, double quotes and a header", false, func(n *node) { r.section(n, r.csvEntries(&s.CSV)) }},
 		{"derive", "name: expression", "new columns, in order; each may use those before it", false, func(n *node) {
@@ -217,6 +218,7 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 				c.Nulls = append(c.Nulls, w.Text)
 			}
 		}},
+		{"guard", "apostrophe", "an apostrophe before a value is none of the value: it keeps spreadsheets from taking it for a formula, as `--guard` writes it", false, func(n *node) { c.Guarded = r.choice(n, "apostrophe") == "apostrophe" }},
 		{"decimal_mark", "a character", "what stands before a number's fraction; a point if not said", false, mark(&c.Style.Decimal, nil)},
 		{"thousands_mark", "a character, or blank", "what stands between groups of three digits; none if not said", false, mark(&c.Style.Thousands, map[string]byte{"blank": ' '})},
 		{"date", "a layout, such as dd.MM.yyyy", "how dates are written: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns", false, layout(&c.Style.Date, column.Date)},

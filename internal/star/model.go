@@ -69,6 +69,7 @@ const (
 // Source is files that yield rows of typed columns.
 type Source struct {
 	Name
+	Within   Name   // the folder of its files; "" is the model's
 	Read     []Name // patterns
 	CSV      CSV
 	Columns  []Column
@@ -82,6 +83,7 @@ type CSV struct {
 	Separator byte // between fields
 	Quote     byte // around fields; 0 if there are no quotes
 	Headless  bool // no header: columns are told by position
+	Guarded   bool // values that spreadsheets would take for formulas have an apostrophe before them
 	Nulls     []string
 	Style     column.Style
 }

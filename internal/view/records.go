@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"time"
 
@@ -37,6 +38,20 @@ func (r *Records) add(cells ...any) {
 	}
 	r.Rows = append(r.Rows, row)
 }
+
+// Guard puts an apostrophe before what a spreadsheet would take for a formula, and before what begins with one, so
+// that taking off the first gives every value back. Numbers are left alone.
+func (r *Records) Guard() {
+	for _, row := range append([][]string{r.Head}, r.Rows...) {
+		for k, s := range row {
+			if s != "" && strings.ContainsRune("=+-@\t\r'", rune(s[0])) && !number.MatchString(s) {
+				row[k] = "'" + s
+			}
+		}
+	}
+}
+
+var number = regexp.MustCompile(`^[+-]?\d+(\.\d+)?$`)
 
 // Write writes the records as CSV (RFC 4180).
 func (r *Records) Write(w io.Writer) error {
