@@ -19,7 +19,7 @@ type change struct {
 	validity *column.Batch // key, then what says when a version holds
 	type1    *column.Batch // key, then type 1 attributes and outriggers
 	type2    *column.Batch // key, then type 2 attributes
-	rows     *column.Batch // new versions
+	fresh    []composed    // new versions, by key
 	confirm  *column.Batch
 
 	standing map[int64]int // rows of stood by key: versions whose values go into new versions
@@ -115,27 +115,24 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 // compose fills the batches.
 func (c *change) compose() {
 	d, f := c.f.x.dim, c.f
-	c.validity, c.rows = column.NewBatch(c.validityFields()), column.NewBatch(d.Table.Fields())
+	c.validity = column.NewBatch(c.validityFields())
 	c.type1, c.type2 = column.NewBatch(c.type1Fields()), column.NewBatch(c.type2Fields())
 	if d.Confirmed != nil {
 		c.confirm = column.NewBatch(d.Confirmed.Fields())
 	}
-	var fresh []composed
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
 		p := f.before(o.member)
-		kept := map[int]bool{}
 		for j := range o.heirs {
 			h := &o.heirs[j]
 			if h.claims == none {
-				fresh = append(fresh, composed{o, h, j == len(o.heirs)-1})
-				continue
+				c.fresh = append(c.fresh, composed{o, h, j == len(o.heirs)-1})
+			} else {
+				c.amend(o, h, p, j == len(o.heirs)-1)
 			}
-			kept[h.claims] = true
-			c.amend(o, h, p, j == len(o.heirs)-1)
 		}
 		for k, v := range p.versions {
-			if !kept[k] {
+			if !slices.ContainsFunc(o.heirs, func(h heir) bool { return h.claims == k }) {
 				c.remove = append(c.remove, v.key)
 			}
 		}
@@ -152,10 +149,7 @@ func (c *change) compose() {
 			c.confirm.N++
 		}
 	}
-	slices.SortFunc(fresh, func(a, b composed) int { return cmp.Compare(a.h.key, b.h.key) })
-	for _, n := range fresh {
-		c.insert(n)
-	}
+	slices.SortFunc(c.fresh, func(a, b composed) int { return cmp.Compare(a.h.key, b.h.key) })
 }
 
 // composed is a new version on its way into the table.
@@ -270,13 +264,38 @@ func (c *change) copyValues(b *column.Batch, surrogate int64, from int32, at int
 	b.N++
 }
 
-// insert writes the row of a new version.
-func (c *change) insert(n composed) {
+// insert sends the rows of the new versions, a chunk at a time, so that the warehouse takes in one while the
+// next is made.
+func (c *change) insert(ctx context.Context, tx warehouse.Tx) error {
+	d, f := c.f.x.dim, c.f
+	at := make([]int, len(d.Table.Columns)) // where the values of a column are, or none
+	for k, col := range d.Table.Columns {
+		at[k] = column.Find(f.layout.fields, col.Name)
+	}
+	rows := column.NewBatch(d.Table.Fields())
+	for k, n := range c.fresh {
+		c.row(rows, n, at)
+		if rows.N < insertRows && k+1 < len(c.fresh) {
+			continue
+		}
+		f.changed = true
+		if err := f.append(ctx, tx, rows); err != nil {
+			return err
+		}
+		rows.Reset(0)
+	}
+	return nil
+}
+
+// insertRows is how many rows are made before they are sent.
+const insertRows = 4096
+
+// row adds the row of a new version.
+func (c *change) row(rows *column.Batch, n composed, find []int) {
 	d, f := c.f.x.dim, c.f
 	p := f.before(n.o.member)
-	for k := range c.rows.Cols {
-		col, name := &c.rows.Cols[k], d.Table.Columns[k].Name
-		at := column.Find(f.layout.fields, name)
+	for k := range rows.Cols {
+		col, name, at := &rows.Cols[k], d.Table.Columns[k].Name, find[k]
 		switch {
 		case at >= f.layout.type2 && n.h.start == none:
 			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[n.h.values].key])
@@ -304,7 +323,7 @@ func (c *change) insert(n composed) {
 			col.AppendInt(f.run)
 		}
 	}
-	c.rows.N++
+	rows.N++
 }
 
 // moves finds which times have passed from one key to another.
@@ -382,11 +401,8 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 			f.changed = true
 		}
 	}
-	if c.rows.N > 0 {
-		f.changed = true
-		if err := f.append(ctx, tx, c.rows); err != nil {
-			return err
-		}
+	if err := c.insert(ctx, tx); err != nil {
+		return err
 	}
 	if c.confirm == nil || c.confirm.N == 0 {
 		return nil

@@ -22,6 +22,9 @@ type Feed struct {
 	settled []outcome
 	touched []int32 // members with observations, in order of appearance
 	Counts  Counts
+
+	list      []int32 // buffers of history
+	all, best []sight
 }
 
 // Counts says what became of the rows of a delivery; each row counts once.

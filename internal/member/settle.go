@@ -37,7 +37,7 @@ type sight struct {
 // observations lists the new observations of a member in the order of effective time, sequence and
 // appearance (rule R11).
 func (f *Feed) observations(m int32) []int32 {
-	var list []int32
+	list := f.list[:0]
 	for o := f.last[m]; o != 0; o = f.seen[o-1].previous {
 		list = append(list, o-1)
 	}
@@ -45,6 +45,7 @@ func (f *Feed) observations(m int32) []int32 {
 		x, y := &f.seen[a], &f.seen[b]
 		return cmp.Or(x.compare(y.sighting), cmp.Compare(a, b))
 	})
+	f.list = list
 	return list
 }
 
@@ -110,6 +111,7 @@ func (f *Feed) history(m int32) outcome {
 	winners := f.winners(p, f.observations(m))
 	out := outcome{member: m, type1: none}
 	filled := len(p.versions) > 0 && p.versions[0].inferred
+	out.heirs = make([]heir, 0, len(winners))
 	claimed := make([]bool, len(p.versions))
 	for _, w := range winners {
 		last := len(out.heirs) - 1
@@ -157,7 +159,7 @@ func (f *Feed) history(m int32) outcome {
 // time: of the greatest sequence, the latest (rule R11). One that says what is known goes on standing
 // for its version.
 func (f *Feed) winners(p *person, list []int32) []sight {
-	var all []sight
+	all := f.all[:0]
 	for k, v := range p.versions {
 		if v.effective != unsaid {
 			all = append(all, sight{sighting: v.sighting, traits: v.traits, seen: none, version: k})
@@ -172,7 +174,7 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 		all = append(all, sight{sighting: s.sighting, traits: s.type2, seen: o, version: none})
 	}
 	slices.SortStableFunc(all, func(a, b sight) int { return a.compare(b.sighting) }) // known ones stay first
-	var winners []sight
+	winners := f.best[:0]
 	for from := 0; from < len(all); {
 		to := from + 1
 		for to < len(all) && all[to].effective == all[from].effective {
@@ -194,6 +196,7 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 		winners = append(winners, w)
 		from = to
 	}
+	f.all, f.best = all, winners
 	return winners
 }
 

@@ -35,8 +35,12 @@ var header = append([]byte("PGCOPY\n\xff\r\n\x00"), 0, 0, 0, 0, 0, 0, 0, 0)
 
 // Append starts adding rows.
 func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (warehouse.Appender, error) {
+	how := "FORMAT binary"
+	if t.made[table] {
+		how += ", FREEZE" // nobody else sees the table yet, so that its rows need no look at who wrote them
+	}
 	return &appender{ctx: ctx, t: t, fields: fields,
-		sql: fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT binary)", t.table(table), quoteAll(column.Names(fields), "%"))}, nil
+		sql: fmt.Sprintf("COPY %s (%s) FROM STDIN (%s)", t.table(table), quoteAll(column.Names(fields), "%"), how)}, nil
 }
 
 func (a *appender) Append(cols []*column.Column, rows []int32) error {

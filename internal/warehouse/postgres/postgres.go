@@ -151,8 +151,9 @@ type tx struct {
 	*DB
 	connection *pgxpool.Conn
 	open       bool
-	sending    chan error // of rows that are on their way to the server; nil if none are
-	failed     error      // of rows sent earlier
+	sending    chan error      // of rows that are on their way to the server; nil if none are
+	failed     error           // of rows sent earlier
+	made       map[string]bool // tables
 }
 
 // conn gives the connection once it is free: rows are sent while the caller goes on with the next.
@@ -197,7 +198,7 @@ func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 	if err != nil {
 		return nil, plain(err)
 	}
-	t := &tx{DB: db, connection: conn, open: true}
+	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}}
 	for _, sql := range []string{"BEGIN", fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", db.lock("")), "SET LOCAL client_min_messages = warning"} {
 		if err := t.exec(ctx, sql); err != nil {
 			t.Rollback()
@@ -271,6 +272,7 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 	if err := t.exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(t.schema)); err != nil {
 		return err
 	}
+	t.made[table.Name] = true
 	return t.exec(ctx, t.createTable(table))
 }
 
@@ -349,20 +351,15 @@ func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 	if err != nil {
 		return plain(err)
 	}
-	added := false
 	for _, c := range t.constraints(table) {
 		if slices.Contains(there, c.name) {
 			continue
 		}
-		added = true
 		if err := t.exec(ctx, c.add); err != nil {
 			return err
 		}
 	}
-	if !added {
-		return nil
-	}
-	return t.exec(ctx, "ANALYZE "+t.table(table.Name)) // so that the server plans well from the first query on
+	return nil
 }
 
 // clip shortens a name to the 63 bytes that PostgreSQL keeps, by its end's fingerprint.
