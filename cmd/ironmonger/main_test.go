@@ -338,7 +338,7 @@ func show(t *testing.T, demo string) {
 	var profile struct {
 		Figures []struct {
 			Column, Fits, Unique           string
-			Nulls, Distinct, Padded, Cased int
+			Nulls, Distinct, Padded int
 		}
 		Rows [][]*string
 	}

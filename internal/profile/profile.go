@@ -1,10 +1,10 @@
 // Package profile tells what the values of columns are like: how many are null, how many distinct, the least, the
 // greatest, the most frequent, and what would go wrong with them as keys.
 //
-// It sees every row once and keeps a bounded amount of each column. Up to 65,536 distinct values all figures are
-// exact. Beyond, the number of distinct values is estimated by adaptive sampling (P. Flajolet, On adaptive
-// sampling, Computing 34, 1990), and the most frequent value by the counters of J. Misra and D. Gries (Finding
-// repeated elements, Science of Computer Programming 2, 1982), whose count is then a least one.
+// It sees every row once and keeps a bounded amount of each column. Beyond 65,536 distinct values their number is
+// estimated by adaptive sampling (P. Flajolet, On adaptive sampling, Computing 34, 1990); beyond 8,192 the most
+// frequent one is that of the counters of J. Misra and D. Gries (Finding repeated elements, Science of Computer
+// Programming 2, 1982), whose count is then a least one. All else is exact.
 package profile
 
 import (
@@ -35,7 +35,7 @@ type Column struct {
 	AtLeast      bool    `json:"most_frequent_at_least"` // FrequentRows may be more
 
 	Padded int64  `json:"padded"`         // rows of text with blanks at an end
-	Cased  int64  `json:"cased"`          // distinct values that only blanks at an end or letter case tell from another; an estimate where Distinct is
+	Alike  int64  `json:"alike"`          // distinct values that only blanks at an end or letter case tell from another; an estimate where Distinct is
 	Fits   string `json:"fits,omitempty"` // the narrowest type that all values of a text column fit
 }
 
@@ -165,7 +165,7 @@ func (g *gatherer) figures() Column {
 	f.Least, f.Greatest, f.Frequent, f.FrequentRows, f.AtLeast = &least, &greatest, &frequent, rows, g.counts.lost
 	if g.fits != nil {
 		folded, _ := g.folded.size()
-		f.Cased, f.Fits = max(0, f.Distinct-folded), g.fits.narrowest()
+		f.Alike, f.Fits = max(0, f.Distinct-folded), g.fits.narrowest()
 	}
 	return f
 }

@@ -92,7 +92,7 @@ func TestFigures(t *testing.T) {
 			most = max(most, n)
 		}
 		slices.Sort(all)
-		if got.Rows != int64(len(values)) || got.Nulls != nulls || got.Distinct != int64(len(all)) || got.Error != 0 || got.Padded != padded || got.Cased != int64(len(all)-len(folded)) ||
+		if got.Rows != int64(len(values)) || got.Nulls != nulls || got.Distinct != int64(len(all)) || got.Error != 0 || got.Padded != padded || got.Alike != int64(len(all)-len(folded)) ||
 			got.Longest != longest || got.FrequentRows != most || got.AtLeast || (got.Unique == Yes) != (most <= 1) {
 			t.Fatalf("%q: %+v", values, got)
 		}

@@ -10,7 +10,7 @@ import (
 // most is how many distinct values a sample holds, counters how many are counted.
 const (
 	most     = 1 << 16
-	counters = 1 << 11
+	counters = 1 << 13
 )
 
 // hash is FNV-1a, whose bits are then mixed, since it leaves the high ones alike. It is never 0.

@@ -11,7 +11,7 @@ import (
 // Figures writes what the values of columns are like.
 func Figures(w io.Writer, r *sample.Rows, width int) {
 	t := &Table{Columns: []Column{{Head: "column", Cut: true}, {Head: "type"}, {Head: "fits", Spare: true}, {Head: "nulls", Align: Right}, {Head: "distinct", Align: Right},
-		{Head: "unique"}, {Head: "padded", Align: Right, Spare: true}, {Head: "cased", Align: Right, Spare: true}, {Head: "longest", Align: Right},
+		{Head: "unique"}, {Head: "padded", Align: Right, Spare: true}, {Head: "alike", Align: Right, Spare: true}, {Head: "longest", Align: Right},
 		{Head: "least", Cut: true}, {Head: "greatest", Cut: true}, {Head: "times", Align: Right}, {Head: "most frequent", Cut: true}}}
 	estimate := 0.0
 	for _, f := range r.Figures {
@@ -23,7 +23,7 @@ func Figures(w io.Writer, r *sample.Rows, width int) {
 		if f.Error > 0 {
 			distinct, estimate = "~"+distinct, f.Error
 		}
-		t.Add(f.Name, f.Type, fits, Number(f.Nulls), distinct, f.Unique, Number(f.Padded), Number(f.Cased), Number(int64(f.Longest)),
+		t.Add(f.Name, f.Type, fits, Number(f.Nulls), distinct, f.Unique, Number(f.Padded), Number(f.Alike), Number(int64(f.Longest)),
 			value(f.Least), value(f.Greatest), frequency(f), value(f.Frequent))
 	}
 	t.Write(w, width)
@@ -58,7 +58,7 @@ func value(s *string) string {
 // FigureRecords gives a row for each column.
 func FigureRecords(r *sample.Rows) *Records {
 	out := &Records{Head: []string{"column", "type", "rows", "nulls", "distinct", "distinct_error", "unique", "least", "greatest", "longest", "most_frequent", "most_frequent_rows",
-		"most_frequent_at_least", "padded", "cased", "fits"}}
+		"most_frequent_at_least", "padded", "alike", "fits"}}
 	text := func(s *string) string {
 		if s == nil {
 			return ""
@@ -66,7 +66,7 @@ func FigureRecords(r *sample.Rows) *Records {
 		return *s
 	}
 	for _, f := range r.Figures {
-		out.add(f.Name, f.Type, f.Rows, f.Nulls, f.Distinct, f.Error, f.Unique, text(f.Least), text(f.Greatest), f.Longest, text(f.Frequent), f.FrequentRows, f.AtLeast, f.Padded, f.Cased, f.Fits)
+		out.add(f.Name, f.Type, f.Rows, f.Nulls, f.Distinct, f.Error, f.Unique, text(f.Least), text(f.Greatest), f.Longest, text(f.Frequent), f.FrequentRows, f.AtLeast, f.Padded, f.Alike, f.Fits)
 	}
 	return out
 }

@@ -465,6 +465,23 @@ func TestCancelled(t *testing.T) {
 	})
 }
 
+// TestHold: one at a time holds a warehouse.
+func TestHold(t *testing.T) {
+	each(t, func(t *testing.T, w warehouse.Warehouse) {
+		for range 3 {
+			release, err := w.Hold(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := w.Hold(ctx); !errors.Is(err, warehouse.ErrHeld) {
+				t.Errorf("held twice: %v", err)
+			}
+			transact(t, w, func(warehouse.Tx) {}) // the holder may write
+			release()
+		}
+	})
+}
+
 // TestSQLiteFile: what is not there isn't made by chance, what is made is the owner's alone, and another
 // file is refused.
 func TestSQLiteFile(t *testing.T) {
