@@ -337,7 +337,7 @@ func show(t *testing.T, demo string) {
 	// Figures, of the files as they are and of the tables.
 	var profile struct {
 		Figures []struct {
-			Column, Fits, Unique           string
+			Column, Fits, Unique    string
 			Nulls, Distinct, Padded int
 		}
 		Rows [][]*string
