@@ -35,7 +35,11 @@ const (
 	Done   = 0
 	Failed = 1 // nothing of the failing step is kept
 	Wrong  = 2 // the call or the model is wrong
+	Unmet  = 3 // done, and something that must hold doesn't
 )
+
+// errUnmet says that something that must hold doesn't; the result has told it.
+var errUnmet = errors.New("not all that must hold does")
 
 // wrong marks an error as one of the call or the model.
 type wrong struct{ error }
@@ -63,10 +67,11 @@ func (s *session) root() *cli.Command {
 		Version: Version,
 		Description: "A model, ironmonger.yaml, says which files arrive, which dimensions and facts they make, and what is to\n" +
 			"become of what doesn't fit. Results go to standard output, progress and errors to standard error.\n\n" +
-			"Exit status: 0 done; 1 failed, nothing of the failing step is kept; 2 the call or the model is wrong.\n\n" +
+			"Exit status: 0 done; 1 failed, nothing of the failing step is kept; 2 the call or the model is wrong; 3 done, and\n" +
+			"something that must hold doesn't.\n\n" +
 			"Example:\n  ironmonger demo canal && cd canal && ironmonger load",
 		Writer: s.out, ErrWriter: s.err,
-		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.runs(), s.ddl(), s.schema()},
+		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.prove(), s.runs(), s.ddl(), s.schema()},
 		Action:          s.unknown,
 		OnUsageError:    usageError,
 		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
@@ -122,6 +127,8 @@ func (s *session) status(err error) int {
 			return Wrong
 		}
 		return Failed
+	case errors.Is(err, errUnmet):
+		return Unmet
 	case errors.Is(err, load.ErrSteps):
 		return Failed // the run's table has told it
 	case errors.As(err, &w):

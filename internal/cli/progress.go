@@ -64,6 +64,16 @@ func (p *progress) watch(n load.Progress) {
 	bar.SetCurrent(n.Bytes)
 }
 
+// rowsOf shows how many rows of something have been looked at.
+func (p *progress) rowsOf(what string, rows int64) {
+	for name := range p.bar {
+		if name != what {
+			p.watch(load.Progress{Step: name, Ended: true})
+		}
+	}
+	p.watch(load.Progress{Step: what, Rows: rows})
+}
+
 func (p *progress) end() {
 	if p.bars != nil {
 		for _, bar := range p.bar {

@@ -13,6 +13,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/link"
 	"ironmonger/internal/member"
 	"ironmonger/internal/star"
@@ -33,6 +34,7 @@ type Chunk struct {
 	same []bool // rows that stand in the table already
 	gap  []bool // rows that stand there with the same grain and other content, or so it seems
 	rows []int32
+	line column.Column // where each row came from, and the run
 	runs column.Column
 }
 
@@ -40,6 +42,7 @@ type Chunk struct {
 type Outcome struct {
 	Inserted, Same         int64
 	InsertedTotal, SameSum []column.Int128
+	Table                  warehouse.Tally // at the end, of the exact measures
 }
 
 // Writer appends to one fact table. It belongs to the step's sequencer.
@@ -47,7 +50,8 @@ type Writer struct {
 	fact        *layout.Fact
 	links       []*link.Link
 	run         int64
-	fields      []column.Field   // of the table, but for the run
+	files       map[string]int64 // their numbers in the ledger
+	fields      []column.Field   // of the table, but for line and run
 	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k
 	grainAt     []int            // of fields
 	canon       []*member.Roster // for each field, the roster of a versioned dimension, or nil
@@ -65,11 +69,12 @@ type Writer struct {
 	Outcome  Outcome
 }
 
-// NewWriter prepares the loading of a fact whose shaped rows have the given fields.
-func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run int64) *Writer {
-	w := &Writer{fact: f, links: links, run: run, seed: maphash.MakeSeed()}
+// NewWriter prepares the loading of a fact whose shaped rows have the given fields and come from files of those
+// numbers.
+func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run int64, files map[string]int64) *Writer {
+	w := &Writer{fact: f, links: links, run: run, files: files, seed: maphash.MakeSeed()}
 	all := f.Table.Fields()
-	w.fields = all[:len(all)-1]
+	w.fields = all[:len(all)-2]
 	for k, field := range w.fields {
 		from := column.Find(shaped, field.Name)
 		w.canon, w.lenient = append(w.canon, nil), append(w.lenient, false)
@@ -126,8 +131,8 @@ func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) error {
 func (w *Writer) Prepare(c *Chunk) {
 	b := c.Batch
 	if c.view == nil {
-		c.view, c.cols = w.newView(), make([]*column.Column, len(w.fields)+1)
-		c.runs.Type = column.Type{Kind: column.Integer}
+		c.view, c.cols = w.newView(), make([]*column.Column, len(w.fields)+2)
+		c.line.Type, c.runs.Type = column.Type{Kind: column.Integer}, column.Type{Kind: column.Integer}
 		c.Totals = make([]column.Int128, len(w.Measures))
 	}
 	for k, from := range w.from {
@@ -143,7 +148,13 @@ func (w *Writer) Prepare(c *Chunk) {
 			c.runs.Int[i] = w.run
 		}
 	}
-	c.cols[len(w.fields)] = &c.runs
+	c.line.Resize(b.N)
+	clear(c.line.Null)
+	file := w.files[b.From.File]
+	for i, line := range b.From.Line {
+		c.line.Int[i] = ledger.Line(file, line)
+	}
+	c.cols[len(w.fields)], c.cols[len(w.fields)+1] = &c.line, &c.runs
 	for k, at := range w.measure {
 		c.Totals[k] = column.Int128{}
 		for i := range b.N {
@@ -373,12 +384,13 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 	if added != w.Outcome.Inserted {
 		return fmt.Errorf("the account doesn't hold: %d rows were given to the warehouse, and it took %d", w.Outcome.Inserted, added)
 	}
-	if added == 0 {
-		return nil
-	}
 	after, err := tx.Tally(ctx, w.fact.Table.Name, w.Measures)
 	if err != nil {
 		return err
+	}
+	w.Outcome.Table = after
+	if added == 0 {
+		return nil
 	}
 	if after.Rows != w.before.Rows+added {
 		return fmt.Errorf("the account doesn't hold: table %s had %d rows, %d were added, and it has %d", w.fact.Table.Name, w.before.Rows, added, after.Rows)

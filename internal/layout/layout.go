@@ -17,7 +17,8 @@ const (
 	ValidTo       = "valid_to"           // to before here
 	IsCurrent     = "is_current"
 	IsInferred    = "is_inferred"
-	LoadRun       = "load_run" // the run that wrote the row last
+	LoadLine      = "load_line" // of a fact: the file and line that it came from, see ledger.Line
+	LoadRun       = "load_run"  // the run that wrote the row last
 )
 
 var (
@@ -211,7 +212,7 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 		d.PointedAt = append(d.PointedAt, reference(f, k, t.Table.Name))
 	}
 	add(false, f.Measures...)
-	add(true, column.Field{Name: LoadRun, Type: integer})
+	add(true, column.Field{Name: LoadLine, Type: integer}, column.Field{Name: LoadRun, Type: integer})
 	return t
 }
 

@@ -118,7 +118,7 @@ func TestTables(t *testing.T) {
 		"dim_boat_confirmed: boat_key integer!, effective_from timestamp!, effective_sequence integer; primary [] unique []",
 		`  from dim_boat_confirmed.boat_key outrigger false by "effective_from" (day false, timestamp)`,
 		`  from fact_trip.boat_key outrigger false by "left" (day false, timestamp)`,
-		"fact_trip: day date!, trip integer, left timestamp, boat_key integer!, start_port_key integer, sailed_date_key integer!, paid decimal(9,2), load_run integer!, boat_key -> dim_boat.boat_key, start_port_key -> dim_port.port_key, sailed_date_key -> dim_date.date_key; primary [boat_key day] unique []",
+		"fact_trip: day date!, trip integer, left timestamp, boat_key integer!, start_port_key integer, sailed_date_key integer!, paid decimal(9,2), load_line integer!, load_run integer!, boat_key -> dim_boat.boat_key, start_port_key -> dim_port.port_key, sailed_date_key -> dim_date.date_key; primary [boat_key day] unique []",
 	}
 	for i := range max(len(got), len(want)) {
 		if i >= len(got) || i >= len(want) || got[i] != want[i] {

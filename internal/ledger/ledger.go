@@ -43,6 +43,8 @@ var (
 		required("figures", text)}}
 	keyTable = &warehouse.Table{Name: "load_key", Primary: []string{"dimension"}, Columns: []warehouse.Column{
 		required("dimension", text), required("highest_key", integer), required("changed_by", text)}}
+	fileTable = &warehouse.Table{Name: "load_file", Primary: []string{"file"}, Columns: []warehouse.Column{
+		required("file", integer), required("name", text), required("first_run", integer)}}
 	asideTable = &warehouse.Table{Name: "load_set_aside", Primary: []string{"step", "file", "line", "content_hash"}, Columns: []warehouse.Column{
 		required("step", text), required("file", text), required("line", integer), required("content_hash", text),
 		required("source", text), required("reasons", text), required("content", text),
@@ -51,7 +53,7 @@ var (
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{runTable, stepTable, keyTable, asideTable}
+	return []*warehouse.Table{runTable, stepTable, keyTable, fileTable, asideTable}
 }
 
 // States of runs and steps.
@@ -102,6 +104,8 @@ type Figures struct {
 	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version
 	Conflicts int64 `json:"conflicts,omitempty"` // that lost to another row of the same effective time
 
+	Table int64 `json:"table_rows"` // in the step's table at its end
+
 	Inferred  map[string]int64      `json:"inferred,omitempty"`  // members made, by dimension
 	Repointed map[string]int64      `json:"repointed,omitempty"` // rows of other tables pointed to another version
 	Keys      map[string]*KeyCounts `json:"keys,omitempty"`
@@ -139,6 +143,7 @@ type Total struct {
 	Inserted string `json:"inserted"`
 	Same     string `json:"same"`
 	SetAside string `json:"set_aside"`
+	Table    string `json:"table"` // in the step's table at its end
 }
 
 // Reason is how many rows were set aside for a reason, and the place of the first.

@@ -82,6 +82,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if want := before.Rows + feed.Added - feed.Removed; after.Rows != want {
 		return fmt.Errorf("the account doesn't hold: table %s should have %d rows and has %d", d.Table.Name, want, after.Rows)
 	}
+	f.Table = after.Rows
 	w.finish = append(w.finish, feed.Commit)
 	return nil
 }

@@ -20,7 +20,11 @@ func (w *work) loadFact(ctx context.Context) error {
 	if err := w.connect(ctx); err != nil {
 		return err
 	}
-	writer := fact.NewWriter(w.fact, w.links, w.fields, w.entry.ID)
+	files, err := ledger.Files(ctx, w.tx, w.files, w.entry.ID)
+	if err != nil {
+		return err
+	}
+	writer := fact.NewWriter(w.fact, w.links, w.fields, w.entry.ID, files)
 	if err := writer.Open(ctx, w.tx); err != nil {
 		return err
 	}
@@ -30,7 +34,7 @@ func (w *work) loadFact(ctx context.Context) error {
 	for i := range shapers {
 		shapers[i], resolvers[i] = w.shaper(), link.NewResolver(w.links)
 	}
-	err := stream.Each(ctx, w.rows, w.opts.Workers,
+	err = stream.Each(ctx, w.rows, w.opts.Workers,
 		func() *fact.Chunk { return &fact.Chunk{Batch: column.NewBatch(w.fields)} },
 		func(worker int, p column.Piece, c *fact.Chunk) error {
 			if err := p.Fill(c.Batch); err != nil {
@@ -54,7 +58,7 @@ func (w *work) loadFact(ctx context.Context) error {
 	if err := w.tx.Constrain(ctx, w.fact.Table); err != nil {
 		return err
 	}
-	w.figures.Inserted, w.figures.Same = writer.Outcome.Inserted, writer.Outcome.Same
+	w.figures.Inserted, w.figures.Same, w.figures.Table = writer.Outcome.Inserted, writer.Outcome.Same, writer.Outcome.Table.Rows
 	return w.balance(writer, &account)
 }
 
@@ -102,7 +106,7 @@ func (w *work) balance(writer *fact.Writer, account *sums) error {
 			return fmt.Errorf("the account doesn't hold: of %s, %s was read and %s is accounted for", m.Name, text(account.read[k]), text(sum))
 		}
 		w.figures.Totals = append(w.figures.Totals, ledger.Total{Measure: m.Name, Read: text(account.read[k]),
-			Inserted: text(o.InsertedTotal[k]), Same: text(o.SameSum[k]), SetAside: text(account.aside[k])})
+			Inserted: text(o.InsertedTotal[k]), Same: text(o.SameSum[k]), SetAside: text(account.aside[k]), Table: text(o.Table.Totals[k])})
 	}
 	return nil
 }

@@ -34,6 +34,12 @@ func (c *checker) check() {
 		c.limits(&f.Limits)
 		c.fact(f)
 	}
+	for _, d := range m.Dimensions {
+		c.musts(d.MustHold, d.own(), "dimensions."+d.Text)
+	}
+	for _, f := range m.Facts {
+		c.musts(f.MustHold, f.own(), "facts."+f.Text)
+	}
 	c.cycles()
 	c.tables()
 	c.specials()
@@ -539,7 +545,7 @@ func (c *checker) fact(f *Fact) {
 			f.Degenerate = append(f.Degenerate, fields[column.Find(fields, k.AsOf)])
 		}
 	}
-	names := map[string]bool{"load_run": true}
+	names := map[string]bool{"load_run": true, "load_line": true}
 	claim := func(at place.Place, name string) {
 		if lower := strings.ToLower(name); names[lower] {
 			c.errorf(at, path, "the table would have two columns called %s", name)

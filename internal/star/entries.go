@@ -33,6 +33,7 @@ func Sections() []Section {
 		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
 		{"dimensions.NAME.calendar.fiscal_year", "When the fiscal year starts, and what number it has.", r.fiscalEntries(&calendar.Calendar{}, new(bool))},
 		{"facts.NAME", "A fact table.", r.factEntries(&Fact{})},
+		{"facts.NAME.must_hold.NAME", "Something that must hold of the table of a fact or dimension, under a name that says it. A plain condition is short for {every: condition}. Conditions are about the table's columns, keys as they are called there.", r.mustEntries(&Must{})},
 		{"facts.NAME.keys.NAME", "A foreign key. A plain column is short for {by: column}. The key is named for its dimension, or has a name of its own and says dimension: a role. Dimensions take keys too (outriggers), without as_of and outside.", r.keyEntries(&Key{}, true)},
 	}
 }
@@ -276,6 +277,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"first_version", "from_beginning or from_effective", "whether a member's first version holds for earlier times too; from_beginning if not said", false, func(n *node) {
 			d.FromStart = r.choice(n, "from_beginning", "from_effective") != "from_effective"
 		}},
+		{"must_hold", "reason: condition", "what must hold of its table", false, func(n *node) { d.MustHold = r.musts(n) }},
 		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
 	}
 }
@@ -368,6 +370,7 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		}},
 		{"measures", "a column or a list", "what is measured: numbers", false, func(n *node) { f.measures = r.words(n, "a column") }},
 		{"degenerate", "a column or a list", "other columns to keep in the table", false, func(n *node) { f.degenerate = r.words(n, "a column") }},
+		{"must_hold", "reason: condition", "what must hold of its table", false, func(n *node) { f.MustHold = r.musts(n) }},
 		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
 	}
 }

@@ -145,6 +145,7 @@ type Dimension struct {
 	Sequence   *column.Field  // decides between rows of one effective time; nil if order does
 	FromStart  bool           // the first version holds from the beginning of time
 	Limits     Limits
+	MustHold   []*Must
 	Specials   []Special // the special members that it has, unknown first
 
 	from, effective, sequence *Name
@@ -239,6 +240,7 @@ type Fact struct {
 	Measures   []column.Field
 	Degenerate []column.Field // the grain's columns and the times that keys are as of, too
 	Limits     Limits
+	MustHold   []*Must
 
 	from                        *Name
 	grain, measures, degenerate []Name

@@ -62,6 +62,8 @@ func form(sections []Section, title string, e Entry) object {
 		return mapOf(ref("word"), ref(nested))
 	case e.Form == "name: key":
 		return mapOf(ref("words"), ref(nested))
+	case e.Form == "reason: condition" && nested != "":
+		return mapOf(ref("word"), ref(nested))
 	case e.Form == "name: expression", e.Form == "reason: condition":
 		return mapOf(ref("word"))
 	case e.Form == "a list of rows":

@@ -1,0 +1,173 @@
+// Package must judges what a model says must hold of a table: it looks at the rows batch by batch, and at the end
+// says what speaks against it.
+package must
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/shape"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+)
+
+// Judge looks at the rows of one table for one thing that must hold.
+type Judge struct {
+	*star.Must
+	every, where *expr.Program // nil if nothing is said
+	total        int           // column, or -1
+	scale        int
+	rows, chosen int64
+	sum          column.Int128
+	overflow     bool
+}
+
+// New gives a judge of a table with the given columns, for which the model has been checked.
+func New(m *star.Must, fields []column.Field) (*Judge, error) {
+	j := &Judge{Must: m, total: -1}
+	for _, e := range []struct {
+		text string
+		to   **expr.Program
+	}{{m.Every.Text, &j.every}, {m.Where.Text, &j.where}} {
+		if e.text == "" {
+			continue
+		}
+		var err error
+		if *e.to, err = expr.Compile(e.text, fields); err != nil {
+			return nil, err
+		}
+	}
+	if m.Total != "" {
+		j.total = column.Find(fields, m.Total)
+		j.scale = int(fields[j.total].Type.Scale)
+	}
+	return j, nil
+}
+
+// Says is what must hold, in words.
+func (j *Judge) Says() string {
+	s := j.Text
+	switch m := j.Must; {
+	case m.Every.Text != "":
+		s += ": every row has " + m.Every.Text
+	case m.Total != "":
+		s += fmt.Sprintf(": the total of %s is that of %s in %s", m.Total, m.Column, m.Source.Text)
+	case m.AtLeast != nil && m.AtMost != nil:
+		s += fmt.Sprintf(": at least %s and at most %s rows", m.AtLeast, m.AtMost)
+	case m.AtLeast != nil:
+		s += fmt.Sprintf(": at least %s rows", m.AtLeast)
+	default:
+		s += fmt.Sprintf(": at most %s rows", m.AtMost)
+	}
+	if j.Where.Text != "" {
+		s += " where " + j.Where.Text
+	}
+	return s
+}
+
+// Look takes a batch, and calls against for each row that doesn't meet what every row must.
+func (j *Judge) Look(b *column.Batch, against func(i int)) {
+	j.rows += int64(b.N)
+	if j.every != nil {
+		result := j.every.Eval(b)
+		for i := range b.N {
+			if !result.True(i) {
+				against(i)
+			}
+		}
+	}
+	var chosen *expr.Result
+	if j.where != nil {
+		chosen = j.where.Eval(b)
+	}
+	for i := range b.N {
+		if chosen != nil && !chosen.True(i) {
+			continue
+		}
+		j.chosen++
+		if j.total >= 0 {
+			var ok bool
+			j.sum, ok = j.sum.Add(b.Cols[j.total].Exact(i))
+			j.overflow = j.overflow || !ok
+		}
+	}
+}
+
+// Verdict says, after the last batch, what speaks against what is said of all rows together; "" if nothing does.
+// Sources are read below root.
+func (j *Judge) Verdict(ctx context.Context, root *os.Root, m *star.Model) (string, error) {
+	of := fmt.Sprintf("%d rows", j.chosen)
+	if j.where != nil {
+		of = fmt.Sprintf("%d of %d rows", j.chosen, j.rows)
+	}
+	if b := j.AtLeast; b != nil && j.compare(b) < 0 {
+		return of + ", and at least " + b.String() + " must be", nil
+	}
+	if b := j.AtMost; b != nil && j.compare(b) > 0 {
+		return of + ", and at most " + b.String() + " may be", nil
+	}
+	if j.total < 0 {
+		return "", nil
+	}
+	other, scale, err := sourceTotal(ctx, root, m, j.Source, j.Column)
+	if err != nil {
+		return "", err
+	}
+	x, ok1 := j.sum.Rescale(j.scale, max(j.scale, scale))
+	y, ok2 := other.Rescale(scale, max(j.scale, scale))
+	if j.overflow || !ok1 || !ok2 {
+		return "a total needs more than 38 digits", nil
+	}
+	if x != y {
+		return fmt.Sprintf("the total is %s, and %s of %s comes to %s", column.AppendDecimal(nil, j.sum, j.scale), j.Column, j.Source.Text, column.AppendDecimal(nil, other, scale)), nil
+	}
+	return "", nil
+}
+
+// compare orders the chosen rows and a bound.
+func (j *Judge) compare(b *star.Bound) int {
+	have, want := column.Wide(j.chosen), column.Wide(b.Rows)
+	if b.Share { // chosen / rows against millionths
+		have, _ = have.Mul(column.Wide(1_000_000))
+		want, _ = want.Mul(column.Wide(j.rows))
+	}
+	return have.Cmp(want)
+}
+
+// sourceTotal adds up a column over the rows of a source that it doesn't set aside.
+func sourceTotal(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, name string) (column.Int128, int, error) {
+	want := shape.Wanted(s, []string{name})
+	files, err := source.Open(root, s, m.Zone, 0, want)
+	if err != nil {
+		return column.Int128{}, 0, err
+	}
+	sh, err := shape.New(s, want)
+	if err != nil {
+		return column.Int128{}, 0, err
+	}
+	k := column.Find(sh.Fields(), name)
+	b := column.NewBatch(sh.Fields())
+	sum := column.Int128{}
+	for piece, err := range files.Pieces(ctx) {
+		if err == nil {
+			err = piece.Fill(b)
+		}
+		if err != nil {
+			return sum, 0, err
+		}
+		sh.Apply(b)
+		for i := range b.N {
+			if b.Bad(i) {
+				continue
+			}
+			var ok bool
+			if sum, ok = sum.Add(b.Cols[k].Exact(i)); !ok {
+				return sum, 0, fmt.Errorf("the total of %s in source %s needs more than 38 digits", name, s.Text)
+			}
+		}
+	}
+	return sum, int(sh.Fields()[k].Type.Scale), nil
+}

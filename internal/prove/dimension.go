@@ -1,0 +1,387 @@
+package prove
+
+import (
+	"fmt"
+	"time"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/star"
+)
+
+// dimension proves the tables of a dimension, once, after those that it points to.
+func (p *proof) dimension(d *layout.Dimension) error {
+	if p.registers[d] != nil {
+		return nil
+	}
+	for _, k := range d.Keys {
+		if err := p.dimension(p.star.Dimension(k.Dimension)); err != nil {
+			return err
+		}
+	}
+	highest, _, err := ledger.Highest(p.ctx, p.r, d.Text)
+	if err != nil {
+		return err
+	}
+	dense := highest
+	if d.Calendar != nil {
+		dense = 0 // yyyymmdd
+	}
+	x := &members{p: p, d: d, highest: highest, reg: newRegister(dense)}
+	p.registers[d] = x.reg
+	fields := d.Table.Fields()
+	for _, f := range d.NaturalKey {
+		x.natural = append(x.natural, column.Find(fields, f.Name))
+	}
+	x.from, x.to = column.Find(fields, layout.ValidFrom), column.Find(fields, layout.ValidTo)
+	x.current, x.inferred = column.Find(fields, layout.IsCurrent), column.Find(fields, layout.IsInferred)
+	x.effective = column.Find(fields, layout.EffectiveFrom)
+	x.beginning, x.end = layout.Bounds(d.Time)
+
+	x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("no %s twice, and none beyond %d, the highest ever given", d.KeyColumn(), x.highest),
+		"two loads that don't share a ledger, or hands, have written here: load the table anew")
+	x.people = p.check("members", d.Table.Name, "one natural key is one member, with one current version", "merge the members by hand, and point the facts to the one that stays")
+	exams := []exam{{x.keys, x.lookKeys, nil}, {x.people, x.lookMembers, x.endMembers}}
+	if d.Versioned() {
+		x.versions = p.check("versions", d.Table.Name, "versions follow each other without gap or overlap, over all time, none of them empty", "load the dimension anew from all its rows")
+		exams = append(exams, exam{x.versions, x.lookVersions, x.endVersions})
+	}
+	x.specials = p.check("specials", d.Table.Name, "the special members are there, and as they were made", "put the special members back as they were made (ironmonger load makes what is missing)")
+	exams = append(exams, exam{x.specials, x.lookSpecials, x.endSpecials})
+	if d.Calendar != nil {
+		x.days = p.check("calendar", d.Table.Name, "every day of the range is there once, under its key", "load the date dimension anew")
+		exams = append(exams, exam{x.days, x.lookDays, x.endDays})
+		p.inSight(d)
+	}
+	for n, k := range d.Keys {
+		exams = append(exams, p.outrigger(d, k, column.Find(fields, d.Outriggers[n].Name)))
+	}
+	exams = append(exams, p.mustHold(d.Table, d.MustHold)...)
+	order := column.Names(d.NaturalKey)
+	if d.Versioned() {
+		order = append(order, layout.ValidFrom)
+	}
+	if err := p.scan(d.Table, order, exams); err != nil || d.Confirmed == nil {
+		return err
+	}
+	return p.confirmed(d, x.reg)
+}
+
+// members looks at the rows of a dimension, in the order of natural key and valid_from.
+type members struct {
+	p                                      *proof
+	d                                      *layout.Dimension
+	reg                                    *register
+	highest                                int64
+	natural                                []int
+	from, to, current, inferred, effective int // columns, or -1
+	beginning, end                         int64
+
+	keys, people, versions, specials, days *Check
+
+	currents int            // rows of the member so far that say they are current
+	seen     map[int64]bool // special members
+	day      int64          // the day before
+	digest   column.Digester
+}
+
+func special(b *column.Batch, i int) bool { return b.Cols[0].Int[i] < 0 }
+
+// before gives the row before row i of a batch, or false if there is none or it is a special member.
+func (x *members) before(b *column.Batch, i int) (*column.Batch, int, bool) {
+	if i--; i < 0 {
+		b, i = x.p.prior, 0
+	}
+	return b, i, b.N > 0 && !special(b, i)
+}
+
+// lookKeys enters the keys, and comes before all else that looks at a batch.
+func (x *members) lookKeys(b *column.Batch) {
+	r := x.reg
+	for i := range b.N {
+		key := b.Cols[0].Int[i]
+		if !r.add(key) {
+			x.keys.against(func() Example { return x.p.example(x.d.Table, b, i, "another row has this key") })
+		} else if key > x.highest {
+			x.keys.against(func() Example { return x.p.example(x.d.Table, b, i, "the key was never given") })
+		}
+		fresh := true
+		if a, n, ok := x.before(b, i); ok && !special(b, i) {
+			fresh = false
+			for _, at := range x.natural {
+				fresh = fresh || !a.Cols[at].Equal(n, &b.Cols[at], i)
+			}
+		}
+		if fresh {
+			r.members++
+		} else {
+			r.current[len(r.current)-1] = false
+		}
+		r.member, r.first, r.current = append(r.member, r.members-1), append(r.first, fresh), append(r.current, true)
+		if x.from >= 0 {
+			r.from, r.to = append(r.from, b.Cols[x.from].Int[i]), append(r.to, b.Cols[x.to].Int[i])
+		}
+		if x.p.opts.Sources {
+			r.name(x.digest.Hash(x.p.seed, pick(b, x.natural), i), key, fresh && key >= 0)
+		}
+	}
+}
+
+// row gives the number of row i of a batch that lookKeys has just entered.
+func (x *members) row(b *column.Batch, i int) int { return len(x.reg.member) - b.N + i }
+
+func (x *members) lookMembers(b *column.Batch) {
+	for i := range b.N {
+		if special(b, i) {
+			x.judge(x.before(b, i))
+			x.currents = 0
+			continue
+		}
+		for _, at := range x.natural {
+			if b.Cols[at].Null[i] {
+				x.people.against(func() Example {
+					return x.p.example(x.d.Table, b, i, "no "+x.d.Table.Columns[at].Name+", which is of the natural key")
+				})
+				break
+			}
+		}
+		if x.reg.first[x.row(b, i)] {
+			x.judge(x.before(b, i))
+			x.currents = 0
+		} else if x.current < 0 {
+			x.people.against(func() Example { return x.p.example(x.d.Table, b, i, "another row has this natural key") })
+		}
+		if x.current >= 0 && b.Cols[x.current].Int[i] != 0 {
+			x.currents++
+		}
+	}
+}
+
+// judge judges the member whose last version has been looked at.
+func (x *members) judge(b *column.Batch, i int, there bool) {
+	if there && x.current >= 0 && (x.currents != 1 || b.Cols[x.current].Int[i] == 0) {
+		x.people.against(func() Example {
+			return x.p.example(x.d.Table, b, i, fmt.Sprintf("the member's last version; of all, %d say that they are current", x.currents))
+		})
+	}
+}
+
+func (x *members) endMembers() { x.judge(x.before(nil, 0)) }
+
+func (x *members) lookVersions(b *column.Batch) {
+	for i := range b.N {
+		say := func(what string, args ...any) {
+			x.versions.against(func() Example { return x.p.example(x.d.Table, b, i, fmt.Sprintf(what, args...)) })
+		}
+		from, to := b.Cols[x.from].Int[i], b.Cols[x.to].Int[i]
+		if special(b, i) {
+			x.closed(x.before(b, i))
+			if from != x.beginning || to != x.end {
+				say("a special member holds for all time, and this one doesn't")
+			}
+			continue
+		}
+		first, inferred := x.reg.first[x.row(b, i)], b.Cols[x.inferred].Int[i] != 0
+		a, n, there := x.before(b, i)
+		switch {
+		case first:
+			x.closed(a, n, there)
+			if (x.d.FromStart || inferred) && from != x.beginning {
+				say("the member's first version doesn't begin with time")
+			}
+		case from > a.Cols[x.to].Int[n]:
+			say("a gap before this version: the one before ends %s", a.Cols[x.to].Value(n))
+		case from < a.Cols[x.to].Int[n]:
+			say("an overlap: the version before ends %s", a.Cols[x.to].Value(n))
+		}
+		effective := &b.Cols[x.effective]
+		switch {
+		case from >= to:
+			say("the version holds for no time")
+		case inferred && (to != x.end || !effective.Null[i]):
+			say("an inferred member holds for all time, and nobody has said since when")
+		case !effective.Null[i] && !(x.d.FromStart && first) && effective.Int[i] != from:
+			say("%s isn't %s", layout.ValidFrom, layout.EffectiveFrom)
+		}
+	}
+}
+
+// closed checks that the last version of a member ends with time.
+func (x *members) closed(b *column.Batch, i int, there bool) {
+	if there && b.Cols[x.to].Int[i] != x.end {
+		x.versions.against(func() Example {
+			return x.p.example(x.d.Table, b, i, "the member's last version ends "+b.Cols[x.to].Value(i))
+		})
+	}
+}
+
+func (x *members) endVersions() { x.closed(x.before(nil, 0)) }
+
+func stamp(t column.Type, v int64) string {
+	c := column.Column{Type: t}
+	c.AppendInt(v)
+	return c.Value(0)
+}
+
+func (x *members) lookSpecials(b *column.Batch) {
+	for i := range b.N {
+		if !special(b, i) {
+			continue
+		}
+		if x.seen == nil {
+			x.seen = map[int64]bool{}
+		}
+		key := b.Cols[0].Int[i]
+		x.seen[key] = true
+		say := func(what string) {
+			x.specials.against(func() Example { return x.p.example(x.d.Table, b, i, what) })
+		}
+		at := -1
+		for n, s := range x.d.Specials {
+			if s.Key == key {
+				at = n
+			}
+		}
+		if at < 0 {
+			say("no rule of the model names this special member")
+			continue
+		}
+		x.untouched(b, i, x.d.Specials[at], say)
+	}
+}
+
+// untouched checks that a special member is as rule R21 has it.
+func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(string)) {
+	for k, col := range x.d.Table.Columns {
+		c := &b.Cols[k]
+		switch {
+		case k == 0 || col.Name == layout.LoadRun || col.Name == layout.ValidFrom || col.Name == layout.ValidTo:
+		case col.Name == layout.IsCurrent:
+			if c.Int[i] != 1 {
+				say("it isn't current")
+			}
+		case col.Name == layout.IsInferred:
+			if c.Int[i] != 0 {
+				say("it says that it is inferred")
+			}
+		case column.Find(x.d.Outriggers, col.Name) >= 0:
+			if c.Null[i] || c.Int[i] != s.Key {
+				say(col.Name + " doesn't point to its namesake")
+			}
+		case x.d.Calendar != nil && col.Name == calendar.SortOrder:
+			if c.Null[i] || c.Int[i] <= calendar.Key(x.d.Calendar.To) {
+				say("it doesn't come after all dates")
+			}
+		case column.Find(x.d.Attributes, col.Name) >= 0 && c.Type.Kind == column.Text:
+			if c.Null[i] || c.Text[i] != s.Label {
+				say(col.Name + " isn't " + s.Label)
+			}
+		case !c.Null[i]:
+			say(col.Name + " isn't null")
+		}
+	}
+}
+
+func (x *members) endSpecials() {
+	x.specials.Looked = int64(len(x.d.Specials))
+	for _, s := range x.d.Specials {
+		if !x.seen[s.Key] {
+			x.specials.against(func() Example {
+				return Example{Row: fmt.Sprintf("%s %d", x.d.KeyColumn(), s.Key), What: "the member " + s.Label + " isn't there"}
+			})
+		}
+	}
+}
+
+func (x *members) lookDays(b *column.Batch) {
+	cal := x.d.Calendar
+	for i := range b.N {
+		if special(b, i) || b.Cols[x.natural[0]].Null[i] {
+			continue
+		}
+		say := func(what string, args ...any) {
+			x.days.against(func() Example { return x.p.example(x.d.Table, b, i, fmt.Sprintf(what, args...)) })
+		}
+		day := b.Cols[x.natural[0]].Int[i]
+		if x.day == 0 {
+			x.day = cal.From - 1
+		}
+		switch {
+		case day <= x.day:
+			say("the day is there twice, or lies before the range")
+		case day > cal.To:
+			say("the day lies behind the range")
+		case day != x.day+1:
+			say("%d days before this one are missing", day-x.day-1)
+		}
+		x.day = max(x.day, day)
+		if b.Cols[0].Int[i] != calendar.Key(day) {
+			say("the key of this day is %d", calendar.Key(day))
+		}
+	}
+}
+
+func (x *members) endDays() {
+	date := column.Type{Kind: column.Date}
+	if x.day < x.d.Calendar.To {
+		x.days.against(func() Example {
+			return Example{Row: "after " + stamp(date, max(x.day, x.d.Calendar.From-1)), What: "the days to " + stamp(date, x.d.Calendar.To) + " are missing"}
+		})
+	}
+}
+
+// inSight warns of a calendar that ends within a year.
+func (p *proof) inSight(d *layout.Dimension) {
+	c := p.warning("calendar", d.Table.Name, "the last day is more than a year away", "move the calendar's to in the model, and load")
+	c.Looked = 1
+	today := column.DayOf(column.Wall(p.opts.Today))
+	if d.Calendar.To < today+365 {
+		c.against(func() Example {
+			return Example{Row: d.Text, What: fmt.Sprintf("the calendar ends on %s, and today is %s", stamp(column.Type{Kind: column.Date}, d.Calendar.To), p.opts.Today.Format(time.DateOnly))}
+		})
+	}
+}
+
+// outrigger looks at a key by which a dimension points to the current version of another (rule R22).
+func (p *proof) outrigger(d *layout.Dimension, k *star.Key, at int) exam {
+	to := p.star.Dimension(k.Dimension)
+	reg := p.registers[to]
+	c := p.check("references", d.Table.Name, fmt.Sprintf("each %s points to a current row of %s", k.Column(), to.Table.Name), "load both dimensions again; if it stays, put the keys right by hand")
+	return exam{c, func(b *column.Batch) {
+		col := &b.Cols[at]
+		for i := range b.N {
+			if col.Null[i] {
+				continue
+			}
+			n, ok := reg.find(col.Int[i])
+			switch {
+			case !ok:
+				c.against(func() Example {
+					return p.example(d.Table, b, i, fmt.Sprintf("%s %d has no member", k.Column(), col.Int[i]))
+				})
+			case !reg.current[n]:
+				c.against(func() Example {
+					return p.example(d.Table, b, i, fmt.Sprintf("%s %d isn't the current version", k.Column(), col.Int[i]))
+				})
+			}
+		}
+	}, nil}
+}
+
+// confirmed looks at the rows that made no version: each belongs to one that holds at its time.
+func (p *proof) confirmed(d *layout.Dimension, reg *register) error {
+	c := p.check("references", d.Confirmed.Name, "each row belongs to the version that holds at its time", "load the dimension anew from all its rows")
+	return p.scan(d.Confirmed, nil, []exam{{c, func(b *column.Batch) {
+		for i := range b.N {
+			n, ok := reg.find(b.Cols[0].Int[i])
+			switch at := b.Cols[1].Int[i]; {
+			case !ok:
+				c.against(func() Example { return p.example(d.Confirmed, b, i, "it has no member") })
+			case at >= reg.to[n], at < reg.from[n]:
+				c.against(func() Example { return p.example(d.Confirmed, b, i, "its version doesn't hold on "+b.Cols[1].Value(i)) })
+			}
+		}
+	}, nil}})
+}

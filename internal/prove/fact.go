@@ -1,0 +1,241 @@
+package prove
+
+import (
+	"fmt"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/star"
+)
+
+// fact proves the table of a fact, whose dimensions are registered.
+func (p *proof) fact(f *layout.Fact) error {
+	fields := f.Table.Fields()
+	var exams []exam
+	for _, k := range f.Keys {
+		at := column.Find(fields, k.Column())
+		exams = append(exams, p.reference(f, k, at))
+		if k.AsOf != "" && k.Dimension.Versioned() {
+			exams = append(exams, p.asOf(f, k, at))
+		}
+	}
+	exams = append(exams, p.grain(f))
+	exams = append(exams, p.measures(f)...)
+	exams = append(exams, p.mustHold(f.Table, f.MustHold)...)
+
+	// Rows come in the order of the grain, keys of versions last: what the others are equal in comes together.
+	var order, versions []string
+	for _, g := range f.Grain {
+		switch {
+		case g.Key == nil:
+			order = append(order, g.Column)
+		case g.Key.Dimension.Versioned():
+			versions = append(versions, g.Key.Column())
+		default:
+			order = append(order, g.Key.Column())
+		}
+	}
+	return p.scan(f.Table, append(order, versions...), exams)
+}
+
+// reference looks at a key of a fact.
+func (p *proof) reference(f *layout.Fact, k *star.Key, at int) exam {
+	d := p.star.Dimension(k.Dimension)
+	reg := p.registers[d]
+	c := p.check("references", f.Table.Name, fmt.Sprintf("each %s has its member in %s", k.Column(), d.Table.Name), "bring the members back (a copy of the warehouse has them), or load the fact anew")
+	return exam{c, func(b *column.Batch) {
+		col := &b.Cols[at]
+		for i, key := range col.Int {
+			if _, ok := reg.find(key); !ok && !col.Null[i] {
+				c.against(func() Example { return p.example(f.Table, b, i, fmt.Sprintf("%s %d has no member", k.Column(), key)) })
+			}
+		}
+	}, nil}
+}
+
+// asOf checks that a key points to the version that holds at the row's time; what is outside every version may
+// point to the nearest one where the model says so.
+func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
+	d := p.star.Dimension(k.Dimension)
+	reg := p.registers[d]
+	var ref layout.Reference
+	for _, r := range d.PointedAt {
+		if r.Table == f.Table.Name && r.Key == k.Column() {
+			ref = r
+		}
+	}
+	when := column.Find(f.Table.Fields(), ref.Time)
+	c := p.check("as_of", f.Table.Name, fmt.Sprintf("each %s is that of the version that holds on %s", k.Column(), k.AsOf), "load the dimension again, which points facts to the version of their time; then find what wrote the row")
+	toDay := ref.TimeType.Kind == column.Timestamp && d.Time.Kind == column.Date
+	outside := 0
+	return exam{c, func(b *column.Batch) {
+		times := &b.Cols[when]
+		for i, key := range b.Cols[at].Int {
+			n, ok := reg.find(key)
+			if b.Cols[at].Null[i] || key < 0 || !ok {
+				continue
+			}
+			time := times.Int[i]
+			switch {
+			case times.Null[i] || ref.ByDay && time < 0:
+				c.against(func() Example {
+					return p.example(f.Table, b, i, "no "+ref.Time+", so nobody knows which version is meant")
+				})
+				continue
+			case ref.ByDay:
+				time = column.Day(int(time/10000), int(time/100%100), int(time%100))
+			case toDay:
+				time = column.DayOf(time)
+			}
+			before, after := time < reg.from[n], time >= reg.to[n]
+			switch {
+			case !before && !after:
+			case k.Outside == star.Nearest && (before && reg.first[n] || after && reg.current[n]):
+				outside++
+			default:
+				c.against(func() Example {
+					return p.example(f.Table, b, i, fmt.Sprintf("%s %d holds from %s to %s, and not on %s", k.Column(), key, stamp(d.Time, reg.from[n]), stamp(d.Time, reg.to[n]), stamp(d.Time, time)))
+				})
+			}
+		}
+	}, func() {
+		if outside > 0 {
+			c.Note = fmt.Sprintf("%d outside every version, at the nearest one, as the model allows", outside)
+		}
+	}}
+}
+
+// grain looks for rows that have the grain of another. Members count, not their versions (rule R17): rows that are
+// equal in all else come together, and the members of such a group are kept.
+func (p *proof) grain(f *layout.Fact) exam {
+	c := p.check("grain", f.Table.Name, "no two rows have the same "+joined(f.Table.Primary), "keep one of the rows; then find what wrote the other")
+	fields := f.Table.Fields()
+	var plain, versioned []int
+	var registers []*register
+	for _, g := range f.Grain {
+		if g.Key != nil && g.Key.Dimension.Versioned() {
+			versioned = append(versioned, column.Find(fields, g.Key.Column()))
+			registers = append(registers, p.registers[p.star.Dimension(g.Key.Dimension)])
+		} else if g.Key != nil {
+			plain = append(plain, column.Find(fields, g.Key.Column()))
+		} else {
+			plain = append(plain, column.Find(fields, g.Column))
+		}
+	}
+	group := map[string]bool{}
+	var buf []byte
+	return exam{c, func(b *column.Batch) {
+		for i := range b.N {
+			a, n := b, i-1
+			if n < 0 {
+				a, n = p.prior, 0
+			}
+			same := a.N > 0
+			for _, k := range plain {
+				same = same && a.Cols[k].Equal(n, &b.Cols[k], i)
+			}
+			if len(versioned) > 0 {
+				if !same {
+					clear(group)
+				}
+				buf = buf[:0]
+				for v, k := range versioned {
+					member := b.Cols[k].Int[i]
+					if row, ok := registers[v].find(member); ok {
+						member = int64(registers[v].member[row])
+					}
+					buf = fmt.Appendf(buf, "%d ", member)
+				}
+				same = group[string(buf)]
+				group[string(buf)] = true
+			}
+			if same {
+				c.against(func() Example { return p.example(f.Table, b, i, "another row has the same grain") })
+			}
+		}
+	}, nil}
+}
+
+func joined(names []string) string {
+	if len(names) == 1 {
+		return names[0]
+	}
+	s := names[0]
+	for _, n := range names[1 : len(names)-1] {
+		s += ", " + n
+	}
+	return s + " and " + names[len(names)-1]
+}
+
+// codeRows is how many different values without a repeat make a measure look like a code.
+const codeRows = 100
+
+// measures sums up what is measured, and warns of what shouldn't be: doubles, numbers that name things, natural keys
+// that stand beside the surrogate key.
+func (p *proof) measures(f *layout.Fact) []exam {
+	c := p.warning("measures", f.Table.Name, "what is measured is exact, and is no code; no natural key stands beside its surrogate key", "declare measures as decimals; take codes out of measures, and natural keys out of degenerate")
+	fields := f.Table.Fields()
+	var sums []int
+	seen := map[int]map[int64]bool{} // values of integer measures until one comes twice
+	for _, m := range f.Measures {
+		k := column.Find(fields, m.Name)
+		switch {
+		case m.Type.Kind == column.Double:
+			c.against(func() Example {
+				return Example{Row: m.Name, What: "a double isn't exact: totals depend on the order of rows"}
+			})
+		case m.Type.Exact():
+			sums = append(sums, k)
+		}
+		if m.Type.Kind == column.Integer {
+			seen[k] = map[int64]bool{}
+		}
+	}
+	for _, field := range f.Degenerate {
+		for _, k := range f.Keys {
+			if field.Type.Kind == column.Text && slices.Contains(k.By, field.Name) {
+				c.against(func() Example {
+					return Example{Row: field.Name, What: "a natural key stands in the fact, and " + k.Column() + " says it already"}
+				})
+			}
+		}
+	}
+	totals := make([]column.Int128, len(sums))
+	overflow := false
+	return []exam{{c, func(b *column.Batch) {
+		for n, k := range sums {
+			for i := range b.N {
+				var ok bool
+				totals[n], ok = totals[n].Add(b.Cols[k].Exact(i))
+				overflow = overflow || !ok
+			}
+		}
+		for k, values := range seen {
+			for i, v := range b.Cols[k].Int {
+				if b.Cols[k].Null[i] {
+					continue
+				}
+				if values[v] || len(values) > 1<<20 {
+					delete(seen, k)
+					break
+				}
+				values[v] = true
+			}
+		}
+	}, func() {
+		held := p.held[f.Table.Name]
+		for n, k := range sums {
+			if !overflow {
+				held.totals[fields[k].Name] = totals[n]
+			}
+		}
+		for k, values := range seen {
+			if len(values) >= codeRows && int64(len(values)) == held.rows {
+				c.against(func() Example {
+					return Example{Row: fields[k].Name, What: "no value comes twice: this looks like a number that names something"}
+				})
+			}
+		}
+	}}}
+}

@@ -1,0 +1,185 @@
+package prove_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ironmonger/internal/demo"
+	"ironmonger/internal/load"
+	"ironmonger/internal/prove"
+	"ironmonger/internal/startest"
+)
+
+func TestMain(m *testing.M) { os.Exit(startest.Main(m)) }
+
+// proof proves the star in dir, its sources too, and gives the checks that don't hold by name, with their finds.
+func proof(t *testing.T, dir string, today time.Time) (*prove.Report, map[string][]prove.Example) {
+	t.Helper()
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	wh := startest.Open(t, dir)
+	defer wh.Close()
+	report, err := prove.Run(context.Background(), wh, startest.Model(t, dir), prove.Options{Today: today, Root: root, Sources: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := map[string][]prove.Example{}
+	for _, c := range report.Checks {
+		if c.State != prove.Holds {
+			found[c.Name] = append(found[c.Name], c.Examples...)
+		}
+		if c.State == prove.Broken && (c.Against == 0 || len(c.Examples) == 0 || c.Remedy == "") {
+			t.Errorf("%s of %s is broken, and says nothing: %+v", c.Name, c.Table, c)
+		}
+	}
+	return report, found
+}
+
+var today = time.Date(2025, 6, 1, 0, 0, 0, 0, time.UTC)
+
+// loose stands in a statement for making a table anew without its keys, so that it can be broken.
+const loose = "LOOSE "
+
+// TestBroken breaks a right star in each way that a check names, and sees that check find it, in both warehouses.
+// What is not named with a change may find it too, or be kept from looking.
+func TestBroken(t *testing.T) {
+	const vessel = `(SELECT vessel_key FROM dim_vessel WHERE is_current AND valid_from > '1990-01-01' AND valid_from < '9000-01-01' ORDER BY vessel_key LIMIT 1)`
+	changes := []struct {
+		check, says string // the example of the check has it
+		statements  []string
+	}{
+		{"tables", "there is no such table", []string{"DROP TABLE dim_vessel_confirmed"}},
+		{"tables", "there is no column wait_minutes", []string{"ALTER TABLE fact_passage DROP COLUMN wait_minutes"}},
+		{"values", "lock_key is null", []string{loose + "fact_passage", "UPDATE fact_passage SET lock_key = NULL WHERE passage_no = 17"}},
+		{"keys", "another row has this key", []string{loose + "dim_cargo", "UPDATE dim_cargo SET cargo_key = 1 WHERE cargo_key = 2"}},
+		{"keys", "the key was never given", []string{"UPDATE dim_keeper SET keeper_key = 4711 WHERE keeper_key = 3"}},
+		{"members", "another row has this natural key", []string{loose + "dim_cargo", "UPDATE dim_cargo SET cargo_code = 'C01' WHERE cargo_code = 'C02'"}},
+		{"members", "no cargo_code", []string{"UPDATE dim_cargo SET cargo_code = NULL WHERE cargo_code = 'C02'"}},
+		{"members", "0 say that they are current", []string{"UPDATE dim_vessel SET is_current = (1 = 0) WHERE vessel_key = " + vessel}},
+		{"members", "2 say that they are current", []string{"UPDATE dim_vessel SET is_current = (1 = 1) WHERE vessel_key = (SELECT min(vessel_key) FROM dim_vessel WHERE NOT is_current)"}},
+		{"versions", "a gap", []string{"UPDATE dim_vessel SET valid_to = effective_from WHERE vessel_key = (SELECT min(vessel_key) FROM dim_vessel WHERE NOT is_current)"}},
+		{"versions", "an overlap", []string{"UPDATE dim_vessel SET valid_to = '9999-12-31' WHERE NOT is_current"}},
+		{"versions", "the version holds for no time", []string{"UPDATE dim_vessel SET valid_to = valid_from WHERE vessel_key = " + vessel}},
+		{"versions", "the member's last version ends 2030-01-01", []string{"UPDATE dim_vessel SET valid_to = '2030-01-01' WHERE vessel_key = " + vessel}},
+		{"versions", "the member's last version ends 2030-01-01", []string{"UPDATE dim_vessel SET valid_to = '2030-01-01' WHERE registry || vessel_reg = (SELECT max(registry || vessel_reg) FROM dim_vessel) AND is_current"}},
+		{"versions", "doesn't begin with time", []string{"UPDATE dim_vessel SET valid_from = '2020-01-01' WHERE is_inferred"}},
+		{"versions", "nobody has said since when", []string{"UPDATE dim_vessel SET effective_from = '2020-01-01' WHERE is_inferred"}},
+		{"versions", "valid_from isn't effective_from", []string{"UPDATE dim_vessel SET effective_from = '2020-01-01' WHERE vessel_key = " + vessel}},
+		{"versions", "a special member holds for all time", []string{"UPDATE dim_vessel SET valid_to = '2020-01-01' WHERE vessel_key = -1"}},
+		{"specials", "the member Unknown isn't there", []string{"DELETE FROM dim_keeper WHERE keeper_key = -1"}},
+		{"specials", "name isn't Unknown", []string{"UPDATE dim_keeper SET name = 'Nobody' WHERE keeper_key = -1"}},
+		{"specials", "keeper_no isn't null", []string{"UPDATE dim_keeper SET keeper_no = '999' WHERE keeper_key = -1"}},
+		{"specials", "no rule of the model names", []string{"UPDATE dim_keeper SET keeper_key = -7 WHERE keeper_key = 5"}},
+		{"specials", "doesn't come after all dates", []string{"UPDATE dim_date SET sort_order = 0 WHERE date_key = -2"}},
+		{"specials", "doesn't point to its namesake", []string{"UPDATE dim_lock SET waterway_key = 1 WHERE lock_key = -1"}},
+		{"specials", "it isn't current", []string{"UPDATE dim_vessel SET is_current = (1 = 0) WHERE vessel_key = -1"}},
+		{"calendar", "1 days before this one are missing", []string{"DELETE FROM dim_date WHERE date_key = 20220511"}},
+		{"calendar", "the days to 2027-12-31 are missing", []string{"DELETE FROM dim_date WHERE date_key > 20271130"}},
+		{"calendar", "the day is there twice", []string{loose + "dim_date", "UPDATE dim_date SET date = '2022-05-10' WHERE date_key = 20220511"}},
+		{"calendar", "the key of this day is 20220511", []string{"UPDATE dim_date SET date_key = 20290101 WHERE date_key = 20220511"}},
+		{"references", "has no member", []string{"DELETE FROM dim_lock WHERE lock_key = (SELECT max(lock_key) FROM fact_passage)"}},
+		{"references", "waterway_key 2 has no member", []string{"DELETE FROM dim_waterway WHERE waterway_key = 2"}},
+		{"references", "its version doesn't hold on", []string{"UPDATE dim_vessel_confirmed SET effective_from = '1950-01-01'"}},
+		{"references", "it has no member", []string{"UPDATE dim_vessel_confirmed SET vessel_key = 99999"}},
+		{"grain", "another row has the same grain", []string{loose + "fact_passage", "INSERT INTO fact_passage SELECT * FROM fact_passage WHERE passage_no = 17"}},
+		{"as_of", "and not on", []string{"UPDATE fact_passage SET vessel_key = (SELECT max(vessel_key) FROM dim_vessel v WHERE is_current AND NOT is_inferred AND valid_from > '2025-01-05') WHERE passage_no = 1"}},
+		{"as_of", "nobody knows which version is meant", []string{"UPDATE fact_passage SET passed_at = NULL, passed_date_key = -1 WHERE passage_no = 17"}},
+		{"account", "rows, and the ledger says", []string{"DELETE FROM fact_passage WHERE passage_no = 17"}},
+		{"account", "rows, and the ledger says", []string{"DELETE FROM dim_keeper WHERE keeper_key = 60"}},
+		{"account", "the total is", []string{"UPDATE fact_passage SET toll = toll + 0.01 WHERE passage_no = 17"}},
+		{"sources", "it isn't in the table", []string{"DELETE FROM fact_passage WHERE passage_no = 17"}},
+		{"sources", "toll is", []string{"UPDATE fact_passage SET toll = toll + 0.01 WHERE passage_no = 17", "UPDATE fact_passage SET toll = toll - 0.01 WHERE passage_no = 18"}},
+		{"sources", "isn't a key of the row's natural key", []string{"UPDATE fact_passage SET keeper_key = keeper_key % 60 + 1 WHERE passage_no = 17"}},
+		{"sources", "and no rule says so", []string{"UPDATE fact_passage SET cargo_key = -1 WHERE passage_no = 17"}},
+		{"sources", "isn't among those set aside", []string{"DELETE FROM load_set_aside"}},
+		{"sources", "no member has this natural key", []string{"UPDATE dim_keeper SET keeper_no = 'x' WHERE keeper_no = '001'"}},
+		{"must_hold", "not so: toll >= 0", []string{"UPDATE fact_passage SET toll = -0.01 WHERE passage_no = 17"}},
+		{"must_hold", "and at most 1% may be", []string{"UPDATE fact_passage SET lock_key = -1 WHERE passage_no < 30"}},
+		{"must_hold", "and at least 100 must be", []string{"DELETE FROM fact_passage WHERE passage_no > 50"}},
+		{"must_hold", "tonnage of passages comes to", []string{"UPDATE fact_passage SET tonnage = 0 WHERE passage_no = 17"}},
+	}
+	for _, kind := range []string{"sqlite", "postgres"} {
+		t.Run(kind, func(t *testing.T) {
+			right := t.TempDir()
+			if err := demo.Write(right, 300); err != nil {
+				t.Fatal(err)
+			}
+			model, err := os.ReadFile(filepath.Join(right, "ironmonger.yaml"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			text := strings.Replace(string(model), "    measures:", "    must_hold:\n      no toll below zero: toll >= 0\n      enough passages:\n        at_least: 100\n      few unknown locks:\n        where: lock_key = -1\n        at_most: 1%\n"+
+				"      all tonnage is there:\n        total: tonnage\n        source: passages\n        column: tonnage\n    measures:", 1)
+			// so that all rows that pass are loaded, and the totals agree
+			text = strings.Replace(text, "unmatched: set_aside", "unmatched: infer", 1)
+			file := filepath.Join(right, "passages", "2025-03.csv")
+			startest.Write(t, right, "ironmonger.yaml", text)
+			_ = file
+			setUp := func(dir string) {
+				if kind == "postgres" {
+					connection, schema := startest.Postgres(t)
+					startest.Write(t, dir, "ironmonger.yaml", strings.Replace(text, "sqlite: canal.db", "postgres: "+connection+"\n  schema: "+schema, 1))
+				}
+				if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			setUp(right)
+			if report, found := proof(t, right, today); report.State != prove.Holds {
+				t.Fatalf("the right star: %+v", found)
+			}
+			if report, found := proof(t, right, today.AddDate(2, 0, 0)); report.State != prove.Warned || len(found["calendar"]) != 1 {
+				t.Errorf("a calendar that ends soon: %+v", found)
+			}
+			for _, c := range changes {
+				dir := right
+				if kind == "sqlite" {
+					dir = t.TempDir()
+					if err := os.CopyFS(dir, os.DirFS(right)); err != nil {
+						t.Fatal(err)
+					}
+				} else {
+					setUp(dir)
+				}
+				spoil(t, dir, kind, c.statements)
+				report, found := proof(t, dir, today)
+				said := func(e prove.Example) bool { return strings.Contains(e.What, c.says) }
+				if report.State != prove.Broken || !slices.ContainsFunc(found[c.check], said) {
+					t.Errorf("%s, %s: not found by %s: %+v", c.statements, c.says, c.check, found)
+				}
+			}
+		})
+	}
+}
+
+// spoil runs statements in the warehouse, whatever keys they break.
+func spoil(t *testing.T, dir, kind string, statements []string) {
+	t.Helper()
+	m := startest.Model(t, dir)
+	first := "PRAGMA legacy_alter_table = ON"
+	if kind == "postgres" {
+		first = fmt.Sprintf("SET session_replication_role = replica; SET search_path = %s", m.Warehouse.Schema)
+	}
+	all := []string{first}
+	for _, s := range statements {
+		if table, ok := strings.CutPrefix(s, loose); ok {
+			cascade := ""
+			if kind == "postgres" {
+				cascade = " CASCADE"
+			}
+			all = append(all, "CREATE TABLE loose AS SELECT * FROM "+table, "DROP TABLE "+table+cascade, "ALTER TABLE loose RENAME TO "+table)
+		} else {
+			all = append(all, s)
+		}
+	}
+	startest.Run(t, dir, all...)
+}

@@ -1,0 +1,68 @@
+package prove
+
+// register is the keys of a dimension's table, each with what a row that points there has to know of it.
+type register struct {
+	near     []int32          // by key, the row's number plus 1, where keys are dense
+	far      map[int64]int32  // the same for all other keys
+	from, to []int64          // the validity of each row; nil if unversioned
+	member   []int32          // which member the row is a version of
+	natural  []uint64         // fingerprints of natural keys, by row; nil if nobody asks
+	key      []int64          // the keys, by row; nil if nobody asks
+	named    map[uint64]int32 // the first row with a natural key; nil if nobody asks
+	first    []bool           // it is the member's first version
+	current  []bool           // and its last
+	members  int32
+}
+
+// newRegister gives a register in which keys up to dense are found by their place.
+func newRegister(dense int64) *register {
+	return &register{near: make([]int32, min(dense+1, 1<<26)), far: map[int64]int32{}}
+}
+
+// find gives the number of the row with a key.
+func (r *register) find(key int64) (int32, bool) {
+	if key >= 0 && key < int64(len(r.near)) {
+		n := r.near[key]
+		return n - 1, n > 0
+	}
+	n, ok := r.far[key]
+	return n - 1, ok
+}
+
+// add gives a row's key the next number, or says false if another row has the key.
+func (r *register) add(key int64) bool {
+	if _, known := r.find(key); known {
+		return false
+	}
+	n := int32(len(r.member)) + 1
+	if key >= 0 && key < int64(len(r.near)) {
+		r.near[key] = n
+	} else {
+		r.far[key] = n
+	}
+	return true
+}
+
+// name keeps what is asked for when a star is held against its sources.
+func (r *register) name(natural uint64, key int64, first bool) {
+	if first {
+		if r.named == nil {
+			r.named = map[uint64]int32{}
+		}
+		r.named[natural] = int32(len(r.key))
+	}
+	r.natural, r.key = append(r.natural, natural), append(r.key, key)
+}
+
+// versions gives the keys of all versions of the member with a natural key.
+func (r *register) versions(natural uint64) []int64 {
+	n, ok := r.named[natural]
+	if !ok {
+		return nil
+	}
+	end := n + 1
+	for int(end) < len(r.member) && r.member[end] == r.member[n] {
+		end++
+	}
+	return r.key[n:end]
+}
