@@ -43,6 +43,8 @@ var (
 		required("figures", text)}}
 	keyTable = &warehouse.Table{Name: "load_key", Primary: []string{"dimension"}, Columns: []warehouse.Column{
 		required("dimension", text), required("highest_key", integer), required("changed_by", text)}}
+	inferredTable = &warehouse.Table{Name: "load_inferred", Primary: []string{"dimension", "member_key"}, Columns: []warehouse.Column{
+		required("dimension", text), required("member_key", integer), required("inferred_run", integer), optional("filled_run", integer)}}
 	fileTable = &warehouse.Table{Name: "load_file", Primary: []string{"file"}, Columns: []warehouse.Column{
 		required("file", integer), required("name", text), required("first_run", integer)}}
 	asideTable = &warehouse.Table{Name: "load_set_aside", Primary: []string{"step", "file", "line", "content_hash"}, Columns: []warehouse.Column{
@@ -53,7 +55,7 @@ var (
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{runTable, stepTable, keyTable, fileTable, asideTable}
+	return []*warehouse.Table{runTable, stepTable, keyTable, inferredTable, fileTable, asideTable}
 }
 
 // States of runs and steps.

@@ -84,7 +84,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 	}
 	f.Table = after.Rows
 	w.finish = append(w.finish, feed.Commit)
-	return nil
+	return w.mustHold(ctx, d.Table, d.MustHold)
 }
 
 // judge gives what shapes a batch and sets aside rows that say nothing about a member (rule R11), for

@@ -59,7 +59,10 @@ func (w *work) loadFact(ctx context.Context) error {
 		return err
 	}
 	w.figures.Inserted, w.figures.Same, w.figures.Table = writer.Outcome.Inserted, writer.Outcome.Same, writer.Outcome.Table.Rows
-	return w.balance(writer, &account)
+	if err := w.balance(writer, &account); err != nil {
+		return err
+	}
+	return w.mustHold(ctx, w.fact.Table, w.fact.MustHold)
 }
 
 // takeChunk is the sequencer: it takes a chunk in source order.

@@ -450,3 +450,29 @@ func TestKeysInOrder(t *testing.T) {
 	}
 	f.want("keys in order", strings.Join(got, "\n"), strings.Join(order, "\n"))
 }
+
+// TestMustHold: what the model says a load must stop for, stops it, and nothing of the step is kept; what only
+// prove looks at doesn't.
+func TestMustHold(t *testing.T) {
+	for _, c := range []struct{ says, message string }{
+		{"paid at all: paid > 0", ""},
+		{"paid at all:\n        every: paid > 0\n        in_load: stop", "paid at all: every row has paid > 0: 1 rows speak against it, the first with trip 2: nothing is kept"},
+		{"few:\n        at_most: 1\n        in_load: stop", "few: at most 1 rows: 2 rows, and at most 1 may be: nothing is kept"},
+		{"mostly paid:\n        where: paid > 0\n        at_least: 50.1%\n        in_load: stop", "mostly paid: at least 50.1% of the rows where paid > 0: 1 of 2 rows, and at least 50.1% must be: nothing is kept"},
+		{"half paid:\n        where: paid > 0\n        at_least: 50%\n        in_load: stop", ""},
+		{"as delivered:\n        total: paid\n        source: trips\n        column: paid\n        in_load: stop", ""},
+		{"as counted:\n        total: paid\n        source: trips\n        column: trip\n        in_load: stop", "as counted: the total of paid is that of trip in trips: the total is 7.50, and trip of trips comes to 3: nothing is kept"},
+	} {
+		f := newYard(t, "    measures: paid", "    must_hold:\n      "+c.says+"\n    measures: paid")
+		f.boats("A1,Heron,I,2024-01-01")
+		f.trips("1,A1,2024-02-01,7.50", "2,A1,2024-07-01,0")
+		if c.message == "" {
+			f.load()
+			continue
+		}
+		f.fail("fact trip", c.message)
+		if rows := f.rows("fact_trip", "trip"); rows != "" {
+			t.Errorf("%s: kept %s", c.says, rows)
+		}
+	}
+}

@@ -575,6 +575,9 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 		if want != got {
 			t.Fatalf("after %v of the rows, %s, the star is not what it must be:\n%s\nmodel:\n%s\nboats:\n%s", share, s.mode, startest.Difference(want, got), s.model(""), strings.Join(n(s.boats), "\n"))
 		}
+		if !startest.Proved(t, dirs[0]) {
+			t.Fatalf("a right star is said to be broken; model:\n%s", s.model(""))
+		}
 		last := run.Steps[len(run.Steps)-1].Figures
 		if last.SetAside != int64(w.aside) || last.Read != int64(len(n(s.trips))) || last.Read != last.Inserted+last.Same+last.SetAside {
 			t.Fatalf("the account of the trips is %+v; %d rows should be set aside", last, w.aside)

@@ -8,6 +8,7 @@ import (
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/warehouse"
 )
 
@@ -16,6 +17,7 @@ type change struct {
 	f        *Feed
 	outcomes []outcome
 	remove   []int64
+	filled   []int64       // keys of members that were inferred
 	validity *column.Batch // key, then what says when a version holds
 	type1    *column.Batch // key, then type 1 attributes and outriggers
 	type2    *column.Batch // key, then type 2 attributes
@@ -195,6 +197,9 @@ func (c *change) attributeFields(from, to int) []column.Field {
 func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 	d, f := c.f.x.dim, c.f
 	old := p.versions[h.claims]
+	if old.inferred {
+		c.filled = append(c.filled, h.key)
+	}
 	to := f.x.end
 	if h.claims+1 < len(p.versions) {
 		to = p.versions[h.claims+1].from
@@ -400,6 +405,9 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 			}
 			f.changed = true
 		}
+	}
+	if err := ledger.Filled(ctx, tx, d.Text, c.filled, f.run); err != nil {
+		return err
 	}
 	if err := c.insert(ctx, tx); err != nil {
 		return err

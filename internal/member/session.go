@@ -25,8 +25,9 @@ type Session struct {
 	rows     *column.Batch // inferred members that are not written yet
 	appender warehouse.Appender
 	changed  bool
-	Added    int64 // rows written to the dimension's table
-	Removed  int64 // and taken from it
+	inferred []int64 // keys of inferred members
+	Added    int64   // rows written to the dimension's table
+	Removed  int64   // and taken from it
 }
 
 // Session starts a step's overlay. step names the step and its run in the ledger.
@@ -66,6 +67,7 @@ func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool
 		s.natural[k].Append(by[k], i)
 	}
 	s.changed = true
+	s.inferred = append(s.inferred, surrogate)
 	s.unfilled(surrogate, by, i)
 	return surrogate, true
 }
@@ -145,6 +147,9 @@ func (s *Session) Finish(ctx context.Context, tx warehouse.Tx) error {
 	}
 	if !s.changed {
 		return nil
+	}
+	if err := ledger.Inferred(ctx, tx, s.x.dim.Text, s.inferred, s.run); err != nil {
+		return err
 	}
 	return ledger.SetHighest(ctx, tx, s.x.dim.Text, s.highest, s.mark())
 }

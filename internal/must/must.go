@@ -56,16 +56,23 @@ func (j *Judge) Says() string {
 	case m.Total != "":
 		s += fmt.Sprintf(": the total of %s is that of %s in %s", m.Total, m.Column, m.Source.Text)
 	case m.AtLeast != nil && m.AtMost != nil:
-		s += fmt.Sprintf(": at least %s and at most %s rows", m.AtLeast, m.AtMost)
+		s += fmt.Sprintf(": at least %s and at most %s", words(m.AtLeast), words(m.AtMost))
 	case m.AtLeast != nil:
-		s += fmt.Sprintf(": at least %s rows", m.AtLeast)
+		s += ": at least " + words(m.AtLeast)
 	default:
-		s += fmt.Sprintf(": at most %s rows", m.AtMost)
+		s += ": at most " + words(m.AtMost)
 	}
 	if j.Where.Text != "" {
 		s += " where " + j.Where.Text
 	}
 	return s
+}
+
+func words(b *star.Bound) string {
+	if b.Share {
+		return b.String() + " of the rows"
+	}
+	return b.String() + " rows"
 }
 
 // Look takes a batch, and calls against for each row that doesn't meet what every row must.

@@ -40,7 +40,7 @@ func (p *proof) againstSources() error {
 			c.State = Unseen
 			continue
 		}
-		if err := p.rowsOf(c, d.Source, "dimension "+d.Text, aside, p.heard(c, d)); err != nil {
+		if err := p.rowsOf(c, d.Source, "dimension "+d.Text, aside, p.heard(c, d, aside)); err != nil {
 			return err
 		}
 	}
@@ -111,8 +111,8 @@ func fromSource(b *column.Batch, i int, what string) Example {
 	return Example{Row: place.Clip(place.Printable(b.From.Raw(i)), 100), What: what, At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}.String()}
 }
 
-// heard checks that the natural keys of a dimension's source are those of members.
-func (p *proof) heard(c *Check, d *layout.Dimension) func(b *column.Batch) error {
+// heard checks that the natural keys of a dimension's source are those of members, where their rows aren't set aside.
+func (p *proof) heard(c *Check, d *layout.Dimension, aside map[rowAt]bool) func(b *column.Batch) error {
 	fields := d.Source.Fields()
 	var natural []int
 	for _, f := range d.NaturalKey {
@@ -127,10 +127,11 @@ func (p *proof) heard(c *Check, d *layout.Dimension) func(b *column.Batch) error
 	return func(b *column.Batch) error {
 		cols := pick(b, natural)
 		for i := range b.N {
-			if b.Bad(i) || slices.ContainsFunc(cols, func(k *column.Column) bool { return k.Null[i] }) || timed >= 0 && b.Cols[timed].Null[i] {
-				continue // set aside
+			if b.Bad(i) {
+				continue
 			}
-			if _, ok := reg.named[digest.Hash(p.seed, cols, i)]; !ok {
+			_, known := reg.named[digest.Hash(p.seed, cols, i)]
+			if (!known || timed >= 0 && b.Cols[timed].Null[i]) && !aside[rowAt{"dimension " + d.Text, b.From.File, b.From.Line[i]}] {
 				c.against(func() Example { return fromSource(b, i, "no member has this natural key") })
 			}
 		}

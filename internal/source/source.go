@@ -10,6 +10,7 @@
 package source
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -160,6 +161,30 @@ func (f *Files) Size() int64 {
 		sum += file.size
 	}
 	return sum
+}
+
+// Row fills b with the rows around a line of a file and gives the row that begins there, or -1 if none does.
+func (f *Files) Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error) {
+	for _, file := range f.files {
+		if file.name != name {
+			continue
+		}
+		for p, err := range f.cut(ctx, file) {
+			if err != nil {
+				return -1, err
+			}
+			if line > p.line+int64(bytes.Count(p.data, []byte{'\n'}))+1 {
+				continue
+			}
+			if err := p.Fill(b); err != nil {
+				return -1, err
+			}
+			if i := slices.Index(b.From.Line, line); i >= 0 {
+				return i, nil
+			}
+		}
+	}
+	return -1, nil
 }
 
 // Pieces yields the files' rows.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	driver "zombiezen.com/go/sqlite"
@@ -16,6 +17,7 @@ import (
 	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
+	"ironmonger/internal/prove"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/postgres"
@@ -174,6 +176,28 @@ func Dump(t testing.TB, dir string, without ...string) string {
 	}
 	slices.Sort(lines)
 	return strings.Join(lines, "\n")
+}
+
+// Proved says whether the star in dir holds, by its tables and by its sources, and logs what doesn't.
+func Proved(t testing.TB, dir string) bool {
+	t.Helper()
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	wh := Open(t, dir)
+	defer wh.Close()
+	report, err := prove.Run(context.Background(), wh, Model(t, dir), prove.Options{Today: time.Now(), Root: root, Sources: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range report.Checks {
+		if c.State == prove.Broken || c.State == prove.Unseen {
+			t.Logf("%s of %s is %s: %+v", c.Name, c.Table, c.State, c.Examples)
+		}
+	}
+	return report.State != prove.Broken
 }
 
 // Difference gives the first lines in which two dumps differ.
