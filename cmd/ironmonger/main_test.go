@@ -364,6 +364,81 @@ func show(t *testing.T, demo string) {
 	}
 }
 
+// TestTrace follows facts to their lines and members through their history, before and after an inferred one is
+// filled.
+func TestTrace(t *testing.T) {
+	warehouses(t, "600", func(t *testing.T, demo string, empty func()) {
+		empty()
+		must(t, demo, "load")
+		type value struct{ Name, Value string }
+		var fact struct {
+			Origin struct {
+				Place, Fault string
+				Read         []value `json:"as_read"`
+				Shaped       []value `json:"as_shaped"`
+			}
+			Row  []value
+			Keys []struct{ Key, Member, Because, Valid_from, Valid_to string }
+			Runs []struct{ Run int }
+		}
+		outcomes := map[string]int{}
+		facts := startest.Star(t, demo)["fact_passage"]
+		for _, f := range facts[:min(len(facts), 60)] {
+			decode(t, must(t, demo, "trace", "passage", f["passage_no"], "--format", "json"), &fact)
+			file, line, _ := strings.Cut(fact.Origin.Place, ":")
+			content, err := os.ReadFile(filepath.Join(demo, file))
+			if err != nil {
+				t.Fatal(err)
+			}
+			n, _ := strconv.Atoi(line)
+			text := strings.Split(string(content), "\n")[n-1]
+			if !strings.HasPrefix(text, f["passage_no"]+",") || fact.Origin.Fault != "" || len(fact.Runs) != 1 || fact.Origin.Read[0].Value != f["passage_no"] {
+				t.Fatalf("passage %s: %s, %q, %+v", f["passage_no"], fact.Origin.Place, text, fact)
+			}
+			for _, k := range fact.Keys {
+				outcomes[k.Key+" "+strings.FieldsFunc(k.Because, func(c rune) bool { return strings.ContainsRune(" ,;:", c) })[0]]++
+			}
+		}
+		if outcomes["lock unmatched"] != 1 || outcomes["vessel matched"] < 50 || outcomes["vessel unmatched"] == 0 || outcomes["settled matched"] < 50 {
+			t.Error(outcomes)
+		}
+
+		var member struct {
+			Inferred     int `json:"inferred_run"`
+			Filled       int `json:"filled_run"`
+			Observations []struct{ Place, Became string }
+			Versions     []struct {
+				Key  string
+				Rows map[string]int `json:"rows_pointing"`
+			}
+		}
+		var strays struct{ Inferred []struct{ Examples []string } }
+		decode(t, must(t, demo, "strays", "--format", "json"), &strays)
+		natural := strings.Split(strays.Inferred[0].Examples[0], ", ")
+		decode(t, must(t, demo, "trace", "vessel", natural[0], natural[1], "--format", "json"), &member)
+		key, pointing := member.Versions[0].Key, member.Versions[0].Rows["fact_passage.vessel_key"]
+		if member.Inferred != 1 || member.Filled != 0 || len(member.Observations) != 0 || pointing == 0 {
+			t.Errorf("%+v", member)
+		}
+		startest.Write(t, demo, "register/2026.csv", fmt.Sprintf("registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n%[1]s,%[2]s,Late Heron,A,Millpool,120,2024-06-01\n%[1]s,%[2]s,Late Heron,A,Millpool,121,2024-08-01\n%[1]s,%[2]s,Late Heron,B,Millpool,122,2030-01-01\n", natural[0], natural[1]))
+		must(t, demo, "load")
+		decode(t, must(t, demo, "trace", "vessel", "--key", key, "--format", "json"), &member)
+		became := ""
+		for _, o := range member.Observations {
+			became += o.Became + "|"
+		}
+		if member.Inferred != 1 || member.Filled != 2 || len(member.Versions) != 2 || member.Versions[0].Rows["fact_passage.vessel_key"] != pointing ||
+			!regexp.MustCompile(`^vessel_key `+key+` begins with it\|it says what holds already, in vessel_key `+key+`\|vessel_key \d+ begins with it\|$`).MatchString(became) {
+			t.Errorf("%+v", member)
+		}
+		// A file that has changed since is told.
+		startest.Write(t, demo, "passages/2025-01.csv", "passage_no,registry,vessel_reg,lock_code,cargo_code,keeper_no,booked_on,passed_at,settled_on,tonnage,rate,rebate,wait_minutes,remark\n")
+		if out := must(t, demo, "trace", "passage", "1"); !strings.Contains(out, "the file is gone, or has no row there any more") || !strings.Contains(out, "passages/2025-01.csv:2") {
+			t.Error(out)
+		}
+	})
+}
+
 func decode(t *testing.T, text string, to any) {
 	t.Helper()
 	if err := json.Unmarshal([]byte(text), to); err != nil {
@@ -397,7 +472,7 @@ func TestCalls(t *testing.T) {
 		{"a run that is no number", "runs first", "", "", "", 2, `first is no number of a run`},
 		{"show nothing", "show", "", "", "", 2, `show: what\? For example`},
 		{"show what isn't there", "show pasage", "", "", "", 2, `the model has nothing called pasage \(did you mean passage\?\)`},
-		{"show a kind that isn't", "show table passage", "", "", "", 2, `table is none of source, dimension, fact`},
+		{"show a kind that isn't", "show table passage", "", "", "", 2, `the model has nothing called table`},
 		{"show a column that isn't", "show vessel --columns nme", "", "", "", 2, `there is no column nme \(did you mean name\?\)`},
 		{"show with a wrong condition", "show vessel --where nme=1", "", "", "", 2, `^--where:1:1: there is no column nme \(did you mean name\?\)\n    1 \| nme=1\n      \| \^\n$`},
 		{"show with no condition", "show vessel --where name", "", "", "", 2, `--where wants a condition, and name is of type text`},
@@ -466,6 +541,19 @@ func TestCalls(t *testing.T) {
 		{"an empty file", "load", "cargoes.csv", "all", "", 2, `^cargoes.csv:1: source cargoes: the file is empty`},
 		{"a rule that isn't for it", "check", "ironmonger.yaml", "unmatched: unknown", "unmatched: nearest", 2, `no such choice: nearest`},
 		{"a calendar that ends before it begins", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2092-01-01", 2, `dimensions.date.calendar: to is before from`},
+		{"prove a check that isn't", "prove --checks grian", "", "", "", 2, `there is no check grian \(did you mean grain\?\)`},
+		{"trace nothing", "trace", "", "", "", 2, `trace: what\? For example`},
+		{"trace too few values", "trace vessel N", "", "", "", 2, `the natural key of vessel is registry, vessel_reg: 2 values, not 1`},
+		{"trace a value of another type", "trace passage x", "", "", "", 2, `passage_no: x is no integer`},
+		{"trace what isn't there", "trace passage 999999", "", "", "", 2, `there is no such row`},
+		{"trace a fact by key", "trace passage --key 3", "", "", "", 2, `--key is for dimensions`},
+		{"trace by both", "trace vessel N NV-00001 --key 3", "", "", "", 2, `by its natural key or by --key, not by both`},
+		{"something that must hold of nothing", "check", "ironmonger.yaml", "    measures: [", "    must_hold:\n      odd: {where: toll > 0}\n    measures: [", 2, `facts.passage.must_hold.odd: nothing is said that must hold`},
+		{"something that must hold of no column", "check", "ironmonger.yaml", "    measures: [", "    must_hold:\n      odd: tol > 0\n    measures: [", 2, `must_hold.odd: there is no column tol \(did you mean toll\?\)`},
+		{"a total of half a thing", "check", "ironmonger.yaml", "    measures: [", "    must_hold:\n      odd: {total: toll, source: passages}\n    measures: [", 2, `total, source and column are said together`},
+		{"a bound that is none", "check", "ironmonger.yaml", "    measures: [", "    must_hold:\n      odd: {at_most: few}\n    measures: [", 2, `few is neither a number of rows nor a share`},
+		{"a load that must stop", "load", "ironmonger.yaml", "    measures: [", "    must_hold:\n      dear: {every: toll > 50, in_load: stop}\n    measures: [", 1, `fact passage: failed: dear: every row has toll > 50: \d+ rows speak against it, the first with passage_no`},
+		{"a proof that fails", "prove", "ironmonger.yaml", "    measures: [", "    must_hold:\n      dear: toll > 50\n    measures: [", 3, `must_hold of fact_passage, broken: dear: every row has toll > 50[\s\S]*not so: toll > 50 +passages/2025-01.csv:\d+`},
 		{"demo twice", "demo .", "", "", "", 2, `already has an ironmonger.yaml`},
 		{"demo nowhere", "demo", "", "", "", 2, `which folder`},
 		{"a misspelt column", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: [registry, vessel_rg]", 2,
@@ -530,7 +618,7 @@ func TestCSV(t *testing.T) {
 
 // TestHelp: every command has a help with an example.
 func TestHelp(t *testing.T) {
-	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "runs", "ddl", "schema"} {
+	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "runs", "ddl", "schema"} {
 		out := must(t, ".", strings.Fields(command+" --help")...)
 		if !strings.Contains(out, "Example:") || !strings.Contains(out, "Exit status") {
 			t.Errorf("the help of %q has no example or doesn't tell its exit status:\n%s", command, out)

@@ -18,7 +18,7 @@ var update = flag.Bool("update", false, "write the generated parts of the docs a
 // go test ./internal/cli -run TestDocs -update writes them anew.
 func TestDocs(t *testing.T) {
 	var help bytes.Buffer
-	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "runs", "ddl", "schema"} {
+	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "runs", "ddl", "schema"} {
 		args := append([]string{"ironmonger"}, strings.Fields(command+" --help")...)
 		fmt.Fprintf(&help, "\n## %s\n\n```\n", strings.TrimSpace("ironmonger "+command))
 		if status := Main(args, &help, &help); status != 0 {

@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/layout"
 	"ironmonger/internal/place"
+	"ironmonger/internal/prove"
 	"ironmonger/internal/sample"
 	"ironmonger/internal/star"
 	"ironmonger/internal/view"
@@ -58,43 +60,68 @@ func (s *session) show() *cli.Command {
 	}, 2)
 }
 
+// thing is something of the model that a call may name.
+type thing[T any] struct {
+	kind, name string
+	what       T
+}
+
+// named finds the thing that the arguments of a command begin with: its name, after its kind where that is said. It
+// gives the rest of the arguments too.
+func named[T any](command, example string, args []string, things []thing[T]) (found T, rest []string, err error) {
+	var kinds []string
+	for _, t := range things {
+		if !slices.Contains(kinds, t.kind) {
+			kinds = append(kinds, t.kind)
+		}
+	}
+	if len(args) == 0 {
+		return found, nil, wrong{fmt.Errorf("%s: what? For example: %s", command, example)}
+	}
+	kind := ""
+	if len(args) > 1 && slices.Contains(kinds, args[0]) {
+		kind, args = args[0], args[1:]
+	}
+	var names, meant []string
+	for _, t := range things {
+		if kind != "" && t.kind != kind {
+			continue
+		}
+		names = append(names, t.name)
+		if t.name == args[0] {
+			meant, found = append(meant, t.kind+" "+t.name), t.what
+		}
+	}
+	switch {
+	case len(meant) > 1:
+		return found, nil, wrong{fmt.Errorf("%s may mean %s: say which", args[0], strings.Join(meant, " or "))}
+	case len(meant) == 0 && kind == "":
+		kind = "nothing"
+	case len(meant) == 0:
+		kind = "no " + kind
+	}
+	if len(meant) == 0 {
+		return found, nil, wrong{fmt.Errorf("the model has %s called %s%s", kind, args[0], place.Suggest(args[0], names))}
+	}
+	return found, args[1:], nil
+}
+
 // rowsOf finds what a call to show names, and its rows.
 func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root *os.Root, wish sample.Wish) (*sample.Rows, error) {
-	if len(args) == 0 {
-		return nil, wrong{errors.New("show: what? For example: ironmonger show passages")}
-	}
-	kind, name := "", args[len(args)-1]
-	if wish.AsRead {
-		kind = "source"
-	}
-	if len(args) == 2 {
-		if wish.AsRead && args[0] != "source" {
-			return nil, wrong{errors.New("show: --as-read is for sources: the rows of the warehouse are what they are")}
-		}
-		if kind = args[0]; kind != "source" && kind != "dimension" && kind != "fact" {
-			return nil, wrong{fmt.Errorf("show: %s is none of source, dimension, fact", kind)}
-		}
+	type rows = func() (*sample.Rows, error)
+	var things []thing[rows]
+	for _, src := range m.Sources {
+		things = append(things, thing[rows]{"source", src.Text, func() (*sample.Rows, error) { return sample.Source(ctx, root, m, src, wish) }})
 	}
 	tables := layout.New(m)
-	var found []string
-	var names []string
-	var rows func() (*sample.Rows, error)
-	offer := func(what, called string, f func() (*sample.Rows, error)) {
-		if kind == "" || kind == what {
-			names = append(names, called)
-			if called == name {
-				found, rows = append(found, what+" "+called), f
-			}
-		}
-	}
-	for _, src := range m.Sources {
-		offer("source", src.Text, func() (*sample.Rows, error) { return sample.Source(ctx, root, m, src, wish) })
-	}
-	inWarehouse := func(f func(warehouse.Reader) (*sample.Rows, error)) func() (*sample.Rows, error) {
+	loaded := func(f func(warehouse.Reader) (*sample.Rows, error)) rows {
 		return func() (*sample.Rows, error) {
+			if wish.AsRead {
+				return nil, errors.New("show: --as-read is for sources: the rows of the warehouse are what they are")
+			}
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
-				return nil, wrong{errors.New("nothing has been loaded yet: ironmonger load")}
+				return nil, prove.ErrNothing
 			} else if err != nil {
 				return nil, err
 			}
@@ -103,22 +130,27 @@ func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root
 		}
 	}
 	for _, d := range tables.Dimensions {
-		offer("dimension", d.Text, inWarehouse(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Dimension(ctx, r, tables, d, wish) }))
+		if !wish.AsRead {
+			things = append(things, thing[rows]{"dimension", d.Text, loaded(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Dimension(ctx, r, tables, d, wish) })})
+		}
 	}
 	for _, f := range tables.Facts {
-		offer("fact", f.Text, inWarehouse(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Fact(ctx, r, tables, f, wish) }))
-	}
-	switch len(found) {
-	case 0:
-		return nil, wrong{fmt.Errorf("the model has nothing called %s%s", name, place.Suggest(name, names))}
-	case 1:
-		result, err := rows()
-		var inFile *place.Error
-		var inModel place.List
-		if err != nil && !errors.As(err, &inModel) && (!errors.As(err, &inFile) || inFile.At.File == "--where") {
-			err = wrong{err}
+		if !wish.AsRead || len(args) > 1 {
+			things = append(things, thing[rows]{"fact", f.Text, loaded(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Fact(ctx, r, tables, f, wish) })})
 		}
-		return result, err
 	}
-	return nil, wrong{fmt.Errorf("%s may mean %s: say which", name, strings.Join(found, " or "))}
+	find, rest, err := named("show", "ironmonger show passages", args, things)
+	if err != nil {
+		return nil, err
+	}
+	if len(rest) > 0 {
+		return nil, wrong{fmt.Errorf("show: too many arguments, beginning with %s; see ironmonger show --help", rest[0])}
+	}
+	result, err := find()
+	var inFile *place.Error
+	var inModel place.List
+	if err != nil && !errors.As(err, &inModel) && (!errors.As(err, &inFile) || inFile.At.File == "--where") {
+		err = wrong{err}
+	}
+	return result, err
 }

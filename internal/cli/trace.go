@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"ironmonger/internal/layout"
+	"ironmonger/internal/prove"
+	"ironmonger/internal/star"
+	"ironmonger/internal/trace"
+	"ironmonger/internal/view"
+	"ironmonger/internal/warehouse"
+)
+
+func (s *session) trace() *cli.Command {
+	return command(&cli.Command{
+		Name:      "trace",
+		Usage:     "where does this row, this key come from?",
+		ArgsUsage: "[fact|dimension] NAME VALUE...",
+		Description: "Of a fact, named by the values of its grain: the file and line that it came from, as read and as shaped; what\n" +
+			"each key was resolved to, and why; the runs that wrote it. Of a member, named by its natural key or a\n" +
+			"surrogate key: its versions, who points to each, and all rows of its source that speak of it.\n\n" +
+			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such row.\n\n" +
+			"Example:\n  ironmonger trace passage 17\n  ironmonger trace vessel N NV-00001\n  ironmonger trace vessel --key 5",
+		Flags: flags(&cli.IntFlag{Name: "key", Usage: "of a dimension: the surrogate key `N`, in place of the natural key"}),
+		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+			tables := layout.New(m)
+			type follow = func(r warehouse.Reader, values []string) error
+			var things []thing[follow]
+			for _, f := range tables.Facts {
+				things = append(things, thing[follow]{"fact", f.Text, func(r warehouse.Reader, values []string) error {
+					if c.IsSet("key") {
+						return errors.New("--key is for dimensions: a fact is named by its grain")
+					}
+					found, err := trace.OfFact(ctx, r, root, m, f, values)
+					if err != nil {
+						return err
+					}
+					return s.result(c, found, view.FactRecords(found), func(width int) { view.Fact(s.out, found, width) })
+				}})
+			}
+			for _, d := range tables.Dimensions {
+				things = append(things, thing[follow]{"dimension", d.Text, func(r warehouse.Reader, values []string) error {
+					var key *int64
+					if c.IsSet("key") {
+						k := int64(c.Int("key"))
+						if key = &k; len(values) > 0 {
+							return errors.New("a member is named by its natural key or by --key, not by both")
+						}
+					}
+					found, err := trace.OfMember(ctx, r, root, m, d, values, key)
+					if err != nil {
+						return err
+					}
+					return s.result(c, found, view.MemberRecords(found), func(width int) { view.Member(s.out, found, width) })
+				}})
+			}
+			find, rest, err := named("trace", "ironmonger trace passage 17", c.Args().Slice(), things)
+			if err != nil {
+				return err
+			}
+			wh, err := openWarehouse(ctx, m, root, false)
+			if errors.Is(err, fs.ErrNotExist) {
+				return wrong{prove.ErrNothing}
+			} else if err != nil {
+				return err
+			}
+			defer wh.Close()
+			if there, err := wh.Describe(ctx, "load_run"); err != nil {
+				return err
+			} else if there == nil {
+				return wrong{prove.ErrNothing}
+			}
+			if err := find(wh, rest); err != nil {
+				return wrong{fmt.Errorf("trace: %w", err)}
+			}
+			return nil
+		}),
+	}, 100)
+}

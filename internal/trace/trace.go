@@ -1,0 +1,386 @@
+// Package trace tells where a row of the star comes from: the file and line of a fact, its values as read and as
+// shaped, what each key was resolved to and why; of a member its whole history, and who points to it.
+//
+// Of a fact, the table keeps file and line, one integer a row; all else is read again where it stands: in the
+// file, the tables, the ledger.
+package trace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/place"
+	"ironmonger/internal/shape"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Value is a named value as text; null is nil.
+type Value struct {
+	Name  string  `json:"name"`
+	Value *string `json:"value"`
+}
+
+// Run is what a run had to do with a row.
+type Run struct {
+	Run  int64  `json:"run"`
+	At   string `json:"at"` // when it started, UTC
+	Step string `json:"step"`
+	Did  string `json:"did"`
+}
+
+// Origin is where a row stands in the sources.
+type Origin struct {
+	Place  string  `json:"place"` // file and line
+	Fault  string  `json:"fault,omitempty"`
+	Read   []Value `json:"as_read,omitempty"`
+	Shaped []Value `json:"as_shaped,omitempty"`
+}
+
+// Key is a key of a fact.
+type Key struct {
+	Key       string  `json:"key"`
+	Column    string  `json:"column"`
+	Surrogate *string `json:"surrogate_key"`
+	Delivered string  `json:"natural_key_delivered,omitempty"` // as shaped; if the file still has it
+	Member    string  `json:"member"`                          // its natural key, or the special member's label
+	From      string  `json:"valid_from,omitempty"`
+	To        string  `json:"valid_to,omitempty"`
+	Because   string  `json:"because"`
+}
+
+// Fact is a row of a fact.
+type Fact struct {
+	Fact   string  `json:"fact"`
+	Row    []Value `json:"row"`
+	Origin *Origin `json:"origin"`
+	Keys   []Key   `json:"keys"`
+	Runs   []Run   `json:"runs"` // the one that wrote it first, then those that pointed rows of its table elsewhere
+}
+
+// ErrNone says that there is no such row.
+var ErrNone = errors.New("there is no such row")
+
+// tracer looks things up.
+type tracer struct {
+	ctx   context.Context
+	r     warehouse.Reader
+	root  *os.Root
+	model *star.Model
+	star  *layout.Star
+	runs  []*ledger.Run // the first comes first
+}
+
+func newTracer(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model) (*tracer, error) {
+	t := &tracer{ctx: ctx, r: r, root: root, model: m, star: layout.New(m)}
+	var err error
+	t.runs, err = ledger.Runs(ctx, r, 0)
+	slices.Reverse(t.runs)
+	return t, err
+}
+
+// typed reads words as values of the given columns.
+func typed(fields []column.Field, words []string, what string) ([]column.Column, error) {
+	if len(words) != len(fields) {
+		return nil, fmt.Errorf("%s is %s: %d values, not %d", what, strings.Join(column.Names(fields), ", "), len(fields), len(words))
+	}
+	cols := make([]column.Column, len(fields))
+	for k, f := range fields {
+		cols[k].Type = f.Type
+		cols[k].Resize(1)
+		if err := column.NewReader(nil).Set(&cols[k], 0, words[k]); err != nil {
+			return nil, fmt.Errorf("%s: %s %w", f.Name, words[k], err)
+		}
+	}
+	return cols, nil
+}
+
+// rows reads the rows of a table that have the given values.
+func (t *tracer) rows(table *warehouse.Table, by []string, match []column.Column, order ...string) (*column.Batch, error) {
+	cols := make([]*column.Column, len(match))
+	for k := range match {
+		cols[k] = &match[k]
+	}
+	return warehouse.ReadAll(t.ctx, t.r, warehouse.Query{Table: table.Name, Fields: table.Fields(), By: by, Match: cols, OrderBy: order})
+}
+
+func values(fields []column.Field, b *column.Batch, i int) []Value {
+	list := make([]Value, len(fields))
+	for k, f := range fields {
+		list[k] = Value{f.Name, text(&b.Cols[k], i)}
+	}
+	return list
+}
+
+func text(c *column.Column, i int) *string {
+	if c.Null[i] {
+		return nil
+	}
+	s := c.Value(i)
+	return &s
+}
+
+// OfFact traces the row of a fact that has the given grain; of a key in the grain, its natural key is given.
+func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model, f *layout.Fact, grain []string) (*Fact, error) {
+	t, err := newTracer(ctx, r, root, m)
+	if err != nil {
+		return nil, err
+	}
+	b, err := t.find(f, grain)
+	if err != nil {
+		return nil, err
+	}
+	fields := f.Table.Fields()
+	found := &Fact{Fact: f.Text, Row: values(fields, b, 0)}
+	at := func(name string) *column.Column { return &b.Cols[column.Find(fields, name)] }
+	var shaped *column.Batch
+	row := -1
+	if found.Origin, shaped, row, err = t.origin(f, b, at(layout.LoadLine).Int[0]); err != nil {
+		return nil, err
+	}
+	for _, k := range f.Keys {
+		key, err := t.key(f, k, b, shaped, row)
+		if err != nil {
+			return nil, err
+		}
+		found.Keys = append(found.Keys, key)
+	}
+	wrote := at(layout.LoadRun).Int[0]
+	found.Runs = t.history(f, wrote)
+	return found, nil
+}
+
+// find reads the row with a grain.
+func (t *tracer) find(f *layout.Fact, grain []string) (*column.Batch, error) {
+	table := f.Table.Fields()
+	var asked []column.Field // what is to be given: columns, and the natural keys of keys
+	for _, g := range f.Grain {
+		if g.Key == nil {
+			asked = append(asked, table[column.Find(table, g.Column)])
+		} else {
+			asked = append(asked, g.Key.Dimension.NaturalKey...)
+		}
+	}
+	given, err := typed(asked, grain, "the grain of "+f.Text)
+	if err != nil {
+		return nil, err
+	}
+	match := make([]column.Column, len(f.Grain)) // with every version of a member
+	for k, name := range f.Table.Primary {
+		match[k].Type = table[column.Find(table, name)].Type
+	}
+	var fill func(n, used int, row []*column.Column, at []int) error
+	fill = func(n, used int, row []*column.Column, at []int) error {
+		if n == len(f.Grain) {
+			for k := range match {
+				match[k].Append(row[k], at[k])
+			}
+			return nil
+		}
+		g := f.Grain[n]
+		if g.Key == nil {
+			return fill(n+1, used+1, append(row, &given[used]), append(at, 0))
+		}
+		d := t.star.Dimension(g.Key.Dimension)
+		parts := len(d.NaturalKey)
+		members, err := t.rows(d.Table, column.Names(d.NaturalKey), given[used:used+parts])
+		if err != nil {
+			return err
+		}
+		for i := range members.N {
+			if err := fill(n+1, used+parts, append(row, &members.Cols[0]), append(at, i)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := fill(0, 0, nil, nil); err != nil {
+		return nil, err
+	}
+	if len(match[0].Null) == 0 {
+		return nil, ErrNone
+	}
+	b, err := t.rows(f.Table, f.Table.Primary, match)
+	if err == nil && b.N == 0 {
+		err = ErrNone
+	}
+	return b, err
+}
+
+// origin reads the line that a fact came from, as it stands and as it is shaped.
+func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, *column.Batch, int, error) {
+	names, err := ledger.FileNames(t.ctx, t.r)
+	if err != nil {
+		return nil, nil, -1, err
+	}
+	number, line := ledger.FileAndLine(at)
+	o := &Origin{Place: place.Place{File: names[number], Line: int(line)}.String()}
+	all := func(string) bool { return true }
+	files, err := source.Open(t.root, f.Source, t.model.Zone, 0, all)
+	if err != nil {
+		o.Fault = "the sources can't be read as the model has them: " + err.Error()
+		return o, nil, -1, nil
+	}
+	sh, err := shape.New(f.Source, all)
+	if err != nil {
+		return nil, nil, -1, err
+	}
+	b := column.NewBatch(sh.Fields())
+	i, err := files.Row(t.ctx, names[number], line, b)
+	if err != nil || i < 0 {
+		o.Fault = "the file is gone, or has no row there any more"
+		return o, nil, -1, nil
+	}
+	sh.Apply(b)
+	plain, err := source.AsRead(t.root, f.Source)
+	if err != nil {
+		return nil, nil, -1, err
+	}
+	raw, err := source.Open(t.root, plain, nil, 0, all)
+	if err != nil {
+		return nil, nil, -1, err
+	}
+	read := column.NewBatch(plain.Fields())
+	n, err := raw.Row(t.ctx, names[number], line, read)
+	if err != nil {
+		return nil, nil, -1, err
+	}
+	if n >= 0 {
+		o.Read = values(plain.Fields(), read, n)
+	}
+	o.Shaped = values(sh.Fields(), b, i)
+	table := f.Table.Fields()
+	for _, c := range append(slices.Clone(f.Degenerate), f.Measures...) {
+		if have := &fact.Cols[column.Find(table, c.Name)]; !have.Equal(0, &b.Cols[column.Find(sh.Fields(), c.Name)], i) {
+			o.Fault = "the line now has another " + c.Name + ": the file was changed since"
+			return o, nil, -1, nil
+		}
+	}
+	return o, b, i, nil
+}
+
+// key tells what a key points to and why.
+func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, row int) (Key, error) {
+	d := t.star.Dimension(k.Dimension)
+	c := &fact.Cols[column.Find(f.Table.Fields(), k.Column())]
+	out := Key{Key: k.Text, Column: k.Column(), Surrogate: text(c, 0)}
+	missing := false
+	var asOf *string
+	if shaped != nil {
+		fields := f.Source.Fields()
+		var parts []string
+		for _, name := range k.By {
+			by := &shaped.Cols[column.Find(fields, name)]
+			missing = missing || by.Null[row]
+			parts = append(parts, name+" "+shown(text(by, row)))
+		}
+		out.Delivered = strings.Join(parts, ", ")
+		if k.AsOf != "" {
+			asOf = text(&shaped.Cols[column.Find(fields, k.AsOf)], row)
+		}
+	}
+	special := c.Null[0] || c.Int[0] < 0
+	switch {
+	case missing:
+		out.Because = "missing: a part of the natural key is null, and the rule is " + string(k.Missing)
+	case special && shaped == nil:
+		out.Because = "missing, unmatched or outside: a rule of the model points such rows there"
+	case special:
+		out.Because = "unmatched, and the rule is " + string(k.Unmatched)
+		if k.AsOf != "" && k.Outside == star.ToUnknown {
+			out.Because = "unmatched or outside every version, and a rule says unknown"
+		}
+	}
+	if c.Null[0] {
+		out.Member = "nothing"
+		return out, nil
+	}
+	match := column.Column{Type: c.Type}
+	match.Append(c, 0)
+	b, err := t.rows(d.Table, []string{d.KeyColumn()}, []column.Column{match})
+	if err != nil {
+		return out, err
+	}
+	if b.N == 0 {
+		out.Member, out.Because = "none", "no member has this key"
+		return out, nil
+	}
+	fields := d.Table.Fields()
+	if special {
+		for _, s := range d.Specials {
+			if s.Key == c.Int[0] {
+				out.Member = s.Label
+			}
+		}
+		return out, nil
+	}
+	out.Member = natural(d, b, 0)
+	inferred := d.Inferable() && b.Cols[column.Find(fields, layout.IsInferred)].Int[0] != 0
+	why := "matched"
+	if in, filled, err := ledger.InferredIn(t.ctx, t.r, d.Text, c.Int[0]); err != nil {
+		return out, err
+	} else if inferred {
+		why = fmt.Sprintf("unmatched, so the member was inferred in run %d; it still waits for its source", in)
+	} else if in > 0 {
+		why = fmt.Sprintf("the member was inferred in run %d and filled in run %d", in, filled)
+	}
+	if d.Versioned() {
+		from, to := &b.Cols[column.Find(fields, layout.ValidFrom)], &b.Cols[column.Find(fields, layout.ValidTo)]
+		out.From, out.To = from.Value(0), to.Value(0)
+		switch {
+		case k.AsOf == "":
+			why += "; the version that was current when the row was loaded"
+		case asOf == nil:
+			why += "; the version of its " + k.AsOf
+		case *asOf < out.From || *asOf >= out.To: // ISO 8601 is in order of time
+			why += fmt.Sprintf("; outside every version on %s, so the nearest", *asOf)
+		default:
+			why += fmt.Sprintf("; the version that holds on %s", *asOf)
+		}
+	}
+	out.Because = why
+	return out, nil
+}
+
+func shown(s *string) string {
+	if s == nil {
+		return "null"
+	}
+	return "‹" + *s + "›"
+}
+
+// natural gives the natural key of a row of a dimension.
+func natural(d *layout.Dimension, b *column.Batch, i int) string {
+	var parts []string
+	for k := range d.NaturalKey {
+		if s := text(&b.Cols[1+k], i); s != nil {
+			parts = append(parts, *s)
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// history tells which run wrote a row of a fact, and which have pointed rows of the table to other versions since.
+func (t *tracer) history(f *layout.Fact, wrote int64) []Run {
+	list := []Run{}
+	for _, run := range t.runs {
+		at := run.StartedAt.Format("2006-01-02 15:04:05")
+		for _, s := range run.Steps {
+			switch n := s.Figures.Repointed[f.Table.Name]; {
+			case run.ID == wrote && s.Name == "fact "+f.Text:
+				list = append(list, Run{run.ID, at, s.Name, "wrote the row"})
+			case run.ID > wrote && n > 0:
+				list = append(list, Run{run.ID, at, s.Name, fmt.Sprintf("pointed %d rows of the table to another version, perhaps this one", n)})
+			}
+		}
+	}
+	return list
+}
