@@ -46,20 +46,20 @@ func Open(path string) (*DB, error) {
 			f.Close()
 		}
 	}
-	return open(path, sqlite.OpenReadWrite, "journal_mode = wal", "synchronous = normal", "foreign_keys = off")
+	return open(path, "journal_mode = wal", "synchronous = normal", "foreign_keys = off")
 }
 
 // OpenToRead opens the database in a file that must be there (else the error is fs.ErrNotExist), for
-// reading alone.
+// reading alone. The file itself is opened as for writing, so that what belongs to it is tidied up in the end.
 func OpenToRead(path string) (*DB, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, err
 	}
-	return open(path, sqlite.OpenReadOnly)
+	return open(path, "query_only = on")
 }
 
-func open(path string, flags sqlite.OpenFlags, pragmas ...string) (*DB, error) {
-	conn, err := sqlite.OpenConn(path, flags)
+func open(path string, pragmas ...string) (*DB, error) {
+	conn, err := sqlite.OpenConn(path, sqlite.OpenReadWrite)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, plain(err))
 	}
