@@ -439,6 +439,50 @@ func TestTrace(t *testing.T) {
 	})
 }
 
+// TestRehearse: the demo's worked examples come out as they must; one that is made to differ is told as a difference,
+// and what is wrong with an example has its place.
+func TestRehearse(t *testing.T) {
+	dir := t.TempDir()
+	must(t, dir, "demo", "--passages", "60", "canal")
+	demo := filepath.Join(dir, "canal")
+	dump := startest.Dump(t, demo)
+	if out := must(t, demo, "rehearse"); strings.Count(out, "as it must") != 3 {
+		t.Error(out)
+	}
+	file := filepath.Join(demo, "ironmonger.examples.yaml")
+	right, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		call, old, new string
+		status         int
+		answer         string
+	}{
+		{"rehearse", "61.73", "61.72", 3, `ironmonger.examples.yaml:25: a passage finds the version of its day, load 1: passage\n +passage_no,vessel_key,lock,cargo,keeper,settled,toll\n  must stand +2,"N, NV-1",L01,C01,Unknown,Not yet,61.72\n  stands +2,"N, NV-1",L01,C01,Unknown,Not yet,61.73\n$`},
+		{"rehearse", "      1,NV-9,,true\n", "", 3, `load 1: vessel\n +vessel_key,vessel_reg,name,is_inferred\n  stands +1,NV-9,,true\n`},
+		{"rehearse", "        1,NV-9,Late Heron,false", "        2,NV-9,Late Heron,false", 3, `a vessel that is entered late is filled in place, load 2: vessel`},
+		{"rehearse", "3,tonnage not above zero", "3,tonnage", 3, `load 1: set_aside\n +line,reasons\n  must stand +3,tonnage\n  stands +3,tonnage not above zero\n`},
+		{"rehearse", "1.2345,0\n", "1.2345,nil\n", 3, `must stand +1,`},
+		{"rehearse", "lock_code,name,waterway_code\n", "lock_cod,name,waterway_code\n", 2, `ironmonger.examples.yaml:10: locks: source locks has no column lock_cod \(did you mean lock_code\?\)`},
+		{"rehearse", "settled,toll", "settled,tol", 2, `ironmonger.examples.yaml:25: passage: passage has no column or key tol \(did you mean toll\?\)`},
+		{"rehearse", "L01,Upper Gate,W1", "L01,\"Upper Gate,W1", 2, `ironmonger.examples.yaml:1\d: locks: this is no CSV`},
+		{"rehearse", "  stands:\n    passage: |\n      passage_no\n", "  stand: x\n", 2, `no such key: stand \(did you mean stands\?\)`},
+		{"rehearse", "line,reasons", "line,reason", 2, `rows set aside have no column reason \(did you mean reasons\?\)`},
+		{"rehearse other", "", "", 2, `there is no example called other`},
+		{"rehearse --examples none.yaml", "", "", 2, `there are no examples: none.yaml isn't there`},
+	} {
+		startest.Write(t, demo, "ironmonger.examples.yaml", strings.Replace(string(right), c.old, c.new, 1))
+		out, errs, status := run(t, demo, strings.Fields(c.call)...)
+		if status != c.status || !regexp.MustCompile(c.answer).MatchString(out+errs) {
+			t.Errorf("%s for %q: status %d\n%s%s\nwant %s", c.call, c.old, status, out, errs, c.answer)
+		}
+	}
+	if after := startest.Dump(t, demo); after != dump {
+		t.Error("rehearsing has changed the star")
+	}
+}
+
 func decode(t *testing.T, text string, to any) {
 	t.Helper()
 	if err := json.Unmarshal([]byte(text), to); err != nil {
@@ -602,7 +646,7 @@ func TestCSV(t *testing.T) {
 	must(t, dir, "demo", "--passages", "300", "canal")
 	demo := filepath.Join(dir, "canal")
 	for call, want := range map[string]string{
-		"check": "source,files", "order": "wave,step", "load": "run,step,state", "runs": "run,step,state", "runs 1": "run,step,state", "strays": "kind,where", "ddl": "statement", "ddl --drop": "statement",
+		"prove": "check,table", "trace passage 1": "from,key", "trace waterway W1": "key,code", "check": "source,files", "order": "wave,step", "load": "run,step,state", "runs": "run,step,state", "runs 1": "run,step,state", "strays": "kind,where", "ddl": "statement", "ddl --drop": "statement",
 		"show passages --count --rows 100000": "passage_no,registry", "show fact passage --natural": "passage_no,passed_at", "show waterway": "waterway_key,code",
 	} {
 		out := must(t, demo, append(strings.Fields(call), "--format", "csv")...)
@@ -618,7 +662,7 @@ func TestCSV(t *testing.T) {
 
 // TestHelp: every command has a help with an example.
 func TestHelp(t *testing.T) {
-	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "runs", "ddl", "schema"} {
+	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "rehearse", "runs", "ddl", "schema"} {
 		out := must(t, ".", strings.Fields(command+" --help")...)
 		if !strings.Contains(out, "Example:") || !strings.Contains(out, "Exit status") {
 			t.Errorf("the help of %q has no example or doesn't tell its exit status:\n%s", command, out)

@@ -18,7 +18,7 @@ var update = flag.Bool("update", false, "write the generated parts of the docs a
 // go test ./internal/cli -run TestDocs -update writes them anew.
 func TestDocs(t *testing.T) {
 	var help bytes.Buffer
-	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "runs", "ddl", "schema"} {
+	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "rehearse", "runs", "ddl", "schema"} {
 		args := append([]string{"ironmonger"}, strings.Fields(command+" --help")...)
 		fmt.Fprintf(&help, "\n## %s\n\n```\n", strings.TrimSpace("ironmonger "+command))
 		if status := Main(args, &help, &help); status != 0 {
@@ -26,24 +26,27 @@ func TestDocs(t *testing.T) {
 		}
 		help.WriteString("```\n")
 	}
-	var sections strings.Builder
-	for _, s := range star.Sections() {
-		fmt.Fprintf(&sections, "\n## %s\n\n%s\n\n| key | value | meaning |\n| --- | --- | --- |\n", s.Title, s.Doc)
+	section := func(sections *strings.Builder, s star.Section) {
+		fmt.Fprintf(sections, "\n## %s\n\n%s\n\n| key | value | meaning |\n| --- | --- | --- |\n", s.Title, s.Doc)
 		for _, e := range s.Entries {
 			name := "`" + e.Name + "`"
 			if e.Required {
 				name += " (required)"
 			}
-			fmt.Fprintf(&sections, "| %s | %s | %s |\n", name, e.Form, e.Doc)
+			fmt.Fprintf(sections, "| %s | %s | %s |\n", name, e.Form, e.Doc)
 		}
 	}
-	var forms strings.Builder
+	var sections, examples, forms strings.Builder
+	for _, s := range star.Sections() {
+		section(&sections, s)
+	}
+	section(&examples, star.ExampleSection())
 	forms.WriteString("\n| form | types | nulls |\n| --- | --- | --- |\n")
 	for _, f := range expr.Reference() {
 		fmt.Fprintf(&forms, "| %s | %s | %s |\n", strings.ReplaceAll(f.Form, "|", `\|`), f.Types, f.Nulls)
 	}
 	for _, part := range []struct{ file, name, text string }{
-		{"commands.md", "help", help.String()}, {"model.md", "sections", sections.String()}, {"model.md", "expressions", forms.String()},
+		{"commands.md", "help", help.String()}, {"model.md", "sections", sections.String()}, {"model.md", "examples", examples.String()}, {"model.md", "expressions", forms.String()},
 	} {
 		path := "../../docs/" + part.file
 		content, err := os.ReadFile(path)

@@ -125,15 +125,19 @@ type holding struct {
 	totals map[string]column.Int128
 }
 
-// Run proves the star of a model.
-func Run(ctx context.Context, r warehouse.Reader, m *star.Model, opts Options) (*Report, error) {
+// Run proves the star of a model as it is now.
+func Run(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Options) (*Report, error) {
+	r, err := wh.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
 	p := &proof{ctx: ctx, r: r, model: m, star: layout.New(m), opts: opts, registers: map[*layout.Dimension]*register{}, held: map[string]*holding{}, seed: maphash.MakeSeed()}
 	if there, err := r.Describe(ctx, ledger.Tables()[0].Name); err != nil {
 		return nil, err
 	} else if there == nil {
 		return nil, ErrNothing
 	}
-	var err error
 	if p.files, err = ledger.FileNames(ctx, r); err != nil {
 		return nil, err
 	}

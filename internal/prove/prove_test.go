@@ -183,3 +183,98 @@ func spoil(t *testing.T, dir, kind string, statements []string) {
 	}
 	startest.Run(t, dir, all...)
 }
+
+// TestWarnings: what is measured by doubles, codes among the measures, and natural keys left in a fact are warned of,
+// and nothing else.
+func TestWarnings(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse:
+  sqlite: star.db
+sources:
+  trips:
+    read: trips.csv
+    columns:
+      trip: integer
+      port: text
+      ticket: integer
+      crew: integer
+      depth: double
+dimensions:
+  port:
+    natural_key: code
+    rows:
+      - {code: P1}
+facts:
+  trip:
+    from: trips
+    grain: trip
+    keys:
+      port: port
+    measures: [ticket, crew, depth]
+    degenerate: port
+`)
+	rows := "trip,port,ticket,crew,depth\n"
+	for i := range 150 {
+		rows += fmt.Sprintf("%d,P1,%d,%d,%d.5\n", i, 9000+i*7, i%9, i)
+	}
+	startest.Write(t, dir, "trips.csv", rows)
+	if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+		t.Fatal(err)
+	}
+	report, found := proof(t, dir, today)
+	var got []string
+	for _, e := range found["measures"] {
+		got = append(got, e.Row)
+	}
+	if report.State != prove.Warned || len(found) != 1 || !slices.Equal(got, []string{"depth", "port", "ticket"}) {
+		t.Errorf("%s, %+v", report.State, found)
+	}
+}
+
+// TestGrainOfVersions: two versions of one member are one member, in the grain.
+func TestGrainOfVersions(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse:
+  sqlite: star.db
+sources:
+  boats:
+    read: boats.csv
+    columns:
+      reg: text
+      class: text
+      since: date
+  trips:
+    read: trips.csv
+    columns:
+      reg: text
+      nr: integer
+      at: date
+dimensions:
+  boat:
+    from: boats
+    natural_key: reg
+    type_2: class
+    effective: since
+facts:
+  trip:
+    from: trips
+    grain: [boat, nr]
+    keys:
+      boat:
+        by: reg
+        as_of: at
+`)
+	startest.Write(t, dir, "boats.csv", "reg,class,since\nA,I,2024-01-01\nA,II,2024-06-01\nB,I,2024-01-01\n")
+	startest.Write(t, dir, "trips.csv", "reg,nr,at\nA,1,2024-02-01\nA,2,2024-07-01\nB,1,2024-07-01\n")
+	if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+		t.Fatal(err)
+	}
+	if report, found := proof(t, dir, today); report.State != prove.Holds {
+		t.Fatalf("%+v", found)
+	}
+	// the second trip becomes another first one, in another version
+	startest.Run(t, dir, "UPDATE fact_trip SET nr = 1 WHERE nr = 2")
+	if _, found := proof(t, dir, today); len(found["grain"]) != 1 || len(found["sources"]) != 1 {
+		t.Errorf("%+v", found)
+	}
+}

@@ -1,7 +1,9 @@
 package prove
 
 import (
+	"encoding/binary"
 	"fmt"
+	"hash/maphash"
 	"runtime"
 	"slices"
 	"time"
@@ -40,7 +42,8 @@ func (p *proof) againstSources() error {
 			c.State = Unseen
 			continue
 		}
-		if err := p.rowsOf(c, d.Source, "dimension "+d.Text, aside, p.heard(c, d, aside)); err != nil {
+		prepare, look := p.heard(c, d, aside)
+		if err := p.rowsOf(c, d.Source, "dimension "+d.Text, aside, prepare, look); err != nil {
 			return err
 		}
 	}
@@ -51,7 +54,8 @@ func (p *proof) againstSources() error {
 			continue
 		}
 		x := &rereader{p: p, f: f, c: c, aside: aside}
-		if err := p.rowsOf(c, f.Source, "fact "+f.Text, aside, x.look); err != nil {
+		x.open()
+		if err := p.rowsOf(c, f.Source, "fact "+f.Text, aside, x.prepare, x.look); err != nil {
 			return err
 		}
 		x.end()
@@ -69,9 +73,18 @@ func (p *proof) readable(f *layout.Fact) bool {
 	return p.held[f.Table.Name] != nil
 }
 
-// rowsOf shapes the rows of a source and gives them to look, batch by batch; what shaping sets aside has to be
-// known as set aside.
-func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside map[rowAt]bool, look func(b *column.Batch) error) error {
+// slot is a batch of a source with what workers have found out about its rows.
+type slot struct {
+	*column.Batch
+	natural [][]uint64 // for each key, fingerprints of what the rows say
+	missing [][]bool   // or that a part of that is null
+	grain   []uint64
+	whole   []bool // the row has a grain
+}
+
+// rowsOf shapes the rows of a source, has workers prepare them, and gives them to look in order; what shaping sets
+// aside has to be known as set aside. prepare gives each worker a function of its own.
+func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside map[rowAt]bool, prepare func() func(*slot), look func(*slot) error) error {
 	begin := time.Now()
 	all := func(string) bool { return true }
 	files, err := source.Open(p.opts.Root, s, p.model.Zone, 0, all)
@@ -79,23 +92,26 @@ func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside map[rowAt]bo
 		return err
 	}
 	shapers := make([]*shape.Shaper, runtime.GOMAXPROCS(0))
+	prepares := make([]func(*slot), len(shapers))
 	for w := range shapers {
 		if shapers[w], err = shape.New(s, all); err != nil {
 			return err
 		}
+		prepares[w] = prepare()
 	}
-	err = stream.Each(p.ctx, files, len(shapers), func() *column.Batch { return column.NewBatch(shapers[0].Fields()) },
-		func(worker int, piece column.Piece, b *column.Batch) error {
-			if err := piece.Fill(b); err != nil {
+	err = stream.Each(p.ctx, files, len(shapers), func() *slot { return &slot{Batch: column.NewBatch(shapers[0].Fields())} },
+		func(worker int, piece column.Piece, b *slot) error {
+			if err := piece.Fill(b.Batch); err != nil {
 				return err
 			}
-			shapers[worker].Apply(b)
+			shapers[worker].Apply(b.Batch)
+			prepares[worker](b)
 			return nil
-		}, func(b *column.Batch) error {
+		}, func(b *slot) error {
 			c.Looked += int64(b.N)
 			for i := range b.N {
 				if b.Bad(i) && !aside[rowAt{step, b.From.File, b.From.Line[i]}] {
-					c.against(func() Example { return fromSource(b, i, "the row doesn't pass, and isn't among those set aside") })
+					c.against(func() Example { return fromSource(b.Batch, i, "the row doesn't pass, and isn't among those set aside") })
 				}
 			}
 			if p.opts.Watch != nil {
@@ -112,30 +128,75 @@ func fromSource(b *column.Batch, i int, what string) Example {
 }
 
 // heard checks that the natural keys of a dimension's source are those of members, where their rows aren't set aside.
-func (p *proof) heard(c *Check, d *layout.Dimension, aside map[rowAt]bool) func(b *column.Batch) error {
+func (p *proof) heard(c *Check, d *layout.Dimension, aside map[rowAt]bool) (prepare func() func(*slot), look func(*slot) error) {
 	fields := d.Source.Fields()
-	var natural []int
-	for _, f := range d.NaturalKey {
-		natural = append(natural, column.Find(fields, f.Name))
-	}
+	names := column.Names(d.NaturalKey)
 	timed := -1
 	if d.Timed() {
 		timed = column.Find(fields, d.Effective.Name)
 	}
 	reg := p.registers[d]
-	var digest column.Digester
-	return func(b *column.Batch) error {
-		cols := pick(b, natural)
+	prepare = func() func(*slot) {
+		k := newSourceKey(names, fields, d.NaturalKey[0].Type)
+		return func(b *slot) { b.fingerprint(p.seed, []*sourceKey{k}) }
+	}
+	return prepare, func(b *slot) error {
 		for i := range b.N {
 			if b.Bad(i) {
 				continue
 			}
-			_, known := reg.named[digest.Hash(p.seed, cols, i)]
-			if (!known || timed >= 0 && b.Cols[timed].Null[i]) && !aside[rowAt{"dimension " + d.Text, b.From.File, b.From.Line[i]}] {
-				c.against(func() Example { return fromSource(b, i, "no member has this natural key") })
+			_, known := reg.named[b.natural[0][i]]
+			if (!known || b.missing[0][i] || timed >= 0 && b.Cols[timed].Null[i]) && !aside[rowAt{"dimension " + d.Text, b.From.File, b.From.Line[i]}] {
+				c.against(func() Example { return fromSource(b.Batch, i, "no member has this natural key") })
 			}
 		}
 		return nil
+	}
+}
+
+// sourceKey is the columns of a source that say a natural key. It is for one goroutine.
+type sourceKey struct {
+	by     []int
+	toDay  bool // timestamps mean days
+	days   column.Column
+	cols   []*column.Column
+	digest column.Digester
+}
+
+func newSourceKey(names []string, fields []column.Field, natural column.Type) *sourceKey {
+	k := &sourceKey{days: column.Column{Type: column.Type{Kind: column.Date}}}
+	for _, name := range names {
+		k.by = append(k.by, column.Find(fields, name))
+	}
+	k.toDay = len(names) == 1 && fields[k.by[0]].Type.Kind == column.Timestamp && natural.Kind == column.Date
+	return k
+}
+
+// fingerprint fills in what the rows of a batch say of some keys.
+func (b *slot) fingerprint(seed maphash.Seed, keys []*sourceKey) {
+	if b.natural == nil {
+		b.natural, b.missing = make([][]uint64, len(keys)), make([][]bool, len(keys))
+	}
+	for n, k := range keys {
+		b.natural[n], b.missing[n] = slices.Grow(b.natural[n][:0], b.N)[:b.N], slices.Grow(b.missing[n][:0], b.N)[:b.N]
+		k.cols = k.cols[:0]
+		for _, at := range k.by {
+			k.cols = append(k.cols, &b.Cols[at])
+		}
+		if k.toDay {
+			k.days.Resize(b.N)
+			for i, at := range k.cols[0].Int[:b.N] {
+				k.days.Int[i], k.days.Null[i] = column.DayOf(at), k.cols[0].Null[i]
+			}
+			k.cols[0] = &k.days
+		}
+		for i := range b.N {
+			b.missing[n][i] = false
+			for _, c := range k.cols {
+				b.missing[n][i] = b.missing[n][i] || c.Null[i]
+			}
+			b.natural[n][i] = k.digest.Hash(seed, k.cols, i)
+		}
 	}
 }
 
@@ -145,23 +206,21 @@ type rereader struct {
 	f      *layout.Fact
 	c      *Check
 	aside  map[rowAt]bool
-	digest column.Digester
-	keys   []sourceKey
+	keys   []tableKey
 	grain  []grainColumn
 	values [][2]int // columns that the table keeps as they are: there, and in the source
 	lines  int
 	claims int64 // facts that came from a row of the sources as they are now
 	files  map[string]int64
+	first  map[uint64]int32 // the rows of facts at hand by their grain, members for versions
+	next   []int32          // and the next of the same grain, or -1
 }
 
-// sourceKey is a key of the fact: what the source says, and where the table says it.
-type sourceKey struct {
+// tableKey is a key of the fact in its table.
+type tableKey struct {
 	*star.Key
-	reg  *register
-	by   []int
-	at   int
-	cols []*column.Column // a buffer
-	days column.Column    // of timestamps that mean days
+	reg *register
+	at  int
 }
 
 // grainColumn is a part of the grain: a column of the source or a key.
@@ -174,11 +233,7 @@ type grainColumn struct {
 func (x *rereader) open() {
 	fields, shaped := x.f.Table.Fields(), x.f.Source.Fields()
 	for _, k := range x.f.Keys {
-		s := sourceKey{Key: k, reg: x.p.registers[x.p.star.Dimension(k.Dimension)], at: column.Find(fields, k.Column()), days: column.Column{Type: column.Type{Kind: column.Date}}}
-		for _, name := range k.By {
-			s.by = append(s.by, column.Find(shaped, name))
-		}
-		x.keys = append(x.keys, s)
+		x.keys = append(x.keys, tableKey{k, x.p.registers[x.p.star.Dimension(k.Dimension)], column.Find(fields, k.Column())})
 	}
 	for _, g := range x.f.Grain {
 		c := grainColumn{key: -1}
@@ -195,84 +250,111 @@ func (x *rereader) open() {
 		x.values = append(x.values, [2]int{column.Find(fields, f.Name), column.Find(shaped, f.Name)})
 	}
 	x.lines = column.Find(fields, layout.LoadLine)
-	x.files = map[string]int64{}
+	x.files, x.first = map[string]int64{}, map[uint64]int32{}
 	for number, name := range x.p.files {
 		x.files[name] = number
 	}
 }
 
-// natural gives the fingerprint of what row i says for a key, and false if a part of it is null.
-func (x *rereader) natural(k *sourceKey, b *column.Batch, i int) (uint64, bool) {
-	cols := k.cols[:0]
-	for _, at := range k.by {
-		if b.Cols[at].Null[i] {
-			return 0, false
+// prepare gives a worker what finds out about rows all that can be told without the table.
+func (x *rereader) prepare() func(*slot) {
+	fields := x.f.Source.Fields()
+	keys := make([]*sourceKey, len(x.f.Keys))
+	for n, k := range x.f.Keys {
+		keys[n] = newSourceKey(k.By, fields, k.Dimension.NaturalKey[0].Type)
+	}
+	var buf []byte
+	return func(b *slot) {
+		b.fingerprint(x.p.seed, keys)
+		b.grain, b.whole = slices.Grow(b.grain[:0], b.N)[:b.N], slices.Grow(b.whole[:0], b.N)[:b.N]
+		for i := range b.N {
+			buf, b.whole[i] = buf[:0], true
+			for _, g := range x.grain {
+				switch {
+				case g.key >= 0:
+					b.whole[i] = b.whole[i] && !b.missing[g.key][i]
+					buf = binary.LittleEndian.AppendUint64(buf, b.natural[g.key][i])
+				case b.Cols[g.from].Null[i]:
+					b.whole[i] = false
+				default:
+					buf = column.AppendKey(buf, &b.Cols[g.from], i)
+				}
+			}
+			b.grain[i] = maphash.Bytes(x.p.seed, buf)
 		}
-		cols = append(cols, &b.Cols[at])
 	}
-	k.cols = cols
-	if len(cols) == 1 && cols[0].Type.Kind == column.Timestamp && k.Dimension.NaturalKey[0].Type.Kind == column.Date {
-		k.days.Truncate(0)
-		k.days.AppendInt(column.DayOf(cols[0].Int[i]))
-		return x.digest.Hash(x.p.seed, []*column.Column{&k.days}, 0), true
-	}
-	return x.digest.Hash(x.p.seed, cols, i), true
 }
 
 // look finds the facts that have the grain of a row of the batch, and compares them.
-func (x *rereader) look(b *column.Batch) error {
-	if x.grain == nil {
-		x.open()
-	}
+func (x *rereader) look(b *slot) error {
 	match := make([]column.Column, len(x.grain))
 	for n, g := range x.grain {
 		match[n].Type = g.field.Type
 	}
 	for i := range b.N {
-		if !b.Bad(i) {
+		if !b.Bad(i) && b.whole[i] {
 			x.candidates(match, b, i, 0, nil)
 		}
 	}
-	fields := x.f.Table.Fields()
-	found := map[string][]int{} // rows of facts by their grain, members for versions
-	facts := column.NewBatch(fields)
+	facts := column.NewBatch(x.f.Table.Fields())
 	if len(match[0].Null) > 0 {
 		by := make([]*column.Column, len(match))
 		for n := range match {
 			by[n] = &match[n]
 		}
 		var err error
-		facts, err = warehouse.ReadAll(x.p.ctx, x.p.r, warehouse.Query{Table: x.f.Table.Name, Fields: fields, By: x.f.Table.Primary, Match: by})
+		facts, err = warehouse.ReadAll(x.p.ctx, x.p.r, warehouse.Query{Table: x.f.Table.Name, Fields: x.f.Table.Fields(), By: x.f.Table.Primary, Match: by})
 		if err != nil {
 			return err
 		}
 	}
-	var buf []byte
-	for j := range facts.N {
-		buf = x.grainOfFact(buf[:0], facts, j)
-		found[string(buf)] = append(found[string(buf)], j)
-	}
+	x.enter(facts)
 	for i := range b.N {
-		if b.Bad(i) {
-			continue
-		}
-		var ok bool
-		if buf, ok = x.grainOfRow(buf[:0], b, i); ok {
-			x.compare(b, i, facts, found[string(buf)])
-		} else if !x.set(b, i) {
-			x.c.against(func() Example { return fromSource(b, i, "the row has no grain, and isn't among those set aside") })
+		switch {
+		case b.Bad(i):
+		case b.whole[i]:
+			x.compare(b, i, facts)
+		case !x.set(b, i):
+			x.c.against(func() Example { return fromSource(b.Batch, i, "the row has no grain, and isn't among those set aside") })
 		}
 	}
 	return nil
 }
 
+// enter makes the facts at hand found by their grain.
+func (x *rereader) enter(facts *column.Batch) {
+	clear(x.first)
+	x.next = slices.Grow(x.next[:0], facts.N)[:facts.N]
+	var buf []byte
+	for j := range facts.N {
+		buf = buf[:0]
+		for _, g := range x.grain {
+			if g.key < 0 {
+				buf = column.AppendKey(buf, &facts.Cols[g.at], j)
+				continue
+			}
+			natural := uint64(0)
+			if n, ok := x.keys[g.key].reg.find(facts.Cols[g.at].Int[j]); ok {
+				natural = x.keys[g.key].reg.natural[n]
+			}
+			buf = binary.LittleEndian.AppendUint64(buf, natural)
+		}
+		h := maphash.Bytes(x.p.seed, buf)
+		x.next[j] = -1
+		if before, ok := x.first[h]; ok {
+			x.next[j] = before
+		}
+		x.first[h] = int32(j)
+	}
+}
+
 // set says whether a row is set aside.
-func (x *rereader) set(b *column.Batch, i int) bool {
+func (x *rereader) set(b *slot, i int) bool {
 	return x.aside[rowAt{"fact " + x.f.Text, b.From.File, b.From.Line[i]}]
 }
 
 // candidates adds what the table may have as the grain of row i: a member's versions all stand for it.
-func (x *rereader) candidates(match []column.Column, b *column.Batch, i, n int, keys []int64) {
+func (x *rereader) candidates(match []column.Column, b *slot, i, n int, keys []int64) {
 	if n == len(x.grain) {
 		for k, g := range x.grain {
 			if g.key >= 0 {
@@ -285,92 +367,77 @@ func (x *rereader) candidates(match []column.Column, b *column.Batch, i, n int, 
 	}
 	g := x.grain[n]
 	if g.key < 0 {
-		if !b.Cols[g.from].Null[i] {
-			x.candidates(match, b, i, n+1, append(keys, 0))
-		}
+		x.candidates(match, b, i, n+1, append(keys, 0))
 		return
 	}
-	natural, ok := x.natural(&x.keys[g.key], b, i)
-	if !ok {
-		return
-	}
-	for _, surrogate := range x.keys[g.key].reg.versions(natural) {
+	for _, surrogate := range x.keys[g.key].reg.versions(b.natural[g.key][i]) {
 		x.candidates(match, b, i, n+1, append(keys, surrogate))
 	}
 }
 
-func (x *rereader) grainOfRow(buf []byte, b *column.Batch, i int) ([]byte, bool) {
-	for _, g := range x.grain {
-		if g.key < 0 {
-			if b.Cols[g.from].Null[i] {
-				return buf, false
-			}
-			buf = column.AppendKey(buf, &b.Cols[g.from], i)
-			continue
-		}
-		natural, ok := x.natural(&x.keys[g.key], b, i)
-		if !ok {
-			return buf, false
-		}
-		buf = fmt.Appendf(buf, "%x ", natural)
-	}
-	return buf, true
-}
-
-func (x *rereader) grainOfFact(buf []byte, facts *column.Batch, j int) []byte {
-	for _, g := range x.grain {
-		k := g.at
-		if g.key < 0 {
-			buf = column.AppendKey(buf, &facts.Cols[k], j)
-			continue
-		}
-		natural := uint64(0)
-		if n, ok := x.keys[g.key].reg.find(facts.Cols[k].Int[j]); ok {
-			natural = x.keys[g.key].reg.natural[n]
-		}
-		buf = fmt.Appendf(buf, "%x ", natural)
-	}
-	return buf
-}
-
 // compare holds row i against the facts of its grain: one of them says the same, or the row is set aside.
-func (x *rereader) compare(b *column.Batch, i int, facts *column.Batch, found []int) {
+func (x *rereader) compare(b *slot, i int, facts *column.Batch) {
 	fault := "it isn't in the table, and not among the rows set aside"
-	for _, j := range found {
-		fault = x.differs(b, i, facts, j)
+	j, ok := x.first[b.grain[i]]
+	for ; ok && j >= 0; j = x.next[j] {
 		if number, ok := x.files[b.From.File]; ok && facts.Cols[x.lines].Int[j] == ledger.Line(number, b.From.Line[i]) {
 			x.claims++
 		}
-		if fault == "" {
+		if x.same(b, i, facts, int(j)) {
 			return
 		}
+		fault = x.differs(b, i, facts, int(j))
 	}
 	if !x.set(b, i) {
-		x.c.against(func() Example { return fromSource(b, i, fault) })
+		x.c.against(func() Example { return fromSource(b.Batch, i, fault) })
 	}
 }
 
-// differs says in what a fact is not what row i says, "" if in nothing.
-func (x *rereader) differs(b *column.Batch, i int, facts *column.Batch, j int) string {
+// same says whether a fact is what row i says.
+func (x *rereader) same(b *slot, i int, facts *column.Batch, j int) bool {
 	for _, v := range x.values {
-		have, want := &facts.Cols[v[0]], &b.Cols[v[1]]
-		if !have.Equal(j, want, i) {
-			return fmt.Sprintf("%s is %s in the table, and %s here", x.f.Table.Columns[v[0]].Name, written(have, j), written(want, i))
+		if !facts.Cols[v[0]].Equal(j, &b.Cols[v[1]], i) {
+			return false
 		}
 	}
 	for n := range x.keys {
-		k := &x.keys[n]
+		if !x.points(n, b, i, &facts.Cols[x.keys[n].at], j) {
+			return false
+		}
+	}
+	return true
+}
+
+// points says whether a key of a fact is one that row i may have: of a member with its natural key, or what a rule
+// makes of one that has none.
+func (x *rereader) points(n int, b *slot, i int, have *column.Column, j int) bool {
+	k := &x.keys[n]
+	switch {
+	case b.missing[n][i]:
+		return stands(k.Missing, have, j)
+	case !have.Null[j] && have.Int[j] >= 0:
+		row, ok := k.reg.find(have.Int[j])
+		return ok && k.reg.natural[row] == b.natural[n][i]
+	}
+	return stands(k.Unmatched, have, j) || stands(k.Outside, have, j)
+}
+
+// differs says in what a fact is not what row i says.
+func (x *rereader) differs(b *slot, i int, facts *column.Batch, j int) string {
+	for _, v := range x.values {
+		if have, want := &facts.Cols[v[0]], &b.Cols[v[1]]; !have.Equal(j, want, i) {
+			return fmt.Sprintf("%s is %s in the table, and %s here", x.f.Table.Columns[v[0]].Name, written(have, j), written(want, i))
+		}
+	}
+	for n, k := range x.keys {
 		have := &facts.Cols[k.at]
-		natural, there := x.natural(k, b, i)
 		switch {
-		case !there && !stands(k.Missing, have, j):
+		case x.points(n, b, i, have, j):
+		case b.missing[n][i]:
 			return fmt.Sprintf("%s is %s in the table, and the row has no natural key", k.Column(), written(have, j))
-		case !there:
 		case !have.Null[j] && have.Int[j] >= 0:
-			if row, ok := k.reg.find(have.Int[j]); !ok || k.reg.natural[row] != natural {
-				return fmt.Sprintf("%s %s isn't a key of the row's natural key", k.Column(), written(have, j))
-			}
-		case !stands(k.Unmatched, have, j) && !stands(k.Outside, have, j):
+			return fmt.Sprintf("%s %s isn't a key of the row's natural key", k.Column(), written(have, j))
+		default:
 			return fmt.Sprintf("%s is %s in the table, and no rule says so", k.Column(), written(have, j))
 		}
 	}

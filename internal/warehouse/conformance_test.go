@@ -482,6 +482,77 @@ func TestHold(t *testing.T) {
 	})
 }
 
+// TestSnapshot: a snapshot is of one time, whatever is committed meanwhile.
+func TestSnapshot(t *testing.T) {
+	connections := map[string]func() warehouse.Warehouse{}
+	dir := t.TempDir()
+	connections["sqlite"] = func() warehouse.Warehouse {
+		db, err := sqlite.Open(filepath.Join(dir, "two.db"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return db
+	}
+	connection, schema := startest.Postgres(t)
+	connections["postgres"] = func() warehouse.Warehouse {
+		db, err := postgres.Open(ctx, connection, schema)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return db
+	}
+	for kind, open := range connections {
+		t.Run(kind, func(t *testing.T) {
+			writer, reader := open(), open()
+			defer writer.Close()
+			defer reader.Close()
+			table := &warehouse.Table{Name: "one", Columns: []warehouse.Column{{Field: column.Field{Name: "n", Type: column.Type{Kind: column.Integer}}}}}
+			add := func(tx warehouse.Tx) {
+				a, err := tx.Append(ctx, "one", table.Fields())
+				if err != nil {
+					t.Fatal(err)
+				}
+				b := column.NewBatch(table.Fields())
+				b.Cols[0].AppendInt(1)
+				if err := a.Append([]*column.Column{&b.Cols[0]}, []int32{0}); err != nil {
+					t.Fatal(err)
+				}
+				if _, err := a.Close(); err != nil {
+					t.Fatal(err)
+				}
+			}
+			transact(t, writer, func(tx warehouse.Tx) {
+				if err := tx.Create(ctx, table); err != nil {
+					t.Fatal(err)
+				}
+				add(tx)
+			})
+			count := func(r warehouse.Reader) int {
+				b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: "one", Fields: table.Fields()})
+				if err != nil {
+					t.Fatal(err)
+				}
+				return b.N
+			}
+			s, err := reader.Snapshot(ctx)
+			if err != nil {
+				t.Fatal(err)
+			}
+			before := count(s)
+			transact(t, writer, add)
+			if after := count(s); before != 1 || after != 1 {
+				t.Errorf("the snapshot has %d rows, then %d", before, after)
+			}
+			if err := s.Close(); err != nil {
+				t.Error(err)
+			}
+			if now := count(reader); now != 2 {
+				t.Errorf("%d rows", now)
+			}
+		})
+	}
+}
+
 // TestSQLiteFile: what is not there isn't made by chance, what is made is the owner's alone, and another
 // file is refused.
 func TestSQLiteFile(t *testing.T) {

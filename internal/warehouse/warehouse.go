@@ -104,6 +104,12 @@ type Reader interface {
 	Read(ctx context.Context, q Query) (Rows, error)
 }
 
+// Snapshot is a warehouse as it was at one time. It is used by one goroutine at a time.
+type Snapshot interface {
+	Reader
+	Close() error
+}
+
 // Tx is a transaction. It is used by one goroutine at a time.
 type Tx interface {
 	Reader
@@ -136,6 +142,8 @@ type Warehouse interface {
 	Reader
 	// Writers is how many transactions may write at the same time.
 	Writers() int
+	// Snapshot lets one read the warehouse as it is now, whatever is committed meanwhile, until it is closed.
+	Snapshot(ctx context.Context) (Snapshot, error)
 	// Hold takes the warehouse for a whole load, so that no other load runs meanwhile, or gives [ErrHeld]. A
 	// holder that dies holds it no longer.
 	Hold(ctx context.Context) (release func(), err error)

@@ -146,6 +146,39 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 	return read(ctx, db.pool, db.table(q.Table), q)
 }
 
+// snapshot is a transaction that reads, on a connection of its own.
+type snapshot struct {
+	*DB
+	conn *pgxpool.Conn
+}
+
+// Snapshot begins to read the schema as it is.
+func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
+	conn, err := db.pool.Acquire(ctx)
+	if err != nil {
+		return nil, plain(err)
+	}
+	if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
+		conn.Release()
+		return nil, plain(err)
+	}
+	return snapshot{db, conn}, nil
+}
+
+func (s snapshot) Describe(ctx context.Context, table string) ([]string, error) {
+	return describe(ctx, s.conn, s.schema, table)
+}
+
+func (s snapshot) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
+	return read(ctx, s.conn, s.table(q.Table), q)
+}
+
+func (s snapshot) Close() error {
+	_, err := s.conn.Exec(context.Background(), "ROLLBACK")
+	s.conn.Release()
+	return plain(err)
+}
+
 // tx is a transaction on a connection of its own.
 type tx struct {
 	*DB

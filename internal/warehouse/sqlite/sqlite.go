@@ -168,6 +168,27 @@ func (db *DB) Describe(ctx context.Context, table string) ([]string, error) {
 	}
 }
 
+// snapshot is a transaction that reads. The connection is its own until it ends.
+type snapshot struct{ *DB }
+
+// Snapshot begins to read the file as it is.
+func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
+	db.mu.Lock()
+	db.conn.SetInterrupt(ctx.Done())
+	if err := db.exec("BEGIN"); err != nil {
+		db.conn.SetInterrupt(nil)
+		db.mu.Unlock()
+		return nil, fmt.Errorf("%s: %w", db.path, err)
+	}
+	return snapshot{db}, nil
+}
+
+func (s snapshot) Close() error {
+	defer s.mu.Unlock()
+	s.conn.SetInterrupt(nil)
+	return s.exec("ROLLBACK")
+}
+
 // tx is a transaction. The connection is the transaction's until it ends.
 type tx struct {
 	*DB
