@@ -431,6 +431,31 @@ func TestTrace(t *testing.T) {
 			!regexp.MustCompile(`^vessel_key `+key+` begins with it\|it says what holds already, in vessel_key `+key+`\|vessel_key \d+ begins with it\|$`).MatchString(became) {
 			t.Errorf("%+v", member)
 		}
+		// Of the facts of the filled vessel, one that is pointed to its second version says so; others don't.
+		startest.Write(t, demo, "register/2027.csv", fmt.Sprintf("registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n%s,%s,Late Heron,C,Millpool,121,2025-01-01\n", natural[0], natural[1]))
+		must(t, demo, "load")
+		star := startest.Star(t, demo)
+		mine := map[string]bool{}
+		for _, v := range star["dim_vessel"] {
+			mine[v["vessel_key"]] = mine[v["vessel_key"]] || v["registry"] == natural[0] && v["vessel_reg"] == natural[1]
+		}
+		moved := 0
+		for n, f := range star["fact_passage"] {
+			if !mine[f["vessel_key"]] && n%60 > 0 {
+				continue
+			}
+			decode(t, must(t, demo, "trace", "passage", f["passage_no"], "--format", "json"), &fact)
+			late := fact.Keys[0].Member == natural[0]+", "+natural[1]
+			if late {
+				moved++
+			}
+			if (len(fact.Runs) == 2 && fact.Runs[1].Run == 3) != late {
+				t.Errorf("passage %s: %+v", f["passage_no"], fact)
+			}
+		}
+		if moved == 0 {
+			t.Error("no fact of the filled vessel")
+		}
 		// A file that has changed since is told.
 		startest.Write(t, demo, "passages/2025-01.csv", "passage_no,registry,vessel_reg,lock_code,cargo_code,keeper_no,booked_on,passed_at,settled_on,tonnage,rate,rebate,wait_minutes,remark\n")
 		if out := must(t, demo, "trace", "passage", "1"); !strings.Contains(out, "the file is gone, or has no row there any more") || !strings.Contains(out, "passages/2025-01.csv:2") {

@@ -76,7 +76,7 @@ func Names() [][2]string {
 		{"values", "every value fits its column's type, and nothing is null that can't be"},
 		{"keys", "a dimension's surrogate keys: none twice, none beyond the highest ever given"},
 		{"members", "one natural key is one member, with one current version"},
-		{"versions", "the versions of a member follow each other without gap or overlap, over all time, none of them empty"},
+		{"versions", "the versions of a member follow each other without gap or overlap, over all time"},
 		{"specials", "the special members are there, and as they were made"},
 		{"calendar", "a date dimension has every day of its range once, and goes on for a year at least"},
 		{"references", "every key of a fact or dimension has its member"},

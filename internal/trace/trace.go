@@ -12,6 +12,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/layout"
@@ -153,9 +154,8 @@ func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mode
 		}
 		found.Keys = append(found.Keys, key)
 	}
-	wrote := at(layout.LoadRun).Int[0]
-	found.Runs = t.history(f, wrote)
-	return found, nil
+	found.Runs, err = t.history(f, b)
+	return found, err
 }
 
 // find reads the row with a grain.
@@ -368,19 +368,42 @@ func natural(d *layout.Dimension, b *column.Batch, i int) string {
 	return strings.Join(parts, ", ")
 }
 
-// history tells which run wrote a row of a fact, and which have pointed rows of the table to other versions since.
-func (t *tracer) history(f *layout.Fact, wrote int64) []Run {
+// history tells which run wrote a row of a fact, and which have pointed rows of the table to other versions since: of
+// those only such as have written to a member that the row points to.
+func (t *tracer) history(f *layout.Fact, fact *column.Batch) ([]Run, error) {
+	fields := f.Table.Fields()
+	wrote := fact.Cols[column.Find(fields, layout.LoadRun)].Int[0]
+	written := map[string]int64{} // by step of a dimension, the last run that wrote to the row's member
+	for _, k := range f.Keys {
+		c := &fact.Cols[column.Find(fields, k.Column())]
+		if !k.Dimension.Versioned() || c.Null[0] {
+			continue
+		}
+		d := t.star.Dimension(k.Dimension)
+		match := column.Column{Type: c.Type}
+		match.Append(c, 0)
+		b, err := t.rows(d.Table, []string{d.KeyColumn()}, []column.Column{match})
+		if err == nil && b.N > 0 {
+			b, err = t.rows(d.Table, column.Names(d.NaturalKey), b.Cols[1:1+len(d.NaturalKey)])
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, run := range b.Cols[len(b.Cols)-1].Int {
+			written["dimension "+d.Text] = max(written["dimension "+d.Text], run)
+		}
+	}
 	list := []Run{}
 	for _, run := range t.runs {
-		at := run.StartedAt.Format("2006-01-02 15:04:05")
+		at := run.StartedAt.Format(time.DateTime)
 		for _, s := range run.Steps {
 			switch n := s.Figures.Repointed[f.Table.Name]; {
 			case run.ID == wrote && s.Name == "fact "+f.Text:
 				list = append(list, Run{run.ID, at, s.Name, "wrote the row"})
-			case run.ID > wrote && n > 0:
-				list = append(list, Run{run.ID, at, s.Name, fmt.Sprintf("pointed %d rows of the table to another version, perhaps this one", n)})
+			case run.ID > wrote && n > 0 && run.ID <= written[s.Name]:
+				list = append(list, Run{run.ID, at, s.Name, fmt.Sprintf("pointed rows of the table to other versions (%d), perhaps this one", n)})
 			}
 		}
 	}
-	return list
+	return list, nil
 }
