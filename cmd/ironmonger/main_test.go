@@ -764,6 +764,7 @@ func kill(t *testing.T, whole string, empty func(), moments int) {
 		if got := startest.Dump(t, whole, "load_run"); got != want {
 			t.Fatalf("killed at moment %d of %d, and run again:\n%s", n, moments, startest.Difference(want, got))
 		}
+		must(t, whole, "prove", "--against-sources")
 	}
 	t.Logf("%d of %d loads were killed in time, %d between steps or within, %d known as broken off", killed, moments, between, broken)
 	if killed < moments/2 || between < moments/5 || broken < moments/5 {
