@@ -25,11 +25,10 @@ func (p *proof) dimension(d *layout.Dimension) error {
 	if err != nil {
 		return err
 	}
-	dense := highest
-	if d.Calendar != nil {
-		dense = 0 // yyyymmdd
+	x := &members{p: p, d: d, highest: highest, reg: newRegister(0, highest)}
+	if cal := d.Calendar; cal != nil {
+		x.reg = newRegister(calendar.Key(cal.From), calendar.Key(cal.To))
 	}
-	x := &members{p: p, d: d, highest: highest, reg: newRegister(dense)}
 	p.registers[d] = x.reg
 	fields := d.Table.Fields()
 	for _, f := range d.NaturalKey {

@@ -2,7 +2,8 @@ package prove
 
 // register is the keys of a dimension's table, each with what a row that points there has to know of it.
 type register struct {
-	near     []int32          // by key, the row's number plus 1, where keys are dense
+	low      int64
+	near     []int32          // by key above low, the row's number plus 1, where keys are dense
 	far      map[int64]int32  // the same for all other keys
 	from, to []int64          // the validity of each row; nil if unversioned
 	member   []int32          // which member the row is a version of
@@ -14,15 +15,15 @@ type register struct {
 	members  int32
 }
 
-// newRegister gives a register in which keys up to dense are found by their place.
-func newRegister(dense int64) *register {
-	return &register{near: make([]int32, min(dense+1, 1<<26)), far: map[int64]int32{}}
+// newRegister gives a register in which the keys from low to high are found by their place.
+func newRegister(low, high int64) *register {
+	return &register{low: low, near: make([]int32, max(0, min(high-low+1, 1<<26))), far: map[int64]int32{}}
 }
 
 // find gives the number of the row with a key.
 func (r *register) find(key int64) (int32, bool) {
-	if key >= 0 && key < int64(len(r.near)) {
-		n := r.near[key]
+	if at := key - r.low; at >= 0 && at < int64(len(r.near)) {
+		n := r.near[at]
 		return n - 1, n > 0
 	}
 	n, ok := r.far[key]
@@ -35,8 +36,8 @@ func (r *register) add(key int64) bool {
 		return false
 	}
 	n := int32(len(r.member)) + 1
-	if key >= 0 && key < int64(len(r.near)) {
-		r.near[key] = n
+	if at := key - r.low; at >= 0 && at < int64(len(r.near)) {
+		r.near[at] = n
 	} else {
 		r.far[key] = n
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -23,20 +24,27 @@ const (
 // binaryForm asks for all columns in binary form.
 var binaryForm = pgx.QueryResultFormats{pgx.BinaryFormatCode}
 
-// arrays gives columns as text arrays, and the SQL of a table of them called m with columns c0, c1, ...
+// arrays gives columns as arrays, integers as they are and all else as text, and the SQL of a table of them called m
+// with columns c0, c1, ...
 func arrays(cols []*column.Column, from, to int) (string, []any) {
 	var args []any
 	var unnest, names, casts []string
 	for k, c := range cols {
-		list := make([]*string, to-from)
-		for i := range list {
-			if !c.Null[from+i] {
-				s := c.Value(from + i)
-				list[i] = &s
+		kind := "text"
+		if c.Type.Kind == column.Integer && !slices.Contains(c.Null[from:to], true) {
+			kind = "bigint"
+			args = append(args, c.Int[from:to])
+		} else {
+			list := make([]*string, to-from)
+			for i := range list {
+				if !c.Null[from+i] {
+					s := c.Value(from + i)
+					list[i] = &s
+				}
 			}
+			args = append(args, list)
 		}
-		args = append(args, list)
-		unnest = append(unnest, fmt.Sprintf("$%d::text[]", k+1))
+		unnest = append(unnest, fmt.Sprintf("$%d::%s[]", k+1, kind))
 		names = append(names, fmt.Sprintf("t%d", k))
 		casts = append(casts, fmt.Sprintf("t%d::%s AS c%d", k, declared(c.Type), k))
 	}
