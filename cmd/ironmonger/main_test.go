@@ -457,6 +457,14 @@ func TestTrace(t *testing.T) {
 			t.Error("no fact of the filled vessel")
 		}
 		// A file that has changed since is told.
+		content, err := os.ReadFile(filepath.Join(demo, "passages/2025-01.csv"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		startest.Write(t, demo, "passages/2025-01.csv", strings.Replace(string(content), "NV-", "ZV-", 1))
+		if out := must(t, demo, "trace", "passage", "1"); !strings.Contains(out, "the line now says another natural key") {
+			t.Error(out)
+		}
 		startest.Write(t, demo, "passages/2025-01.csv", "passage_no,registry,vessel_reg,lock_code,cargo_code,keeper_no,booked_on,passed_at,settled_on,tonnage,rate,rebate,wait_minutes,remark\n")
 		if out := must(t, demo, "trace", "passage", "1"); !strings.Contains(out, "the file is gone, or has no row there any more") || !strings.Contains(out, "passages/2025-01.csv:2") {
 			t.Error(out)

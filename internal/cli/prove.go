@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,6 +40,7 @@ func (s *session) prove() *cli.Command {
 					opts.Checks = append(opts.Checks, name)
 				}
 			}
+			opts.Sources = opts.Sources || slices.Contains(opts.Checks, "sources")
 			if err := prove.Known(opts.Checks); err != nil {
 				return wrong{err}
 			}

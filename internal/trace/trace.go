@@ -273,6 +273,7 @@ func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, ro
 	c := &fact.Cols[column.Find(f.Table.Fields(), k.Column())]
 	out := Key{Key: k.Text, Column: k.Column(), Surrogate: text(c, 0)}
 	missing := false
+	var said []string
 	var asOf *string
 	if shaped != nil {
 		fields := f.Source.Fields()
@@ -281,6 +282,9 @@ func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, ro
 			by := &shaped.Cols[column.Find(fields, name)]
 			missing = missing || by.Null[row]
 			parts = append(parts, name+" "+shown(text(by, row)))
+			if s := text(by, row); s != nil {
+				said = append(said, *s)
+			}
 		}
 		out.Delivered = strings.Join(parts, ", ")
 		if k.AsOf != "" {
@@ -347,6 +351,9 @@ func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, ro
 		}
 	}
 	out.Because = why
+	if s := strings.Join(said, ", "); s != out.Member && said != nil && !(d.Calendar != nil && strings.HasPrefix(s, out.Member)) {
+		out.Because = "the line now says another natural key: the file was changed since"
+	}
 	return out, nil
 }
 
