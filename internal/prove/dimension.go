@@ -118,6 +118,7 @@ func (x *members) lookKeys(b *column.Batch) {
 		} else {
 			r.current[len(r.current)-1] = false
 		}
+		r.run = append(r.run, b.Cols[len(b.Cols)-1].Int[i])
 		r.member, r.first, r.current = append(r.member, r.members-1), append(r.first, fresh), append(r.current, true)
 		if x.from >= 0 {
 			r.from, r.to = append(r.from, b.Cols[x.from].Int[i]), append(r.to, b.Cols[x.to].Int[i])

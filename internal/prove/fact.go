@@ -54,8 +54,9 @@ func (p *proof) reference(f *layout.Fact, k *star.Key, at int) exam {
 	}, nil}
 }
 
-// asOf checks that a key points to the version that holds at the row's time; what is outside every version may
-// point to the nearest one where the model says so.
+// asOf checks that a key points to the version that holds at the row's time. What is outside every version may
+// point to the nearest one where the model says so, and where the member's history was changed after the row was
+// written: an inferred member held for all time, and the one that filled it may not.
 func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
 	d := p.star.Dimension(k.Dimension)
 	reg := p.registers[d]
@@ -91,7 +92,7 @@ func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
 			before, after := time < reg.from[n], time >= reg.to[n]
 			switch {
 			case !before && !after:
-			case k.Outside == star.Nearest && (before && reg.first[n] || after && reg.current[n]):
+			case (before && reg.first[n] || after && reg.current[n]) && (k.Outside == star.Nearest || reg.rewritten(n) > b.Cols[len(b.Cols)-1].Int[i]):
 				outside++
 			default:
 				c.against(func() Example {
@@ -101,7 +102,7 @@ func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
 		}
 	}, func() {
 		if outside > 0 {
-			c.Note = fmt.Sprintf("%d outside every version, at the nearest one, as the model allows", outside)
+			c.Note = fmt.Sprintf("%d outside every version, at the nearest one, as the model or a later change of the member allows", outside)
 		}
 	}}
 }

@@ -12,6 +12,7 @@ type register struct {
 	named    map[uint64]int32 // the first row with a natural key; nil if nobody asks
 	first    []bool           // it is the member's first version
 	current  []bool           // and its last
+	run      []int64          // that wrote each row last
 	members  int32
 }
 
@@ -42,6 +43,18 @@ func (r *register) add(key int64) bool {
 		r.far[key] = n
 	}
 	return true
+}
+
+// rewritten gives the last run that wrote to the member of a row.
+func (r *register) rewritten(n int32) int64 {
+	last := r.run[n]
+	for i := n - 1; i >= 0 && r.member[i] == r.member[n]; i-- {
+		last = max(last, r.run[i])
+	}
+	for i := n + 1; int(i) < len(r.member) && r.member[i] == r.member[n]; i++ {
+		last = max(last, r.run[i])
+	}
+	return last
 }
 
 // name keeps what is asked for when a star is held against its sources.
