@@ -2,13 +2,13 @@ package source
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
 	"iter"
-	"os"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -35,30 +35,29 @@ func failing(file *file, s *star.Source) failure {
 // first reads the first record of a file, the names of its columns if it has a header. A file without one may
 // be empty.
 func (f *Files) first(file *file, fail failure) ([]string, place.List) {
-	in, err := os.OpenInRoot(f.dir, file.path)
+	in, err := f.open(file)
 	if err != nil {
 		return nil, fail(0, "%s", reason(err))
 	}
 	defer in.Close()
-	info, err := in.Stat()
-	if err != nil {
-		return nil, fail(0, "%s", reason(err))
-	}
-	if !info.Mode().IsRegular() {
-		return nil, fail(0, "this is a folder or a device, not a file")
-	}
-	file.size = info.Size()
+	file.info = in.info
 	start := make([]byte, 4)
 	n, _ := io.ReadFull(in, start)
 	start = start[:n]
-	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) || bytes.HasPrefix(start, []byte{0x1f, 0x8b}) {
-		return nil, fail(1, "this is no CSV text, but a Parquet, zip or gzip file")
+	if in.failed != nil {
+		return nil, fail(1, "%s", in.plain())
+	}
+	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) {
+		return nil, fail(1, "this is no CSV text, but a Parquet or zip file")
 	}
 	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) || bytes.IndexByte(start, 0) >= 0 {
-		return nil, fail(1, "this is no UTF-8 text; it looks like UTF-16: save it as UTF-8")
+		return nil, fail(1, "this is no UTF-8 text; it looks like UTF-16 (csv: encoding says so)")
 	}
 	rd := f.records(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
 	names, err := rd.Read()
+	if in.failed != nil {
+		return nil, fail(1, "%s", in.plain())
+	}
 	if err == io.EOF && f.csv.Headless {
 		return nil, nil
 	} else if err == io.EOF {
@@ -69,8 +68,8 @@ func (f *Files) first(file *file, fail failure) ([]string, place.List) {
 	file.width = len(names)
 	for i := range names {
 		names[i] = f.unguard(f.unswap(names[i]))
-		if !f.csv.Headless && !utf8.ValidString(names[i]) {
-			return nil, fail(1, "the header is no UTF-8 text: %s", place.Printable(names[i]))
+		if !f.csv.Headless && !f.fits(names[i]) {
+			return nil, fail(1, "the header is no %s text: %s", cmp.Or(f.csv.Encoding, "UTF-8"), place.Printable(names[i]))
 		}
 	}
 	return names, nil
@@ -172,6 +171,18 @@ func (f *Files) unswap(s string) string {
 	return string(b)
 }
 
+// replaced is what a decoder writes for bytes that mean nothing in its encoding.
+var replaced = []byte("\ufffd")
+
+// fits says whether a text is whole: UTF-8, and without what a decoder has put in place of bytes that mean nothing.
+// Where UTF-8 is read, bytes that are none are found with their column's type.
+func (f *Files) fits(s string) bool {
+	if f.csv.Encoding == "" {
+		return utf8.ValidString(s)
+	}
+	return !strings.Contains(s, string(replaced))
+}
+
 // unguard takes off the apostrophe that keeps a spreadsheet from taking a value for a formula.
 func (f *Files) unguard(s string) string {
 	if f.csv.Guarded {
@@ -187,19 +198,21 @@ type piece struct {
 	data    []byte
 	line    int64 // of the first byte, from 0
 	tooLong bool
+	bytes   int64 // of the file, compressed as they may be
 }
 
 // cut reads a file and cuts it at ends of records: after newlines that stand outside quotes, which are
 // those with an even number of quotes before them.
 func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 	return func(yield func(*piece, error) bool) {
-		in, err := os.OpenInRoot(f.dir, file.path)
+		in, err := f.open(file)
 		if err != nil {
 			yield(nil, &place.Error{At: place.Place{File: file.name}, Message: reason(err)})
 			return
 		}
 		defer in.Close()
 		var rest []byte
+		told := int64(0) // bytes of the file that pieces have told of
 		line, first, header := int64(0), true, !f.csv.Headless
 		for size := f.piece; ; {
 			if ctx.Err() != nil {
@@ -210,9 +223,13 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 			copy(data, rest)
 			n, err := io.ReadFull(in, data[len(rest):])
 			data = data[:len(rest)+n]
-			end := err == io.EOF || err == io.ErrUnexpectedEOF
-			if err != nil && !end {
-				yield(nil, &place.Error{At: place.Place{File: file.name}, Message: reason(err)})
+			end := err != nil
+			if in.failed != nil {
+				yield(nil, &place.Error{At: place.Place{File: file.name, Line: int(line) + 1}, Message: in.plain()})
+				return
+			}
+			if end && f.changed(file, in) {
+				yield(nil, &place.Error{At: place.Place{File: file.name}, Message: "the file was changed while it was read"})
 				return
 			}
 			if first {
@@ -230,7 +247,8 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 			if at == 0 && !end {
 				continue // not one whole record yet
 			}
-			p := &piece{of: f, file: file, data: data[:at:at], line: line, tooLong: tooLong}
+			p := &piece{of: f, file: file, data: data[:at:at], line: line, tooLong: tooLong, bytes: in.bytes - told}
+			told = in.bytes
 			line += int64(bytes.Count(p.data, []byte{'\n'}))
 			if header {
 				err := p.skipHeader()
@@ -287,7 +305,7 @@ func (p *piece) Fill(b *column.Batch) error {
 	rd := p.of.records(bytes.NewReader(p.data))
 	rd.ReuseRecord = true
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1) // a record has at least a line
-	clean := utf8.Valid(p.data) && bytes.IndexByte(p.data, 0) < 0
+	clean := utf8.Valid(p.data) && bytes.IndexByte(p.data, 0) < 0 && (p.of.csv.Encoding == "" || !bytes.Contains(p.data, replaced))
 	reader := column.NewReader(p.of.zone)
 	if p.of.csv.Style != (column.Style{}) {
 		reader.Styled(&p.of.csv.Style)
@@ -330,6 +348,9 @@ func (p *piece) Fill(b *column.Batch) error {
 				c.SetNull(n)
 			case clean && c.Type.Kind == column.Text:
 				c.Null[n], c.Text[n] = false, s
+			case !clean && p.of.csv.Encoding != "" && !p.of.fits(s):
+				c.SetNull(n)
+				b.SetAside(n, p.of.fields[k].Name+" has bytes that are no "+p.of.csv.Encoding+" text", place.Clip(place.Printable(s), 60))
 			default:
 				if err := reader.Set(c, n, s); err != nil {
 					b.SetAside(n, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
@@ -342,7 +363,7 @@ func (p *piece) Fill(b *column.Batch) error {
 	}
 	b.Cut(n)
 	data := p.data
-	b.From.Bytes = int64(len(data))
+	b.From.Bytes = p.bytes
 	b.From.Raw = func(i int) string { return strings.Trim(string(data[offsets[i]:offsets[i+1]]), "\r\n") }
 	return nil
 }

@@ -3,7 +3,8 @@
 // Files are CSV as RFC 4180 has it, read by encoding/csv: comma, double quotes, quotes doubled inside
 // quotes, line breaks allowed there (and read as one newline, however they are written), LF or CRLF, a
 // byte order mark allowed, empty lines passed over, a header first. An empty field is null, quoted or
-// not. Columns are found by their name in each file's header.
+// not. Columns are found by their name in each file's header. Files may be compressed with gzip or zstd, and in
+// another encoding than UTF-8 where the model says so.
 //
 // A row that has too few or too many fields, or a value that doesn't fit its type, is set aside with its
 // reason. What is no CSV stops the reading with its place.
@@ -47,7 +48,7 @@ type file struct {
 	name  string // for people and the ledger: as seen from the model's folder
 	width int    // fields of the header
 	at    []int  // where each field of the source stands in a record
-	size  int64
+	info  fs.FileInfo
 }
 
 // Open finds the files of s below root, a model's folder, or the folder that s says they are within, and checks their headers. Of the columns
@@ -158,7 +159,9 @@ func (f *Files) Names() []string {
 func (f *Files) Size() int64 {
 	var sum int64
 	for _, file := range f.files {
-		sum += file.size
+		if file.info != nil {
+			sum += file.info.Size()
+		}
 	}
 	return sum
 }
@@ -225,6 +228,8 @@ func reason(err error) string {
 		err = pathErr.Err
 	}
 	switch {
+	case errors.Is(err, errNoFile):
+		return err.Error()
 	case errors.Is(err, fs.ErrPermission):
 		return "the file can't be read: no permission"
 	case errors.Is(err, fs.ErrNotExist):

@@ -219,6 +219,7 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 				c.Nulls = append(c.Nulls, w.Text)
 			}
 		}},
+		{"encoding", "utf-16, windows-1252 or iso-8859-1", "how the text is written in bytes; UTF-8 if not said. Bytes that mean nothing there set their row aside", false, func(n *node) { c.Encoding = r.choice(n, "utf-16", "windows-1252", "iso-8859-1") }},
 		{"guard", "apostrophe", "an apostrophe before a value is none of the value: it keeps spreadsheets from taking it for a formula, as `--guard` writes it", false, func(n *node) { c.Guarded = r.choice(n, "apostrophe") == "apostrophe" }},
 		{"decimal_mark", "a character", "what stands before a number's fraction; a point if not said", false, mark(&c.Style.Decimal, nil)},
 		{"thousands_mark", "a character, or blank", "what stands between groups of three digits; none if not said", false, mark(&c.Style.Thousands, map[string]byte{"blank": ' '})},

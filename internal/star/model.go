@@ -83,6 +83,7 @@ type CSV struct {
 	Separator byte // between fields
 	Quote     byte // around fields; 0 if there are no quotes
 	Headless  bool // no header: columns are told by position
+	Encoding  string // an IANA name; "" is UTF-8
 	Guarded   bool // values that spreadsheets would take for formulas have an apostrophe before them
 	Nulls     []string
 	Style     column.Style

@@ -42,7 +42,7 @@ func mapOf(values ...object) object {
 	return object{"type": []string{"object", "null"}, "additionalProperties": object{"anyOf": values}}
 }
 
-var choices = regexp.MustCompile(`^[a-z_]+(, [a-z_]+)*( or [a-z_]+)?$`)
+var choices = regexp.MustCompile(`^[a-z0-9_-]+(, [a-z0-9_-]+)*( or [a-z0-9_-]+)?$`)
 
 // form turns what an entry's value looks like, as the reference says it, into a schema.
 func form(sections []Section, title string, e Entry) object {

@@ -1,0 +1,140 @@
+package source
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+)
+
+// encodings are those that a source may declare besides UTF-8, by their IANA names.
+var encodings = map[string]encoding.Encoding{
+	"iso-8859-1":   charmap.ISO8859_1,
+	"windows-1252": charmap.Windows1252,
+	"utf-16":       unicode.UTF16(unicode.LittleEndian, unicode.UseBOM),
+}
+
+// Encodings lists the names of the encodings that a source may declare.
+func Encodings() []string { return []string{"utf-16", "windows-1252", "iso-8859-1"} }
+
+// maxWindow bounds what a zstd file may ask to be kept of it.
+const maxWindow = 64 << 20
+
+// content is what stands in a file: decompressed where it is compressed, which its first bytes tell, and in UTF-8
+// whatever it was written in.
+type content struct {
+	from     io.Reader
+	in       *os.File
+	info     fs.FileInfo
+	compress string // what it is compressed with, or ""
+	bytes    int64  // of the file that have been read
+	close    func()
+	failed   error // what keeps it from being read to its end
+}
+
+var (
+	gzipMagic = []byte{0x1f, 0x8b}
+	zstdMagic = []byte{0x28, 0xb5, 0x2f, 0xfd}
+)
+
+var errNoFile = errors.New("this is a folder or a device, not a file")
+
+// open opens a file. What is wrong with it is an error of the file system, or speaks for itself.
+func (f *Files) open(file *file) (*content, error) {
+	in, err := os.OpenInRoot(f.dir, file.path)
+	if err != nil {
+		return nil, err
+	}
+	t := &content{in: in, close: func() {}}
+	if t.info, err = in.Stat(); err == nil && !t.info.Mode().IsRegular() {
+		err = errNoFile
+	}
+	if err == nil {
+		err = t.layers(f.csv.Encoding)
+	}
+	if err != nil {
+		in.Close()
+		return nil, err
+	}
+	return t, nil
+}
+
+// layers puts what decompresses and decodes on top of a file.
+func (t *content) layers(encoded string) error {
+	start := make([]byte, 4)
+	n, _ := io.ReadFull(t.in, start)
+	t.bytes = int64(n)
+	t.from = io.MultiReader(bytes.NewReader(start[:n]), (*counter)(t))
+	switch {
+	case bytes.HasPrefix(start, gzipMagic):
+		r, err := gzip.NewReader(t.from)
+		if err != nil {
+			return fmt.Errorf("this begins as gzip does, and is none: %v", err)
+		}
+		t.from, t.compress = r, "gzip"
+	case bytes.HasPrefix(start, zstdMagic):
+		r, err := zstd.NewReader(t.from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow))
+		if err != nil {
+			return fmt.Errorf("this begins as zstd does, and is none: %v", err)
+		}
+		t.from, t.compress, t.close = r, "zstd", r.Close
+	}
+	if e := encodings[encoded]; e != nil {
+		t.from = e.NewDecoder().Reader(t.from)
+	}
+	return nil
+}
+
+// counter counts the bytes read of a file.
+type counter content
+
+func (c *counter) Read(b []byte) (int, error) {
+	n, err := c.in.Read(b)
+	c.bytes += int64(n)
+	return n, err
+}
+
+// Read reads on, and remembers what went wrong: io.ReadFull doesn't tell an end that comes too early for the file
+// from one that comes too early for the reader.
+func (t *content) Read(b []byte) (int, error) {
+	n, err := t.from.Read(b)
+	if err != nil && err != io.EOF {
+		t.failed = err
+	}
+	return n, err
+}
+
+func (t *content) Close() {
+	t.close()
+	t.in.Close()
+}
+
+// plain says in plain words why a text can't be read on.
+func (t *content) plain() string {
+	err := t.failed
+	var path *fs.PathError
+	switch {
+	case errors.As(err, &path) || t.compress == "":
+		return reason(err)
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return "the file ends in the middle of its " + t.compress + " data"
+	}
+	return "the " + t.compress + " data is damaged: " + err.Error()
+}
+
+// changed says whether the file is no longer the one that was opened, or has grown, shrunk or been written to since.
+func (f *Files) changed(file *file, t *content) bool {
+	now, err := t.in.Stat()
+	there, terr := os.Stat(filepath.Join(f.dir, filepath.FromSlash(file.path)))
+	return err != nil || terr != nil || !os.SameFile(now, there) || now.Size() != t.info.Size() || !now.ModTime().Equal(t.info.ModTime()) ||
+		file.info != nil && (file.info.Size() != now.Size() || !file.info.ModTime().Equal(now.ModTime()) || !os.SameFile(file.info, now))
+}
