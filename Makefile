@@ -32,6 +32,7 @@ hunt:
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
 	$(GO) test -run xxx -fuzz FuzzCompile -fuzztime $(FUZZ) ./internal/expr
 	$(GO) test -run xxx -fuzz FuzzPieces -fuzztime $(FUZZ) ./internal/source
+	$(GO) test -run xxx -fuzz FuzzLines -fuzztime $(FUZZ) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzParse -fuzztime $(FUZZ) ./internal/star
 
 bench:

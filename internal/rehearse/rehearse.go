@@ -99,7 +99,7 @@ func stage(m *star.Model) (restore func()) {
 	kept := make([]star.Source, len(m.Sources))
 	for i, s := range m.Sources {
 		kept[i] = *s
-		s.Within, s.Read, s.CSV = star.Name{}, []star.Name{{Text: s.Text + "-*.csv"}}, star.PlainCSV
+		s.Within, s.Read, s.Format, s.CSV = star.Name{}, []star.Name{{Text: s.Text + "-*.csv"}}, star.InCSV, star.PlainCSV
 		s.Columns = slices.Clone(s.Columns)
 		for k := range s.Columns {
 			s.Columns[k].Header, s.Columns[k].Position = "", 0

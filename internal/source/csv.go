@@ -213,7 +213,7 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 		defer in.Close()
 		var rest []byte
 		told := int64(0) // bytes of the file that pieces have told of
-		line, first, header := int64(0), true, !f.csv.Headless
+		line, first, header := int64(0), true, !f.csv.Headless && !f.lines
 		for size := f.piece; ; {
 			if ctx.Err() != nil {
 				yield(nil, ctx.Err())
@@ -237,7 +237,9 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 			}
 			at := len(data)
 			if !end {
-				at = recordEnd(data, f.csv.Quote)
+				if at = bytes.LastIndexByte(data, '\n') + 1; !f.lines && f.csv.Quote != 0 {
+					at = recordEnd(data, f.csv.Quote)
+				}
 			}
 			tooLong := at == 0 && len(data) >= maxRecord
 			if tooLong {
@@ -302,6 +304,9 @@ func (p *piece) skipHeader() error {
 
 // Fill turns the records into typed rows.
 func (p *piece) Fill(b *column.Batch) error {
+	if p.of.lines {
+		return p.fillLines(b)
+	}
 	rd := p.of.records(bytes.NewReader(p.data))
 	rd.ReuseRecord = true
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1) // a record has at least a line

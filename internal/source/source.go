@@ -4,7 +4,8 @@
 // quotes, line breaks allowed there (and read as one newline, however they are written), LF or CRLF, a
 // byte order mark allowed, empty lines passed over, a header first. An empty field is null, quoted or
 // not. Columns are found by their name in each file's header. Files may be compressed with gzip or zstd, and in
-// another encoding than UTF-8 where the model says so.
+// another encoding than UTF-8 where the model says so. Or they are JSON objects, a line each, whose columns are found
+// by their paths.
 //
 // A row that has too few or too many fields, or a value that doesn't fit its type, is set aside with its
 // reason. What is no CSV stops the reading with its place.
@@ -36,6 +37,9 @@ type Files struct {
 	fields []column.Field
 	zone   *time.Location
 	csv    star.CSV
+	lines  bool     // the files are JSON objects, a line each
+	nested bool     // objects and lists may stand in text columns, as JSON
+	paths  []string // of each field, for gjson
 	files  []*file
 	piece  int // bytes of a file that are taken at a time
 }
@@ -55,10 +59,11 @@ type file struct {
 // that s declares, the rows have those that want names. Files are cut into pieces of about so many
 // bytes; 0 is [PieceSize]. The error is a [place.List].
 func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want func(column string) bool) (*Files, error) {
-	f := &Files{dir: root.Name(), zone: zone, csv: s.CSV, piece: cmp.Or(piece, PieceSize)}
+	f := &Files{dir: root.Name(), zone: zone, csv: s.CSV, lines: s.Format == star.JSONLines, nested: s.Nested, piece: cmp.Or(piece, PieceSize)}
 	for _, c := range s.Columns {
 		if want(c.Text) {
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
+			f.paths = append(f.paths, jsonPath(c.InFile()))
 		}
 	}
 	var errs place.List
@@ -87,7 +92,11 @@ func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want fu
 	}
 	slices.SortFunc(f.files, func(a, b *file) int { return strings.Compare(a.path, b.path) })
 	for _, file := range f.files {
-		if err := f.header(file, s); err != nil {
+		look := f.header
+		if f.lines {
+			look = f.objects
+		}
+		if err := look(file, s); err != nil {
 			errs = append(errs, err...)
 		}
 	}
@@ -98,13 +107,28 @@ func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want fu
 // have in common, by their names or else positions, as text, with nothing derived and nothing set aside but rows
 // of too few or too many fields.
 func AsRead(root *os.Root, s *star.Source) (*star.Source, error) {
-	plain := &star.Source{Name: s.Name, Within: s.Within, Read: s.Read, CSV: s.CSV}
+	plain := &star.Source{Name: s.Name, Within: s.Within, Read: s.Read, Format: s.Format, Nested: true, CSV: s.CSV}
 	plain.CSV.Nulls, plain.CSV.Style = nil, column.Style{}
 	files, err := Open(root, plain, nil, 0, func(string) bool { return false })
 	if err != nil {
 		return nil, err
 	}
+	seen := map[string]bool{}
 	for n, file := range files.files {
+		if files.lines { // objects may have more or fewer keys
+			names, err := files.keys(file)
+			if err != nil {
+				return nil, err
+			}
+			for _, name := range names {
+				if !seen[name] {
+					seen[name] = true
+					path := strings.NewReplacer(`\`, `\\`, `.`, `\.`).Replace(name)
+					plain.Columns = append(plain.Columns, star.Column{Name: star.Name{Text: name}, Type: column.Type{Kind: column.Text}, Header: path})
+				}
+			}
+			continue
+		}
 		names, errs := files.first(file, failing(file, s))
 		if errs != nil {
 			return nil, errs

@@ -120,6 +120,9 @@ func (c *checker) source(s *Source) {
 	seen := map[string]bool{}
 	for _, col := range s.Columns {
 		seen[col.Text] = true
+		if col.Position > 0 && s.Format == JSONLines {
+			c.errorf(col.At, path+".columns."+col.Text, "an object has no positions: header is the path of a column")
+		}
 	}
 	for i := range s.Derive {
 		d := &s.Derive[i]

@@ -71,6 +71,8 @@ type Source struct {
 	Name
 	Within   Name   // the folder of its files; "" is the model's
 	Read     []Name // patterns
+	Format   string // of its files
+	Nested   bool   // of JSON: objects and lists may stand in text columns
 	CSV      CSV
 	Columns  []Column
 	Derive   []Derived
@@ -80,14 +82,20 @@ type Source struct {
 
 // CSV is how a source's files are written, where that is not as RFC 4180 has it.
 type CSV struct {
-	Separator byte // between fields
-	Quote     byte // around fields; 0 if there are no quotes
-	Headless  bool // no header: columns are told by position
+	Separator byte   // between fields
+	Quote     byte   // around fields; 0 if there are no quotes
+	Headless  bool   // no header: columns are told by position
 	Encoding  string // an IANA name; "" is UTF-8
-	Guarded   bool // values that spreadsheets would take for formulas have an apostrophe before them
+	Guarded   bool   // values that spreadsheets would take for formulas have an apostrophe before them
 	Nulls     []string
 	Style     column.Style
 }
+
+// The formats of files.
+const (
+	InCSV     = "csv"
+	JSONLines = "json_lines"
+)
 
 // PlainCSV is RFC 4180 with a header.
 var PlainCSV = CSV{Separator: ',', Quote: '"'}

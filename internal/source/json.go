@@ -1,0 +1,192 @@
+package source
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/tidwall/gjson"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+	"ironmonger/internal/star"
+)
+
+// jsonPath turns the path of a column, names with points between, into one of gjson's, in which other characters mean
+// something, too. A backslash before a point makes it part of a name.
+func jsonPath(path string) string {
+	var b strings.Builder
+	escaped := false
+	for _, c := range path {
+		if escaped || c == '\\' {
+			escaped = !escaped
+		} else if strings.ContainsRune(`*?|#@!{}[]()=<>%":`, c) {
+			b.WriteByte('\\')
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}
+
+// fillLines turns lines, each a JSON object, into typed rows.
+func (p *piece) fillLines(b *column.Batch) error {
+	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1)
+	reader := column.NewReader(p.of.zone)
+	if p.of.csv.Style != (column.Style{}) {
+		reader.Styled(&p.of.csv.Style)
+	}
+	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
+	var lines [][]byte
+	number := p.line
+	for line := range bytes.Lines(p.data) {
+		number++
+		if line = bytes.TrimSpace(line); len(line) == 0 {
+			continue
+		}
+		n := len(lines)
+		lines, b.From.Line = append(lines, line), append(b.From.Line, number)
+		if !gjson.ValidBytes(line) {
+			return jsonError(p.file.name, number, line)
+		}
+		if line[0] != '{' {
+			for k := range p.of.paths {
+				b.Cols[k].SetNull(n)
+			}
+			b.SetAside(n, "the line is no JSON object", place.Clip(place.Printable(string(line)), 60))
+			continue
+		}
+		for k, path := range p.of.paths {
+			c := &b.Cols[k]
+			value := gjson.GetBytes(line, path)
+			text := value.Raw
+			switch value.Type {
+			case gjson.Null:
+				c.SetNull(n)
+				continue
+			case gjson.String:
+				text = value.Str
+			case gjson.Number:
+				if c.Type.Exact() {
+					text = written(text)
+				}
+			case gjson.JSON:
+				if !p.of.nested {
+					c.SetNull(n)
+					what := "an object"
+					if value.IsArray() {
+						what = "a list"
+					}
+					b.SetAside(n, fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what), place.Clip(place.Printable(text), 60))
+					continue
+				}
+			}
+			if err := reader.Set(c, n, text); err != nil {
+				b.SetAside(n, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(text), 60))
+			}
+		}
+	}
+	if p.tooLong {
+		return &place.Error{At: place.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a line is longer than 16 MiB"}
+	}
+	b.Cut(len(lines))
+	b.From.Bytes = p.bytes
+	b.From.Raw = func(i int) string { return string(lines[i]) }
+	return nil
+}
+
+// written gives a number of JSON without its exponent; one beyond what any column holds stays as it is.
+func written(number string) string {
+	mantissa, exponent, ok := strings.Cut(strings.ToLower(number), "e")
+	shift, err := strconv.Atoi(exponent)
+	if !ok || err != nil || shift < -column.MaxDigits || shift > column.MaxDigits {
+		return number
+	}
+	sign := ""
+	if strings.HasPrefix(mantissa, "-") {
+		sign, mantissa = "-", mantissa[1:]
+	}
+	whole, frac, _ := strings.Cut(mantissa, ".")
+	zeros := strings.Repeat("0", column.MaxDigits+1)
+	digits := zeros + whole + frac + zeros
+	point := len(zeros) + len(whole) + shift
+	whole, frac = strings.TrimLeft(digits[:point], "0"), strings.TrimRight(digits[point:], "0")
+	if whole == "" {
+		whole = "0"
+	}
+	if frac == "" {
+		return sign + whole
+	}
+	return sign + whole + "." + frac
+}
+
+// jsonError puts what is no JSON in its place.
+func jsonError(name string, number int64, line []byte) *place.Error {
+	e := &place.Error{At: place.Place{File: name, Line: int(number)}, Message: "this is no JSON"}
+	var v any
+	var syntax *json.SyntaxError
+	if err := json.Unmarshal(line, &v); errors.As(err, &syntax) {
+		e.Message += ": " + syntax.Error()
+		before := int(syntax.Offset) - 1
+		if strings.HasPrefix(syntax.Error(), "unexpected end") {
+			before = len(line)
+		}
+		e.At.Column = utf8.RuneCount(line[:max(0, min(before, len(line)))]) + 1
+	}
+	if len(line) < 200 {
+		e.Text = string(line)
+	}
+	return e
+}
+
+// objects checks that a file can be read as lines; its rows tell which columns they have.
+func (f *Files) objects(file *file, s *star.Source) place.List {
+	fail := failing(file, s)
+	in, err := f.open(file)
+	if err != nil {
+		return fail(0, "%s", reason(err))
+	}
+	defer in.Close()
+	file.info = in.info
+	start := make([]byte, 4)
+	n, _ := in.Read(start)
+	if in.failed != nil {
+		return fail(1, "%s", in.plain())
+	}
+	if start = start[:n]; bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) || bytes.IndexByte(start, 0) >= 0 || bytes.HasPrefix(start, []byte{0xff, 0xfe}) {
+		return fail(1, "this is no text of JSON objects, a line each")
+	}
+	return nil
+}
+
+// keys lists the names of the objects in the first lines of a file.
+func (f *Files) keys(file *file) ([]string, error) {
+	var names []string
+	seen := map[string]bool{}
+	in, err := f.open(file)
+	if err != nil {
+		return nil, &place.Error{At: place.Place{File: file.name}, Message: reason(err)}
+	}
+	defer in.Close()
+	start := make([]byte, PieceSize)
+	n := 0
+	for n < len(start) {
+		m, err := in.Read(start[n:])
+		if n += m; err != nil {
+			break
+		}
+	}
+	for line := range bytes.Lines(bytes.TrimPrefix(start[:n], bom)) {
+		gjson.ParseBytes(line).ForEach(func(key, _ gjson.Result) bool {
+			if key.Type == gjson.String && !seen[key.Str] {
+				seen[key.Str] = true
+				names = append(names, key.Str)
+			}
+			return true
+		})
+	}
+	return names, nil
+}
