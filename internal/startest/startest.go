@@ -103,6 +103,17 @@ func Run(t testing.TB, dir string, statements ...string) {
 	}
 }
 
+// Try runs a statement in the SQLite warehouse of the model in dir, and says whether the database allowed it.
+func Try(t testing.TB, dir, statement string) bool {
+	t.Helper()
+	conn, err := driver.OpenConn(filepath.Join(dir, Model(t, dir).Warehouse.Path))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	return sqlitex.ExecuteScript(conn, statement, nil) == nil
+}
+
 // Table reads a table as text: a map for each row, nulls left out.
 func Table(t testing.TB, r warehouse.Reader, table *warehouse.Table) []map[string]string {
 	t.Helper()
