@@ -16,9 +16,28 @@ import (
 	"ironmonger/internal/star"
 )
 
-// jsonPath turns the path of a column, names with points between, into one of gjson's, in which other characters mean
-// something, too. A backslash before a point makes it part of a name.
-func jsonPath(path string) string {
+// jsonPath is where a column is in an object: under a name of it, or below that by a path of gjson's.
+type jsonPath struct{ name, rest string }
+
+// newPath reads the path of a column, names with points between; a backslash before a point makes it part of a name.
+func newPath(path string) jsonPath {
+	var name strings.Builder
+	for i := 0; i < len(path); i++ {
+		switch {
+		case path[i] == '\\' && i+1 < len(path):
+			i++
+			name.WriteByte(path[i])
+		case path[i] == '.':
+			return jsonPath{name.String(), below(path[i+1:])}
+		default:
+			name.WriteByte(path[i])
+		}
+	}
+	return jsonPath{name: name.String()}
+}
+
+// below makes a path one of gjson's, in which other characters than the point mean something, too.
+func below(path string) string {
 	var b strings.Builder
 	escaped := false
 	for _, c := range path {
@@ -59,35 +78,19 @@ func (p *piece) fillLines(b *column.Batch) error {
 			b.SetAside(n, "the line is no JSON object", place.Clip(place.Printable(string(line)), 60))
 			continue
 		}
-		for k, path := range p.of.paths {
-			c := &b.Cols[k]
-			value := gjson.GetBytes(line, path)
-			text := value.Raw
-			switch value.Type {
-			case gjson.Null:
-				c.SetNull(n)
-				continue
-			case gjson.String:
-				text = value.Str
-			case gjson.Number:
-				if c.Type.Exact() {
-					text = written(text)
-				}
-			case gjson.JSON:
-				if !p.of.nested {
-					c.SetNull(n)
-					what := "an object"
-					if value.IsArray() {
-						what = "a list"
-					}
-					b.SetAside(n, fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what), place.Clip(place.Printable(text), 60))
-					continue
-				}
-			}
-			if err := reader.Set(c, n, text); err != nil {
-				b.SetAside(n, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(text), 60))
-			}
+		for k := range p.of.paths {
+			b.Cols[k].SetNull(n)
 		}
+		gjson.ParseBytes(line).ForEach(func(name, value gjson.Result) bool {
+			for _, k := range p.of.named[name.Str] {
+				if rest := p.of.paths[k].rest; rest != "" {
+					p.place(b, n, k, value.Get(rest), reader)
+				} else {
+					p.place(b, n, k, value, reader)
+				}
+			}
+			return true
+		})
 	}
 	if p.tooLong {
 		return &place.Error{At: place.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a line is longer than 16 MiB"}
@@ -96,6 +99,33 @@ func (p *piece) fillLines(b *column.Batch) error {
 	b.From.Bytes = p.bytes
 	b.From.Raw = func(i int) string { return string(lines[i]) }
 	return nil
+}
+
+// place puts a value of an object into column k of row n.
+func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *column.Reader) {
+	c, text := &b.Cols[k], value.Raw
+	switch value.Type {
+	case gjson.Null:
+		return
+	case gjson.String:
+		text = value.Str
+	case gjson.Number:
+		if c.Type.Exact() {
+			text = written(text)
+		}
+	case gjson.JSON:
+		if !p.of.nested {
+			what := "an object"
+			if value.IsArray() {
+				what = "a list"
+			}
+			b.SetAside(n, fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what), place.Clip(place.Printable(text), 60))
+			return
+		}
+	}
+	if err := reader.Set(c, n, text); err != nil {
+		b.SetAside(n, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(text), 60))
+	}
 }
 
 // written gives a number of JSON without its exponent; one beyond what any column holds stays as it is.

@@ -37,9 +37,10 @@ type Files struct {
 	fields []column.Field
 	zone   *time.Location
 	csv    star.CSV
-	lines  bool     // the files are JSON objects, a line each
-	nested bool     // objects and lists may stand in text columns, as JSON
-	paths  []string // of each field, for gjson
+	lines  bool             // the files are JSON objects, a line each
+	nested bool             // objects and lists may stand in text columns, as JSON
+	paths  []jsonPath       // of each field
+	named  map[string][]int // fields by the first name of their path
 	files  []*file
 	piece  int // bytes of a file that are taken at a time
 }
@@ -63,8 +64,12 @@ func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want fu
 	for _, c := range s.Columns {
 		if want(c.Text) {
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
-			f.paths = append(f.paths, jsonPath(c.InFile()))
+			f.paths = append(f.paths, newPath(c.InFile()))
 		}
+	}
+	f.named = map[string][]int{}
+	for k, path := range f.paths {
+		f.named[path.name] = append(f.named[path.name], k)
 	}
 	var errs place.List
 	if s.Within.Text != "" {
