@@ -125,7 +125,7 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 
 func (r *reader) sourceEntries(s *Source) []Entry {
 	return []Entry{
-		{"read", "a pattern or a list", "CSV files in the model's folder, or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", true, func(n *node) { s.Read = r.words(n, "a file pattern") }},
+		{"read", "a pattern or a list", "the files, in the model's folder or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", true, func(n *node) { s.Read = r.words(n, "a file pattern") }},
 		{"within", "a folder", "the folder of its files, seen from the model's, where that is another one; nothing outside of it is read, whatever links there are", false, func(n *node) { s.Within, _ = r.word(n, "a folder") }},
 		{"columns", "name: type", "the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. In place of a type, keys: what is it called in the file, or where does it stand?", true, func(n *node) { s.Columns = r.columns(n) }},
 		{"format", "csv or json_lines", "what the files are; CSV if not said. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it isn't the column's own name; what isn't there is null, and a list or object where one value is wanted sets its row aside", false, func(n *node) { s.Format = r.choice(n, "csv", "json_lines") }},
