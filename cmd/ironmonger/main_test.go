@@ -848,3 +848,94 @@ func interrupt(t *testing.T, demo string, empty func()) {
 	}
 	must(t, demo, "load")
 }
+
+// TestParameters: a run is told values on its call or in the environment; they stand in paths and expressions, and in the
+// ledger.
+func TestParameters(t *testing.T) {
+	dir := t.TempDir()
+	model := `warehouse:
+  sqlite: star.db
+parameters:
+  site: text
+  run_date:
+    type: date
+    default: 2025-03-31
+  least:
+    type: decimal(9,2)
+    default: 1
+sources:
+  tolls:
+    read: "tolls-{site}-{run_date}.csv"
+    columns:
+      no: integer
+      paid: decimal(9,2)
+    derive:
+      paid_on: :run_date
+      site: ":site || '!'"
+    require:
+      enough: paid >= :least
+dimensions:
+  site:
+    from: tolls
+    natural_key: site
+    type_1: paid_on
+facts:
+  toll:
+    from: tolls
+    grain: no
+    keys:
+      site: site
+    measures: paid
+    must_hold:
+      nothing small: paid >= :least
+limits:
+  set_aside: none
+`
+	startest.Write(t, dir, "ironmonger.yaml", model)
+	startest.Write(t, dir, "tolls-A, B-2025-03-31.csv", "no,paid\n1,0.50\n2,1.50\n")
+	startest.Write(t, dir, "tolls-N-2025-04-30.csv", "no,paid\n3,2.50\n4,3.50\n")
+	must(t, dir, "load", "--set", "site=A, B")
+	if out := must(t, dir, "load", "--set", "site=N", "--set", "run_date=2025-04-30", "--set", "least=3"); !strings.Contains(out, "least = 3.00\nrun_date = 2025-04-30\nsite = N\nrun 2: done") {
+		t.Error(out)
+	}
+	if out := must(t, dir, "show", "toll", "--natural", "--columns", "no,site_key,paid", "--set", "site=N", "--format", "csv"); out != "no,site_key,paid\n2,\"A, B!\",1.50\n4,N!,3.50\n" {
+		t.Errorf("%q", out)
+	}
+	t.Setenv("IRONMONGER_SET_site", "A, B")
+	t.Setenv("IRONMONGER_SET_other", "of another model")
+	if out := must(t, dir, "show", "tolls", "--columns", "no,paid_on", "--format", "csv"); out != "no,paid_on\n2,2025-03-31\n" {
+		t.Errorf("%q", out)
+	}
+	var second struct{ Parameters map[string]string }
+	decode(t, must(t, dir, "runs", "2", "--set", "site=N", "--format", "json"), &second)
+	if fmt.Sprint(second.Parameters) != "map[least:3.00 run_date:2025-04-30 site:N]" {
+		t.Error(second.Parameters)
+	}
+	must(t, dir, "prove", "--against-sources")
+	os.Unsetenv("IRONMONGER_SET_site")
+	for _, c := range []struct {
+		call, old, new string
+		status         int
+		answer         string
+	}{
+		{"check", "", "", 2, `^ironmonger.yaml:4:3: parameters.site: no value is given, and there is no default: --set site=...\n`},
+		{"check --set site=N --set sit=N", "", "", 2, `--set sit: the model has no parameter sit \(did you mean site\?\)`},
+		{"check --set site", "", "", 2, `--set site: a parameter is given as name=value`},
+		{"check --set site=N --set run_date=soon", "", "", 2, `ironmonger.yaml:5:3: parameters.run_date: soon is no date`},
+		{"check --set site=../N", "", "", 2, `sources.tolls.read: the value of site can't be part of a file's name: "../N"`},
+		{"check --set site=a/b", "", "", 2, `can't be part of a file's name`},
+		{"check --set site=*", "", "", 2, `can't be part of a file's name`},
+		{"check --set site=N", "default: 1", "default: x", 2, `ironmonger.yaml:10:14: parameters.least: x is no decimal\(9,2\)`},
+		{"check --set site=N", "-{run_date}", "-{run_day}", 2, `there is no parameter run_day \(did you mean run_date\?\)`},
+		{"check --set site=N", "-{run_date}", "-{run_date", 2, `\{ is never closed`},
+		{"check --set site=N", "paid >= :least", "paid >= :lest", 2, `^ironmonger.yaml:2\d:23: sources.tolls.require.enough: there is no parameter lest \(did you mean least\?\)`},
+		{"check --set site=N", "paid >= :least", "paid >= :site", 2, `can't compare decimal\(9,2\) with text`},
+		{"check --set site=N", "least:\n    type", "least:\n    typ", 2, `no such key: typ \(did you mean type\?\)`},
+	} {
+		startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, c.old, c.new, 1))
+		out, errs, status := run(t, dir, strings.Fields(c.call)...)
+		if status != c.status || !regexp.MustCompile(c.answer).MatchString(out+errs) {
+			t.Errorf("%s for %q: status %d\n%s%s\nwant %s", c.call, c.new, status, out, errs, c.answer)
+		}
+	}
+}

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -96,6 +97,7 @@ func usageError(_ context.Context, _ *cli.Command, err error, _ bool) error { re
 func command(c *cli.Command, arguments int) *cli.Command {
 	c.OnUsageError = usageError
 	c.HideHelpCommand = true
+	c.DisableSliceFlagSeparator = true // a value may have commas
 	action := c.Action
 	c.Action = func(ctx context.Context, cmd *cli.Command) error {
 		if cmd.Args().Len() > arguments {
@@ -145,7 +147,8 @@ func (s *session) status(err error) int {
 // flags gives the flags that commands share, with more of its own.
 func flags(more ...cli.Flag) []cli.Flag {
 	model := &cli.StringFlag{Name: "model", Aliases: []string{"m"}, Value: "ironmonger.yaml", Usage: "the model `FILE`"}
-	return append(append([]cli.Flag{model}, formatFlags()...), more...)
+	set := &cli.StringSliceFlag{Name: "set", Usage: "the value of a parameter of the model, as `NAME=VALUE`; again for another"}
+	return append(append([]cli.Flag{model, set}, formatFlags()...), more...)
 }
 
 func formatFlags() []cli.Flag {
@@ -157,16 +160,47 @@ func formatFlags() []cli.Flag {
 	}}, &cli.BoolFlag{Name: "guard", Usage: "in csv: an apostrophe before what a spreadsheet would take for a formula"}}
 }
 
+// settings reads the values of parameters that a call gives.
+func settings(c *cli.Command) (map[string]string, error) {
+	given := map[string]string{}
+	for _, set := range c.StringSlice("set") {
+		name, value, ok := strings.Cut(set, "=")
+		if !ok {
+			return nil, wrong{fmt.Errorf("--set %s: a parameter is given as name=value", set)}
+		}
+		given[name] = value
+	}
+	return given, nil
+}
+
 // readModel reads the model that the call names, with the folder in which its files are.
 func readModel(c *cli.Command) (*star.Model, *os.Root, error) {
 	file := c.String("model")
-	m, err := star.Read(file)
+	given, err := settings(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := star.Read(file, func(name string) (string, bool) {
+		if value, ok := given[name]; ok {
+			return value, true
+		}
+		return os.LookupEnv("IRONMONGER_SET_" + name)
+	})
 	if err != nil {
 		var list place.List
 		if errors.As(err, &list) {
 			return nil, nil, err
 		}
 		return nil, nil, wrong{fmt.Errorf("the model can't be read: %w (--model names it)", err)}
+	}
+	var names []string
+	for _, p := range m.Parameters {
+		names = append(names, p.Text)
+	}
+	for name := range given {
+		if !slices.Contains(names, name) {
+			return nil, nil, wrong{fmt.Errorf("--set %s: the model has no parameter %s%s", name, name, place.Suggest(name, names))}
+		}
 	}
 	root, err := os.OpenRoot(filepath.Dir(file))
 	return m, root, err

@@ -34,7 +34,7 @@ func (s *session) demo() *cli.Command {
 			if err := demo.Write(dir, c.Int("passages")); err != nil {
 				return wrong{err}
 			}
-			m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"))
+			m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), nil)
 			if err != nil {
 				return err
 			}

@@ -100,9 +100,17 @@ type Program struct {
 	used []int
 }
 
-// Compile reads an expression over columns of the given fields. The error is an [*Error].
-func Compile(text string, fields []column.Field) (*Program, error) {
-	p := &parser{lex: lexer{text: []rune(text)}, fields: fields}
+// Parameter is a constant that an expression calls :name. A value that is no value of its type is null.
+type Parameter struct {
+	Name  string
+	Type  column.Type
+	Value string
+}
+
+// Compile reads an expression over columns of the given fields, which may use parameters. The error is an
+// [*Error].
+func Compile(text string, fields []column.Field, parameters ...Parameter) (*Program, error) {
+	p := &parser{lex: lexer{text: []rune(text)}, fields: fields, parameters: parameters}
 	p.next()
 	root, err := p.parse()
 	if err != nil {

@@ -22,6 +22,7 @@ const (
 	tokQuoted // a name in double quotes
 	tokNumber
 	tokString
+	tokParameter
 	tokSign
 )
 
@@ -73,6 +74,11 @@ func (l *lexer) next() (token, error) {
 			l.pos++
 		}
 		return span(tokName), nil
+	case r == ':' && at+1 < len(l.text) && isWord(l.text[at+1]):
+		for l.pos++; l.pos < len(l.text) && isWord(l.text[l.pos]); {
+			l.pos++
+		}
+		return span(tokParameter), nil
 	case r == '\'' || r == '"':
 		var b strings.Builder
 		for l.pos++; l.pos < len(l.text); l.pos++ {
@@ -108,6 +114,8 @@ type parser struct {
 	depth  int
 	fields []column.Field
 	used   []int
+
+	parameters []Parameter
 }
 
 func (p *parser) next() token {
@@ -427,6 +435,8 @@ func (p *parser) primary() (node, error) {
 			return n, nil
 		}
 		return nil, errorAt(t.at, "a text can't hold a zero byte")
+	case t.kind == tokParameter:
+		return p.parameter(t)
 	case t.is("("):
 		n, err := p.or()
 		if err == nil {
@@ -486,6 +496,20 @@ func number(t token) (node, error) {
 		return newLiteral(typ, t.text, 0), nil
 	}
 	return newLiteral(column.Type{Kind: column.Integer}, t.text, len(strings.TrimPrefix(t.text, "-"))), nil
+}
+
+func (p *parser) parameter(t token) (node, error) {
+	var names []string
+	for _, x := range p.parameters {
+		if x.Name == t.text[1:] {
+			if n := newLiteral(x.Type, x.Value, 0); n != nil {
+				return n, nil
+			}
+			return retype(newLiteral(column.Type{}, "", 0), x.Type), nil
+		}
+		names = append(names, x.Name)
+	}
+	return nil, errorAt(t.at, "there is no parameter %s%s", t.text[1:], place.Suggest(t.text[1:], names))
 }
 
 func (p *parser) column(t token) (node, error) {

@@ -87,7 +87,7 @@ func describe(t *warehouse.Table) string {
 }
 
 func TestTables(t *testing.T) {
-	m, err := star.Parse("m.yaml", []byte(model))
+	m, err := star.Parse("m.yaml", []byte(model), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

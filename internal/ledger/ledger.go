@@ -35,7 +35,7 @@ func optional(name string, t column.Type) warehouse.Column {
 var (
 	runTable = &warehouse.Table{Name: "load_run", Primary: []string{"run"}, Columns: []warehouse.Column{
 		required("run", integer), required("state", text), required("started_at", timestamp), optional("ended_at", timestamp),
-		required("program", text), required("holder", text), required("model_file", text), required("model", text)}}
+		required("program", text), required("holder", text), required("parameters", text), required("model_file", text), required("model", text)}}
 	stepTable = &warehouse.Table{Name: "load_step", Primary: []string{"run", "step"}, Columns: []warehouse.Column{
 		required("run", integer), required("step", text), required("state", text), optional("message", text),
 		optional("started_at", timestamp), optional("ended_at", timestamp),
@@ -76,8 +76,10 @@ type Run struct {
 	Program   string     `json:"program"`
 	Holder    string     `json:"holder"` // the process that ran it
 	ModelFile string     `json:"model"`
-	ModelText string     `json:"-"`
-	Steps     []*Step    `json:"steps,omitempty"`
+
+	Parameters map[string]string `json:"parameters,omitempty"` // the values of the model's
+	ModelText  string            `json:"-"`
+	Steps      []*Step           `json:"steps,omitempty"`
 }
 
 // Step is an entry of load_step.
@@ -273,6 +275,10 @@ func StartRun(ctx context.Context, tx warehouse.Tx, r *Run) error {
 	if err != nil {
 		return err
 	}
+	parameters, err := json.Marshal(r.Parameters)
+	if err != nil {
+		return err
+	}
 	r.ID, r.State, r.StartedAt = 1, Running, r.StartedAt.UTC()
 	for i, id := range known.Cols[0].Int {
 		r.ID = max(r.ID, id+1)
@@ -282,7 +288,7 @@ func StartRun(ctx context.Context, tx warehouse.Tx, r *Run) error {
 			}
 		}
 	}
-	return appendRow(ctx, tx, runTable, r.ID, r.State, r.StartedAt, nil, r.Program, r.Holder, r.ModelFile, r.ModelText)
+	return appendRow(ctx, tx, runTable, r.ID, r.State, r.StartedAt, nil, r.Program, r.Holder, string(parameters), r.ModelFile, r.ModelText)
 }
 
 // EndRun writes how a run ended.

@@ -18,7 +18,7 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	if columns, err := r.Describe(ctx, runTable.Name); err != nil || columns == nil {
 		return nil, err
 	}
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "ended_at", "program", "holder", "model_file")})
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "ended_at", "program", "holder", "model_file", "parameters")})
 	if err != nil {
 		return nil, err
 	}
@@ -27,6 +27,9 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	for i := range b.N {
 		run := &Run{ID: b.Cols[0].Int[i], State: b.Cols[1].Text[i], StartedAt: *instant(&b.Cols[2], i), EndedAt: instant(&b.Cols[3], i),
 			Program: b.Cols[4].Text[i], Holder: b.Cols[5].Text[i], ModelFile: b.Cols[6].Text[i]}
+		if err := json.Unmarshal([]byte(b.Cols[7].Text[i]), &run.Parameters); err != nil {
+			return nil, fmt.Errorf("the ledger's parameters of run %d can't be read: %v", run.ID, err)
+		}
 		runs = append(runs, run)
 		byID[run.ID] = run
 	}

@@ -161,7 +161,10 @@ func (r *run) begin(ctx context.Context) error {
 				return err
 			}
 		}
-		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text}
+		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text, Parameters: map[string]string{}}
+		for _, p := range r.model.Parameters {
+			r.entry.Parameters[p.Text] = p.Value
+		}
 		return ledger.StartRun(ctx, tx, r.entry)
 	})
 }

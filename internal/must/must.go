@@ -29,14 +29,14 @@ type Judge struct {
 func New(m *star.Must, fields []column.Field) (*Judge, error) {
 	j := &Judge{Must: m, total: -1}
 	for _, e := range []struct {
-		text string
-		to   **expr.Program
-	}{{m.Every.Text, &j.every}, {m.Where.Text, &j.where}} {
-		if e.text == "" {
+		star.Expression
+		to **expr.Program
+	}{{m.Every, &j.every}, {m.Where, &j.where}} {
+		if e.Text == "" {
 			continue
 		}
 		var err error
-		if *e.to, err = expr.Compile(e.text, fields); err != nil {
+		if *e.to, err = e.Compile(fields); err != nil {
 			return nil, err
 		}
 	}

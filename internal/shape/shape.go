@@ -36,7 +36,7 @@ func New(s *star.Source, want func(column string) bool) (*Shaper, error) {
 		if !want(d.Text) {
 			continue
 		}
-		p, err := expr.Compile(d.Expression.Text, sh.fields)
+		p, err := d.Expression.Compile(sh.fields)
 		if err != nil {
 			return nil, err
 		}
@@ -45,7 +45,7 @@ func New(s *star.Source, want func(column string) bool) (*Shaper, error) {
 	}
 	add := func(rules []star.Rule, wanted bool) error {
 		for _, r := range rules {
-			p, err := expr.Compile(r.Condition.Text, sh.fields)
+			p, err := r.Condition.Compile(sh.fields)
 			if err != nil {
 				return err
 			}
@@ -108,7 +108,7 @@ func Wanted(s *star.Source, names []string) func(column string) bool {
 		need[n] = true
 	}
 	use := func(e star.Expression, fields []column.Field) {
-		if p, err := expr.Compile(e.Text, fields); err == nil {
+		if p, err := e.Compile(fields); err == nil {
 			for _, k := range p.Columns() {
 				need[fields[k].Name] = true
 			}

@@ -34,7 +34,7 @@ dimensions:
 
 func source(t *testing.T) *star.Source {
 	t.Helper()
-	m, err := star.Parse("m.yaml", []byte(model))
+	m, err := star.Parse("m.yaml", []byte(model), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

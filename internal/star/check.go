@@ -98,7 +98,7 @@ func (c *checker) compile(e Expression, path string, fields []column.Field) *exp
 	if e.At.Line == 0 {
 		return nil
 	}
-	p, err := expr.Compile(e.Text, fields)
+	p, err := e.Compile(fields)
 	if err != nil {
 		at := e.At
 		if mistake, ok := err.(*expr.Error); ok && at.Column > 0 {

@@ -74,7 +74,7 @@ facts:
 `
 
 func TestSound(t *testing.T) {
-	m, err := Parse("m.yaml", []byte(sound))
+	m, err := Parse("m.yaml", []byte(sound), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -154,7 +154,7 @@ func TestMistakes(t *testing.T) {
 		if !strings.Contains(sound, c.old) {
 			t.Fatalf("%q isn't in the sound model", c.old)
 		}
-		_, err := Parse("m.yaml", []byte(strings.Replace(sound, c.old, c.new, 1)))
+		_, err := Parse("m.yaml", []byte(strings.Replace(sound, c.old, c.new, 1)), nil)
 		var got []string
 		if err != nil {
 			for _, line := range strings.Split(err.Error(), "\n") {
@@ -182,7 +182,7 @@ sources:
 dimensions:
   one: {from: s, natural_key: a, keys: {two: b}}
   two: {from: s, natural_key: a, keys: {one: b}}
-`))
+`), nil)
 	if err == nil || !strings.Contains(err.Error(), "dimensions.two.keys.one: dimensions wait for each other: one -> two -> one") {
 		t.Error(err)
 	}
@@ -194,7 +194,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("warehouse: {sqlite: [a]}\ndimensions: {x: {rows: [[1]], natural_key: {a: b}}}"))
 	f.Add([]byte("facts: {f: {from: s, grain: [k], keys: {k: {by: {a: [b]}}}}}"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		if _, err := Parse("m.yaml", text); err != nil {
+		if _, err := Parse("m.yaml", text, nil); err != nil {
 			_ = err.Error()
 		}
 	})

@@ -26,6 +26,7 @@ func Sections() []Section {
 		{"model", "The whole file.", r.modelEntries(m)},
 		{"warehouse", "Where the star stands.", r.warehouseEntries(m)},
 		{"limits", "When a step of more than 100 rows stops instead of going on with few of them. Stands at the top for all steps, or in a dimension or fact for its own.", r.limitEntries(&Limits{})},
+		{"parameters.NAME", "A parameter with a default.", r.parameterEntries(&Parameter{})},
 		{"sources.NAME", "Files that arrive.", r.sourceEntries(&Source{})},
 		{"sources.NAME.columns.NAME", "A column that is called otherwise in the files, or told by its position.", r.columnEntries(&Column{})},
 		{"sources.NAME.csv", "How files are written.", r.csvEntries(&CSV{})},
@@ -42,6 +43,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 	return []Entry{
 		{"warehouse", "keys", "where the star stands", true, func(n *node) { r.warehouse(m, n) }},
 		{"time_zone", "a zone's name, such as UTC", "whose wall clock timestamps show; without it a timestamp with an offset is refused", false, func(n *node) { m.Zone = r.zone(n) }},
+		{"parameters", "name: type", "what a run is told, by `--set name=value`, else by IRONMONGER_SET_name in the environment: `{name}` in paths, `:name` in expressions. In place of a type, keys", false, func(n *node) { m.Parameters = r.readParameters(n) }},
 		{"limits", "keys", "when a step stops", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
 		{"sources", "names", "what arrives", false, func(n *node) {
 			r.each(n, func(n *node) {

@@ -12,6 +12,7 @@ import (
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/place"
 )
 
@@ -28,6 +29,7 @@ type Model struct {
 	Warehouse  Warehouse
 	Zone       *time.Location // nil if the model names none
 	Limits     Limits
+	Parameters []*Parameter
 	Sources    []*Source
 	Dimensions []*Dimension
 	Facts      []*Fact
@@ -112,7 +114,10 @@ type Column struct {
 func (c *Column) InFile() string { return cmp.Or(c.Header, c.Text) }
 
 // Expression is the text of an expression. Compile it over the fields it was checked against.
-type Expression struct{ Name }
+type Expression struct {
+	Name
+	parameters *[]expr.Parameter // of its model; nil if it has none
+}
 
 // Derived is a column made by an expression over the columns before it.
 type Derived struct {

@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/place"
 )
 
@@ -34,6 +35,8 @@ type reader struct {
 	file  string
 	lines []string
 	errs  place.List
+
+	parameters []expr.Parameter // with their values, once the whole file has been read
 }
 
 func (r *reader) errorf(at place.Place, subject, format string, args ...any) {
@@ -235,7 +238,7 @@ func (r *reader) expression(n *node, what string) Expression {
 	case n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0:
 		w.At = place.Place{File: r.file, Line: w.At.Line + 1}
 	}
-	return Expression{w}
+	return Expression{w, &r.parameters}
 }
 
 // share reads a percentage into millionths, or none.

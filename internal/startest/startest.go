@@ -39,7 +39,7 @@ func Write(t testing.TB, dir, name, text string) {
 // Model reads the model in dir.
 func Model(t testing.TB, dir string) *star.Model {
 	t.Helper()
-	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"))
+	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -52,6 +53,9 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	took := ""
 	if r.EndedAt != nil {
 		took = " in " + Duration(r.EndedAt.Sub(r.StartedAt))
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Parameters)) {
+		fmt.Fprintf(w, "%s = %s\n", name, place.Printable(r.Parameters[name]))
 	}
 	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
 }
