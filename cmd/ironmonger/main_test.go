@@ -791,10 +791,10 @@ func together(t *testing.T, demo string, empty func()) {
 	must(t, demo, "load")
 	want := startest.Dump(t, demo, "load_run")
 	waits := regexp.MustCompile(`^waiting for (run [12] \(process \d+ on \S+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC\)|another load): it holds the warehouse\n$`)
+	var waited, known atomic.Int64
 	for round := range 5 {
 		empty()
 		var wait sync.WaitGroup
-		var waited, known atomic.Int64
 		for range 3 {
 			wait.Go(func() {
 				out, errs, status := run(t, demo, "load")
@@ -810,12 +810,13 @@ func together(t *testing.T, demo string, empty func()) {
 			})
 		}
 		wait.Wait()
-		if waited.Load() != 2 {
-			t.Errorf("round %d: %d loads waited, %d of them knew for whom", round, waited.Load(), known.Load())
-		}
 		if got := startest.Dump(t, demo, "load_run"); got != want {
 			t.Fatalf("round %d:\n%s", round, startest.Difference(want, got))
 		}
+	}
+	t.Logf("%d of 15 loads waited, %d of them knew for whom", waited.Load(), known.Load())
+	if waited.Load() < 5 || known.Load() < 3 { // on a busy computer one may begin when another has ended
+		t.Errorf("%d of 15 loads waited, %d of them knew for whom", waited.Load(), known.Load())
 	}
 }
 

@@ -129,7 +129,8 @@ func (r *run) openAll() error {
 
 // hold takes the warehouse, waiting for the load that has it and telling which that is.
 func (r *run) hold(ctx context.Context) (release func(), err error) {
-	for told := false; ; told = true {
+	told, begin := false, time.Now()
+	for {
 		release, err := r.wh.Hold(ctx)
 		if !errors.Is(err, warehouse.ErrHeld) {
 			return release, err
@@ -139,11 +140,14 @@ func (r *run) hold(ctx context.Context) (release func(), err error) {
 			if err != nil {
 				return nil, err
 			}
-			waits := "another load"
-			if other != nil {
-				waits = fmt.Sprintf("run %d (%s, since %s UTC)", other.ID, other.Holder, other.StartedAt.Format(time.DateTime))
+			switch { // one that has just begun may not be in the ledger yet
+			case other != nil:
+				r.tell(Progress{Waits: fmt.Sprintf("run %d (%s, since %s UTC)", other.ID, other.Holder, other.StartedAt.Format(time.DateTime))})
+				told = true
+			case time.Since(begin) > time.Second:
+				r.tell(Progress{Waits: "another load"})
+				told = true
 			}
-			r.tell(Progress{Waits: waits})
 		}
 		select {
 		case <-time.After(50 * time.Millisecond):
