@@ -105,23 +105,14 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 	if g.stored == nil {
 		return g, nil
 	}
-	rows, err := tx.Read(ctx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields})
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	b := column.NewBatch(w.fields)
 	v := w.newView()
-	for {
-		more, err := rows.Next(b)
-		if err != nil || !more {
-			return g, err
-		}
+	err := warehouse.Each(ctx, tx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields}, func(b *column.Batch) {
 		v.look(pointers(b.Cols), b.N)
 		for i := range b.N {
 			g.stored.put(g.id(v, i), v.content(i))
 		}
-	}
+	})
+	return g, err
 }
 
 // asks says whether grains are told by more than one integer that stands as it is, so that views must

@@ -44,22 +44,13 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*
 	a.again = column.NewBatch(a.fields)
 	match := column.Column{Type: text}
 	match.AppendText(step)
-	rows, err := tx.Read(ctx, warehouse.Query{Table: asideTable.Name, Fields: pick(asideTable, "file", "line", "content_hash", "first_run"),
-		By: []string{"step"}, Match: []*column.Column{&match}})
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	b := column.NewBatch(pick(asideTable, "file", "line", "content_hash", "first_run"))
-	for {
-		more, err := rows.Next(b)
-		if err != nil || !more {
-			return a, err
-		}
+	err := warehouse.Each(ctx, tx, warehouse.Query{Table: asideTable.Name, Fields: pick(asideTable, "file", "line", "content_hash", "first_run"),
+		By: []string{"step"}, Match: []*column.Column{&match}}, func(b *column.Batch) {
 		for i := range b.N {
 			a.known[asideKey{b.Cols[0].Text[i], b.Cols[1].Int[i], b.Cols[2].Text[i]}] = b.Cols[3].Int[i]
 		}
-	}
+	})
+	return a, err
 }
 
 // Put writes a row with its state.
@@ -114,20 +105,11 @@ func EachAside(ctx context.Context, r warehouse.Reader, f func(a *Aside, firstRu
 	match := column.Column{Type: text}
 	match.AppendText(Waiting)
 	fields := pick(asideTable, "step", "source", "file", "line", "reasons", "content", "first_run")
-	rows, err := r.Read(ctx, warehouse.Query{Table: asideTable.Name, Fields: fields, By: []string{"state"}, Match: []*column.Column{&match}})
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	b := column.NewBatch(fields)
-	for {
-		more, err := rows.Next(b)
-		if err != nil || !more {
-			return err
-		}
+	q := warehouse.Query{Table: asideTable.Name, Fields: fields, By: []string{"state"}, Match: []*column.Column{&match}}
+	return warehouse.Each(ctx, r, q, func(b *column.Batch) {
 		for i := range b.N {
 			c := b.Cols
 			f(&Aside{Step: c[0].Text[i], Source: c[1].Text[i], File: c[2].Text[i], Line: c[3].Int[i], Reasons: c[4].Text[i], Content: c[5].Text[i]}, c[6].Int[i])
 		}
-	}
+	})
 }

@@ -25,21 +25,8 @@ func (w *work) mustHold(ctx context.Context, t *warehouse.Table, list []*star.Mu
 	if judges == nil {
 		return nil
 	}
-	rows, err := w.tx.Read(ctx, warehouse.Query{Table: t.Name, Fields: t.Fields()})
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	b := column.NewBatch(t.Fields())
 	against, first := make([]int64, len(judges)), make([]string, len(judges))
-	for {
-		more, err := rows.Next(b)
-		if err != nil {
-			return err
-		}
-		if !more {
-			break
-		}
+	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: t.Name, Fields: t.Fields()}, func(b *column.Batch) {
 		for n, j := range judges {
 			j.Look(b, func(i int) {
 				if against[n]++; against[n] == 1 {
@@ -48,6 +35,9 @@ func (w *work) mustHold(ctx context.Context, t *warehouse.Table, list []*star.Mu
 				}
 			})
 		}
+	})
+	if err != nil {
+		return err
 	}
 	for n, j := range judges {
 		if against[n] > 0 {

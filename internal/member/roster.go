@@ -159,30 +159,21 @@ func (x *Roster) sortVersions() {
 
 func (x *Roster) readConfirmed(ctx context.Context, r warehouse.Reader) error {
 	fields := x.dim.Confirmed.Fields()
-	rows, err := r.Read(ctx, warehouse.Query{Table: x.dim.Confirmed.Name, Fields: fields})
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	b := column.NewBatch(fields)
-	cols, sequence := pointers(b.Cols), none
-	if len(cols) > 2 {
+	sequence := none
+	if len(fields) > 2 {
 		sequence = 2
 	}
-	for {
-		more, err := rows.Next(b)
-		if err != nil {
-			return err
-		}
-		if !more {
-			break
-		}
+	err := warehouse.Each(ctx, r, warehouse.Query{Table: x.dim.Confirmed.Name, Fields: fields}, func(b *column.Batch) {
+		cols := pointers(b.Cols)
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
 				p := &x.people[m]
 				p.confirmed = append(p.confirmed, sightingOf(cols[1], at(cols, sequence), i))
 			}
 		}
+	})
+	if err != nil {
+		return err
 	}
 	for m := range x.people {
 		slices.SortFunc(x.people[m].confirmed, sighting.compare)

@@ -23,9 +23,6 @@ var encodings = map[string]encoding.Encoding{
 	"utf-16":       unicode.UTF16(unicode.LittleEndian, unicode.UseBOM),
 }
 
-// Encodings lists the names of the encodings that a source may declare.
-func Encodings() []string { return []string{"utf-16", "windows-1252", "iso-8859-1"} }
-
 // maxWindow bounds what a zstd file may ask to be kept of it.
 const maxWindow = 64 << 20
 

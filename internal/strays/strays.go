@@ -165,22 +165,13 @@ func count(ctx context.Context, r warehouse.Reader, ref layout.Reference, keys m
 		return 0, err
 	}
 	fields := []column.Field{{Name: ref.Key, Type: column.Type{Kind: column.Integer}}}
-	rows, err := r.Read(ctx, warehouse.Query{Table: ref.Table, Fields: fields})
-	if err != nil {
-		return 0, err
-	}
-	defer rows.Close()
-	b := column.NewBatch(fields)
 	n := int64(0)
-	for {
-		more, err := rows.Next(b)
-		if err != nil || !more {
-			return n, err
-		}
+	err := warehouse.Each(ctx, r, warehouse.Query{Table: ref.Table, Fields: fields}, func(b *column.Batch) {
 		for i := range b.N {
 			if !b.Cols[0].Null[i] && keys[b.Cols[0].Int[i]] {
 				n++
 			}
 		}
-	}
+	})
+	return n, err
 }

@@ -124,20 +124,10 @@ func (t *tracer) pointing(ref layout.Reference, key int64) (int64, error) {
 	match := column.Column{Type: column.Type{Kind: column.Integer}}
 	match.AppendInt(key)
 	fields := []column.Field{{Name: ref.Key, Type: match.Type}}
-	rows, err := t.r.Read(t.ctx, warehouse.Query{Table: ref.Table, Fields: fields, By: []string{ref.Key}, Match: []*column.Column{&match}})
-	if err != nil {
-		return 0, err
-	}
-	defer rows.Close()
-	b := column.NewBatch(fields)
 	n := int64(0)
-	for {
-		more, err := rows.Next(b)
-		if err != nil || !more {
-			return n, err
-		}
-		n += int64(b.N)
-	}
+	err := warehouse.Each(t.ctx, t.r, warehouse.Query{Table: ref.Table, Fields: fields, By: []string{ref.Key}, Match: []*column.Column{&match}},
+		func(b *column.Batch) { n += int64(b.N) })
+	return n, err
 }
 
 // observations reads the source again for what it says of the member.

@@ -152,24 +152,33 @@ type Warehouse interface {
 	Close() error
 }
 
-// ReadAll collects the answer to a query in one batch; for answers that are known to be small.
-func ReadAll(ctx context.Context, r Reader, q Query) (*column.Batch, error) {
+// Each calls f for the answer to a query, batch by batch. The batch is f's until it returns.
+func Each(ctx context.Context, r Reader, q Query, f func(b *column.Batch)) error {
 	rows, err := r.Read(ctx, q)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer rows.Close()
-	all, part := column.NewBatch(q.Fields), column.NewBatch(q.Fields)
+	b := column.NewBatch(q.Fields)
 	for {
-		ok, err := rows.Next(part)
-		if err != nil || !ok {
-			return all, err
+		more, err := rows.Next(b)
+		if err != nil || !more {
+			return err
 		}
+		f(b)
+	}
+}
+
+// ReadAll collects the answer to a query in one batch; for answers that are known to be small.
+func ReadAll(ctx context.Context, r Reader, q Query) (*column.Batch, error) {
+	all := column.NewBatch(q.Fields)
+	err := Each(ctx, r, q, func(part *column.Batch) {
 		for i := range part.N {
 			for k := range all.Cols {
 				all.Cols[k].Append(&part.Cols[k], i)
 			}
 		}
 		all.N += part.N
-	}
+	})
+	return all, err
 }
