@@ -64,15 +64,20 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	return runs, nil
 }
 
-// Going gives the run that goes on, nil if none does.
+// Going gives the run that goes on, without its steps; nil if none does.
 func Going(ctx context.Context, r warehouse.Reader) (*Run, error) {
-	runs, err := Runs(ctx, r, 0)
-	for _, run := range runs {
-		if run.State == Running {
-			return run, err
-		}
+	if columns, err := r.Describe(ctx, runTable.Name); err != nil || columns == nil {
+		return nil, err
 	}
-	return nil, err
+	going := column.Column{Type: text}
+	going.AppendText(Running)
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "holder", "started_at"),
+		By: []string{"state"}, Match: []*column.Column{&going}, OrderBy: []string{"run"}})
+	if err != nil || b.N == 0 {
+		return nil, err
+	}
+	last := b.N - 1
+	return &Run{ID: b.Cols[0].Int[last], State: Running, Holder: b.Cols[1].Text[last], StartedAt: *instant(&b.Cols[2], last)}, nil
 }
 
 // Ended says whether the ledger has the end of a run's step.
