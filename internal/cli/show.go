@@ -130,14 +130,13 @@ func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root
 		}
 	}
 	for _, d := range tables.Dimensions {
-		if !wish.AsRead {
-			things = append(things, thing[rows]{"dimension", d.Text, loaded(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Dimension(ctx, r, tables, d, wish) })})
-		}
+		things = append(things, thing[rows]{"dimension", d.Text, loaded(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Dimension(ctx, r, tables, d, wish) })})
 	}
 	for _, f := range tables.Facts {
-		if !wish.AsRead || len(args) > 1 {
-			things = append(things, thing[rows]{"fact", f.Text, loaded(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Fact(ctx, r, tables, f, wish) })})
-		}
+		things = append(things, thing[rows]{"fact", f.Text, loaded(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Fact(ctx, r, tables, f, wish) })})
+	}
+	if wish.AsRead && len(args) == 1 { // a name alone can only mean a source then
+		things = things[:len(m.Sources)]
 	}
 	find, rest, err := named("show", "ironmonger show passages", args, things)
 	if err != nil {
