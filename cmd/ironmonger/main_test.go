@@ -920,7 +920,7 @@ limits:
 		answer         string
 	}{
 		{"check", "", "", 2, `^ironmonger.yaml:4:3: parameters.site: no value is given, and there is no default: --set site=...\n`},
-		{"check --set site=N --set sit=N", "", "", 2, `--set sit: the model has no parameter sit \(did you mean site\?\)`},
+		{"check --set site=N --set sit=N", "", "", 2, `a value is given for sit, and the model has no such parameter \(did you mean site\?\)`},
 		{"check --set site", "", "", 2, `--set site: a parameter is given as name=value`},
 		{"check --set site=N --set run_date=soon", "", "", 2, `ironmonger.yaml:5:3: parameters.run_date: soon is no date`},
 		{"check --set site=../N", "", "", 2, `sources.tolls.read: the value of site can't be part of a file's name: "../N"`},

@@ -21,6 +21,7 @@ import (
 
 	"ironmonger/internal/load"
 	"ironmonger/internal/place"
+	"ironmonger/internal/shape"
 	"ironmonger/internal/star"
 	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
@@ -148,7 +149,8 @@ func (s *session) status(err error) int {
 func flags(more ...cli.Flag) []cli.Flag {
 	model := &cli.StringFlag{Name: "model", Aliases: []string{"m"}, Value: "ironmonger.yaml", Usage: "the model `FILE`"}
 	set := &cli.StringSliceFlag{Name: "set", Usage: "the value of a parameter of the model, as `NAME=VALUE`; again for another"}
-	return append(append([]cli.Flag{model, set}, formatFlags()...), more...)
+	parameters := &cli.StringFlag{Name: "parameters", Usage: "a `FILE` with values of parameters, a line each: NAME: VALUE"}
+	return append(append([]cli.Flag{model, set, parameters}, formatFlags()...), more...)
 }
 
 func formatFlags() []cli.Flag {
@@ -160,9 +162,15 @@ func formatFlags() []cli.Flag {
 	}}, &cli.BoolFlag{Name: "guard", Usage: "in csv: an apostrophe before what a spreadsheet would take for a formula"}}
 }
 
-// settings reads the values of parameters that a call gives.
+// settings reads the values of parameters that a call gives: in a file, and on the command line.
 func settings(c *cli.Command) (map[string]string, error) {
 	given := map[string]string{}
+	if file := c.String("parameters"); file != "" {
+		var err error
+		if given, err = star.ReadParameters(file); err != nil {
+			return nil, wrong{err}
+		}
+	}
 	for _, set := range c.StringSlice("set") {
 		name, value, ok := strings.Cut(set, "=")
 		if !ok {
@@ -174,24 +182,31 @@ func settings(c *cli.Command) (map[string]string, error) {
 }
 
 // readModel reads the model that the call names, with the folder in which its files are.
-func readModel(c *cli.Command) (*star.Model, *os.Root, error) {
+func readModel(ctx context.Context, c *cli.Command) (m *star.Model, root *os.Root, err error) {
 	file := c.String("model")
 	given, err := settings(c)
 	if err != nil {
 		return nil, nil, err
 	}
-	m, err := star.Read(file, func(name string) (string, bool) {
-		if value, ok := given[name]; ok {
-			return value, true
+	defer func() {
+		if err != nil && root != nil {
+			root.Close()
 		}
-		return os.LookupEnv("IRONMONGER_SET_" + name)
-	})
+	}()
+	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil {
+		m, err = star.Read(file, shape.Outside(ctx, root, func(name string) (string, bool) {
+			if value, ok := given[name]; ok {
+				return value, true
+			}
+			return os.LookupEnv("IRONMONGER_SET_" + name)
+		}))
+	}
 	if err != nil {
 		var list place.List
-		if errors.As(err, &list) {
-			return nil, nil, err
+		if !errors.As(err, &list) {
+			err = wrong{fmt.Errorf("the model can't be read: %w (--model names it)", err)}
 		}
-		return nil, nil, wrong{fmt.Errorf("the model can't be read: %w (--model names it)", err)}
+		return nil, root, err
 	}
 	var names []string
 	for _, p := range m.Parameters {
@@ -199,17 +214,17 @@ func readModel(c *cli.Command) (*star.Model, *os.Root, error) {
 	}
 	for name := range given {
 		if !slices.Contains(names, name) {
-			return nil, nil, wrong{fmt.Errorf("--set %s: the model has no parameter %s%s", name, name, place.Suggest(name, names))}
+			err = wrong{fmt.Errorf("a value is given for %s, and the model has no such parameter%s", name, place.Suggest(name, names))}
+			return nil, root, err
 		}
 	}
-	root, err := os.OpenRoot(filepath.Dir(file))
-	return m, root, err
+	return m, root, nil
 }
 
 // onModel makes an action of one that wants the model that the call names, and the folder of its files.
 func onModel(action func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		m, root, err := readModel(c)
+		m, root, err := readModel(ctx, c)
 		if err != nil {
 			return err
 		}

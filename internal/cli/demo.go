@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/demo"
+	"ironmonger/internal/shape"
 	"ironmonger/internal/star"
 	"ironmonger/internal/view"
 )
@@ -34,15 +35,15 @@ func (s *session) demo() *cli.Command {
 			if err := demo.Write(dir, c.Int("passages")); err != nil {
 				return wrong{err}
 			}
-			m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), nil)
-			if err != nil {
-				return err
-			}
 			root, err := os.OpenRoot(dir)
 			if err != nil {
 				return err
 			}
 			defer root.Close()
+			m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), shape.Outside(ctx, root, nil))
+			if err != nil {
+				return err
+			}
 			run, err := s.loadModel(ctx, m, root, 0)
 			if run == nil {
 				return err

@@ -27,7 +27,8 @@ func (s *session) show() *cli.Command {
 		ArgsUsage: "[source|dimension|fact] NAME",
 		Description: "Of a source, the rows as they are once read and shaped, with file and line, or, with --as-read, as they stand\n" +
 			"in the files; of a dimension or fact, the rows that stand in the warehouse. With --figures, what the values of\n" +
-			"each column are like, over all rows. The kind need be said only where two things have one name.\n\n" +
+			"each column are like, over all rows. Once all rows of a source have been looked at, what became of them on their\n" +
+			"way is told, too. The kind need be said only where two things have one name.\n\n" +
 			"Exit status: 0 done; 1 a file can't be read; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger show passages --where \"tonnage > 100\" --columns passage_no,toll\n  ironmonger show fact passage --natural --rows 5\n  ironmonger show passages --as-read --figures",
 		Flags: flags(
@@ -37,9 +38,13 @@ func (s *session) show() *cli.Command {
 			&cli.BoolFlag{Name: "count", Usage: "look at all rows, and say how many there are"},
 			&cli.BoolFlag{Name: "natural", Usage: "natural keys in place of surrogate keys"},
 			&cli.BoolFlag{Name: "as-read", Usage: "of a source: all columns of its files, as text, before anything is done to them"},
+			&cli.StringFlag{Name: "until", Usage: "of a source: with nothing done behind this `stage`: " + strings.Join(star.Stages, ", ")},
 			&cli.BoolFlag{Name: "figures", Usage: "what the values of each column are like, in place of rows"}),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			wish := sample.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural"), AsRead: c.Bool("as-read"), Figures: c.Bool("figures")}
+			wish := sample.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural"), AsRead: c.Bool("as-read"), Figures: c.Bool("figures"), Until: c.String("until")}
+			if wish.Until != "" && !slices.Contains(star.Stages, wish.Until) {
+				return wrong{fmt.Errorf("show: there is no stage %s%s", wish.Until, place.Suggest(wish.Until, star.Stages))}
+			}
 			if wish.Rows < 0 {
 				return wrong{fmt.Errorf("show: --rows %d is no number of rows", wish.Rows)}
 			}

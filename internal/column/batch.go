@@ -49,6 +49,20 @@ func (c *Column) Copy(from *Column, n int) {
 	copy(c.Text, from.Text)
 }
 
+// Set makes row i the value of row j of from, a column of the same type.
+func (c *Column) Set(i int, from *Column, j int) {
+	switch c.Null[i] = from.Null[j]; {
+	case c.Type.Kind == Text:
+		c.Text[i] = from.Text[j]
+	case c.Type.Kind == Double:
+		c.Float[i] = from.Float[j]
+	case c.Type.Wide():
+		c.Wide[i] = from.Wide[j]
+	default:
+		c.Int[i] = from.Int[j]
+	}
+}
+
 // SetNull makes row i null.
 func (c *Column) SetNull(i int) {
 	c.Null[i] = true
@@ -190,6 +204,55 @@ func (b *Batch) Cut(n int) {
 		b.Cols[i].Truncate(n)
 	}
 	b.bad = b.bad[:n]
+}
+
+// Take exchanges the contents of two batches whose columns have the same types. The columns stay where they are in
+// memory, and what is pointed to keeps its place.
+func (b *Batch) Take(from *Batch) {
+	for k := range b.Cols {
+		b.Cols[k], from.Cols[k] = from.Cols[k], b.Cols[k]
+	}
+	b.N, from.N = from.N, b.N
+	b.Faults, from.Faults = from.Faults, b.Faults
+	b.From, from.From = from.From, b.From
+	b.bad, from.bad = from.bad, b.bad
+}
+
+// Keep leaves only the rows that keep says true for, and gives how many went.
+func (b *Batch) Keep(keep func(i int) bool) int {
+	var rows []int32
+	for i := range b.N {
+		if keep(i) {
+			rows = append(rows, int32(i))
+		}
+	}
+	gone := b.N - len(rows)
+	if gone == 0 {
+		return 0
+	}
+	to := make([]int32, b.N)
+	for n := range to {
+		to[n] = -1
+	}
+	for n, i := range rows {
+		to[i] = int32(n)
+		for k := range b.Cols {
+			b.Cols[k].Set(n, &b.Cols[k], int(i))
+		}
+		b.From.Line[n], b.bad[n] = b.From.Line[i], b.bad[i]
+	}
+	faults := b.Faults[:0]
+	for _, f := range b.Faults {
+		if to[f.Row] >= 0 {
+			f.Row = to[f.Row]
+			faults = append(faults, f)
+		}
+	}
+	raw := b.From.Raw
+	b.From.Raw = func(i int) string { return raw(int(rows[i])) }
+	b.From.Line, b.Faults = b.From.Line[:len(rows)], faults
+	b.Cut(len(rows))
+	return gone
 }
 
 // SetAside marks a row as not to be used, with its reason.

@@ -37,6 +37,9 @@ type Reader struct {
 // NewReader gives a reader for a zone, or for none.
 func NewReader(zone *time.Location) *Reader { return &Reader{zone: zone, day: -1 << 62} }
 
+// Zone is the reader's zone, nil if it has none.
+func (r *Reader) Zone() *time.Location { return r.zone }
+
 // Styled gives the reader a style.
 func (r *Reader) Styled(s *Style) *Reader {
 	r.style = s

@@ -197,3 +197,22 @@ func (x Int128) Rescale(from, to int) (Int128, bool) {
 	}
 	return x, true
 }
+
+// SetExact makes row i of an integer or decimal column an unscaled value, if it fits the type.
+func (c *Column) SetExact(i int, v Int128) bool {
+	limit := pow10[c.Type.Precision]
+	switch {
+	case c.Type.Kind == Integer:
+		if v.Hi != int64(v.Lo)>>63 {
+			return false
+		}
+	case v.Cmp(limit) >= 0 || v.Neg().Cmp(limit) >= 0:
+		return false
+	}
+	if c.Null[i] = false; c.Type.Wide() {
+		c.Wide[i] = v
+	} else {
+		c.Int[i] = int64(v.Lo)
+	}
+	return true
+}

@@ -70,16 +70,7 @@ func (r *Result) reset(n int) {
 
 // take gives row i the value of another result of the same type.
 func (r *Result) take(i int, from *Result) {
-	switch r.Null[i] = from.Null[i]; {
-	case r.Type.Kind == column.Text:
-		r.Text[i] = from.Text[i]
-	case r.Type.Kind == column.Double:
-		r.Float[i] = from.Float[i]
-	case r.Type.Wide():
-		r.Wide[i] = from.Wide[i]
-	default:
-		r.Int[i] = from.Int[i]
-	}
+	r.Set(i, &from.Column, i)
 	if from.fault != nil && from.fault[i] != none {
 		r.fail(i, from.fault[i])
 	}

@@ -87,7 +87,7 @@ func describe(t *warehouse.Table) string {
 }
 
 func TestTables(t *testing.T) {
-	m, err := star.Parse("m.yaml", []byte(model), nil)
+	m, err := star.Parse("m.yaml", []byte(model), star.Outside{})
 	if err != nil {
 		t.Fatal(err)
 	}

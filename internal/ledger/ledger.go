@@ -14,6 +14,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/place"
+	"ironmonger/internal/shape"
 	"ironmonger/internal/warehouse"
 )
 
@@ -94,11 +95,14 @@ type Step struct {
 }
 
 // Figures are what a step counted. Each row read is exactly one of inserted, new, versions, filled,
-// changed, same, conflicts and set aside (rule R20).
+// changed, same, conflicts, dropped, merged and set aside (rule R20).
 type Figures struct {
 	Read     int64 `json:"read"`
 	SetAside int64 `json:"set_aside"`
 	Same     int64 `json:"same"`
+
+	Dropped int64 `json:"dropped,omitempty"` // by a join that says so of rows that nothing fits
+	Merged  int64 `json:"merged,omitempty"`  // into others that are like them
 
 	Inserted int64 `json:"inserted,omitempty"` // of a fact
 
@@ -115,6 +119,8 @@ type Figures struct {
 	Keys      map[string]*KeyCounts `json:"keys,omitempty"`
 	Totals    []Total               `json:"totals,omitempty"`
 	Reasons   []Reason              `json:"reasons,omitempty"`
+	Stages    []shape.Count         `json:"stages,omitempty"` // what became of the source's rows on their way
+	Passed    []shape.Passed        `json:"passed_over,omitempty"`
 }
 
 // Written is the rows read that changed the table.

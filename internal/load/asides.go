@@ -60,6 +60,23 @@ func (a *asides) put(b *column.Batch) error {
 	return nil
 }
 
+// fallen writes down the rows set aside of sources that complete the step's own. They aren't among its rows, so they
+// are counted with their source alone.
+func (a *asides) fallen() error {
+	if a.w.flow == nil {
+		return nil
+	}
+	for _, x := range a.w.flow.Fallen() {
+		r := ledger.Aside{Step: a.w.name, Source: x.Source, File: x.File, Line: x.Line,
+			Reasons: place.Storable(x.Reason), Content: place.Clip(place.Storable(x.Raw), maxContent)}
+		if err := a.book.Put(&r, ledger.Waiting); err != nil {
+			return err
+		}
+		a.w.files = append(a.w.files, x.File)
+	}
+	return nil
+}
+
 // close completes the ledger and the figures.
 func (a *asides) close(files []string) error {
 	a.w.figures.Reasons = a.reasons.List()

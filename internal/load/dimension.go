@@ -36,14 +36,10 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if err := feed.Specials(ctx, w.tx); err != nil {
 		return err
 	}
-	type desk struct {
-		prepare func(*column.Batch)
-		resolve *link.Resolver
-	}
-	desks := make([]desk, w.opts.Workers)
-	for i := range desks {
-		desks[i].prepare = w.judge()
-		desks[i].resolve = link.NewResolver(w.links)
+	judge := w.judge()
+	resolvers := make([]*link.Resolver, w.opts.Workers)
+	for i := range resolvers {
+		resolvers[i] = link.NewResolver(w.links)
 	}
 	err = stream.Each(ctx, w.rows, w.opts.Workers,
 		func() *delivery { return &delivery{batch: column.NewBatch(w.fields), rows: x.Delivery()} },
@@ -51,8 +47,8 @@ func (w *work) loadDimension(ctx context.Context) error {
 			if err := p.Fill(c.batch); err != nil {
 				return err
 			}
-			desks[worker].prepare(c.batch)
-			desks[worker].resolve.Resolve(c.batch, &c.keys)
+			judge(c.batch)
+			resolvers[worker].Resolve(c.batch, &c.keys)
 			w.arrange(x, c)
 			c.rows.Prepare(c.batch.N, c.batch.Bad)
 			return nil
@@ -87,27 +83,32 @@ func (w *work) loadDimension(ctx context.Context) error {
 	return w.mustHold(ctx, d.Table, d.MustHold)
 }
 
-// judge gives what shapes a batch and sets aside rows that say nothing about a member (rule R11), for
-// one goroutine.
-func (w *work) judge() func(*column.Batch) {
-	sh, d := w.shaper(), w.dimension
-	var natural []int
-	for _, f := range d.NaturalKey {
-		natural = append(natural, column.Find(w.fields, f.Name))
+// natural gives the columns that say the natural key.
+func (w *work) natural() []int {
+	d := w.dimension
+	at := make([]int, len(d.NaturalKey))
+	for n, f := range d.NaturalKey {
+		if at[n] = column.Find(w.fields, f.Name); d.Source != nil {
+			at[n] = column.Find(w.fields, d.Delivered[n])
+		}
 	}
+	return at
+}
+
+// judge gives what sets aside rows that say nothing about a member (rule R11).
+func (w *work) judge() func(*column.Batch) {
+	d := w.dimension
+	natural := w.natural()
 	effective := -1
 	if d.Timed() {
 		effective = column.Find(w.fields, d.Effective.Name)
 	}
 	beginning, end := layout.Bounds(d.Time)
 	return func(b *column.Batch) {
-		if sh != nil {
-			sh.Apply(b)
-		}
-		for _, k := range natural {
+		for n, k := range natural {
 			for i := range b.N {
 				if b.Cols[k].Null[i] && !b.Bad(i) {
-					b.SetAside(i, "no "+w.fields[k].Name+", which is the natural key", "")
+					b.SetAside(i, "no "+d.NaturalKey[n].Name+", which is the natural key", "")
 				}
 			}
 		}
@@ -133,9 +134,11 @@ func (w *work) arrange(x *member.Roster, c *delivery) {
 	if c.rows.Values != nil {
 		return
 	}
-	outrigger := 0
-	for _, f := range x.Values() {
-		if k := column.Find(w.fields, f.Name); k >= 0 && column.Find(w.dimension.Outriggers, f.Name) < 0 {
+	outrigger, natural := 0, w.natural()
+	for n, f := range x.Values() {
+		if n < len(natural) {
+			c.rows.Values = append(c.rows.Values, &c.batch.Cols[natural[n]])
+		} else if k := column.Find(w.fields, f.Name); k >= 0 && column.Find(w.dimension.Outriggers, f.Name) < 0 {
 			c.rows.Values = append(c.rows.Values, &c.batch.Cols[k])
 		} else {
 			c.rows.Values = append(c.rows.Values, &c.keys.Keys[outrigger])

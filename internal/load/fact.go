@@ -8,7 +8,6 @@ import (
 	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/link"
-	"ironmonger/internal/shape"
 	"ironmonger/internal/stream"
 )
 
@@ -29,10 +28,9 @@ func (w *work) loadFact(ctx context.Context) error {
 		return err
 	}
 	account := sums{make([]column.Int128, len(writer.Measures)), make([]column.Int128, len(writer.Measures))}
-	shapers := make([]*shape.Shaper, w.opts.Workers)
 	resolvers := make([]*link.Resolver, w.opts.Workers)
-	for i := range shapers {
-		shapers[i], resolvers[i] = w.shaper(), link.NewResolver(w.links)
+	for i := range resolvers {
+		resolvers[i] = link.NewResolver(w.links)
 	}
 	err = stream.Each(ctx, w.rows, w.opts.Workers,
 		func() *fact.Chunk { return &fact.Chunk{Batch: column.NewBatch(w.fields)} },
@@ -40,7 +38,6 @@ func (w *work) loadFact(ctx context.Context) error {
 			if err := p.Fill(c.Batch); err != nil {
 				return err
 			}
-			shapers[worker].Apply(c.Batch)
 			resolvers[worker].Resolve(c.Batch, &c.Keys)
 			writer.Prepare(c)
 			return nil

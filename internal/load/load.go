@@ -18,6 +18,7 @@ import (
 	"ironmonger/internal/member"
 	"ironmonger/internal/place"
 	"ironmonger/internal/plan"
+	"ironmonger/internal/shape"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -48,7 +49,7 @@ type run struct {
 	model   *star.Model
 	star    *layout.Star
 	wh      warehouse.Warehouse
-	root    *os.Root
+	inputs  *source.Inputs
 	opts    Options
 	entry   *ledger.Run
 	mu      sync.Mutex
@@ -73,8 +74,9 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 	if opts.Workers <= 0 {
 		opts.Workers = runtime.GOMAXPROCS(0)
 	}
-	r := &run{model: m, star: layout.New(m), wh: wh, root: root, opts: opts, rosters: map[*star.Dimension]*member.Roster{}}
-	if err := r.openAll(); err != nil {
+	r := &run{model: m, star: layout.New(m), wh: wh, opts: opts,
+		inputs: &source.Inputs{Model: m, Root: root, Piece: opts.Piece, Workers: opts.Workers}, rosters: map[*star.Dimension]*member.Roster{}}
+	if err := r.openAll(ctx); err != nil {
 		return nil, err
 	}
 	release, err := r.hold(ctx)
@@ -113,10 +115,10 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 
 // openAll finds the files of every source before anything is written, so that what is missing is told
 // at once.
-func (r *run) openAll() error {
+func (r *run) openAll(ctx context.Context) error {
 	var errs place.List
 	for _, s := range r.model.Sources {
-		_, err := source.Open(r.root, s, r.model.Zone, 0, func(string) bool { return true })
+		_, err := shape.Open(ctx, r.inputs, s, func(string) bool { return true })
 		var list place.List
 		if errors.As(err, &list) {
 			errs = append(errs, list...)

@@ -43,7 +43,7 @@ func (w *work) mustHold(ctx context.Context, t *warehouse.Table, list []*star.Mu
 		if against[n] > 0 {
 			return fmt.Errorf("%s: %d rows speak against it, the first with %s: nothing is kept", j.Says(), against[n], first[n])
 		}
-		said, err := j.Verdict(ctx, w.root, w.model)
+		said, err := j.Verdict(ctx, w.inputs.Root, w.model)
 		if err != nil {
 			return err
 		}

@@ -14,7 +14,6 @@ import (
 	"ironmonger/internal/link"
 	"ironmonger/internal/member"
 	"ironmonger/internal/shape"
-	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -30,8 +29,7 @@ type work struct {
 	files    []string
 	source   string
 	fields   []column.Field // of shaped rows
-	want     func(column string) bool
-	declared *star.Source // nil for static rows and calendars
+	flow     *shape.Flow    // nil for static rows and calendars
 	links    []*link.Link
 	sessions []*member.Session
 	keys     []ledger.KeyCounts
@@ -144,7 +142,7 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.tables(ctx); err != nil {
 		return err
 	}
-	if err := w.open(); err != nil {
+	if err := w.open(ctx); err != nil {
 		return err
 	}
 	if w.aside, err = openAsides(ctx, w); err != nil {
@@ -163,11 +161,19 @@ func (w *work) try(ctx context.Context) error {
 	for k := range w.keys {
 		w.figures.Keys[w.links[k].Text] = &w.keys[k]
 	}
+	if err := w.aside.fallen(); err != nil {
+		return err
+	}
 	if err := w.aside.close(w.files); err != nil {
 		return err
 	}
 	f := &w.figures
-	if sum := f.Written() + f.Same + f.Conflicts + f.SetAside; sum != f.Read {
+	if w.flow != nil {
+		f.Read = w.flow.Read()
+		f.Dropped, f.Merged = w.flow.Gone()
+		f.Stages, f.Passed = w.flow.Counts(), w.flow.Passed()
+	}
+	if sum := f.Written() + f.Same + f.Conflicts + f.SetAside + f.Dropped + f.Merged; sum != f.Read {
 		return fmt.Errorf("the account doesn't hold: %d rows were read, and %d are accounted for", f.Read, sum)
 	}
 	return w.withinLimits()
@@ -200,19 +206,19 @@ func (w *work) tables(ctx context.Context) error {
 }
 
 // open finds the rows of the step, reading only the columns it needs.
-func (w *work) open() error {
+func (w *work) open(ctx context.Context) error {
 	var names []string
 	add := func(fields ...column.Field) { names = append(names, column.Names(fields)...) }
-	w.want = func(string) bool { return true }
+	var declared *star.Source
 	switch {
 	case w.fact != nil:
-		w.declared, w.limits = w.fact.Source, w.fact.Limits
+		declared, w.limits = w.fact.Source, w.fact.Limits
 		add(w.fact.Degenerate...)
 		add(w.fact.Measures...)
 	default:
 		d := w.dimension
-		w.declared, w.limits = d.Source, d.Limits
-		add(d.NaturalKey...)
+		declared, w.limits = d.Source, d.Limits
+		names = append(names, d.Delivered...)
 		add(d.Attributes...)
 		for _, f := range []*column.Field{d.Effective, d.Sequence} {
 			if f != nil {
@@ -220,7 +226,7 @@ func (w *work) open() error {
 			}
 		}
 	}
-	if w.declared == nil {
+	if declared == nil {
 		w.source = w.dimension.Text
 		if cal := w.dimension.Calendar; cal != nil {
 			w.rows, w.fields = cal, cal.Fields()
@@ -230,31 +236,14 @@ func (w *work) open() error {
 		return nil
 	}
 	names = append(names, link.Columns(w.step.keys)...)
-	w.want = shape.Wanted(w.declared, names)
-	w.source = w.declared.Text
-	files, err := source.Open(w.root, w.declared, w.model.Zone, w.opts.Piece, w.want)
+	w.source = declared.Text
+	var err error
+	w.flow, err = shape.Open(ctx, w.inputs, declared, func(c string) bool { return slices.Contains(names, c) })
 	if err != nil {
 		return err
 	}
-	w.rows, w.files, w.total = files, files.Names(), files.Size()
-	sh, err := shape.New(w.declared, w.want)
-	if err != nil {
-		return err
-	}
-	w.fields = sh.Fields()
+	w.rows, w.files, w.total, w.fields = w.flow, w.flow.Names(), w.flow.Size(), w.flow.Fields()
 	return nil
-}
-
-// shaper gives a shaper for one goroutine, or nil where there is nothing to shape.
-func (w *work) shaper() *shape.Shaper {
-	if w.declared == nil {
-		return nil
-	}
-	sh, err := shape.New(w.declared, w.want)
-	if err != nil {
-		panic(err) // it compiled in open
-	}
-	return sh
 }
 
 // connect makes the links of the step's keys; links to one dimension share a session.

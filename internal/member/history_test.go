@@ -92,7 +92,7 @@ func story(p *person) string {
 // (R8); validity has no gap and no empty version (R9); what persists keeps its key (R14), and no key comes
 // twice (R6); facts, moved as told, are always at the version of their day; every row is counted once (R20).
 func TestHistoryIsPure(t *testing.T) {
-	m, err := star.Parse("m.yaml", []byte(model), nil)
+	m, err := star.Parse("m.yaml", []byte(model), star.Outside{})
 	if err != nil {
 		t.Fatal(err)
 	}

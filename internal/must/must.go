@@ -146,26 +146,20 @@ func (j *Judge) compare(b *star.Bound) int {
 
 // sourceTotal adds up a column over the rows of a source that it doesn't set aside.
 func sourceTotal(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, name string) (column.Int128, int, error) {
-	want := shape.Wanted(s, []string{name})
-	files, err := source.Open(root, s, m.Zone, 0, want)
+	flow, err := shape.Open(ctx, &source.Inputs{Model: m, Root: root}, s, func(c string) bool { return c == name })
 	if err != nil {
 		return column.Int128{}, 0, err
 	}
-	sh, err := shape.New(s, want)
-	if err != nil {
-		return column.Int128{}, 0, err
-	}
-	k := column.Find(sh.Fields(), name)
-	b := column.NewBatch(sh.Fields())
+	k := column.Find(flow.Fields(), name)
+	b := column.NewBatch(flow.Fields())
 	sum := column.Int128{}
-	for piece, err := range files.Pieces(ctx) {
+	for piece, err := range flow.Pieces(ctx) {
 		if err == nil {
 			err = piece.Fill(b)
 		}
 		if err != nil {
 			return sum, 0, err
 		}
-		sh.Apply(b)
 		for i := range b.N {
 			if b.Bad(i) {
 				continue
@@ -176,5 +170,5 @@ func sourceTotal(ctx context.Context, root *os.Root, m *star.Model, s *star.Sour
 			}
 		}
 	}
-	return sum, int(sh.Fields()[k].Type.Scale), nil
+	return sum, int(flow.Fields()[k].Type.Scale), nil
 }

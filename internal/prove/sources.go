@@ -86,25 +86,19 @@ type slot struct {
 // aside has to be known as set aside. prepare gives each worker a function of its own.
 func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside map[rowAt]bool, prepare func() func(*slot), look func(*slot) error) error {
 	begin := time.Now()
-	all := func(string) bool { return true }
-	files, err := source.Open(p.opts.Root, s, p.model.Zone, 0, all)
+	flow, err := shape.Open(p.ctx, &source.Inputs{Model: p.model, Root: p.opts.Root}, s, func(string) bool { return true })
 	if err != nil {
 		return err
 	}
-	shapers := make([]*shape.Shaper, runtime.GOMAXPROCS(0))
-	prepares := make([]func(*slot), len(shapers))
-	for w := range shapers {
-		if shapers[w], err = shape.New(s, all); err != nil {
-			return err
-		}
+	prepares := make([]func(*slot), runtime.GOMAXPROCS(0))
+	for w := range prepares {
 		prepares[w] = prepare()
 	}
-	err = stream.Each(p.ctx, files, len(shapers), func() *slot { return &slot{Batch: column.NewBatch(shapers[0].Fields())} },
+	err = stream.Each(p.ctx, flow, len(prepares), func() *slot { return &slot{Batch: column.NewBatch(flow.Fields())} },
 		func(worker int, piece column.Piece, b *slot) error {
 			if err := piece.Fill(b.Batch); err != nil {
 				return err
 			}
-			shapers[worker].Apply(b.Batch)
 			prepares[worker](b)
 			return nil
 		}, func(b *slot) error {
@@ -129,8 +123,8 @@ func fromSource(b *column.Batch, i int, what string) Example {
 
 // heard checks that the natural keys of a dimension's source are those of members, where their rows aren't set aside.
 func (p *proof) heard(c *Check, d *layout.Dimension, aside map[rowAt]bool) (prepare func() func(*slot), look func(*slot) error) {
-	fields := d.Source.Fields()
-	names := column.Names(d.NaturalKey)
+	fields := d.Source.Shaped()
+	names := d.Delivered
 	timed := -1
 	if d.Timed() {
 		timed = column.Find(fields, d.Effective.Name)
@@ -231,7 +225,7 @@ type grainColumn struct {
 }
 
 func (x *rereader) open() {
-	fields, shaped := x.f.Table.Fields(), x.f.Source.Fields()
+	fields, shaped := x.f.Table.Fields(), x.f.Source.Shaped()
 	for _, k := range x.f.Keys {
 		x.keys = append(x.keys, tableKey{k, x.p.registers[x.p.star.Dimension(k.Dimension)], column.Find(fields, k.Column())})
 	}
@@ -258,7 +252,7 @@ func (x *rereader) open() {
 
 // prepare gives a worker what finds out about rows all that can be told without the table.
 func (x *rereader) prepare() func(*slot) {
-	fields := x.f.Source.Fields()
+	fields := x.f.Source.Shaped()
 	keys := make([]*sourceKey, len(x.f.Keys))
 	for n, k := range x.f.Keys {
 		keys[n] = newSourceKey(k.By, fields, k.Dimension.NaturalKey[0].Type)

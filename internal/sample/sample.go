@@ -32,6 +32,7 @@ type Wish struct {
 	Natural bool     // natural keys in place of surrogate keys
 	Figures bool     // figures of the columns, over all rows, in place of rows
 	AsRead  bool     // of a source, all columns of its files, as text
+	Until   string   // of a source, the stage behind which nothing is done; "" for the last
 }
 
 // Rows is what was found.
@@ -43,6 +44,9 @@ type Rows struct {
 	Matched  int64       `json:"rows_matched"` // that met the condition
 	SetAside int64       `json:"rows_set_aside,omitempty"`
 	All      bool        `json:"complete"` // all rows were looked at
+
+	Stages []shape.Count  `json:"stages,omitempty"` // of a source of which all rows were looked at
+	Passed []shape.Passed `json:"passed_over,omitempty"`
 
 	Figures []profile.Column `json:"figures,omitempty"`
 }
@@ -166,40 +170,40 @@ var errEnough = errors.New("no more rows are wanted")
 // Source shows rows of a source as they are once shaped, or as they stand in its files; rows that are set aside
 // are counted.
 func Source(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, wish Wish) (*Rows, error) {
-	all := func(string) bool { return true }
+	in := &source.Inputs{Model: m, Root: root}
 	if wish.AsRead {
 		var err error
-		if s, err = source.AsRead(root, s); err != nil {
+		if s, err = in.AsRead(ctx, s, m.Bound); err != nil {
 			return nil, err
 		}
+	}
+	if wish.Until != "" && !wish.AsRead {
+		s = s.Until(wish.Until)
 	}
 	p, err := newPicker(s.Fields(), wish)
 	if err != nil {
 		return nil, err
 	}
-	files, err := source.Open(root, s, m.Zone, 0, all)
+	matched := map[string]bool{}
+	for _, c := range s.Matched {
+		matched[c.Text] = true
+	}
+	flow, err := shape.Open(ctx, in, s, func(c string) bool { return !matched[c] })
 	if err != nil {
 		return nil, err
 	}
-	shapers := make([]*shape.Shaper, runtime.GOMAXPROCS(0))
-	for w := range shapers {
-		if shapers[w], err = shape.New(s, all); err != nil {
-			return nil, err
-		}
-	}
-	err = stream.Each(ctx, files, len(shapers), func() *column.Batch { return column.NewBatch(shapers[0].Fields()) },
-		func(worker int, piece column.Piece, b *column.Batch) error {
-			if err := piece.Fill(b); err != nil {
-				return err
-			}
-			shapers[worker].Apply(b)
-			return nil
-		}, func(b *column.Batch) error {
+	err = stream.Each(ctx, flow, runtime.GOMAXPROCS(0), func() *column.Batch { return column.NewBatch(flow.Fields()) },
+		func(_ int, piece column.Piece, b *column.Batch) error { return piece.Fill(b) },
+		func(b *column.Batch) error {
 			if !p.take(b, plain(b)) {
 				return errEnough
 			}
 			return nil
 		})
+	if err == nil {
+		p.out.Stages = flow.Counts()
+	}
+	p.out.Passed = flow.Passed()
 	if err == errEnough {
 		err = nil
 	}

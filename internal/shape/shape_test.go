@@ -32,9 +32,9 @@ dimensions:
   d: {from: s, natural_key: a}
 `
 
-func source(t *testing.T) *star.Source {
+func sample(t *testing.T) *star.Source {
 	t.Helper()
-	m, err := star.Parse("m.yaml", []byte(model), nil)
+	m, err := star.Parse("m.yaml", []byte(model), star.Outside{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,25 +43,31 @@ func source(t *testing.T) *star.Source {
 
 // TestWanted: what is asked for, what that is made of, and what the conditions read; nothing else.
 func TestWanted(t *testing.T) {
-	s := source(t)
+	s := sample(t)
 	for asked, want := range map[string]string{
 		"":       "a b c half twice",
 		"other":  "a b c half twice other",
 		"unused": "a b unused c half twice",
 	} {
-		wanted := Wanted(s, strings.Fields(asked))
+		need := needed(s, func(c string) bool { return slices.Contains(strings.Fields(asked), c) })
 		var got []string
+		var taken []column.Field
 		for _, f := range s.Fields() {
-			if wanted(f.Name) {
+			if need[f.Name] {
 				got = append(got, f.Name)
+			}
+		}
+		for _, f := range s.Taken() {
+			if need[f.Name] {
+				taken = append(taken, f)
 			}
 		}
 		if strings.Join(got, " ") != want {
 			t.Errorf("for %q: %v, want %s", asked, got, want)
 		}
-		sh, err := New(s, wanted)
-		if err != nil || !slices.Equal(column.Names(sh.Fields()), got) {
-			t.Errorf("for %q: %v, %v", asked, sh.Fields(), err)
+		sh, err := newShaper(&star.Model{}, s, taken, need)
+		if err != nil || !slices.Equal(column.Names(sh.fields), got) {
+			t.Errorf("for %q: %v, %v", asked, sh.fields, err)
 		}
 	}
 }
@@ -69,12 +75,12 @@ func TestWanted(t *testing.T) {
 // TestApply: derived columns in order; a row fails all its conditions at once; a row with a value that can't be
 // had, or that was set aside before, is judged by none.
 func TestApply(t *testing.T) {
-	s := source(t)
-	sh, err := New(s, func(string) bool { return true })
+	s := sample(t)
+	sh, err := newShaper(&star.Model{}, s, s.Taken(), needed(s, func(string) bool { return true }))
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := column.NewBatch(sh.Fields())
+	b := column.NewBatch(sh.fields)
 	rows := []struct{ a, b, c, want string }{
 		{"6", "4", "x", "1.500000 3.000000 x!"},
 		{"", "4", "x", "some a"},
@@ -96,7 +102,7 @@ func TestApply(t *testing.T) {
 		}
 	}
 	b.SetAside(5, "unreadable", "")
-	sh.Apply(b)
+	sh.apply(b)
 	for i, row := range rows {
 		var faults []string
 		for _, f := range b.Faults {

@@ -56,6 +56,9 @@ func (f *Files) open(file *file) (*content, error) {
 		err = errNoFile
 	}
 	if err == nil {
+		err = f.in.known(filepath.Join(f.dir, file.path), t.info)
+	}
+	if err == nil {
 		err = t.layers(f.csv.Encoding)
 	}
 	if err != nil {

@@ -18,7 +18,7 @@ import (
 
 // objects is a source of JSON objects with text columns found by paths.
 func objects(paths ...string) *star.Source {
-	s := &star.Source{Name: star.Name{Text: "test"}, Format: star.JSONLines, CSV: star.PlainCSV, Read: []star.Name{{Text: "*.json"}}}
+	s := &star.Source{Name: star.Name{Text: "test"}, Files: star.Files{Format: star.JSONLines, CSV: star.PlainCSV, Read: []star.Name{{Text: "*.json"}}}}
 	for _, path := range paths {
 		s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: path}, Header: path, Type: column.Type{Kind: column.Text}})
 	}
@@ -31,7 +31,7 @@ func openSource(t testing.TB, dir string, s *star.Source, piece int) (*Files, er
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { root.Close() })
-	return Open(root, s, nil, piece, func(string) bool { return true })
+	return (&Inputs{Model: &star.Model{}, Root: root, Piece: piece}).openText(s, func(string) bool { return true })
 }
 
 // TestLines holds random objects, cut anywhere, against encoding/json.

@@ -1,14 +1,15 @@
-// Package source opens the files of a source and yields their rows as typed columns.
+// Package source reads what a source reads: files, or a table or query of a database, and yields their rows as
+// typed columns.
 //
-// Files are CSV as RFC 4180 has it, read by encoding/csv: comma, double quotes, quotes doubled inside
+// Text files are CSV as RFC 4180 has it, read by encoding/csv: comma, double quotes, quotes doubled inside
 // quotes, line breaks allowed there (and read as one newline, however they are written), LF or CRLF, a
 // byte order mark allowed, empty lines passed over, a header first. An empty field is null, quoted or
 // not. Columns are found by their name in each file's header. Files may be compressed with gzip or zstd, and in
 // another encoding than UTF-8 where the model says so. Or they are JSON objects, a line each, whose columns are found
-// by their paths.
+// by their paths. Parquet files and databases have types of their own.
 //
 // A row that has too few or too many fields, or a value that doesn't fit its type, is set aside with its
-// reason. What is no CSV stops the reading with its place.
+// reason. What can't be read at all stops the reading with its place.
 package source
 
 import (
@@ -31,8 +32,46 @@ import (
 	"ironmonger/internal/star"
 )
 
-// Files is an opened source: its files are known and their headers fit.
+// Inputs is where the sources of a model are read: for a run, so that what several steps read is the same for all
+// of them. Any number of goroutines may use it.
+type Inputs struct {
+	Model   *star.Model
+	Root    *os.Root // the model's folder
+	Piece   int      // bytes of a file that are taken at a time; 0 is [PieceSize]
+	Workers int      // goroutines that read; 0 is one for each core
+
+	kept kept
+}
+
+// Input is the rows of what a source reads, opened.
+type Input interface {
+	column.Source
+	// Heads yields the first rows of each file, as many as a piece has.
+	Heads(context.Context) iter.Seq2[column.Piece, error]
+	// Names lists what is read in order: files, or a table.
+	Names() []string
+	// Size is the bytes of all files, 0 if not known.
+	Size() int64
+	// Row fills b with the rows around a line of a file and gives the row that begins there, or -1 if none does.
+	Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error)
+}
+
+// Open finds what s reads, and checks that it has the columns that s declares, of which the rows have those that want
+// names. bind gives the values of a query's parameters. The error is a [place.List] where it has a place.
+func (in *Inputs) Open(ctx context.Context, s *star.Source, bind func(name string) (string, error), want func(column string) bool) (Input, error) {
+	switch {
+	case s.Database != nil:
+		return in.openTable(ctx, s, bind, want)
+	case s.Format == star.Parquet:
+		return in.openParquet(s, want)
+	}
+	return in.openText(s, want)
+}
+
+// Files is the text files of a source: they are known and their headers fit.
 type Files struct {
+	in     *Inputs
+	of     *star.Source
 	dir    string // below which they are
 	fields []column.Field
 	zone   *time.Location
@@ -56,29 +95,18 @@ type file struct {
 	info  fs.FileInfo
 }
 
-// Open finds the files of s below root, a model's folder, or the folder that s says they are within, and checks their headers. Of the columns
-// that s declares, the rows have those that want names. Files are cut into pieces of about so many
-// bytes; 0 is [PieceSize]. The error is a [place.List].
-func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want func(column string) bool) (*Files, error) {
-	f := &Files{dir: root.Name(), zone: zone, csv: s.CSV, lines: s.Format == star.JSONLines, nested: s.Nested, piece: cmp.Or(piece, PieceSize)}
-	for _, c := range s.Columns {
-		if want(c.Text) {
-			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
-			f.paths = append(f.paths, newPath(c.InFile()))
-		}
-	}
-	f.named = map[string][]int{}
-	for k, path := range f.paths {
-		f.named[path.name] = append(f.named[path.name], k)
-	}
-	var errs place.List
+// locate finds the files of s below the model's folder, or the folder that s says they are within, in the byte order
+// of their paths.
+func (in *Inputs) locate(s *star.Source) (dir string, files []*file, errs place.List) {
+	root := in.Root
+	dir = root.Name()
 	if s.Within.Text != "" {
-		if f.dir = s.Within.Text; !filepath.IsAbs(f.dir) {
-			f.dir = filepath.Join(root.Name(), f.dir)
+		if dir = s.Within.Text; !filepath.IsAbs(dir) {
+			dir = filepath.Join(root.Name(), dir)
 		}
 		var err error
-		if root, err = os.OpenRoot(f.dir); err != nil {
-			return f, place.List{{At: s.Within.At, Subject: "sources." + s.Text + ".within", Message: "there is no folder " + s.Within.Text}}
+		if root, err = os.OpenRoot(dir); err != nil {
+			return dir, nil, place.List{{At: s.Within.At, Subject: "sources." + s.Text + ".within", Message: "there is no folder " + s.Within.Text}}
 		}
 		defer root.Close()
 	}
@@ -91,11 +119,29 @@ func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want fu
 		for _, name := range names {
 			if !seen[name] {
 				seen[name] = true
-				f.files = append(f.files, &file{path: name, name: path.Join(filepath.ToSlash(s.Within.Text), name)})
+				files = append(files, &file{path: name, name: path.Join(filepath.ToSlash(s.Within.Text), name)})
 			}
 		}
 	}
-	slices.SortFunc(f.files, func(a, b *file) int { return strings.Compare(a.path, b.path) })
+	slices.SortFunc(files, func(a, b *file) int { return strings.Compare(a.path, b.path) })
+	return dir, files, errs
+}
+
+// openText opens text files and checks their headers.
+func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*Files, error) {
+	f := &Files{in: in, of: s, zone: in.Model.Zone, csv: s.CSV, lines: s.Format == star.JSONLines, nested: s.Nested, piece: cmp.Or(in.Piece, PieceSize)}
+	for _, c := range s.Columns {
+		if want(c.Text) {
+			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
+			f.paths = append(f.paths, newPath(c.InFile()))
+		}
+	}
+	f.named = map[string][]int{}
+	for k, path := range f.paths {
+		f.named[path.name] = append(f.named[path.name], k)
+	}
+	var errs place.List
+	f.dir, f.files, errs = in.locate(s)
 	for _, file := range f.files {
 		look := f.header
 		if f.lines {
@@ -108,13 +154,18 @@ func Open(root *os.Root, s *star.Source, zone *time.Location, piece int, want fu
 	return f, errs.Err()
 }
 
-// AsRead gives a source of the same files that yields their rows as they stand there: all columns that the files
-// have in common, by their names or else positions, as text, with nothing derived and nothing set aside but rows
-// of too few or too many fields.
-func AsRead(root *os.Root, s *star.Source) (*star.Source, error) {
-	plain := &star.Source{Name: s.Name, Within: s.Within, Read: s.Read, Format: s.Format, Nested: true, CSV: s.CSV}
-	plain.CSV.Nulls, plain.CSV.Style = nil, column.Style{}
-	files, err := Open(root, plain, nil, 0, func(string) bool { return false })
+// AsRead gives a source of the same files, table or query that yields their rows as they stand there: all columns
+// that the files have in common, by their names or else positions, with nothing derived and nothing set aside but
+// rows of too few or too many fields. What has no types of its own is text.
+func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name string) (string, error)) (*star.Source, error) {
+	plain := &star.Source{Name: s.Name, Files: s.Files, Database: s.Database, Table: s.Table, Query: s.Query, OrderBy: s.OrderBy}
+	if s.TypesItself() {
+		columns, err := in.Columns(ctx, plain, bind)
+		plain.Columns = slices.DeleteFunc(columns, func(c star.Column) bool { return c.Type.Kind == column.Null })
+		return plain, err
+	}
+	plain.Nested, plain.CSV.Nulls, plain.CSV.Style = true, nil, column.Style{}
+	files, err := in.openText(plain, func(string) bool { return false })
 	if err != nil {
 		return nil, err
 	}
@@ -151,6 +202,15 @@ func AsRead(root *os.Root, s *star.Source) (*star.Source, error) {
 		plain.Columns = columns
 	}
 	return plain, nil
+}
+
+// Columns looks at a source that types its columns itself for all columns that it has. Those whose type is none of
+// ours have the type Null.
+func (in *Inputs) Columns(ctx context.Context, s *star.Source, bind func(name string) (string, error)) ([]star.Column, error) {
+	if s.Database != nil {
+		return in.tableColumns(ctx, s, bind)
+	}
+	return in.parquetColumns(s)
 }
 
 // find lists the files that a pattern names. Nothing outside the root can be named.
@@ -223,7 +283,7 @@ func (f *Files) Row(ctx context.Context, name string, line int64, b *column.Batc
 func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		for _, file := range f.files {
-			for p, err := range f.cut(ctx, file) {
+			for p, err := range f.in.once(f, file, f.cut(ctx, file)) {
 				if err != nil {
 					yield(nil, err)
 					return
@@ -257,7 +317,7 @@ func reason(err error) string {
 		err = pathErr.Err
 	}
 	switch {
-	case errors.Is(err, errNoFile):
+	case errors.Is(err, errNoFile), errors.Is(err, errChanged):
 		return err.Error()
 	case errors.Is(err, fs.ErrPermission):
 		return "the file can't be read: no permission"

@@ -19,7 +19,7 @@ import (
 
 // text is a source of text columns a and c, of files *.csv.
 func text() *star.Source {
-	s := &star.Source{Name: star.Name{Text: "test"}, CSV: star.PlainCSV, Read: []star.Name{{Text: "*.csv"}}}
+	s := &star.Source{Name: star.Name{Text: "test"}, Files: star.Files{CSV: star.PlainCSV, Read: []star.Name{{Text: "*.csv"}}}}
 	for _, name := range []string{"a", "c"} {
 		s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: name}, Type: column.Type{Kind: column.Text}})
 	}
@@ -38,7 +38,7 @@ func openForm(t testing.TB, dir string, piece int, form star.CSV) (*Files, error
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { root.Close() })
-	return Open(root, s, nil, piece, func(string) bool { return true })
+	return (&Inputs{Model: &star.Model{}, Root: root, Piece: piece}).openText(s, func(string) bool { return true })
 }
 
 // rows reads all rows as line|a|c, or !line|reason for those set aside.
@@ -191,7 +191,7 @@ func TestForms(t *testing.T) {
 		if columns != nil {
 			s.Columns = columns
 		}
-		f, err := Open(root, s, nil, 0, func(string) bool { return true })
+		f, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true })
 		if err != nil {
 			return "!" + err.Error()
 		}
@@ -266,14 +266,14 @@ func TestOutside(t *testing.T) {
 	} {
 		s := text()
 		s.Read[0].Text = pattern
-		if _, err := Open(root, s, nil, 0, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), want) {
+		if _, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", pattern, err, want)
 		}
 	}
 	// A folder that the model names is read, and a link doesn't lead out of that.
 	s := text()
 	s.Read[0].Text, s.Within.Text = "secret.csv", ".."
-	f, err := Open(root, s, nil, 0, func(string) bool { return true })
+	f, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -281,7 +281,7 @@ func TestOutside(t *testing.T) {
 		t.Error(got, err)
 	}
 	s.Within.Text, s.Read[0].Text = inner, "link.csv"
-	if _, err := Open(root, s, nil, 0, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), "leads out of the folder of the files") {
+	if _, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), "leads out of the folder of the files") {
 		t.Error(err)
 	}
 }
@@ -360,7 +360,7 @@ func BenchmarkFill(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer root.Close()
-	f, err := Open(root, s, nil, 0, func(string) bool { return true })
+	f, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true })
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -15,6 +15,7 @@ import (
 type checker struct {
 	*reader
 	model   *Model
+	columns func(*Model, *Source) ([]Column, error)
 	remarks place.List
 }
 
@@ -110,46 +111,6 @@ func (c *checker) compile(e Expression, path string, fields []column.Field) *exp
 	return p
 }
 
-func (c *checker) source(s *Source) {
-	path := "sources." + s.Text
-	for _, b := range []byte{s.CSV.Quote, s.CSV.Style.Decimal} {
-		if b != 0 && (b == s.CSV.Separator && b == s.CSV.Quote || b == s.CSV.Style.Thousands) {
-			c.errorf(s.At, path+".csv", "%q can't be two marks at once", b)
-		}
-	}
-	seen := map[string]bool{}
-	for _, col := range s.Columns {
-		seen[col.Text] = true
-		if col.Position > 0 && s.Format == JSONLines {
-			c.errorf(col.At, path+".columns."+col.Text, "an object has no positions: header is the path of a column")
-		}
-	}
-	for i := range s.Derive {
-		d := &s.Derive[i]
-		if seen[d.Text] {
-			c.errorf(d.At, path+".derive", "there is already a column %s", d.Text)
-		}
-		seen[d.Text] = true
-		before := &Source{Columns: s.Columns, Derive: s.Derive[:i]}
-		if p := c.compile(d.Expression, path+".derive."+d.Text, before.Fields()); p != nil {
-			if d.Type = p.Type(); d.Type.Kind == column.Null {
-				c.errorf(d.Expression.At, path+".derive."+d.Text, "a bare null has no type: cast(null as text)")
-			}
-		}
-	}
-	for _, rules := range []struct {
-		of   []Rule
-		name string
-	}{{s.Require, "require"}, {s.SetAside, "set_aside"}} {
-		for _, rule := range rules.of {
-			at := path + "." + rules.name + "." + rule.Reason.Text
-			if p := c.compile(rule.Condition, at, s.Fields()); p != nil && p.Type().Kind != column.Boolean && known(p.Type()) {
-				c.errorf(rule.Condition.At, at, "a condition is true or false, and this is of type %s", p.Type())
-			}
-		}
-	}
-}
-
 // find looks up a thing by its name, or complains.
 func find[T any](c *checker, list []*T, name func(*T) string, w *Name, path, what string) *T {
 	if w == nil {
@@ -166,8 +127,13 @@ func find[T any](c *checker, list []*T, name func(*T) string, w *Name, path, wha
 	return nil
 }
 
+// findSource looks up a source. One whose columns could not be made out has been told, and is as good as none.
 func (c *checker) findSource(w *Name, path string) *Source {
-	return find(c, c.model.Sources, func(s *Source) string { return s.Text }, w, path, "source")
+	s := find(c, c.model.Sources, func(s *Source) string { return s.Text }, w, path, "source")
+	if s != nil && s.state == wrong && len(s.Complete()) == 0 {
+		return nil
+	}
+	return s
 }
 
 func (c *checker) findDimension(w *Name, path string) *Dimension {
@@ -233,6 +199,7 @@ func (c *checker) dimension(d *Dimension) {
 	}
 	d.Type1 = c.fields(fields, of, d.type1, path+".type_1")
 	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
+	c.matching(d, path)
 	c.times(d, fields, of, path)
 	c.attributes(d, fields, path)
 	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
@@ -387,7 +354,7 @@ func (c *checker) outriggers(d *Dimension) {
 		fields = d.Rows.Fields
 	}
 	for _, k := range d.Keys {
-		c.key(k, fields, of)
+		c.key(k, d.Source, fields, of)
 		if k.Dimension == nil {
 			continue
 		}
@@ -400,7 +367,7 @@ func (c *checker) outriggers(d *Dimension) {
 }
 
 // key finds what a key refers to and completes its rules.
-func (c *checker) key(k *Key, fields []column.Field, of string) {
+func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 	w := k.dimension
 	if w == nil {
 		w = &k.Name
@@ -419,7 +386,7 @@ func (c *checker) key(k *Key, fields []column.Field, of string) {
 			continue
 		}
 		nk := d.NaturalKey[i].Type
-		if !known(nk) || !known(f.Type) {
+		if !known(nk) || !known(f.Type) || d.Matching != nil && d.Matching[i] != nil {
 			continue
 		}
 		if nk.Kind == column.Date && f.Type.Kind == column.Timestamp && d.Calendar != nil {
@@ -429,8 +396,12 @@ func (c *checker) key(k *Key, fields []column.Field, of string) {
 			c.errorf(w.At, k.subject, "%s is of type %s, but %s of dimension %s is of type %s: nothing would ever match", w.Text, f.Type, d.NaturalKey[i].Name, d.Text, nk)
 		}
 	}
-	for _, w := range by {
-		k.By = append(k.By, w.Text)
+	for i, w := range by {
+		if d.Source == nil && d.Matching == nil || column.Find(fields, w.Text) < 0 {
+			k.By = append(k.By, w.Text)
+		} else {
+			k.By = append(k.By, c.match(s, d, i, w, k.subject))
+		}
 	}
 	c.asOf(k, fields, of)
 	c.outcomes(k)
@@ -525,7 +496,7 @@ func (c *checker) fact(f *Fact) {
 	}
 	fields, of := f.Source.Fields(), "source "+f.Source.Text
 	for _, k := range f.Keys {
-		c.key(k, fields, of)
+		c.key(k, f.Source, fields, of)
 	}
 	f.Measures = c.fields(fields, of, f.measures, path+".measures")
 	for _, m := range f.Measures {

@@ -74,7 +74,7 @@ facts:
 `
 
 func TestSound(t *testing.T) {
-	m, err := Parse("m.yaml", []byte(sound), nil)
+	m, err := Parse("m.yaml", []byte(sound), Outside{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -100,15 +100,15 @@ func TestMistakes(t *testing.T) {
 		{"sqlite: star.db", "sqllite: star.db", "m.yaml:1:1: warehouse: where does the star stand? sqlite: a file, or postgres: a connection string|m.yaml:2:3: warehouse: no such key: sqllite (did you mean sqlite?)"},
 		{"sqlite: star.db", "sqlite: star.db\n  postgres: service=canal", "m.yaml:3:3: warehouse.postgres: a star stands in one warehouse: sqlite or postgres"},
 		{"sqlite: star.db", "sqlite: star.db\n  schema: canal", "m.yaml:1:1: warehouse: an SQLite database has no schemas"},
-		{"sqlite: star.db", "postgres: host=db password=secret", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use PGPASSWORD, a service file or a password file"},
-		{"sqlite: star.db", "postgres: postgres://keeper:secret@db/canal", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use PGPASSWORD, a service file or a password file"},
+		{"sqlite: star.db", "postgres: host=db password=secret", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file"},
+		{"sqlite: star.db", "postgres: postgres://keeper:secret@db/canal", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file"},
 		{"time_zone: UTC", "time_zone: Mars/North", "m.yaml:3:12: time_zone: no time zone is called Mars/North: UTC, or Area/City as in the zone database"},
-		{"    read: boats.csv\n", "", "m.yaml:5:3: sources.boats: read is missing (a pattern or a list)"},
+		{"    read: boats.csv\n", "", "m.yaml:5:3: sources.boats: rows come from files (read), a database (table or query), another source (from) or several (union): one of these"},
 		{"length: decimal(5,2)", "length: decimal(5;2)", "m.yaml:11:15: sources.boats.columns.length: decimal(5;2) is no decimal type: 1 to 38 digits, of which 0 to all after the point"},
 		{"length: decimal(5,2)", "length: number", "m.yaml:11:15: sources.boats.columns.length: no such type: number (there is: integer, decimal(p,s), double, text, boolean, date, timestamp, time)"},
 		{"      length: decimal(5,2)\n", "      length: decimal(5,2)\n      reg: text\n", "m.yaml:12:7: sources.boats.columns: reg is written twice (first in line 8)"},
 		{"    columns:\n      reg: text\n      no: integer\n      class: text", "    columns: {reg: text, no: decimal(9,2)}\n    x:\n      class: text",
-			"m.yaml:7:30: sources.boats.columns.no: a decimal says its digits, all and after the point: decimal(9,2)|m.yaml:7:40: sources.boats.columns: inside braces a comma ends a value: write one column a line, so that decimal(9,2) stays whole|m.yaml:8:5: sources.boats: no such key: x (there is: read, within, columns, format, csv, derive, require, set_aside)|m.yaml:47:13: dimensions.boat.type_1: source boats has no column length (there is: reg, no)|m.yaml:48:13: dimensions.boat.type_2: source boats has no column class (there is: reg, no)|m.yaml:49:16: dimensions.boat.effective: source boats has no column since (there is: reg, no)"},
+			"m.yaml:7:30: sources.boats.columns.no: a decimal says its digits, all and after the point: decimal(9,2)|m.yaml:7:40: sources.boats.columns: inside braces a comma ends a value: write one column a line, so that decimal(9,2) stays whole|m.yaml:8:5: sources.boats: no such key: x|m.yaml:47:13: dimensions.boat.type_1: source boats has no column length (there is: reg, no)|m.yaml:48:13: dimensions.boat.type_2: source boats has no column class (there is: reg, no)|m.yaml:49:16: dimensions.boat.effective: source boats has no column since (there is: reg, no)"},
 		{"fee: round(paid * 0.1, 2)", "fee: round(payd * 0.1, 2)", "m.yaml:26:18: sources.trips.derive.fee: there is no column payd (did you mean paid?)"},
 		{"fee: round(paid * 0.1, 2)", "paid: paid + 1", "m.yaml:26:7: sources.trips.derive: there is already a column paid|m.yaml:64:22: facts.trip.measures: source trips has no column fee (there is: trip, reg, no, code, at, day, paid, weight, paid)"},
 		{"fee: round(paid * 0.1, 2)", "fee: 'null'", "m.yaml:26:13: sources.trips.derive.fee: a bare null has no type: cast(null as text)"},
@@ -144,7 +144,7 @@ func TestMistakes(t *testing.T) {
 		{"    read: boats.csv\n", "    read: boats.csv\n    csv:\n      separator: ab\n      date: dd.MM.yy\n      timestamp: yyyy-MM-dd\n      time: HH:qq\n      decimal_mark: 7\n      headers: none\n",
 			"m.yaml:8:18: sources.boats.csv.separator: \"ab\" is no mark: one character that is no letter of a value|m.yaml:9:13: sources.boats.csv.date: yy has no meaning in a layout: yyyy, MM, dd, HH, mm, ss, S|m.yaml:10:18: sources.boats.csv.timestamp: the layout of a timestamp needs HH|m.yaml:11:13: sources.boats.csv.time: qq has no meaning in a layout: yyyy, MM, dd, HH, mm, ss, S|m.yaml:12:21: sources.boats.csv.decimal_mark: \"7\" is no mark: one character that is no letter of a value|m.yaml:13:7: sources.boats.csv: no such key: headers (did you mean header?)"},
 		{"    read: boats.csv\n", "    read: boats.csv\n    csv:\n      decimal_mark: ','\n      thousands_mark: ','\n", "m.yaml:5:3: sources.boats.csv: ',' can't be two marks at once"},
-		{"      length: decimal(5,2)\n", "      length:\n        header: Length\n        position: 0\n", "m.yaml:11:7: sources.boats.columns.length: type is missing (a type)|m.yaml:13:19: sources.boats.columns.length.position: 0 is no position: 1 is the first"},
+		{"      length: decimal(5,2)\n", "      length:\n        header: Length\n        position: 0\n", "m.yaml:11:7: sources.boats.columns.length: its type is missing: text files don't tell the types of their columns|m.yaml:13:19: sources.boats.columns.length.position: 0 is no position: 1 is the first"},
 		{"  boat:\n    from: boats\n", "  BOAT:\n    from: boats\n    natural_key: reg\n    type_1: length\n  boat:\n    from: boats\n", "m.yaml:49:3: dimensions.boat: its table would be called dim_boat, as that of dimensions.BOAT is"},
 		{"  boat:\n    from: boats\n", "  left_date:\n    from: boats\n    natural_key: reg\n    type_1: length\n  boat:\n    from: boats\n", "m.yaml:64:7: the role left of date: its table would be called dim_left_date, as that of dimensions.left_date is"},
 		{"warehouse:", "warehouse: &w", "m.yaml:1:12: anchors and aliases are not allowed: write it out"},
@@ -154,7 +154,7 @@ func TestMistakes(t *testing.T) {
 		if !strings.Contains(sound, c.old) {
 			t.Fatalf("%q isn't in the sound model", c.old)
 		}
-		_, err := Parse("m.yaml", []byte(strings.Replace(sound, c.old, c.new, 1)), nil)
+		_, err := Parse("m.yaml", []byte(strings.Replace(sound, c.old, c.new, 1)), Outside{})
 		var got []string
 		if err != nil {
 			for _, line := range strings.Split(err.Error(), "\n") {
@@ -182,7 +182,7 @@ sources:
 dimensions:
   one: {from: s, natural_key: a, keys: {two: b}}
   two: {from: s, natural_key: a, keys: {one: b}}
-`), nil)
+`), Outside{})
 	if err == nil || !strings.Contains(err.Error(), "dimensions.two.keys.one: dimensions wait for each other: one -> two -> one") {
 		t.Error(err)
 	}
@@ -194,7 +194,7 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("warehouse: {sqlite: [a]}\ndimensions: {x: {rows: [[1]], natural_key: {a: b}}}"))
 	f.Add([]byte("facts: {f: {from: s, grain: [k], keys: {k: {by: {a: [b]}}}}}"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		if _, err := Parse("m.yaml", text, nil); err != nil {
+		if _, err := Parse("m.yaml", text, Outside{}); err != nil {
 			_ = err.Error()
 		}
 	})

@@ -1,9 +1,6 @@
 package star
 
 import (
-	"regexp"
-	"strconv"
-	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -27,10 +24,15 @@ func Sections() []Section {
 		{"warehouse", "Where the star stands.", r.warehouseEntries(m)},
 		{"limits", "When a step of more than 100 rows stops instead of going on with few of them. Stands at the top for all steps, or in a dimension or fact for its own.", r.limitEntries(&Limits{})},
 		{"parameters.NAME", "A parameter with a default.", r.parameterEntries(&Parameter{})},
-		{"sources.NAME", "Files that arrive.", r.sourceEntries(&Source{})},
-		{"sources.NAME.columns.NAME", "A column that is called otherwise in the files, or told by its position.", r.columnEntries(&Column{})},
+		{"databases.NAME", "A database to read from. What a model leaves out of a connection comes from the environment: PG* variables, or MYSQL_PWD for the password.", r.databaseEntries(&Database{})},
+		{"sources.NAME", "Rows that arrive: from files (read), from a database (table or query), or made of other sources (from or union). They are shaped in the order in which the keys stand here.", r.sourceEntries(&Source{})},
+		{"sources.NAME.columns.NAME", "A column that is called otherwise where it is read, or told by its position.", r.columnEntries(&Column{})},
 		{"sources.NAME.csv", "How files are written.", r.csvEntries(&CSV{})},
+		{"sources.NAME.join.NAME", "Columns of another source. A join neither multiplies rows nor loses them unnoticed: for each row it finds one row there, or a rule says what becomes of it.", r.joinEntries(&Join{})},
+		{"sources.NAME.distinct", "One row for each value of some columns; the others are counted as merged.", r.distinctEntries(&Distinct{})},
+		{"sources.NAME.group", "One row for all that are equal in some columns. It has those columns and the aggregates, exact, and an error where a sum needs more than its type has (integer: 64 bits; decimal: 18 digits, or 38).", r.groupEntries(&Group{})},
 		{"dimensions.NAME", "A dimension: from a source, of rows written here, or a calendar.", r.dimensionEntries(&Dimension{})},
+		{"dimensions.NAME.matching.NAME", "How a part of the natural key is brought to one form, in the dimension's own source and in every key that points to it. A plain expression is short for {as: expression}.", r.matchingEntries(&Matching{})},
 		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
 		{"dimensions.NAME.calendar.fiscal_year", "When the fiscal year starts, and what number it has.", r.fiscalEntries(&calendar.Calendar{}, new(bool))},
 		{"facts.NAME", "A fact table.", r.factEntries(&Fact{})},
@@ -45,9 +47,16 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		{"time_zone", "a zone's name, such as UTC", "whose wall clock timestamps show; without it a timestamp with an offset is refused", false, func(n *node) { m.Zone = r.zone(n) }},
 		{"parameters", "name: type", "what a run is told, by `--set name=value`, else by IRONMONGER_SET_name in the environment: `{name}` in paths, `:name` in expressions. In place of a type, keys", false, func(n *node) { m.Parameters = r.readParameters(n) }},
 		{"limits", "keys", "when a step stops", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
+		{"databases", "names", "databases that sources read from; nothing is ever written there", false, func(n *node) {
+			r.each(n, func(n *node) {
+				d := &Database{Name: r.name(n.key, n.path)}
+				m.Databases = append(m.Databases, d)
+				r.section(n, r.databaseEntries(d))
+			})
+		}},
 		{"sources", "names", "what arrives", false, func(n *node) {
 			r.each(n, func(n *node) {
-				s := &Source{Name: r.name(n.key, n.path), CSV: PlainCSV}
+				s := &Source{Name: r.name(n.key, n.path), Files: Files{CSV: PlainCSV}}
 				m.Sources = append(m.Sources, s)
 				r.section(n, r.sourceEntries(s))
 			})
@@ -88,11 +97,8 @@ func (r *reader) warehouseEntries(m *Model) []Entry {
 	return []Entry{
 		{"sqlite", "a file", "an SQLite database, made if it isn't there; seen from the model's folder", false, kind(SQLite, &w.Path)},
 		{"postgres", "a connection string", "a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; what it leaves out comes from PG* variables, the service file and the password file. A password has no place in a model", false, func(n *node) {
-			kind(Postgres, &w.Connection)(n)
-			if password.MatchString(w.Connection) {
-				r.errorf(r.at(n.Node), n.path, "a password has no place in a model: use PGPASSWORD, a service file or a password file")
-				w.Connection = ""
-			}
+			kind(Postgres, &w.connection.Text)(n)
+			w.connection.At = r.at(n.Node)
 		}},
 		{"schema", "a name", "the schema of the tables in PostgreSQL; public if not said", false, func(n *node) {
 			if word, ok := r.word(n, "a name"); ok {
@@ -101,8 +107,6 @@ func (r *reader) warehouseEntries(m *Model) []Entry {
 		}},
 	}
 }
-
-var password = regexp.MustCompile(`(?i)\bpassword\s*=|://[^/@\s]*:[^/@\s]*@`)
 
 // warehouse reads where the star stands.
 func (r *reader) warehouse(m *Model, n *node) {
@@ -123,121 +127,6 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 		{"set_aside", "20% or none", "the most rows that may be set aside, as a share of the rows read; 20% if not said", false, func(n *node) { l.SetAside = r.share(n) }},
 		{"unmatched", "20% or none", "the most rows whose key is unmatched, for each key whose dimension has a source; 20% if not said", false, func(n *node) { l.Unmatched = r.share(n) }},
 	}
-}
-
-func (r *reader) sourceEntries(s *Source) []Entry {
-	return []Entry{
-		{"read", "a pattern or a list", "the files, in the model's folder or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", true, func(n *node) { s.Read = r.words(n, "a file pattern") }},
-		{"within", "a folder", "the folder of its files, seen from the model's, where that is another one; nothing outside of it is read, whatever links there are", false, func(n *node) { s.Within, _ = r.word(n, "a folder") }},
-		{"columns", "name: type", "the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. In place of a type, keys: what is it called in the file, or where does it stand?", true, func(n *node) { s.Columns = r.columns(n) }},
-		{"format", "csv or json_lines", "what the files are; CSV if not said. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it isn't the column's own name; what isn't there is null, and a list or object where one value is wanted sets its row aside", false, func(n *node) { s.Format = r.choice(n, "csv", "json_lines") }},
-		{"csv", "keys", "how the files are written, where that is not with commas, double quotes and a header", false, func(n *node) { r.section(n, r.csvEntries(&s.CSV)) }},
-		{"derive", "name: expression", "new columns, in order; each may use those before it", false, func(n *node) {
-			r.each(n, func(n *node) {
-				s.Derive = append(s.Derive, Derived{Name: r.name(n.key, n.path), Expression: r.expression(n, "an expression")})
-			})
-		}},
-		{"require", "reason: condition", "a row whose condition is anything but true (null included) is set aside for that reason", false, func(n *node) { s.Require = r.rules(n) }},
-		{"set_aside", "reason: condition", "a row whose condition is true is set aside for that reason", false, func(n *node) { s.SetAside = r.rules(n) }},
-	}
-}
-
-func (r *reader) columns(n *node) []Column {
-	var list []Column
-	r.each(n, func(n *node) {
-		c := Column{Name: n.key}
-		if n.Kind == yaml.MappingNode {
-			r.section(n, r.columnEntries(&c))
-			list = append(list, c)
-			return
-		}
-		if w, ok := r.word(n, "a type"); ok {
-			var err error
-			if c.Type, err = column.ParseType(w.Text); err != nil {
-				r.errorf(w.At, n.path, "%v", err)
-			}
-		}
-		list = append(list, c)
-	})
-	return list
-}
-
-func (r *reader) columnEntries(c *Column) []Entry {
-	return []Entry{
-		{"type", "a type", "its type", true, func(n *node) {
-			if w, ok := r.word(n, "a type"); ok {
-				var err error
-				if c.Type, err = column.ParseType(w.Text); err != nil {
-					r.errorf(w.At, n.path, "%v", err)
-				}
-			}
-		}},
-		{"header", "a name", "what it is called in the files' headers, if not as here", false, func(n *node) {
-			if w, ok := r.word(n, "a name"); ok {
-				c.Header = w.Text
-			}
-		}},
-		{"position", "a number from 1", "where it stands in a row, whatever the header says", false, func(n *node) {
-			w, ok := r.word(n, "a number")
-			if v, err := strconv.Atoi(w.Text); ok && (err != nil || v < 1 || v > 1_000_000) {
-				r.errorf(w.At, n.path, "%s is no position: 1 is the first", w.Text)
-			} else if ok {
-				c.Position = v
-			}
-		}},
-	}
-}
-
-func (r *reader) csvEntries(c *CSV) []Entry {
-	mark := func(to *byte, words map[string]byte) func(n *node) {
-		return func(n *node) {
-			w, ok := r.word(n, "a character")
-			if b, named := words[w.Text]; named {
-				*to = b
-			} else if ok && len(w.Text) == 1 && w.Text[0] > ' ' && w.Text[0] < 0x7f && !strings.Contains("0123456789+-", w.Text) {
-				*to = w.Text[0]
-			} else if ok {
-				r.errorf(w.At, n.path, "%q is no mark: one character that is no letter of a value", w.Text)
-			}
-		}
-	}
-	layout := func(to **column.Layout, kind column.Kind) func(n *node) {
-		return func(n *node) {
-			w, ok := r.word(n, "a layout")
-			if !ok {
-				return
-			}
-			var err error
-			if *to, err = column.ParseLayout(w.Text, kind); err != nil {
-				r.errorf(w.At, n.path, "%v", err)
-			}
-		}
-	}
-	return []Entry{
-		{"separator", "a character, or tab", "what stands between fields; a comma if not said", false, mark(&c.Separator, map[string]byte{"tab": '\t'})},
-		{"quote", "a character, or none", "what stands around fields; a double quote if not said", false, mark(&c.Quote, map[string]byte{"none": 0})},
-		{"header", "none", "the files have no header: columns are in the order of columns, or say their position", false, func(n *node) { c.Headless = r.choice(n, "none") == "none" }},
-		{"nulls", "a list of words", "fields that mean null, besides empty ones", false, func(n *node) {
-			for _, w := range r.words(n, "a word") {
-				c.Nulls = append(c.Nulls, w.Text)
-			}
-		}},
-		{"encoding", "utf-16, windows-1252 or iso-8859-1", "how the text is written in bytes; UTF-8 if not said. Bytes that mean nothing there set their row aside", false, func(n *node) { c.Encoding = r.choice(n, "utf-16", "windows-1252", "iso-8859-1") }},
-		{"guard", "apostrophe", "an apostrophe before a value is none of the value: it keeps spreadsheets from taking it for a formula, as `--guard` writes it", false, func(n *node) { c.Guarded = r.choice(n, "apostrophe") == "apostrophe" }},
-		{"decimal_mark", "a character", "what stands before a number's fraction; a point if not said", false, mark(&c.Style.Decimal, nil)},
-		{"thousands_mark", "a character, or blank", "what stands between groups of three digits; none if not said", false, mark(&c.Style.Thousands, map[string]byte{"blank": ' '})},
-		{"date", "a layout, such as dd.MM.yyyy", "how dates are written: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns", false, layout(&c.Style.Date, column.Date)},
-		{"timestamp", "a layout, such as dd.MM.yyyy HH:mm", "how timestamps are written: besides HH, mm, ss, and S for each digit of a fraction", false, layout(&c.Style.Timestamp, column.Timestamp)},
-		{"time", "a layout, such as HH.mm", "how times are written", false, layout(&c.Style.Time, column.Time)},
-	}
-}
-
-func (r *reader) rules(n *node) []Rule {
-	var list []Rule
-	r.each(n, func(n *node) {
-		list = append(list, Rule{n.key, r.expression(n, "a condition")})
-	})
-	return list
 }
 
 func (r *reader) zone(n *node) *time.Location {
@@ -271,6 +160,17 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			r.section(n, r.calendarEntries(d.Calendar))
 		}},
 		{"natural_key", "a column or a list", "what the source calls a member", false, words(&d.naturalKey)},
+		{"matching", "name: expression", "for columns of the natural key, how they are brought to one form before they are compared", false, func(n *node) {
+			r.each(n, func(n *node) {
+				m := &Matching{Name: n.key}
+				d.Matching = append(d.Matching, m)
+				if n.Kind == yaml.MappingNode {
+					r.section(n, r.matchingEntries(m))
+				} else {
+					m.As = r.expression(n, "an expression")
+				}
+			})
+		}},
 		{"keys", "name: key", "outriggers: the dimensions it points to", false, func(n *node) {
 			r.each(n, func(n *node) { d.Keys = append(d.Keys, r.key(n, false)) })
 		}},

@@ -7,12 +7,10 @@
 package star
 
 import (
-	"cmp"
 	"time"
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
-	"ironmonger/internal/expr"
 	"ironmonger/internal/place"
 )
 
@@ -30,6 +28,7 @@ type Model struct {
 	Zone       *time.Location // nil if the model names none
 	Limits     Limits
 	Parameters []*Parameter
+	Databases  []*Database
 	Sources    []*Source
 	Dimensions []*Dimension
 	Facts      []*Fact
@@ -42,6 +41,8 @@ type Warehouse struct {
 	Path       string // sqlite: the database file, as seen from the model's folder
 	Connection string // postgres: where the database is, as its clients write it; no password
 	Schema     string // postgres: the schema of all tables
+
+	connection Name
 }
 
 // Kinds of warehouses.
@@ -68,82 +69,6 @@ const (
 	LimitFrom = 100
 )
 
-// Source is files that yield rows of typed columns.
-type Source struct {
-	Name
-	Within   Name   // the folder of its files; "" is the model's
-	Read     []Name // patterns
-	Format   string // of its files
-	Nested   bool   // of JSON: objects and lists may stand in text columns
-	CSV      CSV
-	Columns  []Column
-	Derive   []Derived
-	Require  []Rule // rows whose condition is anything but true are set aside
-	SetAside []Rule // rows whose condition is true are set aside
-}
-
-// CSV is how a source's files are written, where that is not as RFC 4180 has it.
-type CSV struct {
-	Separator byte   // between fields
-	Quote     byte   // around fields; 0 if there are no quotes
-	Headless  bool   // no header: columns are told by position
-	Encoding  string // an IANA name; "" is UTF-8
-	Guarded   bool   // values that spreadsheets would take for formulas have an apostrophe before them
-	Nulls     []string
-	Style     column.Style
-}
-
-// The formats of files.
-const (
-	InCSV     = "csv"
-	JSONLines = "json_lines"
-)
-
-// PlainCSV is RFC 4180 with a header.
-var PlainCSV = CSV{Separator: ',', Quote: '"'}
-
-// Column is a declared column of a source.
-type Column struct {
-	Name
-	Type     column.Type
-	Header   string // its name in the header; its own if empty
-	Position int    // in a record, from 1; 0 if its header tells
-}
-
-// InFile is the column's name in the header.
-func (c *Column) InFile() string { return cmp.Or(c.Header, c.Text) }
-
-// Expression is the text of an expression. Compile it over the fields it was checked against.
-type Expression struct {
-	Name
-	parameters *[]expr.Parameter // of its model; nil if it has none
-}
-
-// Derived is a column made by an expression over the columns before it.
-type Derived struct {
-	Name
-	Expression Expression
-	Type       column.Type
-}
-
-// Rule is a condition with the reason that is given for the rows it sets aside.
-type Rule struct {
-	Reason    Name
-	Condition Expression
-}
-
-// Fields lists the columns of the source as they are after shaping: declared ones, then derived ones.
-func (s *Source) Fields() []column.Field {
-	var fields []column.Field
-	for _, c := range s.Columns {
-		fields = append(fields, column.Field{Name: c.Text, Type: c.Type})
-	}
-	for _, d := range s.Derive {
-		fields = append(fields, column.Field{Name: d.Text, Type: d.Type})
-	}
-	return fields
-}
-
 // Dimension is a dimension: fed from a source, of rows that stand in the model, or a calendar.
 type Dimension struct {
 	Name
@@ -158,6 +83,8 @@ type Dimension struct {
 	Effective  *column.Field  // since when a row is so; nil if the order of arrival decides
 	Sequence   *column.Field  // decides between rows of one effective time; nil if order does
 	FromStart  bool           // the first version holds from the beginning of time
+	Matching   []*Matching    // how natural keys are brought to one form, where they are
+	Delivered  []string       // the columns of the shaped source that say the natural key
 	Limits     Limits
 	MustHold   []*Must
 	Specials   []Special // the special members that it has, unknown first

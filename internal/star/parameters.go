@@ -1,7 +1,8 @@
 package star
 
 import (
-	"slices"
+	"fmt"
+	"os"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -11,10 +12,12 @@ import (
 	"ironmonger/internal/place"
 )
 
-// Parameter is something that a run is told: {name} in paths, :name in expressions.
+// Parameter is something that a run is told: {name} in paths, :name in expressions and queries. A secret is for
+// connections alone: it is never stored, shown or used elsewhere.
 type Parameter struct {
 	Name
 	Type    column.Type
+	Secret  bool
 	Default *Name // nil if it has to be given
 	Value   string
 }
@@ -29,14 +32,7 @@ func (e Expression) Compile(fields []column.Field) (*expr.Program, error) {
 
 func (r *reader) parameterEntries(p *Parameter) []Entry {
 	return []Entry{
-		{"type", "a type", "its type", true, func(n *node) {
-			if w, ok := r.word(n, "a type"); ok {
-				var err error
-				if p.Type, err = column.ParseType(w.Text); err != nil {
-					r.errorf(w.At, n.path, "%v", err)
-				}
-			}
-		}},
+		{"type", "a type", "its type; or `secret`, for a password: it has a place in connections alone, and is never stored or shown", true, func(n *node) { r.parameterType(p, n) }},
 		{"default", "a value", "its value where the run isn't told another; without it, one must be given", false, func(n *node) {
 			if w, ok := r.word(n, "a value"); ok {
 				p.Default = &w
@@ -52,14 +48,19 @@ func (r *reader) readParameters(n *node) []*Parameter {
 		list = append(list, p)
 		if n.Kind == yaml.MappingNode {
 			r.section(n, r.parameterEntries(p))
-		} else if w, ok := r.word(n, "a type"); ok {
-			var err error
-			if p.Type, err = column.ParseType(w.Text); err != nil {
-				r.errorf(w.At, n.path, "%v", err)
-			}
+		} else {
+			r.parameterType(p, n)
 		}
 	})
 	return list
+}
+
+func (r *reader) parameterType(p *Parameter, n *node) {
+	if n.Value == "secret" {
+		p.Secret, p.Type = true, column.Type{Kind: column.Text}
+		return
+	}
+	p.Type = r.typ(n)
 }
 
 // settle gives the parameters their values: what is given, or else the default.
@@ -72,10 +73,18 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 		}
 		switch {
 		case ok:
+		case p.Default != nil && p.Secret:
+			r.errorf(p.Default.At, path, "a secret has no place in a model: IRONMONGER_SET_%s, or a file that --parameters names", p.Text)
+			continue
 		case p.Default != nil:
 			value, at = p.Default.Text, p.Default.At
 		default:
 			r.errorf(p.At, path, "no value is given, and there is no default: --set %s=...", p.Text)
+			continue
+		}
+		if p.Secret {
+			p.Value = value
+			r.secrets = append(r.secrets, p)
 			continue
 		}
 		c := column.Column{Type: p.Type}
@@ -92,37 +101,112 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 	}
 }
 
-// fill puts the values of parameters into a path. A value is part of one element of the path, and leads nowhere else.
-func (r *reader) fill(w Name, path string) Name {
+// fill puts the values of parameters into a path; a name that kept knows stays as it is. A value is part of one
+// element of the path, and leads nowhere else.
+func (r *reader) fill(w Name, path string, kept ...func(name string) bool) Name {
+	text, ok := r.replace(w, path, func(value string, secret bool) (string, bool) {
+		if secret {
+			r.errorf(w.At, path, "a secret has no place in a path")
+		}
+		return value, !secret
+	}, kept...)
+	if ok {
+		w.Text = text
+	}
+	return w
+}
+
+// replace gives a text with what stands in braces replaced by what value makes of the parameter's value.
+func (r *reader) replace(w Name, path string, value func(value string, secret bool) (string, bool), kept ...func(name string) bool) (string, bool) {
+	connection := strings.HasPrefix(path, "databases.") || strings.HasPrefix(path, "warehouse")
+	ok := true
+	text, closed := Placeholders(w.Text, func(name string) string {
+		for _, p := range r.parameters {
+			if p.Name == name && len(kept) > 0 && kept[0](name) {
+				r.errorf(w.At, path, "%s is a parameter and a column of the list, too: call one otherwise", name)
+			}
+			if p.Name != name || !ok {
+				continue
+			}
+			if !connection && !FitsPath(p.Value) {
+				r.errorf(w.At, path, "the value of %s can't be part of a file's name: %q", name, p.Value)
+				ok = false
+			}
+			text, fine := value(p.Value, false)
+			ok = ok && fine
+			return text
+		}
+		names := make([]string, len(r.parameters))
+		for i, p := range r.parameters {
+			names[i] = p.Name
+		}
+		for _, p := range r.secrets {
+			if p.Text == name {
+				text, fine := value(p.Value, true)
+				ok = ok && fine
+				return text
+			}
+			names = append(names, p.Text)
+		}
+		if len(kept) > 0 && kept[0](name) {
+			return "{" + name + "}"
+		}
+		if ok {
+			r.errorf(w.At, path, "there is no parameter %s%s", name, place.Suggest(name, names))
+		}
+		ok = false
+		return ""
+	})
+	if !closed {
+		r.errorf(w.At, path, "{ is never closed: {name} is the value of a parameter")
+	}
+	return text, ok && closed
+}
+
+// FitsPath says whether a value may be part of one element of a path: it can't lead elsewhere, and is no pattern.
+func FitsPath(value string) bool {
+	return value != "" && !strings.ContainsAny(value, `/\*?[]{}:`+"\x00") && !strings.HasPrefix(value, ".") && !strings.Contains(value, "..")
+}
+
+// Placeholders replaces each {name} of a text; closed is false if a brace is never closed.
+func Placeholders(text string, value func(name string) string) (filled string, closed bool) {
 	var b strings.Builder
-	for rest := w.Text; ; {
-		before, after, opened := strings.Cut(rest, "{")
+	for {
+		before, after, opened := strings.Cut(text, "{")
 		b.WriteString(before)
 		if !opened {
-			break
+			return b.String(), true
 		}
 		name, behind, closed := strings.Cut(after, "}")
 		if !closed {
-			r.errorf(w.At, path, "{ is never closed: {name} is the value of a parameter")
-			return w
+			return b.String(), false
 		}
-		at := slices.IndexFunc(r.parameters, func(p expr.Parameter) bool { return p.Name == name })
-		if at < 0 {
-			var names []string
-			for _, p := range r.parameters {
-				names = append(names, p.Name)
-			}
-			r.errorf(w.At, path, "there is no parameter %s%s", name, place.Suggest(name, names))
-			return w
-		}
-		value := r.parameters[at].Value
-		if value == "" || strings.ContainsAny(value, `/\*?[]{}:`+"\x00") || strings.HasPrefix(value, ".") || strings.Contains(value, "..") {
-			r.errorf(w.At, path, "the value of %s can't be part of a file's name: %q", name, value)
-			return w
-		}
-		b.WriteString(value)
-		rest = behind
+		b.WriteString(value(name))
+		text = behind
 	}
-	w.Text = b.String()
-	return w
+}
+
+// ReadParameters reads the values of parameters from a file of names and values, as YAML has them.
+func ReadParameters(file string) (map[string]string, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("the parameters can't be read: %w", err)
+	}
+	if len(text) > MaxFile {
+		return nil, fmt.Errorf("%s is larger than 4 MiB", file)
+	}
+	written := strings.TrimPrefix(string(text), "\ufeff")
+	r := &reader{file: file, lines: strings.Split(strings.ReplaceAll(written, "\r\n", "\n"), "\n")}
+	values := map[string]string{}
+	if top := r.parse([]byte(written)); top != nil {
+		r.each(top, func(n *node) {
+			if w, ok := r.word(n, "a value"); ok {
+				values[n.key.Text] = w.Text
+			}
+		})
+	}
+	for _, e := range r.errs {
+		e.Text = "" // it may be a secret
+	}
+	return values, r.errs.Err()
 }

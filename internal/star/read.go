@@ -11,9 +11,15 @@ import (
 // MaxFile is the most bytes a model file may have.
 const MaxFile = 4 << 20
 
-// Read reads and checks the model in a file, whose parameters have the values given, or their defaults. The error is a [place.List] of all that is wrong, or
+// Outside is what the reader of a model has to be told besides the file.
+type Outside struct {
+	Parameter func(name string) (value string, ok bool)   // values; where there is none, the default holds. May be nil
+	Columns   func(m *Model, s *Source) ([]Column, error) // looks at a source that types its columns itself for what it has, all or those that s takes
+}
+
+// Read reads and checks the model in a file. The error is a [place.List] of all that is wrong, or
 // what kept the file from being read. The model that comes with a list is what could be made out.
-func Read(file string, given func(parameter string) (value string, ok bool)) (*Model, error) {
+func Read(file string, outside Outside) (*Model, error) {
 	info, err := os.Stat(file)
 	if err == nil && info.Size() > MaxFile {
 		return nil, place.List{{At: place.Place{File: file}, Message: "the model is larger than 4 MiB"}}
@@ -25,24 +31,22 @@ func Read(file string, given func(parameter string) (value string, ok bool)) (*M
 	if err != nil {
 		return nil, err
 	}
-	return Parse(file, text, given)
+	return Parse(file, text, outside)
 }
 
 // Parse is [Read] for a text that is already at hand; file is its name in messages.
-func Parse(file string, text []byte, given func(parameter string) (value string, ok bool)) (*Model, error) {
+func Parse(file string, text []byte, outside Outside) (*Model, error) {
 	written := strings.TrimPrefix(string(text), "\ufeff")
 	r := &reader{file: file, lines: strings.Split(strings.ReplaceAll(written, "\r\n", "\n"), "\n")}
 	m := &Model{File: file, Text: written, Limits: Limits{20_0000, 20_0000}}
 	if top := r.parse([]byte(written)); top != nil {
 		r.section(top, r.modelEntries(m))
-		r.settle(m, given)
-		for _, s := range m.Sources {
-			for i, w := range s.Read {
-				s.Read[i] = r.fill(w, "sources."+s.Text+".read")
-			}
-			s.Within = r.fill(s.Within, "sources."+s.Text+".within")
+		r.settle(m, outside.Parameter)
+		r.databases(m)
+		if m.Warehouse.Kind == Postgres {
+			m.Warehouse.Connection = r.connect(m.Warehouse.connection, "warehouse.postgres")
 		}
-		c := &checker{reader: r, model: m}
+		c := &checker{reader: r, model: m, columns: outside.Columns}
 		c.check()
 		m.Remarks = c.remarks
 	}

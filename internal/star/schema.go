@@ -60,11 +60,17 @@ func form(sections []Section, title string, e Entry) object {
 		return mapOf(ref(nested))
 	case e.Form == "name: type":
 		return mapOf(ref("word"), ref(nested))
+	case e.Form == "name: type, or a list":
+		return object{"anyOf": []object{ref("words"), mapOf(ref("word"), ref(nested), object{"type": "null"})}}
+	case e.Form == "name: join":
+		return mapOf(ref(nested))
+	case e.Form == "name: expression" && nested != "":
+		return mapOf(ref("word"), ref(nested))
 	case e.Form == "name: key":
 		return mapOf(ref("words"), ref(nested))
 	case e.Form == "reason: condition" && nested != "":
 		return mapOf(ref("word"), ref(nested))
-	case e.Form == "name: expression", e.Form == "reason: condition":
+	case e.Form == "name: expression", e.Form == "reason: condition", e.Form == "name: value", e.Form == "name: aggregate", e.Form == "code: code":
 		return mapOf(ref("word"))
 	case e.Form == "a list of rows":
 		return object{"type": "array", "items": mapOf(ref("word"), object{"type": "null"})}

@@ -146,7 +146,7 @@ func TestSchema(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			_, mistake := star.Parse("model.yaml", text, nil)
+			_, mistake := star.Parse("model.yaml", text, star.Outside{})
 			f := judge(t, s, string(text))
 			if f != "" && mistake == nil {
 				t.Errorf("%s: the schema refuses what is right: %s", what, f)

@@ -37,6 +37,7 @@ type reader struct {
 	errs  place.List
 
 	parameters []expr.Parameter // with their values, once the whole file has been read
+	secrets    []*Parameter
 }
 
 func (r *reader) errorf(at place.Place, subject, format string, args ...any) {

@@ -18,6 +18,7 @@ import (
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/prove"
+	"ironmonger/internal/shape"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/postgres"
@@ -39,7 +40,12 @@ func Write(t testing.TB, dir, name, text string) {
 // Model reads the model in dir.
 func Model(t testing.TB, dir string) *star.Model {
 	t.Helper()
-	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), nil)
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), shape.Outside(context.Background(), root, nil))
 	if err != nil {
 		t.Fatal(err)
 	}

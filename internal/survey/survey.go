@@ -28,18 +28,13 @@ type Source struct {
 // Look opens a source and reads the first rows of each of its files. An error tells what would keep a
 // load from starting.
 func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*Source, error) {
-	all := func(string) bool { return true }
-	files, err := source.Open(root, s, m.Zone, 0, all)
-	if err != nil {
-		return nil, err
-	}
-	sh, err := shape.New(s, all)
+	files, err := shape.Open(ctx, &source.Inputs{Model: m, Root: root}, s, func(string) bool { return true })
 	if err != nil {
 		return nil, err
 	}
 	found := &Source{Name: s.Text, Files: files.Names(), Bytes: files.Size()}
 	reasons := ledger.Reasons{}
-	b := column.NewBatch(sh.Fields())
+	b := column.NewBatch(files.Fields())
 	for p, err := range files.Heads(ctx) {
 		if err != nil {
 			return nil, err
@@ -47,7 +42,6 @@ func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*S
 		if err := p.Fill(b); err != nil {
 			return nil, err
 		}
-		sh.Apply(b)
 		found.Rows += int64(b.N)
 		slices.SortStableFunc(b.Faults, func(x, y column.Fault) int { return cmp.Compare(x.Row, y.Row) })
 		for i, f := range b.Faults {

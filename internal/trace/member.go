@@ -132,23 +132,18 @@ func (t *tracer) pointing(ref layout.Reference, key int64) (int64, error) {
 
 // observations reads the source again for what it says of the member.
 func (t *tracer) observations(d *layout.Dimension, versions *column.Batch, match []column.Column, found *Member) error {
-	all := func(string) bool { return true }
-	files, err := source.Open(t.root, d.Source, t.model.Zone, 0, all)
+	flow, err := shape.Open(t.ctx, &source.Inputs{Model: t.model, Root: t.root}, d.Source, func(string) bool { return true })
 	if err != nil {
 		found.Fault = "the sources can't be read as the model has them: " + err.Error()
 		return nil
 	}
-	sh, err := shape.New(d.Source, all)
-	if err != nil {
-		return err
-	}
-	fields := sh.Fields()
+	fields := flow.Fields()
 	var at []int
-	for _, f := range d.NaturalKey {
-		at = append(at, column.Find(fields, f.Name))
+	for _, name := range d.Delivered {
+		at = append(at, column.Find(fields, name))
 	}
 	b := column.NewBatch(fields)
-	for p, err := range files.Pieces(t.ctx) {
+	for p, err := range flow.Pieces(t.ctx) {
 		if err == nil {
 			err = p.Fill(b)
 		}
@@ -156,7 +151,6 @@ func (t *tracer) observations(d *layout.Dimension, versions *column.Batch, match
 			found.Fault = "the sources can't be read to their end: " + err.Error()
 			break
 		}
-		sh.Apply(b)
 		for i := range b.N {
 			same := true
 			for k, c := range at {
@@ -165,7 +159,7 @@ func (t *tracer) observations(d *layout.Dimension, versions *column.Batch, match
 			if !same {
 				continue
 			}
-			o := Observation{Place: place.Place{File: b.From.File, Line: int(b.From.Line[i])}.String(), Shaped: values(fields, b, i)}
+			o := Observation{Place: place.Place{File: b.From.File, Line: int(b.From.Line[i])}.String(), Shaped: values(d.Source.Fields(), b, i)}
 			for _, f := range b.Faults {
 				if int(f.Row) == i {
 					o.Fault = f.Reason

@@ -224,47 +224,59 @@ func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, 
 	number, line := ledger.FileAndLine(at)
 	o := &Origin{Place: place.Place{File: names[number], Line: int(line)}.String()}
 	all := func(string) bool { return true }
-	files, err := source.Open(t.root, f.Source, t.model.Zone, 0, all)
+	in := &source.Inputs{Model: t.model, Root: t.root}
+	flow, err := shape.Open(t.ctx, in, f.Source, all)
 	if err != nil {
 		o.Fault = "the sources can't be read as the model has them: " + err.Error()
 		return o, nil, -1, nil
 	}
-	sh, err := shape.New(f.Source, all)
-	if err != nil {
-		return nil, nil, -1, err
-	}
-	b := column.NewBatch(sh.Fields())
-	i, err := files.Row(t.ctx, names[number], line, b)
+	b := column.NewBatch(flow.Fields())
+	i, err := flow.Row(t.ctx, names[number], line, b)
 	if err != nil || i < 0 {
 		o.Fault = "the file is gone, or has no row there any more"
 		return o, nil, -1, nil
 	}
-	sh.Apply(b)
-	plain, err := source.AsRead(t.root, f.Source)
-	if err != nil {
+	if o.Read, err = t.asRead(in, f.Source, names[number], line); err != nil {
 		return nil, nil, -1, err
 	}
-	raw, err := source.Open(t.root, plain, nil, 0, all)
-	if err != nil {
-		return nil, nil, -1, err
-	}
-	read := column.NewBatch(plain.Fields())
-	n, err := raw.Row(t.ctx, names[number], line, read)
-	if err != nil {
-		return nil, nil, -1, err
-	}
-	if n >= 0 {
-		o.Read = values(plain.Fields(), read, n)
-	}
-	o.Shaped = values(sh.Fields(), b, i)
+	o.Shaped = values(f.Source.Fields(), b, i)
 	table := f.Table.Fields()
 	for _, c := range append(slices.Clone(f.Degenerate), f.Measures...) {
-		if have := &fact.Cols[column.Find(table, c.Name)]; !have.Equal(0, &b.Cols[column.Find(sh.Fields(), c.Name)], i) {
+		if have := &fact.Cols[column.Find(table, c.Name)]; !have.Equal(0, &b.Cols[column.Find(flow.Fields(), c.Name)], i) {
 			o.Fault = "the line now has another " + c.Name + ": the file was changed since"
 			return o, nil, -1, nil
 		}
 	}
 	return o, b, i, nil
+}
+
+// asRead finds the row at a line of a file in the source that reads it, s or one that s is made of.
+func (t *tracer) asRead(in *source.Inputs, s *star.Source, name string, line int64) ([]Value, error) {
+	if !s.Reads() {
+		for _, o := range s.Made() {
+			if read, err := t.asRead(in, o, name, line); read != nil || err != nil {
+				return read, err
+			}
+		}
+		return nil, nil
+	}
+	if s.DrivenBy != nil { // its files are told by the list
+		return nil, nil
+	}
+	plain, err := in.AsRead(t.ctx, s, t.model.Bound)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := in.Open(t.ctx, plain, t.model.Bound, func(string) bool { return true })
+	if err != nil {
+		return nil, err
+	}
+	read := column.NewBatch(plain.Fields())
+	n, err := raw.Row(t.ctx, name, line, read)
+	if err != nil || n < 0 {
+		return nil, err
+	}
+	return values(plain.Fields(), read, n), nil
 }
 
 // key tells what a key points to and why.
@@ -276,7 +288,7 @@ func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, ro
 	var said []string
 	var asOf *string
 	if shaped != nil {
-		fields := f.Source.Fields()
+		fields := f.Source.Shaped()
 		var parts []string
 		for _, name := range k.By {
 			by := &shaped.Cols[column.Find(fields, name)]

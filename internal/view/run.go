@@ -18,27 +18,32 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	if len(dims) > 0 {
 		t := &Table{Columns: []Column{{Head: "dimension", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "new", Align: Right},
 			{Head: "versions", Align: Right}, {Head: "filled", Align: Right, Spare: true}, {Head: "changed", Align: Right}, {Head: "same", Align: Right},
-			{Head: "conflicts", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
+			{Head: "conflicts", Align: Right, Spare: true}, {Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
 		for _, s := range dims {
 			f := &s.Figures
 			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.New), Number(f.Versions), Number(f.Filled), Number(f.Changed),
-				Number(f.Same), Number(f.Conflicts), Number(f.SetAside), took(s.StartedAt, s.EndedAt))
+				Number(f.Same), Number(f.Conflicts), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), took(s.StartedAt, s.EndedAt))
 		}
 		t.Write(w, width)
 		fmt.Fprintln(w)
 	}
 	if len(facts) > 0 {
 		t := &Table{Columns: []Column{{Head: "fact", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "inserted", Align: Right},
-			{Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "members inferred", Cut: true, Spare: true}, {Head: "time", Align: Right}}}
+			{Head: "same", Align: Right}, {Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "members inferred", Cut: true, Spare: true}, {Head: "time", Align: Right}}}
 		for _, s := range facts {
 			f := &s.Figures
-			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.Inserted), Number(f.Same), Number(f.SetAside), byName(f.Inferred), took(s.StartedAt, s.EndedAt))
+			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.Inserted), Number(f.Same), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), byName(f.Inferred), took(s.StartedAt, s.EndedAt))
 		}
 		t.Write(w, width)
 		fmt.Fprintln(w)
 		keys(w, facts, width)
 		totals(w, facts, width)
 	}
+	var ways []staged
+	for _, s := range r.Steps {
+		ways = append(ways, staged{s.Name, s.Figures.Stages, s.Figures.Passed})
+	}
+	stages(w, ways, width)
 	reasons(w, r.Steps, width)
 	for _, s := range r.Steps {
 		if n := byName(s.Figures.Repointed); n != "" {

@@ -108,4 +108,8 @@ func Rows(w io.Writer, r *sample.Rows, width int) {
 		said = append(said, Plural(r.SetAside, "row")+" set aside")
 	}
 	fmt.Fprintln(w, strings.Join(said, ", "))
+	if r.Stages != nil || r.Passed != nil {
+		fmt.Fprintln(w)
+		stages(w, []staged{{"", r.Stages, r.Passed}}, width)
+	}
 }

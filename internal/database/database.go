@@ -1,0 +1,125 @@
+// Package database streams tables and queries of other databases: read-only, row by row, every value as the text
+// that the database itself writes for it. What type a column has is said beside; turning text into typed values is
+// left to who reads, so that there is one way in which values become typed, whatever they came from.
+//
+// It writes nothing anywhere: connections are opened for reading, and transactions are read-only. Parameters are
+// bound, names are quoted.
+package database
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/star"
+)
+
+// Column is a column of a table or query. Where its type is none of ours, Type is Null and Foreign says what it is.
+// With zone says that its timestamps are written in UTC.
+type Column struct {
+	Name    string
+	Type    column.Type
+	Foreign string
+}
+
+// Query asks for columns of a table or query; Texts and Args are a query cut at its parameters, and their values.
+type Query struct {
+	Table   string
+	Texts   []string
+	Args    []string
+	Columns []string
+	OrderBy []string
+}
+
+// DB is an open database. It is used by one goroutine at a time.
+type DB struct {
+	kind  string
+	inner driver
+}
+
+// driver is what differs between databases.
+type driver interface {
+	// columns describes what a select gives.
+	columns(ctx context.Context, sql string, args []string) ([]Column, error)
+	// run gives each row of a select to row, null as nil. The values are row's until it returns.
+	run(ctx context.Context, sql string, args []string, row func(values [][]byte) error) error
+	quote(name string) string
+	// placeholder is the nth parameter, from 1.
+	placeholder(n int) string
+	// ordered makes an expression of a column that is ordered the same whatever the collation.
+	ordered(quoted string, text bool) string
+	Close()
+}
+
+// Open connects to a database. A file is seen from dir.
+func Open(ctx context.Context, d *star.Database, dir string) (*DB, error) {
+	open := map[string]func(context.Context, *star.Database, string) (driver, error){
+		star.SQLite: openSQLite, star.Postgres: openPostgres, star.MySQL: openMySQL}
+	inner, err := open[d.Kind](ctx, d, dir)
+	if err != nil {
+		return nil, fmt.Errorf("database %s: %w", d.Text, err)
+	}
+	return &DB{d.Kind, inner}, nil
+}
+
+// Close ends the connection.
+func (db *DB) Close() { db.inner.Close() }
+
+// from gives what stands behind from in a select.
+func (db *DB) from(q *Query) string {
+	if q.Table == "" {
+		var b strings.Builder
+		for i, text := range q.Texts {
+			if i > 0 {
+				b.WriteString(db.inner.placeholder(i))
+			}
+			b.WriteString(text)
+		}
+		// the newline ends a comment that the query may end with
+		return "(" + strings.TrimRight(strings.TrimSpace(b.String()), ";") + "\n) " + db.inner.quote("q")
+	}
+	schema, table, two := strings.Cut(q.Table, ".")
+	if !two {
+		return db.inner.quote(schema)
+	}
+	return db.inner.quote(schema) + "." + db.inner.quote(table)
+}
+
+// Columns lists all columns of the table or query.
+func (db *DB) Columns(ctx context.Context, q Query) ([]Column, error) {
+	return db.inner.columns(ctx, "select * from "+db.from(&q), q.Args)
+}
+
+// Each gives the rows to row, with the columns wanted. They come in the order asked for; what that leaves open, and
+// all of it if nothing is asked, is decided by the columns themselves, text by its bytes. The values are row's until
+// it returns; null is nil.
+func (db *DB) Each(ctx context.Context, q Query, row func(values [][]byte) error) error {
+	all, err := db.Columns(ctx, q)
+	if err != nil {
+		return err
+	}
+	text := map[string]bool{}
+	for _, c := range all {
+		text[c.Name] = c.Type.Kind == column.Text || c.Type.Kind == column.Null
+	}
+	var columns, order []string
+	for _, name := range q.Columns {
+		columns = append(columns, db.inner.quote(name))
+	}
+	if len(columns) == 0 {
+		columns = []string{"1"}
+	}
+	by := q.OrderBy
+	if by == nil {
+		by = q.Columns
+	}
+	for _, name := range by {
+		order = append(order, db.inner.ordered(db.inner.quote(name), text[name]))
+	}
+	sql := "select " + strings.Join(columns, ", ") + " from " + db.from(&q)
+	if len(order) > 0 {
+		sql += " order by " + strings.Join(order, ", ")
+	}
+	return db.inner.run(ctx, sql, q.Args, row)
+}

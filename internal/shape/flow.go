@@ -1,0 +1,440 @@
+package shape
+
+import (
+	"context"
+	"iter"
+	"runtime"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+	"ironmonger/internal/stream"
+)
+
+// Flow is the shaped rows of a source.
+type Flow struct {
+	in     *source.Inputs
+	of     *star.Source
+	parts  []*part
+	taken  []column.Field // as the parts give them
+	local  []column.Field // once what concerns a row alone has been done
+	fields []column.Field // in the end
+	joins  []*join
+	need   names
+	tools  sync.Pool // of *tool
+	last   sync.Pool // of matcher, behind a group
+
+	read, checks, distinct, group stage
+
+	passed  []Passed
+	mu      sync.Mutex
+	ready   bool
+	fallen  []Fallen
+	helpers []*Flow
+}
+
+// tool is what one goroutine shapes with.
+type tool struct {
+	*shaper
+	matcher
+	finders []finder
+}
+
+// stage counts what became of the rows that came to it.
+type stage struct{ in, aside, dropped, merged, empty atomic.Int64 }
+
+// Count says what became of the rows that a stage of a source was given: of Rows some were set aside there, dropped
+// because nothing fits them, or merged into others; Empty were left without what a join would have brought.
+type Count struct {
+	Source   string `json:"source"`
+	Stage    string `json:"stage"`
+	Rows     int64  `json:"rows"`
+	SetAside int64  `json:"set_aside,omitempty"`
+	Dropped  int64  `json:"dropped,omitempty"`
+	Merged   int64  `json:"merged,omitempty"`
+	Empty    int64  `json:"left_empty,omitempty"`
+}
+
+// Passed is a read of a list that could not be done and was passed over.
+type Passed struct {
+	File    string `json:"file"` // where it stands in the list
+	Line    int64  `json:"line"`
+	Message string `json:"message"`
+}
+
+// Fallen is a row of a source that completes another, a list or one that is joined, which was set aside.
+type Fallen struct {
+	Source, File string
+	Line         int64
+	Reason, Raw  string
+}
+
+// Open opens a source, and those that it is made of, for the columns that want names at its end. The error is a
+// place.List where it has a place.
+func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(column string) bool) (*Flow, error) {
+	f := &Flow{in: in, of: s, need: needed(s, want)}
+	for _, c := range s.Taken() {
+		if f.need[c.Name] {
+			f.taken = append(f.taken, c)
+		}
+	}
+	if err := f.openParts(ctx); err != nil {
+		return f, err
+	}
+	f.local = slices.Clone(f.taken)
+	for _, j := range s.Joins {
+		if !matters(j, f.need) {
+			continue
+		}
+		x, err := f.openJoin(ctx, j)
+		if err != nil {
+			return f, err
+		}
+		f.joins = append(f.joins, x)
+	}
+	t, err := f.tool()
+	if err != nil {
+		return f, err
+	}
+	if f.local = t.fields; s.Group == nil {
+		t.matcher, f.fields, err = newMatcher(s, f.local, f.need)
+		f.tools.Put(t)
+		return f, err
+	}
+	f.tools.Put(t)
+	f.fields = f.groupFields()
+	m, fields, err := newMatcher(s, f.fields, f.need)
+	f.fields = fields
+	f.last.Put(&m)
+	return f, err
+}
+
+// tool makes what one goroutine shapes with.
+func (f *Flow) tool() (*tool, error) {
+	if t, ok := f.tools.Get().(*tool); ok {
+		return t, nil
+	}
+	joined := slices.Clone(f.taken)
+	for _, j := range f.joins {
+		joined = append(joined, j.brings...)
+	}
+	sh, err := newShaper(f.in.Model, f.of, joined, f.need)
+	if err != nil {
+		return nil, err
+	}
+	t := &tool{shaper: sh, finders: make([]finder, len(f.joins))}
+	if f.of.Group == nil {
+		t.matcher, _, err = newMatcher(f.of, sh.fields, f.need)
+	}
+	return t, err
+}
+
+// Fields lists the columns of the rows.
+func (f *Flow) Fields() []column.Field { return f.fields }
+
+// Names lists the files and tables that are read, in order.
+func (f *Flow) Names() []string {
+	var names []string
+	for _, p := range f.parts {
+		names = append(names, p.from.Names()...)
+	}
+	return names
+}
+
+// Size is the bytes of all files.
+func (f *Flow) Size() int64 {
+	sum := int64(0)
+	for _, p := range f.parts {
+		sum += p.from.Size()
+	}
+	return sum
+}
+
+// Passed lists the reads that were passed over.
+func (f *Flow) Passed() []Passed {
+	all := slices.Clone(f.passed)
+	for _, o := range f.others() {
+		all = append(all, o.Passed()...)
+	}
+	return all
+}
+
+// others lists the flows that this one takes rows from, then those that complete it.
+func (f *Flow) others() []*Flow { return append(f.below(), f.helpers...) }
+
+func (f *Flow) below() []*Flow {
+	var list []*Flow
+	for _, p := range f.parts {
+		if o, ok := p.from.(*Flow); ok {
+			list = append(list, o)
+		}
+	}
+	return list
+}
+
+// Read is how many rows have been read, not counting those that only complete others.
+func (f *Flow) Read() int64 {
+	below := f.below()
+	if len(below) == 0 {
+		return f.read.in.Load()
+	}
+	sum := int64(0)
+	for _, o := range below {
+		sum += o.Read()
+	}
+	return sum
+}
+
+// Gone is how many of the rows read were dropped, and how many merged into others.
+func (f *Flow) Gone() (dropped, merged int64) {
+	for _, o := range f.below() {
+		d, m := o.Gone()
+		dropped, merged = dropped+d, merged+m
+	}
+	for _, j := range f.joins {
+		dropped += j.dropped.Load()
+	}
+	return dropped, merged + f.distinct.merged.Load() + f.group.merged.Load()
+}
+
+// Counts says what became of the rows, stage by stage: first in the sources that this one is made of.
+func (f *Flow) Counts() []Count {
+	var list []Count
+	for _, o := range f.others() {
+		for _, c := range o.Counts() {
+			if !slices.Contains(list, c) { // a source that is joined twice
+				list = append(list, c)
+			}
+		}
+	}
+	add := func(name string, s *stage) {
+		list = append(list, Count{f.of.Text, name, s.in.Load(), s.aside.Load(), s.dropped.Load(), s.merged.Load(), s.empty.Load()})
+	}
+	add("read", &f.read)
+	for _, j := range f.joins {
+		add("join "+j.of.Text, &j.stage)
+	}
+	if len(f.of.Require)+len(f.of.SetAside)+len(f.of.Derive) > 0 {
+		add("checks", &f.checks)
+	}
+	if f.of.Distinct != nil {
+		add("distinct", &f.distinct)
+	}
+	if f.of.Group != nil {
+		add("group", &f.group)
+	}
+	return list
+}
+
+// Fallen lists the rows set aside of sources that complete others.
+func (f *Flow) Fallen() []Fallen {
+	all := slices.Clone(f.fallen)
+	for _, o := range f.others() {
+		all = append(all, o.Fallen()...)
+	}
+	return all
+}
+
+// Pieces yields the rows.
+func (f *Flow) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return f.pieces(ctx, false)
+}
+
+// Heads yields the first rows of each file, as if there were no others.
+func (f *Flow) Heads(ctx context.Context) iter.Seq2[column.Piece, error] { return f.pieces(ctx, true) }
+
+func (f *Flow) pieces(ctx context.Context, heads bool) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		if err := f.prepare(ctx); err != nil {
+			yield(nil, err)
+			return
+		}
+		rows := f.shaped(ctx, heads)
+		if f.of.Distinct != nil {
+			rows = f.distinctRows(ctx, rows)
+		}
+		if f.of.Group != nil {
+			rows = f.groups(ctx, rows)
+		}
+		rows(yield)
+	}
+}
+
+// prepare reads what is joined, once.
+func (f *Flow) prepare(ctx context.Context) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.ready {
+		return nil
+	}
+	for _, o := range f.below() {
+		if err := o.prepare(ctx); err != nil {
+			return err
+		}
+	}
+	for _, j := range f.joins {
+		if err := j.load(ctx); err != nil {
+			return err
+		}
+	}
+	f.ready = true
+	return nil
+}
+
+// shaped yields the rows with all done that concerns a row alone.
+func (f *Flow) shaped(ctx context.Context, heads bool) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		for _, p := range f.parts {
+			from := p.from.Pieces
+			if heads {
+				from = p.from.Heads
+			}
+			for piece, err := range from(ctx) {
+				if err != nil {
+					yield(nil, err)
+					return
+				}
+				if !yield(&rawPiece{f, p, piece}, nil) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// rawPiece is a piece that is shaped when it is filled.
+type rawPiece struct {
+	flow *Flow
+	part *part
+	from column.Piece
+}
+
+func (p *rawPiece) Fill(b *column.Batch) error {
+	if err := p.part.fill(p.from, b); err != nil {
+		return err
+	}
+	return p.flow.shape(b)
+}
+
+// shape does what concerns a row alone.
+func (f *Flow) shape(b *column.Batch) error {
+	t, err := f.tool()
+	if err != nil {
+		return err
+	}
+	defer f.tools.Put(t)
+	count := func(s *stage, before int) int {
+		bad := 0
+		if len(b.Faults) > 0 {
+			for i := range b.N {
+				if b.Bad(i) {
+					bad++
+				}
+			}
+		}
+		s.in.Add(int64(b.N - before))
+		s.aside.Add(int64(bad - before))
+		return bad
+	}
+	bad := 0
+	if len(f.below()) > 0 { // what was set aside there has been counted there
+		bad = count(&stage{}, 0)
+	}
+	bad = count(&f.read, bad)
+	for k, j := range f.joins {
+		dropped, err := j.apply(b, &t.finders[k])
+		if err != nil {
+			return err
+		}
+		j.in.Add(int64(dropped))
+		bad = count(&j.stage, bad)
+	}
+	t.shaper.apply(b)
+	t.matcher.apply(b)
+	count(&f.checks, bad)
+	return nil
+}
+
+// Row fills b with the rows around a line of a file and gives the row that begins there, or -1 if none does.
+func (f *Flow) Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error) {
+	if err := f.prepare(ctx); err != nil {
+		return -1, err
+	}
+	for _, p := range f.parts {
+		if f.of.Distinct != nil || f.of.Group != nil || !slices.Contains(p.from.Names(), name) {
+			continue
+		}
+		inner := p.batch()
+		if i, err := p.from.Row(ctx, name, line, inner); err != nil {
+			return -1, err
+		} else if i < 0 {
+			continue
+		}
+		if err := p.fill(filled{inner}, b); err != nil {
+			return -1, err
+		}
+		if err := f.shape(b); err != nil {
+			return -1, err
+		}
+		return slices.Index(b.From.Line, line), nil
+	}
+	if f.of.Distinct != nil || f.of.Group != nil {
+		for p, err := range f.Pieces(ctx) {
+			if err == nil {
+				err = p.Fill(b)
+			}
+			if err != nil {
+				return -1, err
+			}
+			if i := slices.Index(b.From.Line, line); b.From.File == name && i >= 0 {
+				return i, nil
+			}
+		}
+	}
+	return -1, nil
+}
+
+// filled is a piece whose rows are there already.
+type filled struct{ *column.Batch }
+
+func (p filled) Fill(b *column.Batch) error {
+	b.Take(p.Batch)
+	return nil
+}
+
+// inOrder gives the batches of pieces to take in source order, filled on all cores. The batch is take's own.
+func (f *Flow) inOrder(ctx context.Context, pieces iter.Seq2[column.Piece, error], take func(b *column.Batch) error) error {
+	return stream.Each(ctx, these{f.fields, pieces}, f.workers(), func() **column.Batch { b := new(column.Batch); return &b },
+		func(_ int, p column.Piece, slot **column.Batch) error {
+			*slot = column.NewBatch(f.localFields())
+			return p.Fill(*slot)
+		}, func(slot **column.Batch) error { return take(*slot) })
+}
+
+// localFields lists the columns before rows are added up.
+func (f *Flow) localFields() []column.Field {
+	if f.of.Group == nil {
+		return f.fields
+	}
+	return f.local
+}
+
+func (f *Flow) workers() int {
+	if f.in.Workers > 0 {
+		return f.in.Workers
+	}
+	return runtime.GOMAXPROCS(0)
+}
+
+// these is pieces as a source.
+type these struct {
+	fields []column.Field
+	pieces iter.Seq2[column.Piece, error]
+}
+
+func (t these) Fields() []column.Field { return t.fields }
+
+func (t these) Pieces(context.Context) iter.Seq2[column.Piece, error] { return t.pieces }

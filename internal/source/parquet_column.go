@@ -1,0 +1,375 @@
+package source
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math"
+	"math/bits"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/parquet-go/parquet-go"
+	"github.com/parquet-go/parquet-go/encoding"
+	"github.com/parquet-go/parquet-go/format"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+)
+
+// parquetColumn reads the values of a column: as the type that the file says, and from that, if another is wanted, by
+// way of the text that a value of it has.
+type parquetColumn struct {
+	at   int
+	most byte        // the definition level of a value; less is null
+	own  column.Type // as the file says
+	kind parquet.Kind
+	unit int64 // of times: so many are a microsecond; negative, so many microseconds are one
+	utc  bool  // timestamps are instants
+	uuid bool
+	wrap bool // unsigned
+}
+
+// parquetType gives the type of a column, Null where it is none of ours, and whether its times are instants.
+func parquetType(c *parquet.Column) (t column.Type, instants bool) {
+	kind := c.Type().Kind()
+	if logical := c.Type().LogicalType(); logical != nil {
+		switch l := logical.Value.(type) {
+		case *format.DecimalType:
+			if l.Precision < 1 || l.Precision > column.MaxDigits || l.Scale < 0 || l.Scale > l.Precision {
+				return column.Type{}, false
+			}
+			return column.Type{Kind: column.Decimal, Precision: uint8(l.Precision), Scale: uint8(l.Scale)}, false
+		case *format.DateType:
+			return column.Type{Kind: column.Date}, false
+		case *format.TimeType:
+			return column.Type{Kind: column.Time}, false
+		case *format.TimestampType:
+			return column.Type{Kind: column.Timestamp}, l.IsAdjustedToUTC
+		case *format.StringType, *format.EnumType, *format.JsonType, *format.UUIDType:
+			return column.Type{Kind: column.Text}, false
+		case *format.IntType:
+			return column.Type{Kind: column.Integer}, false
+		default:
+			return column.Type{}, false
+		}
+	}
+	switch kind {
+	case parquet.Boolean:
+		return column.Type{Kind: column.Boolean}, false
+	case parquet.Int32, parquet.Int64:
+		return column.Type{Kind: column.Integer}, false
+	case parquet.Float, parquet.Double:
+		return column.Type{Kind: column.Double}, false
+	case parquet.Int96:
+		return column.Type{Kind: column.Timestamp}, true
+	}
+	return column.Type{}, false
+}
+
+func newParquetColumn(c *parquet.Column, t column.Type, utc bool) *parquetColumn {
+	p := &parquetColumn{at: c.Index(), most: byte(c.MaxDefinitionLevel()), own: t, kind: c.Type().Kind(), utc: utc}
+	logical := c.Type().LogicalType()
+	if logical == nil {
+		return p
+	}
+	unit := func(u format.TimeUnit) int64 {
+		switch u.Value.(type) {
+		case *format.MilliSeconds:
+			return -1000
+		case *format.NanoSeconds:
+			return 1000
+		}
+		return 1
+	}
+	switch l := logical.Value.(type) {
+	case *format.TimestampType:
+		p.unit = unit(l.Unit)
+	case *format.TimeType:
+		p.unit = unit(l.Unit)
+	case *format.UUIDType:
+		p.uuid = true
+	case *format.IntType:
+		p.wrap = !l.IsSigned
+	}
+	return p
+}
+
+// dictionary is the values that pages refer to by their numbers, texts made once for all rows.
+type dictionary struct {
+	of    parquet.Dictionary
+	data  encoding.Values
+	texts []string
+}
+
+func newDictionary(of parquet.Dictionary) *dictionary {
+	d := &dictionary{of: of, data: of.Page().Data()}
+	if d.data.Kind() == encoding.ByteArray {
+		bytes, offsets := d.data.ByteArray()
+		all := string(bytes)
+		for i := range max(0, len(offsets)-1) {
+			d.texts = append(d.texts, all[offsets[i]:offsets[i+1]])
+		}
+	}
+	return d
+}
+
+// fill reads the rows of a segment into column k from row on.
+func (p *parquetColumn) fill(b *column.Batch, k, row int, s *segment, field column.Field, reader *column.Reader) {
+	c := &b.Cols[k]
+	data := s.page.Data()
+	var codes []int32
+	if s.dict != nil {
+		codes, data = data.Int32(), s.dict.data
+	}
+	levels := s.page.DefinitionLevels()
+	value := p.values(data, s, codes == nil, reader.Zone())
+	into := c
+	if p.own != c.Type { // read as the file says first
+		into = &column.Column{Type: p.own}
+		into.Resize(1)
+	}
+	n := s.value
+	for r := s.from; r < s.to; r, row = r+1, row+1 {
+		if len(levels) > 0 && levels[r] != p.most {
+			c.SetNull(row)
+			continue
+		}
+		at := n
+		n++
+		if codes != nil {
+			at = int(codes[at])
+		}
+		var err error
+		if into == c {
+			c.Null[row] = false
+			err = value(c, row, at)
+		} else {
+			into.Null[0] = false
+			if err = value(into, 0, at); err == nil {
+				err = reader.Set(c, row, plainText(into))
+			}
+		}
+		if err != nil {
+			detail := ""
+			if !errors.Is(err, errText) && into != c {
+				detail = place.Clip(place.Printable(into.Value(0)), 60)
+			}
+			c.SetNull(row)
+			b.SetAside(row, field.Name+" "+err.Error(), detail)
+		}
+	}
+}
+
+// plainText is a value as it is written without an exponent.
+func plainText(c *column.Column) string {
+	if c.Type.Kind == column.Double {
+		return strconv.FormatFloat(c.Float[0], 'f', -1, 64)
+	}
+	return c.Value(0)
+}
+
+var (
+	errText      = errors.New("is no UTF-8 text or holds a zero byte")
+	errNanos     = errors.New("is finer than a microsecond")
+	errTooLarge  = errors.New("is too large")
+	errNotFinite = errors.New("is no number")
+	errInstant   = errors.New("is an instant, but the model names no time_zone")
+)
+
+// values gives what sets a row of a column to value at of a page or dictionary.
+func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zone *time.Location) func(c *column.Column, row, at int) error {
+	whole := func(get func(at int) int64) func(c *column.Column, row, at int) error {
+		switch {
+		case p.own.Kind == column.Timestamp:
+			return func(c *column.Column, row, at int) (err error) {
+				c.Int[row], err = p.timestamp(get(at), zone)
+				return err
+			}
+		case p.own.Kind == column.Time:
+			return func(c *column.Column, row, at int) (err error) {
+				if c.Int[row], err = p.micros(get(at)); err == nil && (c.Int[row] < 0 || c.Int[row] >= column.DayMicros) {
+					err = errTooLarge
+				}
+				return err
+			}
+		case p.own.Wide():
+			return func(c *column.Column, row, at int) error {
+				c.Wide[row] = column.Wide(get(at))
+				return nil
+			}
+		case p.own.Kind == column.Date:
+			return func(c *column.Column, row, at int) error {
+				if c.Int[row] = get(at); c.Int[row] < firstDay || c.Int[row] > lastDay {
+					return errTooLarge
+				}
+				return nil
+			}
+		}
+		return func(c *column.Column, row, at int) error {
+			c.Int[row] = get(at)
+			return nil
+		}
+	}
+	switch p.kind {
+	case parquet.Boolean:
+		v := data.Boolean()
+		return whole(func(at int) int64 { return int64(v[at/8] >> (at % 8) & 1) })
+	case parquet.Int32:
+		v := data.Int32()
+		if p.wrap {
+			return whole(func(at int) int64 { return int64(uint32(v[at])) })
+		}
+		return whole(func(at int) int64 { return int64(v[at]) })
+	case parquet.Int64:
+		v := data.Int64()
+		if p.wrap {
+			return func(c *column.Column, row, at int) error {
+				if c.Int[row] = v[at]; v[at] < 0 {
+					return errTooLarge
+				}
+				return nil
+			}
+		}
+		return whole(func(at int) int64 { return v[at] })
+	case parquet.Int96:
+		v := data.Int96()
+		return func(c *column.Column, row, at int) (err error) { // nanoseconds of a Julian day
+			nanos, day := int64(v[at][1])<<32|int64(v[at][0]), int64(v[at][2])-2440588
+			if nanos%1000 != 0 {
+				return errNanos
+			}
+			c.Int[row], err = wall(day*column.DayMicros+nanos/1000, zone)
+			return err
+		}
+	case parquet.Float:
+		v := data.Float()
+		return func(c *column.Column, row, at int) error {
+			c.Float[row], _ = strconv.ParseFloat(strconv.FormatFloat(float64(v[at]), 'g', -1, 32), 64) // the number that was meant
+			return finite(c.Float[row])
+		}
+	case parquet.Double:
+		v := data.Double()
+		return func(c *column.Column, row, at int) error {
+			c.Float[row] = v[at]
+			return finite(v[at])
+		}
+	case parquet.ByteArray:
+		if p.own.Kind == column.Decimal {
+			bytes, offsets := data.ByteArray()
+			return func(c *column.Column, row, at int) error {
+				return bigEndian(c, row, bytes[offsets[at]:offsets[at+1]])
+			}
+		}
+		if !plain {
+			return func(c *column.Column, row, at int) error { return setText(c, row, s.dict.texts[at]) }
+		}
+		bytes, offsets := data.ByteArray()
+		// the page's memory is used again: the rows' texts are copied, all at once
+		from := offsets[min(s.value, len(offsets)-1)]
+		all := string(bytes[from:offsets[min(s.value+s.to-s.from, len(offsets)-1)]])
+		return func(c *column.Column, row, at int) error {
+			return setText(c, row, all[offsets[at]-from:offsets[at+1]-from])
+		}
+	case parquet.FixedLenByteArray:
+		bytes, size := data.FixedLenByteArray()
+		if p.uuid {
+			return func(c *column.Column, row, at int) error {
+				v := bytes[at*size : at*size+size]
+				c.Text[row] = fmt.Sprintf("%x-%x-%x-%x-%x", v[:4], v[4:6], v[6:8], v[8:10], v[10:])
+				return nil
+			}
+		}
+		return func(c *column.Column, row, at int) error { return bigEndian(c, row, bytes[at*size:at*size+size]) }
+	}
+	panic("no such kind of column")
+}
+
+// The days that dates may be.
+var (
+	firstDay = column.Day(1, 1, 1)
+	lastDay  = column.Day(9999, 12, 31)
+)
+
+func setText(c *column.Column, row int, s string) error {
+	c.Text[row] = s
+	if !utf8.ValidString(s) || strings.IndexByte(s, 0) >= 0 {
+		return errText
+	}
+	return nil
+}
+
+func finite(v float64) error {
+	if math.IsNaN(v) || math.IsInf(v, 0) {
+		return errNotFinite
+	}
+	return nil
+}
+
+// micros turns a time into microseconds.
+func (p *parquetColumn) micros(v int64) (int64, error) {
+	if p.unit < 0 {
+		hi, lo := bits.Mul64(uint64(max(v, -v)), uint64(-p.unit))
+		if hi != 0 || lo > math.MaxInt64 {
+			return 0, errTooLarge
+		}
+		return v * -p.unit, nil
+	}
+	if p.unit > 1 && v%p.unit != 0 {
+		return 0, errNanos
+	}
+	return v / max(1, p.unit), nil
+}
+
+func (p *parquetColumn) timestamp(v int64, zone *time.Location) (int64, error) {
+	micros, err := p.micros(v)
+	switch {
+	case err != nil:
+		return 0, err
+	case micros < firstDay*column.DayMicros || micros >= (lastDay+1)*column.DayMicros:
+		return 0, errTooLarge
+	case p.utc:
+		return wall(micros, zone)
+	}
+	return micros, nil
+}
+
+// wall gives the time that the clock shows at an instant.
+func wall(micros int64, zone *time.Location) (int64, error) {
+	if zone == nil {
+		return 0, errInstant
+	}
+	return column.Wall(time.UnixMicro(micros).In(zone)), nil
+}
+
+// bigEndian sets a decimal from its unscaled value in two's complement.
+func bigEndian(c *column.Column, row int, b []byte) error {
+	for len(b) > 16 { // what is more must be the sign alone
+		if b[0] != byte(int8(b[1])>>7) {
+			return errTooLarge
+		}
+		b = b[1:]
+	}
+	if len(b) == 0 {
+		return errTooLarge
+	}
+	var full [16]byte
+	if b[0]&0x80 != 0 {
+		for i := range full {
+			full[i] = 0xff
+		}
+	}
+	copy(full[16-len(b):], b)
+	v := column.Int128{Hi: int64(binary.BigEndian.Uint64(full[:8])), Lo: binary.BigEndian.Uint64(full[8:])}
+	if c.Type.Wide() {
+		c.Wide[row] = v
+		return nil
+	}
+	if v.Hi != int64(v.Lo)>>63 {
+		return errTooLarge
+	}
+	c.Int[row] = int64(v.Lo)
+	return nil
+}

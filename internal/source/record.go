@@ -1,0 +1,15 @@
+package source
+
+import (
+	"encoding/csv"
+	"strings"
+)
+
+// record writes values as a record of CSV, for rows that don't stand in a text.
+func record(values []string) string {
+	var b strings.Builder
+	w := csv.NewWriter(&b)
+	w.Write(values)
+	w.Flush()
+	return strings.TrimSuffix(b.String(), "\n")
+}

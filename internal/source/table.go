@@ -1,0 +1,263 @@
+package source
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+	"unsafe"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/database"
+	"ironmonger/internal/place"
+	"ironmonger/internal/star"
+)
+
+// table is a table or query of a database. Its rows have numbers in place of lines.
+type table struct {
+	in     *Inputs
+	of     *star.Source
+	name   string
+	query  database.Query
+	fields []column.Field
+}
+
+// tableRows is how many rows of a table are taken at a time.
+const tableRows = 4096
+
+// bound is the query that a source means, without its columns.
+func bound(s *star.Source, bind func(string) (string, error)) (database.Query, error) {
+	q := database.Query{Table: s.Table.Text}
+	if q.Table == "" {
+		var names []string
+		q.Texts, names = star.SplitQuery(s.Query.Text, s.Database.Kind)
+		for _, name := range names {
+			value, err := bind(name)
+			if err != nil {
+				return q, err
+			}
+			q.Args = append(q.Args, value)
+		}
+	}
+	for _, w := range s.OrderBy {
+		q.OrderBy = append(q.OrderBy, w.Text)
+	}
+	return q, nil
+}
+
+// at gives an error the place of what a source reads in the model.
+func at(s *star.Source, err error) error {
+	w, key := s.Table, ".table"
+	if w.Text == "" {
+		w, key = s.Query, ".query"
+	}
+	return place.List{{At: w.At, Subject: "sources." + s.Text + key, Message: err.Error()}}
+}
+
+func (in *Inputs) tableColumns(ctx context.Context, s *star.Source, bind func(string) (string, error)) ([]star.Column, error) {
+	q, err := bound(s, bind)
+	if err != nil {
+		return nil, at(s, err)
+	}
+	db, err := database.Open(ctx, s.Database, in.Root.Name())
+	if err != nil {
+		return nil, at(s, err)
+	}
+	defer db.Close()
+	there, err := db.Columns(ctx, q)
+	if err != nil {
+		return nil, at(s, err)
+	}
+	var columns []star.Column
+	for _, c := range there {
+		columns = append(columns, star.Column{Name: star.Name{Text: c.Name}, Type: c.Type})
+	}
+	return columns, nil
+}
+
+// openTable checks that a table or query has the columns that s takes.
+func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(string) (string, error), want func(string) bool) (*table, error) {
+	q, err := bound(s, bind)
+	if err != nil {
+		return nil, at(s, err)
+	}
+	t := &table{in: in, of: s, query: q, name: s.Database.Text + ": " + s.Table.Text}
+	if s.Table.Text == "" {
+		t.name = s.Database.Text + ": " + s.Text
+		if len(q.Args) > 0 {
+			t.name += " (" + strings.Join(q.Args, ", ") + ")"
+		}
+	}
+	there, err := in.tableColumns(ctx, s, bind)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, c := range there {
+		if slices.Contains(names, c.Text) {
+			return nil, at(s, fmt.Errorf("there are two columns called %s", c.Text))
+		}
+		names = append(names, c.Text)
+	}
+	has := func(w star.Name, name, key string) error {
+		if slices.Contains(names, name) {
+			return nil
+		}
+		return place.List{{At: w.At, Subject: "sources." + s.Text + key, Message: fmt.Sprintf("there is no column %s%s", name, place.Suggest(name, names))}}
+	}
+	for _, w := range s.OrderBy {
+		if err := has(w, w.Text, ".order_by"); err != nil {
+			return nil, err
+		}
+	}
+	for _, c := range s.Columns {
+		if err := has(c.Name, c.InFile(), ".columns"); err != nil {
+			return nil, err
+		}
+		if want(c.Text) {
+			t.fields = append(t.fields, column.Field{Name: c.Text, Type: c.Type})
+			t.query.Columns = append(t.query.Columns, c.InFile())
+		}
+		if s.OrderBy == nil { // the same order whatever is wanted, so that rows keep their numbers
+			t.query.OrderBy = append(t.query.OrderBy, c.InFile())
+		}
+	}
+	return t, nil
+}
+
+func (t *table) Fields() []column.Field { return t.fields }
+
+func (t *table) Names() []string { return []string{t.name} }
+
+func (t *table) Size() int64 { return 0 }
+
+// Pieces yields the rows.
+func (t *table) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		db, err := database.Open(ctx, t.of.Database, t.in.Root.Name())
+		if err != nil {
+			yield(nil, at(t.of, err))
+			return
+		}
+		defer db.Close()
+		p := &tablePiece{of: t}
+		stopped := false
+		err = db.Each(ctx, t.query, func(values [][]byte) error {
+			p.add(values[:len(t.fields)])
+			if p.n < tableRows {
+				return nil
+			}
+			if stopped = !yield(p, nil); stopped {
+				return errStopped
+			}
+			p = &tablePiece{of: t, first: p.first + int64(p.n)}
+			return ctx.Err()
+		})
+		switch {
+		case stopped:
+		case ctx.Err() != nil:
+			yield(nil, ctx.Err())
+		case err != nil:
+			yield(nil, at(t.of, err))
+		case p.n > 0:
+			yield(p, nil)
+		}
+	}
+}
+
+var errStopped = fmt.Errorf("nobody wants more rows")
+
+// Heads yields the first rows.
+func (t *table) Heads(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		for p, err := range t.Pieces(ctx) {
+			yield(p, err)
+			return
+		}
+	}
+}
+
+// Row reads up to a row.
+func (t *table) Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error) {
+	if name != t.name {
+		return -1, nil
+	}
+	for p, err := range t.Pieces(ctx) {
+		if err != nil {
+			return -1, err
+		}
+		if r := p.(*tablePiece); line <= r.first+int64(r.n) {
+			return int(line - r.first - 1), p.Fill(b)
+		}
+	}
+	return -1, nil
+}
+
+// tablePiece is some rows of a table as text.
+type tablePiece struct {
+	of    *table
+	first int64 // rows before
+	n     int
+	data  []byte
+	ends  []int32 // of each value in data; -1 is null
+}
+
+func (p *tablePiece) add(values [][]byte) {
+	for _, v := range values {
+		p.data = append(p.data, v...)
+		end := int32(len(p.data))
+		if v == nil {
+			end = -1
+		}
+		p.ends = append(p.ends, end)
+	}
+	p.n++
+}
+
+// Fill turns the texts into typed rows.
+func (p *tablePiece) Fill(b *column.Batch) error {
+	b.Reset(p.n)
+	reader := column.NewReader(p.of.in.Model.Zone)
+	text := unsafe.String(unsafe.SliceData(p.data), len(p.data)) // nothing writes there any more
+	b.From = column.Origin{File: p.of.name, Line: b.From.Line[:0]}
+	from, at := 0, 0
+	for i := range p.n {
+		b.From.Line = append(b.From.Line, p.first+int64(i)+1)
+		for k := range p.of.fields {
+			end := int(p.ends[at])
+			at++
+			if end < 0 {
+				b.Cols[k].SetNull(i)
+				continue
+			}
+			s := text[from:end]
+			from = end
+			if err := reader.Set(&b.Cols[k], i, s); err != nil {
+				b.SetAside(i, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
+			}
+		}
+	}
+	b.From.Raw = p.raw
+	return nil
+}
+
+// raw writes a row as CSV.
+func (p *tablePiece) raw(i int) string {
+	var values []string
+	from := 0
+	for at, end := range p.ends {
+		row := at / len(p.of.fields)
+		if row > i {
+			break
+		}
+		s := ""
+		if end >= 0 {
+			s, from = string(p.data[from:end]), int(end)
+		}
+		if row == i {
+			values = append(values, s)
+		}
+	}
+	return record(values)
+}

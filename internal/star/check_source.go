@@ -1,0 +1,401 @@
+package star
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+)
+
+// walk is how far the check of a source has come.
+type walk int
+
+const (
+	walking walk = iota + 1
+	right
+	wrong
+)
+
+// source checks a source, and before it those that it is made of. It says whether others can use it.
+func (c *checker) source(s *Source) bool {
+	if s.state == 0 {
+		s.state = walking
+		before := len(c.errs)
+		c.origin(s)
+		if s.state == walking {
+			c.shape(s)
+		}
+		if s.state == walking {
+			s.state = right
+		}
+		if len(c.errs) > before {
+			s.state = wrong
+		}
+		return s.state == right
+	}
+	if s.state == walking {
+		c.errorf(s.At, "sources."+s.Text, "the source is made of itself")
+	}
+	return s.state == right
+}
+
+// origin checks where the rows come from, and what columns they have.
+func (c *checker) origin(s *Source) {
+	path := "sources." + s.Text
+	ways := 0
+	for _, given := range []bool{len(s.Read) > 0, s.Table.Text != "" || s.Query.Text != "", s.from != nil, s.union != nil} {
+		if given {
+			ways++
+		}
+	}
+	switch {
+	case ways != 1:
+		c.errorf(s.At, path, "rows come from files (read), a database (table or query), another source (from) or several (union): one of these")
+	case s.Table.Text != "" && s.Query.Text != "":
+		c.errorf(s.At, path, "a source reads a table or a query")
+	case s.database == nil && s.Table.Text+s.Query.Text != "":
+		c.errorf(s.At, path, "which database is that of? (database)")
+	case s.database != nil && s.Table.Text+s.Query.Text == "":
+		c.errorf(s.database.At, path+".database", "which table or query of it?")
+	case s.OrderBy != nil && s.database == nil:
+		c.errorf(s.OrderBy[0].At, path+".order_by", "files and sources have an order of their own: order_by is for a database")
+	case s.drivenBy != nil && (s.from != nil || s.union != nil):
+		c.errorf(s.drivenBy.At, path+".driven_by", "a list drives the reading of files or of a database")
+	}
+	if s.database != nil {
+		s.Database = find(c, c.model.Databases, func(d *Database) string { return d.Text }, s.database, path+".database", "database")
+	}
+	if s.DrivenBy = c.findSource(s.drivenBy, path+".driven_by"); s.DrivenBy != nil {
+		c.source(s.DrivenBy)
+	}
+	if s.From = c.findSource(s.from, path+".from"); s.From != nil {
+		c.source(s.From)
+	}
+	for _, w := range s.union {
+		if o := c.findSource(&w, path+".union"); o != nil {
+			s.Union = append(s.Union, o)
+			c.source(o)
+		}
+	}
+	for _, o := range s.Others() {
+		if o.state != right { // of that it is told already
+			s.state = wrong
+			return
+		}
+	}
+	listed := func(name string) bool {
+		return s.DrivenBy != nil && column.Find(s.DrivenBy.Fields(), name) >= 0
+	}
+	for i, w := range s.Read {
+		s.Read[i] = c.fill(w, path+".read", listed)
+	}
+	s.Within = c.fill(s.Within, path+".within", listed)
+	c.marks(s, path)
+	c.taken(s, path)
+}
+
+func (c *checker) marks(s *Source, path string) {
+	for _, b := range []byte{s.CSV.Quote, s.CSV.Style.Decimal} {
+		if b != 0 && (b == s.CSV.Separator && b == s.CSV.Quote || b == s.CSV.Style.Thousands) {
+			c.errorf(s.At, path+".csv", "%q can't be two marks at once", b)
+		}
+	}
+	for _, col := range s.Columns {
+		if col.Position > 0 && (s.Format == JSONLines || s.Format == Parquet || len(s.Read) == 0) {
+			c.errorf(col.At, path+".columns."+col.Text, "only CSV has positions: header is the name or path of a column")
+		}
+	}
+}
+
+// taken finds the columns that the source takes, and their types where the model leaves them open.
+func (c *checker) taken(s *Source, path string) {
+	var there []Column
+	of := "what is read"
+	switch {
+	case s.From != nil:
+		there, of = asColumns(s.From.Fields()), "source "+s.From.Text
+	case s.Union != nil:
+		there, of = asColumns(s.Union[0].Fields()), "source "+s.Union[0].Text
+		c.alike(s, path)
+	case !s.TypesItself():
+		if len(s.Columns) == 0 {
+			c.errorf(s.At, path, "columns is missing: which columns, and of what types?")
+		}
+		for _, col := range s.Columns {
+			if !known(col.Type) && !c.told(col.At) {
+				c.errorf(col.At, path+".columns."+col.Text, "its type is missing: text files don't tell the types of their columns")
+			}
+		}
+		c.overlap(s, path)
+		return
+	case len(c.errs) > 0 || s.Database == nil && s.database != nil || s.complete():
+		c.overlap(s, path)
+		return
+	case c.columns == nil:
+		c.errorf(s.At, path, "nobody has looked at it for the types of its columns")
+		return
+	default:
+		var err error
+		if there, err = c.columns(c.model, s); err != nil {
+			c.unseen(s, path, err)
+			return
+		}
+	}
+	if !s.chosen {
+		s.Columns = there
+	}
+	var names []string
+	for _, t := range there {
+		names = append(names, t.InFile())
+	}
+	for i := range s.Columns {
+		col := &s.Columns[i]
+		at := slices.Index(names, col.InFile())
+		switch {
+		case at < 0 && s.Reads():
+			c.errorf(col.At, path+".columns", "%s has no column %s%s", of, col.InFile(), place.Suggest(col.InFile(), names))
+		case at < 0:
+			c.errorf(col.At, path+".columns", "%s has no column %s%s", of, col.InFile(), place.Suggest(col.InFile(), names))
+		case !s.Reads() && known(col.Type) && col.Type != there[at].Type:
+			c.errorf(col.At, path+".columns."+col.Text, "%s of %s is of type %s: cast in a derived column makes it another", col.InFile(), of, there[at].Type)
+		case !known(col.Type):
+			if col.Type = there[at].Type; !known(col.Type) {
+				c.errorf(col.At, path+".columns."+col.Text, "its type there is none of ours: say which one it is to be")
+			}
+		}
+	}
+	c.overlap(s, path)
+}
+
+// complete says whether the model itself tells the types of all columns.
+func (s *Source) complete() bool {
+	return s.chosen && !slices.ContainsFunc(s.Columns, func(c Column) bool { return !known(c.Type) })
+}
+
+// told says whether something has been said of a line.
+func (c *checker) told(at place.Place) bool {
+	return slices.ContainsFunc(c.errs, func(e *place.Error) bool { return e.At.Line == at.Line })
+}
+
+// unseen tells what kept a source from being looked at.
+func (c *checker) unseen(s *Source, path string, err error) {
+	var list place.List
+	var one *place.Error
+	switch {
+	case errors.As(err, &list):
+		c.errs = append(c.errs, list...)
+	case errors.As(err, &one):
+		c.errs = append(c.errs, one)
+	default:
+		c.errorf(s.At, path, "%v", err)
+	}
+}
+
+func asColumns(fields []column.Field) []Column {
+	var list []Column
+	for _, f := range fields {
+		list = append(list, Column{Name: Name{Text: f.Name}, Type: f.Type})
+	}
+	return list
+}
+
+// alike checks that the sources of a union have the same columns.
+func (c *checker) alike(s *Source, path string) {
+	first := s.Union[0].Fields()
+	wanted := func(f column.Field) bool {
+		return !s.chosen || slices.ContainsFunc(s.Columns, func(col Column) bool { return col.InFile() == f.Name })
+	}
+	for i, o := range s.Union[1:] {
+		at := s.union[i+1].At
+		fields := o.Fields()
+		for _, f := range first {
+			k := column.Find(fields, f.Name)
+			switch {
+			case !wanted(f):
+			case k < 0:
+				c.errorf(at, path+".union", "source %s has no column %s, which %s has%s", o.Text, f.Name, s.Union[0].Text, place.Suggest(f.Name, column.Names(fields)))
+			case fields[k].Type != f.Type:
+				c.errorf(at, path+".union", "%s is of type %s in source %s, and of type %s in %s", f.Name, fields[k].Type, o.Text, f.Type, s.Union[0].Text)
+			}
+		}
+		for _, f := range fields {
+			if !s.chosen && column.Find(first, f.Name) < 0 {
+				c.errorf(at, path+".union", "source %s has the column %s, which %s has not; columns says which to take", o.Text, f.Name, s.Union[0].Text)
+			}
+		}
+	}
+}
+
+// overlap tells columns that are there twice.
+func (c *checker) overlap(s *Source, path string) {
+	seen := map[string]bool{}
+	for _, col := range s.Columns {
+		if seen[col.Text] {
+			c.errorf(cmpAt(col.At, s.At), path+".columns", "there are two columns called %s", col.Text)
+		}
+		seen[col.Text] = true
+	}
+	if s.DrivenBy == nil {
+		return
+	}
+	for _, f := range s.DrivenBy.Fields() {
+		if seen[f.Name] {
+			c.errorf(s.drivenBy.At, path+".driven_by", "%s is a column of the list and of what is read: call one otherwise", f.Name)
+		}
+	}
+}
+
+func cmpAt(at, other place.Place) place.Place {
+	if at.Line == 0 {
+		return other
+	}
+	return at
+}
+
+// shape checks what is done to the rows.
+func (c *checker) shape(s *Source) {
+	path := "sources." + s.Text
+	for i, j := range s.Joins {
+		before := *s
+		before.Joins = s.Joins[:i]
+		c.join(s, j, before.Joined())
+	}
+	here := s.Joined()
+	for i := range s.Derive {
+		d := &s.Derive[i]
+		fields := here
+		for _, before := range s.Derive[:i] {
+			fields = append(fields[:len(fields):len(fields)], column.Field{Name: before.Text, Type: before.Type})
+		}
+		if column.Find(fields, d.Text) >= 0 {
+			c.errorf(d.At, path+".derive", "there is already a column %s", d.Text)
+		}
+		if p := c.compile(d.Expression, path+".derive."+d.Text, fields); p != nil {
+			if d.Type = p.Type(); d.Type.Kind == column.Null {
+				c.errorf(d.Expression.At, path+".derive."+d.Text, "a bare null has no type: cast(null as text)")
+			}
+		}
+	}
+	all := s.Complete()
+	for i := range s.Fill {
+		c.fillRule(s, &s.Fill[i], all)
+	}
+	for _, rules := range []struct {
+		of   []Rule
+		name string
+	}{{s.Require, "require"}, {s.SetAside, "set_aside"}} {
+		for _, rule := range rules.of {
+			at := path + "." + rules.name + "." + rule.Reason.Text
+			if p := c.compile(rule.Condition, at, all); p != nil && p.Type().Kind != column.Boolean && known(p.Type()) {
+				c.errorf(rule.Condition.At, at, "a condition is true or false, and this is of type %s", p.Type())
+			}
+		}
+	}
+	if s.Distinct != nil {
+		c.distinct(s, all)
+	}
+	if s.Group != nil {
+		c.group(s, all)
+	}
+	c.query(s, path)
+}
+
+// query checks the names in a query and the order of the rows.
+func (c *checker) query(s *Source, path string) {
+	if s.Database == nil {
+		return
+	}
+	if s.OrderBy == nil {
+		c.remark(s.At, path, "no order_by: rows are sorted by all their columns, so that keys don't depend on how the database feels")
+	}
+	if s.Query.Text == "" {
+		return
+	}
+	var names []string
+	for _, p := range c.parameters {
+		names = append(names, p.Name)
+	}
+	if s.DrivenBy != nil {
+		names = append(names, column.Names(s.DrivenBy.Fields())...)
+	}
+	_, used := SplitQuery(s.Query.Text, s.Database.Kind)
+	for _, name := range used {
+		if !slices.Contains(names, name) {
+			c.errorf(s.Query.At, path+".query", "there is no parameter :%s%s", name, place.Suggest(name, names))
+		}
+	}
+}
+
+// SplitQuery cuts a query at its :names, which stand neither in quotes nor in comments: there is one more text than
+// names. Kind is the database's.
+func SplitQuery(query, kind string) (texts, names []string) {
+	start := 0
+	for i := 0; i < len(query); {
+		skip := func(closing string, escapes bool) {
+			for i++; i < len(query) && !strings.HasPrefix(query[i:], closing); i++ {
+				if escapes && query[i] == '\\' {
+					i++
+				}
+			}
+			i += len(closing)
+		}
+		rest := query[i:]
+		switch c := query[i]; {
+		case c == '\'' || c == '"':
+			skip(string(c), kind == MySQL)
+		case c == '`':
+			skip("`", false)
+		case strings.HasPrefix(rest, "--"), c == '#' && kind == MySQL:
+			skip("\n", false)
+		case strings.HasPrefix(rest, "/*"):
+			i++
+			skip("*/", false)
+		case c == '$' && kind == Postgres && dollarQuote(rest) != "":
+			tag := dollarQuote(rest)
+			i += len(tag) - 1
+			skip(tag, false)
+		case strings.HasPrefix(rest, "::"):
+			i += 2
+		case c == ':' && len(rest) > 1 && nameByte(rest[1]) && !(rest[1] >= '0' && rest[1] <= '9'):
+			end := i + 1
+			for end < len(query) && nameByte(query[end]) {
+				end++
+			}
+			texts, names = append(texts, query[start:i]), append(names, query[i+1:end])
+			i, start = end, end
+		default:
+			i++
+		}
+	}
+	return append(texts, query[min(start, len(query)):]), names
+}
+
+func nameByte(b byte) bool {
+	return b == '_' || b >= '0' && b <= '9' || b|0x20 >= 'a' && b|0x20 <= 'z' || b >= 0x80
+}
+
+// dollarQuote gives the tag of a dollar-quoted text that begins here, such as $body$.
+func dollarQuote(s string) string {
+	for i := 1; i < len(s); i++ {
+		if s[i] == '$' {
+			return s[:i+1]
+		}
+		if !nameByte(s[i]) {
+			break
+		}
+	}
+	return ""
+}
+
+// Bound gives the value of a parameter of the model, as text.
+func (m *Model) Bound(name string) (string, error) {
+	for _, p := range m.Parameters {
+		if p.Text == name && !p.Secret {
+			return p.Value, nil
+		}
+	}
+	return "", fmt.Errorf("there is no parameter %s", name)
+}

@@ -1,0 +1,53 @@
+package view
+
+import (
+	"fmt"
+	"io"
+
+	"ironmonger/internal/place"
+	"ironmonger/internal/shape"
+)
+
+// staged is what became of a source's rows on their way, for a step or a source that was shown.
+type staged struct {
+	of     string
+	stages []shape.Count
+	passed []shape.Passed
+}
+
+// stages writes what became of rows, stage by stage, where more was done to them than reading and checking.
+func stages(w io.Writer, list []staged, width int) {
+	t := &Table{Columns: []Column{{Head: "rows of", Cut: true, Spare: true}, {Head: "source", Cut: true}, {Head: "stage", Cut: true}, {Head: "rows", Align: Right}, {Head: "set aside", Align: Right, Spare: true},
+		{Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "left empty", Align: Right, Spare: true}, {Head: "go on", Align: Right}}}
+	count := func(n int64) string {
+		if n == 0 {
+			return ""
+		}
+		return Number(n)
+	}
+	for _, s := range list {
+		said := false
+		for _, c := range s.stages {
+			said = said || c.Stage != "read" && c.Stage != "checks"
+		}
+		for _, c := range s.stages {
+			if said {
+				t.Add(s.of, c.Source, c.Stage, Number(c.Rows), count(c.SetAside), count(c.Dropped), count(c.Merged), count(c.Empty), Number(c.Rows-c.SetAside-c.Dropped-c.Merged))
+			}
+		}
+	}
+	if len(t.Rows) > 0 {
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+	told := false
+	for _, s := range list {
+		for _, p := range s.passed {
+			told = true
+			fmt.Fprintf(w, "passed over: %s: %s\n", place.Place{File: p.File, Line: int(p.Line)}, p.Message)
+		}
+	}
+	if told {
+		fmt.Fprintln(w)
+	}
+}
