@@ -21,7 +21,7 @@ demo: all
 	build/ironmonger demo build/canal
 
 test:
-	tools/need-postgres
+	tools/need-servers
 	CGO_ENABLED=0 $(GO) test -count=1 ./...
 
 race:
