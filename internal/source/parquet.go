@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"github.com/parquet-go/parquet-go"
+	"github.com/parquet-go/parquet-go/format"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/place"
@@ -193,6 +194,9 @@ func (x *openedParquet) find(path string, as column.Type) (*parquetColumn, error
 		}
 		if c.MaxRepetitionLevel() > 0 {
 			return nil, fmt.Errorf("column %s is a list, not one value", path)
+		}
+		if codec := c.Compression().CompressionCodec(); codec == format.Lz4Raw || codec == format.Lz4 {
+			return nil, fmt.Errorf("column %s is compressed with LZ4, which isn't read: write it with Snappy, Zstandard or gzip", path)
 		}
 		t, utc := parquetType(c)
 		if t.Kind == column.Null {

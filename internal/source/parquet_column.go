@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"math/bits"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -105,13 +106,30 @@ type dictionary struct {
 }
 
 func newDictionary(of parquet.Dictionary) *dictionary {
-	d := &dictionary{of: of, data: of.Page().Data()}
-	if d.data.Kind() == encoding.ByteArray {
-		bytes, offsets := d.data.ByteArray()
+	d := &dictionary{of: of}
+	switch data := of.Page().Data(); data.Kind() { // whose memory is used again when the column has been read
+	case encoding.ByteArray:
+		bytes, offsets := data.ByteArray()
+		d.data = encoding.ByteArrayValues(slices.Clone(bytes), slices.Clone(offsets))
 		all := string(bytes)
 		for i := range max(0, len(offsets)-1) {
 			d.texts = append(d.texts, all[offsets[i]:offsets[i+1]])
 		}
+	case encoding.FixedLenByteArray:
+		bytes, size := data.FixedLenByteArray()
+		d.data = encoding.FixedLenByteArrayValues(slices.Clone(bytes), size)
+	case encoding.Int32:
+		d.data = encoding.Int32Values(slices.Clone(data.Int32()))
+	case encoding.Int64:
+		d.data = encoding.Int64Values(slices.Clone(data.Int64()))
+	case encoding.Int96:
+		d.data = encoding.Int96Values(slices.Clone(data.Int96()))
+	case encoding.Float:
+		d.data = encoding.FloatValues(slices.Clone(data.Float()))
+	case encoding.Double:
+		d.data = encoding.DoubleValues(slices.Clone(data.Double()))
+	default:
+		d.data = data
 	}
 	return d
 }
