@@ -84,7 +84,9 @@ func (l *literal) eval(b *column.Batch) *Result {
 	if l.filled < b.N {
 		l.grow(b.N)
 	}
-	l.out.Resize(b.N)
+	if b.N > 0 { // the first row is what more are made of
+		l.out.Resize(b.N)
+	}
 	return &l.out
 }
 
