@@ -25,7 +25,7 @@ func Write(dir string, passages int) error {
 	if _, err := os.Stat(filepath.Join(dir, "ironmonger.yaml")); err == nil {
 		return fmt.Errorf("%s already has an ironmonger.yaml: choose another folder", dir)
 	}
-	for _, sub := range []string{"register", "passages"} {
+	for _, sub := range []string{"register", "passages", "gauges", "works/mill", "works/tide"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			return err
 		}
@@ -43,6 +43,10 @@ func Write(dir string, passages int) error {
 	a.reference()
 	a.register()
 	a.books()
+	a.offices()
+	a.works()
+	a.gauges()
+	a.staff()
 	return a.err
 }
 
@@ -52,6 +56,7 @@ type authority struct {
 	vessels, keepers, passages int
 	state                      uint64
 	err                        error
+	staffRows                  [][]any     // of the keepers
 	firstSeen                  []time.Time // of each vessel
 }
 
@@ -107,11 +112,9 @@ func (a *authority) reference() {
 			line(`C%02d,"%s",%s,%t`, i+1, name, a.of("none", "none", "low", "high"), strings.Contains(name, "ice"))
 		}
 	})
-	a.file("keepers.csv", "\n", "keeper_no,name,grade", func(line func(string, ...any)) {
-		for i := 1; i <= a.keepers; i++ {
-			line(`%03d,"%s, %s",%s`, i, a.of(second...), a.of(first...), a.of("A", "B", "C"))
-		}
-	})
+	for i := 1; i <= a.keepers; i++ {
+		a.staffRows = append(a.staffRows, []any{fmt.Sprintf("%03d", i), a.of(second...) + ", " + a.of(first...), a.of("A", "B", "C")})
+	}
 }
 
 func vessel(v int) string { return fmt.Sprintf("%s,NV-%05d", []string{"N", "S"}[v%2], v/2+1) }

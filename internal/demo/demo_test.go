@@ -28,7 +28,7 @@ func TestTrouble(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		for _, name := range []string{"register/2023.csv", "register/2025.csv", "passages/2025-02.csv", "locks.csv", "keepers.csv", "ironmonger.yaml"} {
+		for _, name := range []string{"register/2023.csv", "register/2025.csv", "passages/2025-02.csv", "locks.csv", "staff.db", "works/tide/2025.jsonl", "gauges/2025-02.parquet", "ironmonger.yaml"} {
 			if read(t, dir, name) != read(t, twin, name) {
 				t.Errorf("%s isn't the same twice", name)
 			}

@@ -94,15 +94,22 @@ func Run(ctx context.Context, m *star.Model, e *star.Example) (*Result, error) {
 	return result, nil
 }
 
-// stage makes the sources of a model plain files of their own, and gives what puts them back.
+// stage makes what the sources of a model read plain files of their own, with all columns that rows have once they are
+// read, and gives what puts them back. Sources that are made of others are left as they are.
 func stage(m *star.Model) (restore func()) {
 	kept := make([]star.Source, len(m.Sources))
 	for i, s := range m.Sources {
 		kept[i] = *s
-		s.Within, s.Read, s.Format, s.CSV = star.Name{}, []star.Name{{Text: s.Text + "-*.csv"}}, star.InCSV, star.PlainCSV
-		s.Columns = slices.Clone(s.Columns)
-		for k := range s.Columns {
-			s.Columns[k].Header, s.Columns[k].Position = "", 0
+	}
+	for _, s := range m.Sources {
+		if !s.Reads() {
+			continue
+		}
+		taken := s.Taken()
+		s.Files = star.Files{Read: []star.Name{{Text: s.Text + "-*.csv"}}, Format: star.InCSV, CSV: star.PlainCSV}
+		s.Database, s.OrderBy, s.DrivenBy, s.Columns = nil, nil, nil, nil
+		for _, f := range taken {
+			s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: f.Name}, Type: f.Type})
 		}
 	}
 	return func() {
@@ -114,7 +121,17 @@ func stage(m *star.Model) (restore func()) {
 
 // deliver writes the files of a load, with all columns that a source declares.
 func deliver(dir string, m *star.Model, x *star.Rehearsal, n int) error {
+	for _, g := range x.Arrives {
+		for _, s := range m.Sources {
+			if s.Text == g.Name.Text && !s.Reads() {
+				return mistake(g, 0, "source %s is made of others: its rows come from %s", s.Text, strings.Join(named(s.Made()), ", "))
+			}
+		}
+	}
 	for _, s := range m.Sources {
+		if !s.Reads() {
+			continue
+		}
 		names := make([]string, len(s.Columns))
 		for k, c := range s.Columns {
 			names[k] = c.Text
@@ -149,6 +166,14 @@ func deliver(dir string, m *star.Model, x *star.Rehearsal, n int) error {
 		}
 	}
 	return nil
+}
+
+func named(sources []*star.Source) []string {
+	var names []string
+	for _, s := range sources {
+		names = append(names, s.Text)
+	}
+	return names
 }
 
 func mistake(g star.Given, line int, format string, args ...any) error {

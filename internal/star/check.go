@@ -130,7 +130,7 @@ func find[T any](c *checker, list []*T, name func(*T) string, w *Name, path, wha
 // findSource looks up a source. One whose columns could not be made out has been told, and is as good as none.
 func (c *checker) findSource(w *Name, path string) *Source {
 	s := find(c, c.model.Sources, func(s *Source) string { return s.Text }, w, path, "source")
-	if s != nil && s.state == wrong && len(s.Complete()) == 0 {
+	if s != nil && (s.blind || s.state == wrong && len(s.Complete()) == 0) {
 		return nil
 	}
 	return s

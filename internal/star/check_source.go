@@ -1,6 +1,7 @@
 package star
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -25,7 +26,7 @@ func (c *checker) source(s *Source) bool {
 		s.state = walking
 		before := len(c.errs)
 		c.origin(s)
-		if s.state == walking {
+		if s.state == walking && !s.blind {
 			c.shape(s)
 		}
 		if s.state == walking {
@@ -93,8 +94,19 @@ func (c *checker) origin(s *Source) {
 		s.Read[i] = c.fill(w, path+".read", listed)
 	}
 	s.Within = c.fill(s.Within, path+".within", listed)
+	s.Format = cmp.Or(s.Format, formatOf(s.Read))
 	c.marks(s, path)
 	c.taken(s, path)
+}
+
+// formatOf gives the format that the ends of patterns tell.
+func formatOf(patterns []Name) string {
+	for end, format := range map[string]string{".jsonl": JSONLines, ".parquet": Parquet} {
+		if len(patterns) > 0 && !slices.ContainsFunc(patterns, func(w Name) bool { return !strings.HasSuffix(w.Text, end) }) {
+			return format
+		}
+	}
+	return InCSV
 }
 
 func (c *checker) marks(s *Source, path string) {
@@ -123,6 +135,7 @@ func (c *checker) taken(s *Source, path string) {
 	case !s.TypesItself():
 		if len(s.Columns) == 0 {
 			c.errorf(s.At, path, "columns is missing: which columns, and of what types?")
+			s.blind = true
 		}
 		for _, col := range s.Columns {
 			if !known(col.Type) && !c.told(col.At) {
@@ -131,16 +144,21 @@ func (c *checker) taken(s *Source, path string) {
 		}
 		c.overlap(s, path)
 		return
-	case len(c.errs) > 0 || s.Database == nil && s.database != nil || s.complete():
+	case s.complete():
 		c.overlap(s, path)
+		return
+	case s.Database == nil && s.database != nil || s.Database != nil && s.Database.Path+s.Database.Connection == "":
+		s.blind = true // where it is has been told to be wrong
 		return
 	case c.columns == nil:
 		c.errorf(s.At, path, "nobody has looked at it for the types of its columns")
+		s.blind = true
 		return
 	default:
 		var err error
 		if there, err = c.columns(c.model, s); err != nil {
 			c.unseen(s, path, err)
+			s.blind = true
 			return
 		}
 	}
@@ -186,6 +204,11 @@ func (c *checker) unseen(s *Source, path string, err error) {
 	var one *place.Error
 	switch {
 	case errors.As(err, &list):
+		for _, e := range list {
+			if e.Text == "" && e.At.File == c.file && e.At.Line > 0 && e.At.Line <= len(c.lines) {
+				e.Text = c.lines[e.At.Line-1]
+			}
+		}
 		c.errs = append(c.errs, list...)
 	case errors.As(err, &one):
 		c.errs = append(c.errs, one)

@@ -43,6 +43,7 @@ type Source struct {
 	union              []Name
 	chosen             bool // the model says which columns
 	state              walk
+	blind              bool // its columns could not be made out, which has been told
 }
 
 // Files are what a source reads where it reads files.
@@ -243,7 +244,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 	return []Entry{
 		{"read", "a pattern or a list", "the files, in the model's folder or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", false, func(n *node) { s.Read = r.words(n, "a file pattern") }},
 		{"within", "a folder", "the folder of its files, seen from the model's, where that is another one; nothing outside of it is read, whatever links there are", false, func(n *node) { s.Within, _ = r.word(n, "a folder") }},
-		{"format", "csv, json_lines or parquet", "what the files are; CSV if not said. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it isn't the column's own name; what isn't there is null, and a list or object where one value is wanted sets its row aside. Parquet files tell their columns' types", false, func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet) }},
+		{"format", "csv, json_lines or parquet", "what the files are; if not said, what the patterns end in: `.jsonl` or `.parquet`, else CSV. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it isn't the column's own name; what isn't there is null, and a list or object where one value is wanted sets its row aside. Parquet files tell their columns' types", false, func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet) }},
 		{"csv", "keys", "how the files are written, where that is not with commas, double quotes and a header", false, func(n *node) { r.section(n, r.csvEntries(&s.CSV)) }},
 		{"database", "a database", "one of databases, in place of files", false, word(&s.database, "a database")},
 		{"table", "a table", "a table or view of the database; `schema.table` where it is in another schema", false, func(n *node) { s.Table, _ = r.word(n, "a table") }},

@@ -17,7 +17,11 @@ func Survey(w io.Writer, sources []*survey.Source, width int) {
 		{Head: "would be set aside", Align: Right}}}
 	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at", Cut: true}, {Head: "value", Cut: true, Spare: true}}}
 	for _, s := range sources {
-		t.Add(s.Name, fmt.Sprint(len(s.Files)), Size(s.Bytes), Number(s.Rows), Number(s.SetAside))
+		size := ""
+		if s.Bytes > 0 { // a table's isn't known
+			size = Size(s.Bytes)
+		}
+		t.Add(s.Name, fmt.Sprint(len(s.Files)), size, Number(s.Rows), Number(s.SetAside))
 		for _, r := range s.Reasons {
 			why.Add(s.Name, Number(r.Rows), r.Reason, place.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
 		}
