@@ -193,12 +193,12 @@ func TestAround(t *testing.T) {
 		for _, o := range order {
 			waves[o.Step] = o.Wave
 			for _, w := range o.Waits {
-				if waves[w.Step] == 0 || waves[w.Step] >= o.Wave || !w.Required {
+				if waves[w.Step] == 0 || waves[w.Step] >= o.Wave || w.Required != strings.HasPrefix(w.Step, "dimension ") {
 					t.Errorf("%s of wave %d waits for %s of wave %d", o.Step, o.Wave, w.Step, waves[w.Step])
 				}
 			}
 		}
-		if len(order) != 7 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 || waves["fact passage"] != 3 {
+		if len(order) != 10 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 || waves["fact passage"] != 3 {
 			t.Error(waves)
 		}
 
@@ -254,11 +254,14 @@ func TestAround(t *testing.T) {
 		}
 		for _, a := range strays.SetAside {
 			content, err := os.ReadFile(filepath.Join(demo, a.File))
-			if err != nil || a.Rows < 1 || a.Line < 2 || a.Line > strings.Count(string(content), "\n")+1 {
+			if strings.HasSuffix(a.File, ".parquet") {
+				continue // its rows have numbers
+			}
+			if err != nil || a.Rows < 1 || a.Line < 1 || a.Line > strings.Count(string(content), "\n")+1 {
 				t.Errorf("%+v, %v", a, err)
 			}
 		}
-		if len(strays.SetAside) != 4 {
+		if len(strays.SetAside) != 6 {
 			t.Errorf("%+v", strays.SetAside)
 		}
 		if out := must(t, demo, "strays"); !strings.Contains(out, "‹L99›") || !strings.Contains(out, "waiting for its source") {
@@ -479,7 +482,7 @@ func TestRehearse(t *testing.T) {
 	must(t, dir, "demo", "--passages", "60", "canal")
 	demo := filepath.Join(dir, "canal")
 	dump := startest.Dump(t, demo)
-	if out := must(t, demo, "rehearse"); strings.Count(out, "as it must") != 3 {
+	if out := must(t, demo, "rehearse"); strings.Count(out, "as it must") != 5 {
 		t.Error(out)
 	}
 	file := filepath.Join(demo, "ironmonger.examples.yaml")
@@ -568,7 +571,7 @@ func TestCalls(t *testing.T) {
 		{"a list where a word belongs", "check", "ironmonger.yaml", "sqlite: canal.db", "sqlite: [canal.db]", 2, `warehouse.sqlite: expected where it is, not a list`},
 		{"a word where keys belong", "check", "ironmonger.yaml", "    columns:\n      cargo_code: text\n", "    columns: all\n    x:\n", 2, `sources.cargoes.columns: expected keys and values here \(key: value\), not the word all`},
 		{"an unknown type", "check", "ironmonger.yaml", "perishable: boolean", "perishable: bool", 2, `no such type: bool \(there is: integer`},
-		{"a decimal in braces", "check", "ironmonger.yaml", "    columns:\n      keeper_no: text ", "    columns: {a: decimal(9,2)}\n    csv: #", 2, `inside braces a comma ends a value`},
+		{"a decimal in braces", "check", "ironmonger.yaml", "    columns:\n      cargo_code: text", "    columns: {a: decimal(9,2)}\n    csv: #", 2, `inside braces a comma ends a value`},
 		{"an expression with a wrong type", "check", "ironmonger.yaml", "tonnage > 0", "tonnage > 'x'", 2, `> can't compare decimal\(9,2\) with text`},
 		{"an expression that isn't closed", "check", "ironmonger.yaml", "tonnage > 0", "(tonnage > 0", 2, `expected \) to close the bracket, not the end`},
 		{"a condition that is none", "check", "ironmonger.yaml", "tonnage > 0", "tonnage + 1", 2, `a condition is true or false, and this is of type decimal`},
@@ -580,7 +583,7 @@ func TestCalls(t *testing.T) {
 		{"a grain that can be unknown", "check", "ironmonger.yaml", "grain: passage_no", "grain: [passage_no, lock]", 2, `lock is part of the grain, so it can't become unknown`},
 		{"versions without a time", "check", "ironmonger.yaml", "    effective: changed_on\n", "", 2, `versions need effective`},
 		{"a date that is none", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2022-02-30", 2, `2022-02-30 is no date such as 2025-03-31`},
-		{"an attribute called as the table's own", "check", "ironmonger.yaml", "      grade: text", "      grade: text\n      load_run: text", 2, `load_run is already the run that wrote the row`},
+		{"an attribute called as the table's own", "check", "ironmonger.yaml", "      hazard: text", "      hazard: text\n      load_run: text", 2, `load_run is already the run that wrote the row`},
 		{"two warehouses", "check", "ironmonger.yaml", "  sqlite: canal.db", "  sqlite: canal.db\n  postgres: service=x", 2, `a star stands in one warehouse`},
 		{"a password", "check", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=x password=hush", 2, `a password has no place in a model`},
 		{"a server that isn't there", "load", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=/nowhere user=x dbname=x", 1, `the warehouse can't be opened: .*/nowhere`},
