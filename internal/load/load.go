@@ -169,7 +169,9 @@ func (r *run) begin(ctx context.Context) error {
 		}
 		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text, Parameters: map[string]string{}}
 		for _, p := range r.model.Parameters {
-			r.entry.Parameters[p.Text] = p.Value
+			if !p.Secret {
+				r.entry.Parameters[p.Text] = p.Value
+			}
 		}
 		return ledger.StartRun(ctx, tx, r.entry)
 	})

@@ -137,7 +137,7 @@ func (f *Flow) openList(ctx context.Context) error {
 		case s.PassOver && ctx.Err() == nil && !errors.As(err, &unfit):
 			f.passed = append(f.passed, Passed{b.From.File, b.From.Line[i], plain(err)})
 		default:
-			failed = &place.Error{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: plain(err)}
+			failed = place.List{{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: plain(err)}}
 		}
 		return failed
 	})

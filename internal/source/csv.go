@@ -304,6 +304,13 @@ func (p *piece) skipHeader() error {
 
 // Fill turns the records into typed rows.
 func (p *piece) Fill(b *column.Batch) error {
+	if p.tooLong {
+		what := "record"
+		if p.of.lines {
+			what = "line"
+		}
+		return &place.Error{At: place.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a " + what + " is longer than 16 MiB"}
+	}
 	if p.of.lines {
 		return p.fillLines(b)
 	}
@@ -362,9 +369,6 @@ func (p *piece) Fill(b *column.Batch) error {
 				}
 			}
 		}
-	}
-	if p.tooLong {
-		return &place.Error{At: place.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a record is longer than 16 MiB"}
 	}
 	b.Cut(n)
 	data := p.data

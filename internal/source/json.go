@@ -92,9 +92,6 @@ func (p *piece) fillLines(b *column.Batch) error {
 			return true
 		})
 	}
-	if p.tooLong {
-		return &place.Error{At: place.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a line is longer than 16 MiB"}
-	}
 	b.Cut(len(lines))
 	b.From.Bytes = p.bytes
 	b.From.Raw = func(i int) string { return string(lines[i]) }

@@ -81,9 +81,13 @@ func (c *checker) origin(s *Source) {
 			c.source(o)
 		}
 	}
+	if s.drivenBy != nil && s.DrivenBy == nil || s.from != nil && s.From == nil || len(s.Union) < len(s.union) {
+		s.blind = true
+		return
+	}
 	for _, o := range s.Others() {
 		if o.state != right { // of that it is told already
-			s.state = wrong
+			s.state, s.blind = wrong, true
 			return
 		}
 	}
@@ -96,6 +100,12 @@ func (c *checker) origin(s *Source) {
 	s.Within = c.fill(s.Within, path+".within", listed)
 	s.Format = cmp.Or(s.Format, formatOf(s.Read))
 	c.marks(s, path)
+	before := len(c.errs)
+	c.query(s, path)
+	if len(c.errs) > before {
+		s.blind = true
+		return
+	}
 	c.taken(s, path)
 }
 
@@ -169,12 +179,15 @@ func (c *checker) taken(s *Source, path string) {
 	for _, t := range there {
 		names = append(names, t.InFile())
 	}
+	for _, w := range s.OrderBy {
+		if !slices.Contains(names, w.Text) {
+			c.errorf(w.At, path+".order_by", "there is no column %s%s", w.Text, place.Suggest(w.Text, names))
+		}
+	}
 	for i := range s.Columns {
 		col := &s.Columns[i]
 		at := slices.Index(names, col.InFile())
 		switch {
-		case at < 0 && s.Reads():
-			c.errorf(col.At, path+".columns", "%s has no column %s%s", of, col.InFile(), place.Suggest(col.InFile(), names))
 		case at < 0:
 			c.errorf(col.At, path+".columns", "%s has no column %s%s", of, col.InFile(), place.Suggest(col.InFile(), names))
 		case !s.Reads() && known(col.Type) && col.Type != there[at].Type:
@@ -286,6 +299,9 @@ func (c *checker) shape(s *Source) {
 		before.Joins = s.Joins[:i]
 		c.join(s, j, before.Joined())
 	}
+	if s.blind {
+		return
+	}
 	here := s.Joined()
 	for i := range s.Derive {
 		d := &s.Derive[i]
@@ -323,7 +339,6 @@ func (c *checker) shape(s *Source) {
 	if s.Group != nil {
 		c.group(s, all)
 	}
-	c.query(s, path)
 }
 
 // query checks the names in a query and the order of the rows.

@@ -72,10 +72,10 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 			value, ok = given(p.Text)
 		}
 		switch {
-		case ok:
 		case p.Default != nil && p.Secret:
 			r.errorf(p.Default.At, path, "a secret has no place in a model: IRONMONGER_SET_%s, or a file that --parameters names", p.Text)
 			continue
+		case ok:
 		case p.Default != nil:
 			value, at = p.Default.Text, p.Default.At
 		default:

@@ -212,6 +212,7 @@ func (c *checker) join(s *Source, j *Join, here []column.Field) {
 		w = &j.Name
 	}
 	if j.Source = c.findSource(w, path); j.Source == nil || !c.source(j.Source) {
+		s.blind = true // what it would bring isn't known
 		return
 	}
 	there, of, own := j.Source.Fields(), "source "+j.Source.Text, "source "+s.Text
@@ -256,10 +257,7 @@ func (c *checker) join(s *Source, j *Join, here []column.Field) {
 		if b.natural != nil {
 			from = *b.natural
 		}
-		x, ok := c.field(there, of, from, path+".bring")
-		if !ok {
-			continue
-		}
+		x, _ := c.field(there, of, from, path+".bring")
 		if column.Find(here, to.Text) >= 0 || column.Find(j.Fields(), to.Text) >= 0 {
 			c.errorf(to.At, path+".bring", "there is already a column %s: {%s: another_name}", to.Text, from.Text)
 		}
@@ -306,8 +304,8 @@ func (c *checker) group(s *Source, fields []column.Field) {
 		g.By = append(g.By, f.Name)
 		c.noDouble(s, f, g.at, "group")
 	}
-	kept := g.Aggregates[:0]
-	for _, a := range g.Aggregates {
+	for i := range g.Aggregates {
+		a := &g.Aggregates[i]
 		m := aggregateForm.FindStringSubmatch(a.written.Text)
 		if m == nil {
 			c.errorf(a.written.At, path+".aggregates."+a.Text, "%s is no aggregate: sum(column), min(column), max(column), count(column) or count", a.written.Text)
@@ -319,10 +317,7 @@ func (c *checker) group(s *Source, fields []column.Field) {
 		}
 		a.Type = column.Type{Kind: column.Integer}
 		if m[3] == "" {
-			f, ok := c.field(fields, "source "+s.Text, Name{a.Column, a.written.At.Right(strings.Index(a.written.Text, a.Column))}, path+".aggregates."+a.Text)
-			if !ok {
-				continue
-			}
+			f, _ := c.field(fields, "source "+s.Text, Name{a.Column, a.written.At.Right(strings.Index(a.written.Text, a.Column))}, path+".aggregates."+a.Text)
 			if a.Function != "count" {
 				a.Type = f.Type
 			}
@@ -330,12 +325,11 @@ func (c *checker) group(s *Source, fields []column.Field) {
 				a.Type = sumType(f.Type)
 				if !f.Type.Numeric() && known(f.Type) {
 					c.errorf(a.written.At, path+".aggregates."+a.Text, "%s is of type %s; a sum is of numbers", f.Name, f.Type)
+					a.Type = column.Type{}
 				}
 			}
 		}
-		kept = append(kept, a)
 	}
-	g.Aggregates = kept
 }
 
 // sumType is the type of a sum: of decimals, one with room for more digits before the point.

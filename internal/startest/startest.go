@@ -45,7 +45,7 @@ func Model(t testing.TB, dir string) *star.Model {
 		t.Fatal(err)
 	}
 	defer root.Close()
-	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), shape.Outside(context.Background(), root, nil))
+	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), shape.Outside(context.Background(), root, func(name string) (string, bool) { return os.LookupEnv("IRONMONGER_SET_" + name) }))
 	if err != nil {
 		t.Fatal(err)
 	}

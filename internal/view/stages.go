@@ -40,14 +40,17 @@ func stages(w io.Writer, list []staged, width int) {
 		t.Write(w, width)
 		fmt.Fprintln(w)
 	}
-	told := false
+	told := map[shape.Passed]bool{}
 	for _, s := range list {
 		for _, p := range s.passed {
-			told = true
+			if told[p] { // for another step
+				continue
+			}
+			told[p] = true
 			fmt.Fprintf(w, "passed over: %s: %s\n", place.Place{File: p.File, Line: int(p.Line)}, p.Message)
 		}
 	}
-	if told {
+	if len(told) > 0 {
 		fmt.Fprintln(w)
 	}
 }
