@@ -9,7 +9,10 @@ package profile
 
 import (
 	"cmp"
+	"runtime"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -63,13 +66,22 @@ func New(fields []column.Field) *Profile {
 	return p
 }
 
-// Add looks at the given rows of the columns.
+// Add looks at the given rows of the columns, on all cores: a column's figures depend on the order of its values, and
+// on no other column.
 func (p *Profile) Add(cols []*column.Column, rows []int32) {
-	for k, g := range p.columns {
-		for _, i := range rows {
-			g.add(cols[k], int(i))
-		}
+	workers := min(runtime.GOMAXPROCS(0), len(p.columns))
+	var done sync.WaitGroup
+	var next atomic.Int32
+	for range workers {
+		done.Go(func() {
+			for k := int(next.Add(1)) - 1; k < len(p.columns); k = int(next.Add(1)) - 1 {
+				for _, i := range rows {
+					p.columns[k].add(cols[k], int(i))
+				}
+			}
+		})
 	}
+	done.Wait()
 }
 
 // Columns gives the figures so far.
@@ -107,8 +119,12 @@ func (g *gatherer) add(c *column.Column, i int) {
 	h := hash(g.buf)
 	g.exact.add(h)
 	g.counts.add(h, c, i)
-	if c.Type.Kind != column.Text {
+	switch c.Type.Kind {
+	case column.Text:
+	case column.Double, column.Timestamp, column.Time:
 		g.out.Longest = max(g.out.Longest, len(c.AppendValue(g.buf[:0], i)))
+		return
+	default: // the extremes are the longest
 		return
 	}
 	s := c.Text[i]
@@ -161,6 +177,9 @@ func (g *gatherer) figures() Column {
 		return f
 	}
 	least, greatest := g.least.Value(0), g.greatest.Value(0)
+	if g.least.Type.Kind != column.Text {
+		f.Longest = max(f.Longest, len(least), len(greatest))
+	}
 	frequent, rows := g.counts.first()
 	f.Least, f.Greatest, f.Frequent, f.FrequentRows, f.AtLeast = &least, &greatest, &frequent, rows, g.counts.lost
 	if g.fits != nil {

@@ -103,6 +103,7 @@ type dictionary struct {
 	of    parquet.Dictionary
 	data  encoding.Values
 	texts []string
+	clean bool // all texts are text
 }
 
 func newDictionary(of parquet.Dictionary) *dictionary {
@@ -112,6 +113,7 @@ func newDictionary(of parquet.Dictionary) *dictionary {
 		bytes, offsets := data.ByteArray()
 		d.data = encoding.ByteArrayValues(slices.Clone(bytes), slices.Clone(offsets))
 		all := string(bytes)
+		d.clean = areTexts(all, offsets)
 		for i := range max(0, len(offsets)-1) {
 			d.texts = append(d.texts, all[offsets[i]:offsets[i+1]])
 		}
@@ -281,13 +283,25 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 				return bigEndian(c, row, bytes[offsets[at]:offsets[at+1]])
 			}
 		}
-		if !plain {
+		if !plain && s.dict.clean {
+			return func(c *column.Column, row, at int) error {
+				c.Text[row] = s.dict.texts[at]
+				return nil
+			}
+		} else if !plain {
 			return func(c *column.Column, row, at int) error { return setText(c, row, s.dict.texts[at]) }
 		}
 		bytes, offsets := data.ByteArray()
 		// the page's memory is used again: the rows' texts are copied, all at once
-		from := offsets[min(s.value, len(offsets)-1)]
-		all := string(bytes[from:offsets[min(s.value+s.to-s.from, len(offsets)-1)]])
+		cuts := offsets[min(s.value, len(offsets)-1):min(s.value+s.to-s.from+1, len(offsets))]
+		from := cuts[0]
+		all := string(bytes[from:cuts[len(cuts)-1]])
+		if areTexts(all, cuts) {
+			return func(c *column.Column, row, at int) error {
+				c.Text[row] = all[offsets[at]-from : offsets[at+1]-from]
+				return nil
+			}
+		}
 		return func(c *column.Column, row, at int) error {
 			return setText(c, row, all[offsets[at]-from:offsets[at+1]-from])
 		}
@@ -312,12 +326,23 @@ var (
 )
 
 func setText(c *column.Column, row int, s string) error {
-	c.Text[row] = s
-	if !utf8.ValidString(s) || strings.IndexByte(s, 0) >= 0 {
+	if c.Text[row] = s; !isText(s) {
 		return errText
 	}
 	return nil
 }
+
+// areTexts says whether a text is one, and still is when it is cut at the offsets.
+func areTexts(all string, offsets []uint32) bool {
+	for _, o := range offsets {
+		if at := int(o - offsets[0]); at < len(all) && !utf8.RuneStart(all[at]) {
+			return false
+		}
+	}
+	return isText(all)
+}
+
+func isText(s string) bool { return utf8.ValidString(s) && strings.IndexByte(s, 0) < 0 }
 
 func finite(v float64) error {
 	if math.IsNaN(v) || math.IsInf(v, 0) {

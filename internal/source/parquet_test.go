@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/parquet-go/parquet-go"
+
 	"ironmonger/internal/column"
 	"ironmonger/internal/star"
 )
@@ -235,4 +237,20 @@ func FuzzParquet(f *testing.F) {
 		}
 		readParquet(file, time.UTC)
 	})
+}
+
+// TestParquetText: what is no UTF-8 is set aside, even where two values together would be.
+func TestParquetText(t *testing.T) {
+	type row struct {
+		A string `parquet:"a"`
+		B string `parquet:"b,dict"`
+	}
+	file := filepath.Join(t.TempDir(), "x.parquet")
+	if err := parquet.WriteFile(file, []row{{"x\xc3", "x\xc3"}, {"\xa4y", "\xa4y"}, {"Zoë", "Zoë"}, {"z\x00", "z\x00"}, {"", ""}}); err != nil {
+		t.Fatal(err)
+	}
+	_, rows, aside, err := readParquet(file, nil, asColumn("a", "text", ""), asColumn("b", "text", ""))
+	if err != nil || len(rows) != 5 || len(aside) != 6 || strings.Join(rows[2], " ") != "Zoë Zoë" {
+		t.Errorf("%v %v %v", rows, aside, err)
+	}
 }
