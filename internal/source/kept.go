@@ -6,22 +6,21 @@ import (
 	"iter"
 	"os"
 	"sync"
+
+	"ironmonger/internal/star"
 )
 
-// kept is what an [Inputs] remembers: the files as they were when it first met them, and the pieces of text files that
-// are read more than once, as far as there is room.
+// kept is what an [Inputs] remembers: the files as they were when it first met them, and the pieces of text files and
+// tables that are read more than once, as far as there is room.
 type kept struct {
 	mu     sync.Mutex
 	met    map[string]fs.FileInfo
-	pieces map[keptFile][]*piece
-	room   int64 // taken
+	pieces map[keptFile]any // slices of pieces
+	room   int64            // taken
 }
 
-// keptFile is a file as a source cuts it.
-type keptFile struct {
-	source string
-	path   string
-}
+// keptFile is a file or table as a source cuts it.
+type keptFile struct{ source, name string }
 
 // maxKept is how many bytes of files may be kept in memory.
 const maxKept = 256 << 20
@@ -46,52 +45,52 @@ func (in *Inputs) known(path string, info fs.FileInfo) error {
 	return nil
 }
 
-// once yields the pieces of a file, read or, where an earlier reader has come to its end, kept.
-func (in *Inputs) once(f *Files, file *file, read iter.Seq2[*piece, error]) iter.Seq2[*piece, error] {
-	if in.Model.Uses(f.of) < 2 {
+// once yields pieces as they are read or, where an earlier reader of the same has come to its end, as they were kept,
+// made again for the new reader.
+func once[P any](in *Inputs, s *star.Source, of string, read iter.Seq2[P, error], size func(P) int64, again func(P) P) iter.Seq2[P, error] {
+	if in.Model.Uses(s) < 2 {
 		return read
 	}
-	return func(yield func(*piece, error) bool) {
-		id := keptFile{f.of.Text, file.path}
+	return func(yield func(P, error) bool) {
+		id := keptFile{s.Text, of}
 		in.kept.mu.Lock()
-		there, ok := in.kept.pieces[id]
+		there, ok := in.kept.pieces[id].([]P)
 		in.kept.mu.Unlock()
 		if ok {
 			for _, p := range there {
-				if !yield(&piece{of: f, file: file, data: p.data, line: p.line, tooLong: p.tooLong, bytes: p.bytes}, nil) {
+				if !yield(again(p), nil) {
 					return
 				}
 			}
 			return
 		}
-		var mine []*piece
-		size, fits := int64(0), true
+		var mine []P
+		taken, whole := int64(0), false
 		defer func() {
-			if mine == nil {
-				in.give(size)
+			if !whole {
+				in.give(taken)
 			}
 		}()
+		fits := true
 		for p, err := range read {
-			if err == nil && fits {
-				if fits = in.take(int64(len(p.data))); fits {
-					mine, size = append(mine, p), size+int64(len(p.data))
+			if n := int64(0); err == nil && fits {
+				if n = size(p); in.take(n) {
+					mine, taken = append(mine, p), taken+n
 				} else {
-					mine = nil
+					mine, fits = nil, false
 				}
 			}
 			if !yield(p, err) || err != nil {
-				mine = nil
 				return
 			}
 		}
-		if !fits {
-			mine = nil
+		if whole = fits; !whole {
 			return
 		}
 		in.kept.mu.Lock()
 		defer in.kept.mu.Unlock()
 		if in.kept.pieces == nil {
-			in.kept.pieces = map[keptFile][]*piece{}
+			in.kept.pieces = map[keptFile]any{}
 		}
 		in.kept.pieces[id] = mine
 	}

@@ -283,7 +283,9 @@ func (f *Files) Row(ctx context.Context, name string, line int64, b *column.Batc
 func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		for _, file := range f.files {
-			for p, err := range f.in.once(f, file, f.cut(ctx, file)) {
+			for p, err := range once(f.in, f.of, file.path, f.cut(ctx, file), func(p *piece) int64 { return int64(len(p.data)) }, func(p *piece) *piece {
+				return &piece{of: f, file: file, data: p.data, line: p.line, tooLong: p.tooLong, bytes: p.bytes}
+			}) {
 				if err != nil {
 					yield(nil, err)
 					return

@@ -21,6 +21,7 @@ type table struct {
 	name   string
 	query  database.Query
 	fields []column.Field
+	at     []int // of each field, its column in the query
 }
 
 // tableRows is how many rows of a table are taken at a time.
@@ -115,8 +116,11 @@ func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(strin
 		if err := has(c.Name, c.InFile(), ".columns"); err != nil {
 			return nil, err
 		}
-		if want(c.Text) {
-			t.fields = append(t.fields, column.Field{Name: c.Text, Type: c.Type})
+		wanted := want(c.Text)
+		if wanted {
+			t.fields, t.at = append(t.fields, column.Field{Name: c.Text, Type: c.Type}), append(t.at, len(t.query.Columns))
+		}
+		if wanted || in.Model.Uses(s) > 1 { // others may want it, and are to see the same rows
 			t.query.Columns = append(t.query.Columns, c.InFile())
 		}
 		if s.OrderBy == nil { // the same order whatever is wanted, so that rows keep their numbers
@@ -135,6 +139,19 @@ func (t *table) Size() int64 { return 0 }
 // Pieces yields the rows.
 func (t *table) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
+		for p, err := range once(t.in, t.of, t.name, t.read(ctx), func(p *tablePiece) int64 { return int64(len(p.data) + 4*len(p.ends)) }, func(p *tablePiece) *tablePiece {
+			return &tablePiece{of: t, first: p.first, n: p.n, data: p.data, ends: p.ends}
+		}) {
+			if !yield(p, err) {
+				return
+			}
+		}
+	}
+}
+
+// read asks the database.
+func (t *table) read(ctx context.Context) iter.Seq2[*tablePiece, error] {
+	return func(yield func(*tablePiece, error) bool) {
 		db, err := database.Open(ctx, t.of.Database, t.in.Root.Name())
 		if err != nil {
 			yield(nil, at(t.of, err))
@@ -144,7 +161,7 @@ func (t *table) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 		p := &tablePiece{of: t}
 		stopped := false
 		err = db.Each(ctx, t.query, func(values [][]byte) error {
-			p.add(values[:len(t.fields)])
+			p.add(values[:len(t.query.Columns)])
 			if p.n < tableRows {
 				return nil
 			}
@@ -224,17 +241,21 @@ func (p *tablePiece) Fill(b *column.Batch) error {
 	from, at := 0, 0
 	for i := range p.n {
 		b.From.Line = append(b.From.Line, p.first+int64(i)+1)
-		for k := range p.of.fields {
-			end := int(p.ends[at])
+		k := 0
+		for c := range p.of.query.Columns {
+			end, s, wanted := int(p.ends[at]), "", k < len(p.of.at) && p.of.at[k] == c
 			at++
-			if end < 0 {
-				b.Cols[k].SetNull(i)
+			if end >= 0 {
+				s, from = text[from:end], end
+			}
+			if !wanted {
 				continue
 			}
-			s := text[from:end]
-			from = end
-			if err := reader.Set(&b.Cols[k], i, s); err != nil {
-				b.SetAside(i, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
+			k++
+			if end < 0 {
+				b.Cols[k-1].SetNull(i)
+			} else if err := reader.Set(&b.Cols[k-1], i, s); err != nil {
+				b.SetAside(i, p.of.fields[k-1].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
 			}
 		}
 	}
@@ -247,7 +268,7 @@ func (p *tablePiece) raw(i int) string {
 	var values []string
 	from := 0
 	for at, end := range p.ends {
-		row := at / len(p.of.fields)
+		row := at / len(p.of.query.Columns)
 		if row > i {
 			break
 		}
