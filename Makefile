@@ -33,6 +33,7 @@ hunt:
 	$(GO) test -run xxx -fuzz FuzzCompile -fuzztime $(FUZZ) ./internal/expr
 	$(GO) test -run xxx -fuzz FuzzPieces -fuzztime $(FUZZ) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzLines -fuzztime $(FUZZ) ./internal/source
+	$(GO) test -run xxx -fuzz FuzzParquet -fuzztime $(FUZZ) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzParse -fuzztime $(FUZZ) ./internal/star
 
 bench:
