@@ -42,7 +42,6 @@ func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*S
 		if err := p.Fill(b); err != nil {
 			return nil, err
 		}
-		found.Rows += int64(b.N)
 		slices.SortStableFunc(b.Faults, func(x, y column.Fault) int { return cmp.Compare(x.Row, y.Row) })
 		for i, f := range b.Faults {
 			reasons.Count(b, &f)
@@ -51,6 +50,7 @@ func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*S
 			}
 		}
 	}
+	found.Rows = files.Read()
 	found.Reasons = reasons.List()
 	return found, nil
 }

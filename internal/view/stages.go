@@ -15,7 +15,8 @@ type staged struct {
 	passed []shape.Passed
 }
 
-// stages writes what became of rows, stage by stage, where more was done to them than reading and checking.
+// stages writes what became of rows, stage by stage, where more was done to them than reading and checking; of the
+// steps of a run only the stages that not all rows got through whole.
 func stages(w io.Writer, list []staged, width int) {
 	t := &Table{Columns: []Column{{Head: "rows of", Cut: true, Spare: true}, {Head: "source", Cut: true}, {Head: "stage", Cut: true}, {Head: "rows", Align: Right}, {Head: "set aside", Align: Right, Spare: true},
 		{Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "left empty", Align: Right, Spare: true}, {Head: "go on", Align: Right}}}
@@ -31,7 +32,7 @@ func stages(w io.Writer, list []staged, width int) {
 			said = said || c.Stage != "read" && c.Stage != "checks"
 		}
 		for _, c := range s.stages {
-			if said {
+			if said && (s.of == "" || c.SetAside+c.Dropped+c.Merged+c.Empty > 0) {
 				t.Add(s.of, c.Source, c.Stage, Number(c.Rows), count(c.SetAside), count(c.Dropped), count(c.Merged), count(c.Empty), Number(c.Rows-c.SetAside-c.Dropped-c.Merged))
 			}
 		}
