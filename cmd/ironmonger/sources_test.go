@@ -111,6 +111,9 @@ facts:
 	if out := must(t, dir, "trace", "berth", "2", "--parameters", "secrets.yaml"); !strings.Contains(out, "harbour: berths (W, 2025-01-01):1") {
 		t.Error(out)
 	}
+	if out := must(t, dir, "runs"); strings.Count(out, "done") != 2 { // without parameters, and without the sources
+		t.Error(out)
+	}
 	if text, err := os.ReadFile(filepath.Join(dir, "star.db")); err != nil || bytes.Contains(text, []byte("tide")) {
 		t.Error("the secret is in the warehouse", err)
 	}

@@ -181,8 +181,9 @@ func settings(c *cli.Command) (map[string]string, error) {
 	return given, nil
 }
 
-// readModel reads the model that the call names, with the folder in which its files are.
-func readModel(ctx context.Context, c *cli.Command) (m *star.Model, root *os.Root, err error) {
+// readModel reads the model that the call names, or, for what asks the ledger alone, only where its star stands; with
+// the folder in which its files are.
+func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, root *os.Root, err error) {
 	file := c.String("model")
 	given, err := settings(c)
 	if err != nil {
@@ -193,13 +194,16 @@ func readModel(ctx context.Context, c *cli.Command) (m *star.Model, root *os.Roo
 			root.Close()
 		}
 	}()
-	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil {
-		m, err = star.Read(file, shape.Outside(ctx, root, func(name string) (string, bool) {
-			if value, ok := given[name]; ok {
-				return value, true
-			}
-			return os.LookupEnv("IRONMONGER_SET_" + name)
-		}))
+	parameter := func(name string) (string, bool) {
+		if value, ok := given[name]; ok {
+			return value, true
+		}
+		return os.LookupEnv("IRONMONGER_SET_" + name)
+	}
+	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil && whole {
+		m, err = star.Read(file, shape.Outside(ctx, root, parameter))
+	} else if err == nil {
+		m, err = star.ReadWarehouse(file, parameter)
 	}
 	if err != nil {
 		var list place.List
@@ -221,10 +225,17 @@ func readModel(ctx context.Context, c *cli.Command) (m *star.Model, root *os.Roo
 	return m, root, nil
 }
 
-// onModel makes an action of one that wants the model that the call names, and the folder of its files.
-func onModel(action func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error) cli.ActionFunc {
+// modelAction is an action that wants the model that the call names, and the folder of its files.
+type modelAction func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error
+
+// onModel reads the model for an action, onLedger only where its star stands.
+func onModel(action modelAction) cli.ActionFunc { return withModel(action, true) }
+
+func onLedger(action modelAction) cli.ActionFunc { return withModel(action, false) }
+
+func withModel(action modelAction, whole bool) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		m, root, err := readModel(ctx, c)
+		m, root, err := readModel(ctx, c, whole)
 		if err != nil {
 			return err
 		}

@@ -25,7 +25,7 @@ func (s *session) runs() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such run.\n\n" +
 			"Example:\n  ironmonger runs\n  ironmonger runs 3 --format json",
 		Flags: flags(&cli.IntFlag{Name: "last", Value: 20, Usage: "the last `N` runs; 0 for all"}),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: onLedger(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
 				return s.result(c, []*ledger.Run{}, view.StepRecords(), func(int) { view.Runs(s.out, nil, 0) })

@@ -35,9 +35,10 @@ const (
 	overflow
 	zeroDivision
 	misfit
+	tooLong
 )
 
-var faultTexts = [...]string{"", "result is too large", "division by zero", "value does not fit the cast"}
+var faultTexts = [...]string{"", "result is too large", "division by zero", "value does not fit the cast", "text is too long"}
 
 // String says what is wrong.
 func (f Fault) String() string { return faultTexts[f] }

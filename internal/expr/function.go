@@ -3,6 +3,7 @@ package expr
 import (
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"ironmonger/internal/column"
 )
@@ -20,6 +21,9 @@ var functions = map[string]function{
 	"trim":     {"trim(text)", "text without blanks at its ends", 1, 1, textFunction(func(s string) string { return strings.Trim(s, " ") })},
 	"upper":    {"upper(text)", "text in upper case", 1, 1, textFunction(strings.ToUpper)},
 	"lower":    {"lower(text)", "text in lower case", 1, 1, textFunction(strings.ToLower)},
+	"ltrim":    {"ltrim(text, 'characters')", "text without any of these characters at its beginning: ltrim(code, '0') strips zeros", 2, 2, trimmed(strings.TrimLeft)},
+	"rtrim":    {"rtrim(text, 'characters')", "text without any of these characters at its end", 2, 2, trimmed(strings.TrimRight)},
+	"lpad":     {"lpad(text, length, 'character')", "text with as many of the character before it as make it so long: lpad(code, 6, '0'). A longer text is a fault", 3, 3, newPad},
 	"abs":      {"abs(number)", "the number without its sign", 1, 1, newAbs},
 	"mod":      {"mod(a, b)", "what is left of a divided by b, with the sign of a; exact numbers. A b of zero is a fault", 2, 2, newMod},
 	"nullif":   {"nullif(a, b)", "null if a = b, else a", 2, 2, newNullIf},
@@ -37,21 +41,59 @@ func FunctionNames() []string {
 	return names
 }
 
-// mapped applies a function of text to each row.
+// mapped applies a function of text to each row; ok is false for a text that doesn't fit.
 type mapped struct {
 	base
 	of node
-	f  func(string) string
+	f  func(s string) (out string, ok bool)
+}
+
+func newMapped(t token, of node, f func(string) (string, bool)) (node, error) {
+	of = retype(of, column.Type{Kind: column.Text})
+	if !isKind(of, column.Text) {
+		return nil, errorAt(t.at, "%s wants text, not %s", t.text, of.typ())
+	}
+	return &mapped{newBase(of.typ()), of, f}, nil
 }
 
 func textFunction(f func(string) string) func(token, []node) (node, error) {
 	return func(t token, args []node) (node, error) {
-		of := retype(args[0], column.Type{Kind: column.Text})
-		if !isKind(of, column.Text) {
-			return nil, errorAt(t.at, "%s wants text, not %s", t.text, of.typ())
-		}
-		return &mapped{newBase(of.typ()), of, f}, nil
+		return newMapped(t, args[0], func(s string) (string, bool) { return f(s), true })
 	}
+}
+
+// trimmed is a function of text and of characters that are written out.
+func trimmed(f func(s, cutset string) string) func(token, []node) (node, error) {
+	return func(t token, args []node) (node, error) {
+		l, ok := args[1].(*literal)
+		if !ok || !isKind(l, column.Text) || l.out.Null[0] {
+			return nil, errorAt(t.at, "%s wants its characters in quotes", t.text)
+		}
+		characters := l.out.Text[0]
+		return newMapped(t, args[0], func(s string) (string, bool) { return f(s, characters), true })
+	}
+}
+
+// longest is what lpad may make of a text.
+const longest = 1000
+
+func newPad(t token, args []node) (node, error) {
+	n, ok := args[1].(*literal)
+	if !ok || !isKind(n, column.Integer) || n.out.Null[0] || n.out.Int[0] < 1 || n.out.Int[0] > longest {
+		return nil, errorAt(t.at, "lpad wants its length as a plain number, 1 to %d", longest)
+	}
+	with, ok := args[2].(*literal)
+	if !ok || !isKind(with, column.Text) || utf8.RuneCountInString(with.out.Text[0]) != 1 {
+		return nil, errorAt(t.at, "lpad wants one character in quotes to put before the text")
+	}
+	length, character := int(n.out.Int[0]), with.out.Text[0]
+	return newMapped(t, args[0], func(s string) (string, bool) {
+		missing := length - utf8.RuneCountInString(s)
+		if missing <= 0 {
+			return s, missing == 0
+		}
+		return strings.Repeat(character, missing) + s, true
+	})
 }
 
 func (m *mapped) eval(b *column.Batch) *Result {
@@ -59,7 +101,10 @@ func (m *mapped) eval(b *column.Batch) *Result {
 	out := m.begin(b.N)
 	for i := range b.N {
 		if !carry(out, i, x) {
-			out.Text[i] = m.f(x.Text[i])
+			text, ok := m.f(x.Text[i])
+			if out.Text[i] = text; !ok {
+				out.fail(i, tooLong)
+			}
 		}
 	}
 	return out

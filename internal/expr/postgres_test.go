@@ -116,6 +116,8 @@ func (w *writer) text(depth int) func() (string, string) {
 			func() (string, string) { return both("upper(%s)", w.text(d)) },
 			func() (string, string) { return both("lower(%s)", w.text(d)) },
 			func() (string, string) { return both("trim(%s)", w.text(d)) },
+			func() (string, string) { return both("ltrim(%s, ' aH')", w.text(d)) },
+			func() (string, string) { return both("rtrim(%s, 'yb ')", w.text(d)) },
 			func() (string, string) { return both("coalesce(%s, %s)", w.text(d), leaf) },
 			func() (string, string) {
 				start := w.r.IntN(7) - 2

@@ -30,6 +30,8 @@ func Reference() []Form {
 		f := functions[name]
 		nulls := "null if the value is"
 		switch name {
+		case "lpad", "ltrim", "rtrim":
+			nulls = "null if the text is"
 		case "coalesce", "least", "greatest":
 			nulls = "null if all are"
 		case "mod":

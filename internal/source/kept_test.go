@@ -21,7 +21,7 @@ func TestOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	write("a,b\n"+strings.Repeat("1,2\n", 3000)+"3,4\n")
+	write("a,b\n" + strings.Repeat("1,2\n", 3000) + "3,4\n")
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		t.Fatal(err)

@@ -347,7 +347,7 @@ func (c *checker) query(s *Source, path string) {
 		return
 	}
 	if s.OrderBy == nil {
-		c.remark(s.At, path, "no order_by: rows are sorted by all their columns, so that keys don't depend on how the database feels")
+		c.remark(s.At, path, "no order_by: rows are sorted by all their columns, since a database gives them in no order of its own")
 	}
 	if s.Query.Text == "" {
 		return

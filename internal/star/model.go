@@ -33,6 +33,8 @@ type Model struct {
 	Dimensions []*Dimension
 	Facts      []*Fact
 	Remarks    place.List // what a reader took for granted and should be told
+
+	read bool // it is YAML
 }
 
 // Warehouse says where the star stands.

@@ -2,6 +2,7 @@ package star
 
 import (
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +21,14 @@ type Outside struct {
 // Read reads and checks the model in a file. The error is a [place.List] of all that is wrong, or
 // what kept the file from being read. The model that comes with a list is what could be made out.
 func Read(file string, outside Outside) (*Model, error) {
+	text, err := readFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(file, text, outside)
+}
+
+func readFile(file string) ([]byte, error) {
 	info, err := os.Stat(file)
 	if err == nil && info.Size() > MaxFile {
 		return nil, place.List{{At: place.Place{File: file}, Message: "the model is larger than 4 MiB"}}
@@ -27,20 +36,31 @@ func Read(file string, outside Outside) (*Model, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, err := os.ReadFile(file)
+	return os.ReadFile(file)
+}
+
+// ReadWarehouse reads of a model only where its star stands: for what asks the ledger alone, so that nothing has to be
+// given, and no source has to be there.
+func ReadWarehouse(file string, parameter func(name string) (value string, ok bool)) (*Model, error) {
+	text, err := readFile(file)
 	if err != nil {
 		return nil, err
 	}
-	return Parse(file, text, outside)
+	r, m := parse(file, text)
+	r.settle(m, parameter)
+	r.errs = slices.DeleteFunc(r.errs, func(e *place.Error) bool {
+		return e.Subject != "" && !strings.HasPrefix(e.Subject, "warehouse")
+	})
+	if m.Warehouse.Kind == Postgres {
+		m.Warehouse.Connection = r.connect(m.Warehouse.connection, "warehouse.postgres")
+	}
+	return m, r.errs.Err()
 }
 
 // Parse is [Read] for a text that is already at hand; file is its name in messages.
 func Parse(file string, text []byte, outside Outside) (*Model, error) {
-	written := strings.TrimPrefix(string(text), "\ufeff")
-	r := &reader{file: file, lines: strings.Split(strings.ReplaceAll(written, "\r\n", "\n"), "\n")}
-	m := &Model{File: file, Text: written, Limits: Limits{20_0000, 20_0000}}
-	if top := r.parse([]byte(written)); top != nil {
-		r.section(top, r.modelEntries(m))
+	r, m := parse(file, text)
+	if m.read {
 		r.settle(m, outside.Parameter)
 		r.databases(m)
 		if m.Warehouse.Kind == Postgres {
@@ -51,6 +71,18 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 		m.Remarks = c.remarks
 	}
 	return m, r.errs.Err()
+}
+
+// parse reads the text of a model as far as it tells by itself.
+func parse(file string, text []byte) (*reader, *Model) {
+	written := strings.TrimPrefix(string(text), "\ufeff")
+	r := &reader{file: file, lines: strings.Split(strings.ReplaceAll(written, "\r\n", "\n"), "\n")}
+	m := &Model{File: file, Text: written, Limits: Limits{20_0000, 20_0000}}
+	if top := r.parse([]byte(written)); top != nil {
+		m.read = true
+		r.section(top, r.modelEntries(m))
+	}
+	return r, m
 }
 
 func lowerMonth(m time.Month) string { return strings.ToLower(m.String()) }
