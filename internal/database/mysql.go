@@ -90,6 +90,7 @@ func words(s string) (map[string]string, error) {
 		if !ok || strings.ContainsAny(strings.TrimSpace(name), " \t") {
 			return nil, errors.New("a connection is words such as host=db.example user=reader dbname=canal")
 		}
+		rest = strings.TrimLeft(rest, " \t")
 		var value strings.Builder
 		quoted := strings.HasPrefix(rest, "'")
 		i := 0

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
+	"math/big"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -252,5 +254,35 @@ func TestParquetText(t *testing.T) {
 	_, rows, aside, err := readParquet(file, nil, asColumn("a", "text", ""), asColumn("b", "text", ""))
 	if err != nil || len(rows) != 5 || len(aside) != 6 || strings.Join(rows[2], " ") != "Zoë Zoë" {
 		t.Errorf("%v %v %v", rows, aside, err)
+	}
+}
+
+// TestBigEndian: decimals in two's complement of any length, against math/big.
+func TestBigEndian(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for n := range 20_000 {
+		size := 1 + r.IntN(20)
+		b := make([]byte, size)
+		for i := range b {
+			if b[i] = byte(r.Uint32()); i < size-1-n%16 {
+				b[i] = byte(-(n / 16 % 2)) // leading signs
+			}
+		}
+		want := new(big.Int).SetBytes(b)
+		if b[0]&0x80 != 0 {
+			want.Sub(want, new(big.Int).Lsh(big.NewInt(1), uint(8*size)))
+		}
+		for _, precision := range []uint8{18, 38} {
+			c := column.Column{Type: column.Type{Kind: column.Decimal, Precision: precision}}
+			c.Resize(1)
+			err := bigEndian(&c, 0, b)
+			fits := want.IsInt64()
+			if precision == 38 {
+				fits = want.BitLen() <= 127
+			}
+			if fits != (err == nil) || fits && c.Value(0) != want.String() {
+				t.Fatalf("%x: %s, %v; want %s", b, c.Value(0), err, want)
+			}
+		}
 	}
 }

@@ -112,7 +112,10 @@ func (c *checker) origin(s *Source) {
 // formatOf gives the format that the ends of patterns tell.
 func formatOf(patterns []Name) string {
 	for end, format := range map[string]string{".jsonl": JSONLines, ".parquet": Parquet} {
-		if len(patterns) > 0 && !slices.ContainsFunc(patterns, func(w Name) bool { return !strings.HasSuffix(w.Text, end) }) {
+		other := func(w Name) bool {
+			return !strings.HasSuffix(strings.TrimSuffix(strings.TrimSuffix(w.Text, ".gz"), ".zst"), end)
+		}
+		if len(patterns) > 0 && !slices.ContainsFunc(patterns, other) {
 			return format
 		}
 	}
@@ -383,7 +386,9 @@ func SplitQuery(query, kind string) (texts, names []string) {
 		rest := query[i:]
 		switch c := query[i]; {
 		case c == '\'' || c == '"':
-			skip(string(c), kind == MySQL)
+			// a text with escapes, E'...', in PostgreSQL
+			escaped := i > 0 && query[i-1]|0x20 == 'e' && (i == 1 || !nameByte(query[i-2]))
+			skip(string(c), kind == MySQL || kind == Postgres && escaped)
 		case c == '`':
 			skip("`", false)
 		case strings.HasPrefix(rest, "--"), c == '#' && kind == MySQL:
