@@ -170,6 +170,7 @@ sources:
     join:
       rates: {by: site, effective: since, as_of: on, bring: {value: rate}, unmatched: leave_empty, several: last}
       names: {by: {code: boat}, bring: label, unmatched: drop}
+      start: {source: rates, by: site, bring: {value: started}, unmatched: leave_empty, several: first}
     fill: {rate: 1}
     set_aside: {too heavy: tons > 900}
     distinct: {by: no, keep: last}
@@ -189,7 +190,7 @@ facts:
     grain: no
     keys: {boat: boat}
     measures: [tons, rate]
-    degenerate: site
+    degenerate: [site, started]
   day:
     from: days
     grain: [site, on]
@@ -205,7 +206,7 @@ func writeShaped(t *testing.T, dir string) {
 		"a/1.csv":         "no,boat,tons,on\n1,b1,10.50,2025-01-01\n2, B2 ,20,2025-01-02\n3,gone,5,2025-01-02\n",
 		"b/1.csv":         "no,boat,tons,on\n4,old,1.25,2025-01-01\n1,B2,7,2025-02-01\n5,B2,901,2025-02-01\n6,B2,x,2025-02-01\n",
 		"south.jsonl":     `{"no": 7, "boat": {"name": "B2"}, "tons": 2e1, "on": "2025-01-02", "site": "N"}` + "\n" + `{"no": 8, "boat": {"name": "B1"}, "tons": 3, "on": "2024-12-31", "site": "N"}` + "\n",
-		"rates.csv":       "site,since,value\nN,2025-01-01,2\nN,2025-01-02,3\nN,2025-01-02,4\nN,,5\nM,2025-01-15,7\n",
+		"rates.csv":       "site,since,value\nN,2025-01-01,2\nN,2025-01-02,3\nN,2025-01-02,4\nN,,5\nM,2025-01-15,7\nM,2025-01-20,x\n",
 		"names.csv":       "code,label\nb1,Heron\nB2,Otter\n B2 ,Otter too\nold,Heron\nB1,Grey Heron\n",
 	} {
 		startest.Write(t, dir, name, text)
@@ -219,7 +220,7 @@ func TestShaped(t *testing.T) {
 	out := must(t, dir, "load")
 	for _, want := range []string{
 		"tide done 9 5 – 1 1 2", "passed over: list.csv:4: no file matches nowhere", "fact tide tides join names 8 1 7",
-		"fact tide tides join rates 8 2 8", "fact tide rates read 5 1 4", "fact tide tides distinct 6 1 5",
+		"fact tide tides join rates 8 2 8", "fact tide rates read 6 2 4", "fact tide rates read 6 1 5", "fact tide tides distinct 6 1 5",
 	} {
 		if !strings.Contains(words(out), want) {
 			t.Errorf("%s\nwant %s", out, want)

@@ -32,13 +32,18 @@ type Asides struct {
 	again  *column.Batch
 	fields []column.Field // of again
 	met    map[asideKey]bool
+	put    map[asideKey]bool // in this load; nil if no file is read twice
 }
 
 const asideBatch = 1000
 
-// OpenAsides reads which rows of a step are known already.
-func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*Asides, error) {
+// OpenAsides reads which rows of a step are known already. If it reads a file twice, a row may be put twice, and is
+// written once.
+func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64, twice bool) (*Asides, error) {
 	a := &Asides{ctx: ctx, tx: tx, step: step, run: run, known: map[asideKey]int64{}, met: map[asideKey]bool{}}
+	if twice {
+		a.put = map[asideKey]bool{}
+	}
 	a.fresh = column.NewBatch(asideTable.Fields())
 	a.fields = pick(asideTable, "step", "file", "line", "content_hash", "reasons", "last_run", "cleared_by", "state")
 	a.again = column.NewBatch(a.fields)
@@ -56,6 +61,11 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*
 // Put writes a row with its state.
 func (a *Asides) Put(r *Aside, state string) error {
 	k := asideKey{r.File, r.Line, r.hash()}
+	if a.put[k] {
+		return nil
+	} else if a.put != nil {
+		a.put[k] = true
+	}
 	if _, ok := a.known[k]; ok {
 		a.met[k] = true
 		row(a.again, a.step, k.file, k.line, k.hash, r.Reasons, a.run, nil, state)

@@ -25,7 +25,7 @@ const (
 )
 
 func openAsides(ctx context.Context, w *work) (*asides, error) {
-	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID)
+	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID, w.flow != nil && w.flow.Twice())
 	return &asides{w: w, book: book, reasons: ledger.Reasons{}}, err
 }
 

@@ -30,6 +30,7 @@ type work struct {
 	source   string
 	fields   []column.Field // of shaped rows
 	flow     *shape.Flow    // nil for static rows and calendars
+	arrived  int64          // rows of the flow
 	links    []*link.Link
 	sessions []*member.Session
 	keys     []ledger.KeyCounts
@@ -114,7 +115,7 @@ func (r *run) inLedger(ctx context.Context, entry *ledger.Step, aside *asides) e
 		if err := ledger.WriteStep(ctx, tx, entry); err != nil || aside == nil {
 			return err
 		}
-		book, err := ledger.OpenAsides(ctx, tx, entry.Name, entry.Run)
+		book, err := ledger.OpenAsides(ctx, tx, entry.Name, entry.Run, true)
 		if err != nil {
 			return err
 		}
@@ -168,6 +169,7 @@ func (w *work) try(ctx context.Context) error {
 		return err
 	}
 	f := &w.figures
+	w.arrived = f.Read
 	if w.flow != nil {
 		f.Read = w.flow.Read()
 		f.Dropped, f.Merged = w.flow.Gone()
@@ -327,7 +329,11 @@ func (w *work) keep() {
 // read tells how far the step has come.
 func (w *work) read(b *column.Batch) {
 	w.bytes += b.From.Bytes
-	w.tell(Progress{Step: w.name, Total: w.total, Bytes: w.bytes, Rows: w.figures.Read})
+	rows := w.figures.Read
+	if w.flow != nil {
+		rows = w.flow.Read()
+	}
+	w.tell(Progress{Step: w.name, Total: w.total, Bytes: w.bytes, Rows: rows})
 }
 
 // inferred writes what the step made in other dimensions, and counts it.
@@ -349,24 +355,23 @@ func (w *work) inferred(ctx context.Context) error {
 // withinLimits checks the shares of rows set aside and unmatched (rule R7).
 func (w *work) withinLimits() error {
 	f := &w.figures
-	if f.Read <= star.LimitFrom {
-		return nil
+	over := func(n, of, limit int64) bool {
+		return of > star.LimitFrom && limit != star.NoLimit && n*100_0000 > limit*of
 	}
-	over := func(n, limit int64) bool { return limit != star.NoLimit && n*100_0000 > limit*f.Read }
-	percent := func(n int64) string {
-		return string(column.AppendDecimal(nil, column.Wide(n*1000/f.Read), 1)) + "%"
+	percent := func(n, of int64) string {
+		return string(column.AppendDecimal(nil, column.Wide(n*1000/of), 1)) + "%"
 	}
 	limit := func(l int64) string {
 		return string(column.AppendDecimal(nil, column.Wide(l/1000), 1)) + "%"
 	}
-	if over(f.SetAside, w.limits.SetAside) {
+	if over(f.SetAside, f.Read, w.limits.SetAside) {
 		return fmt.Errorf("%d of %d rows (%s) would be set aside, more than %s: nothing is kept. The most frequent reason: %s. Look at the rows, or raise limits.set_aside",
-			f.SetAside, f.Read, percent(f.SetAside), limit(w.limits.SetAside), w.aside.main())
+			f.SetAside, f.Read, percent(f.SetAside, f.Read), limit(w.limits.SetAside), w.aside.main())
 	}
 	for k, l := range w.links {
-		if l.Dimension.Source != nil && over(w.keys[k].Unmatched, w.limits.Unmatched) {
+		if l.Dimension.Source != nil && over(w.keys[k].Unmatched, w.arrived, w.limits.Unmatched) {
 			return fmt.Errorf("key %s: %d of %d rows (%s) are unmatched, more than %s: nothing is kept. Is the dimension's source complete, and the key written alike on both sides? Else raise limits.unmatched",
-				l.Text, w.keys[k].Unmatched, f.Read, percent(w.keys[k].Unmatched), limit(w.limits.Unmatched))
+				l.Text, w.keys[k].Unmatched, w.arrived, percent(w.keys[k].Unmatched, w.arrived), limit(w.limits.Unmatched))
 		}
 	}
 	return nil

@@ -171,7 +171,12 @@ var errEnough = errors.New("no more rows are wanted")
 // are counted.
 func Source(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, wish Wish) (*Rows, error) {
 	in := &source.Inputs{Model: m, Root: root}
-	if wish.AsRead {
+	switch {
+	case wish.AsRead && !s.Reads():
+		return nil, fmt.Errorf("source %s is made of others: it has no rows of its own as they are read", s.Text)
+	case wish.AsRead && s.DrivenBy != nil: // which files there are, its list says
+		s = s.Until("read")
+	case wish.AsRead:
 		var err error
 		if s, err = in.AsRead(ctx, s, m.Bound); err != nil {
 			return nil, err

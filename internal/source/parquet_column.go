@@ -228,6 +228,15 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 				return nil
 			}
 		}
+		if p.own.Kind == column.Decimal {
+			limit := int64(math.Pow10(int(p.own.Precision)))
+			return func(c *column.Column, row, at int) error {
+				if c.Int[row] = get(at); c.Int[row] >= limit || c.Int[row] <= -limit {
+					return errTooLarge
+				}
+				return nil
+			}
+		}
 		return func(c *column.Column, row, at int) error {
 			c.Int[row] = get(at)
 			return nil
@@ -406,13 +415,8 @@ func bigEndian(c *column.Column, row int, b []byte) error {
 	}
 	copy(full[16-len(b):], b)
 	v := column.Int128{Hi: int64(binary.BigEndian.Uint64(full[:8])), Lo: binary.BigEndian.Uint64(full[8:])}
-	if c.Type.Wide() {
-		c.Wide[row] = v
-		return nil
-	}
-	if v.Hi != int64(v.Lo)>>63 {
+	if !c.SetExact(row, v) {
 		return errTooLarge
 	}
-	c.Int[row] = int64(v.Lo)
 	return nil
 }
