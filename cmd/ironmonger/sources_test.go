@@ -280,7 +280,7 @@ func TestShaped(t *testing.T) {
 		{"a list that is missing", "check", "ironmonger.yaml", "driven_by: list", "driven_by: lst", 2, `there is no source lst \(did you mean list\?\)`},
 		{"a placeholder that is none", "check", "ironmonger.yaml", "{folder}/", "{foldr}/", 2, `there is no parameter foldr`},
 		{"a hostile folder", "load", "list.csv", "N,a", "N,../../etc", 2, `list.csv:2: source north: folder can't be part of a file's name: "../../etc"`},
-		{"an empty folder", "load", "list.csv", "N,a", "N,", 2, `list.csv:2: source north: folder is empty, and can't be part of a file's name`},
+		{"an empty folder", "load", "list.csv", "N,a", "N,", 2, `list.csv:2: source north: folder is empty, and says nothing of what to read`},
 		{"a pattern for a folder", "load", "list.csv", "N,a", "N,*", 2, `folder can't be part of a file's name`},
 		{"a site that can't be read", "load", "ironmonger.yaml", "    unreadable: pass_over\n", "", 2, `list.csv:4: source north: no file matches nowhere`},
 		{"nothing to read", "check", "ironmonger.yaml", "  rates: {read: rates.csv,", "  rates: {", 2, `sources.rates: rows come from files \(read\), a database \(table or query\), another source \(from\) or several \(union\): one of these`},

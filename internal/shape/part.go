@@ -135,24 +135,20 @@ func (f *Flow) openList(ctx context.Context) error {
 		case err == nil:
 			f.parts = append(f.parts, newPart(in, f.taken, func(c string) string { return c }, consts))
 		case s.PassOver && ctx.Err() == nil && !errors.As(err, &unfit):
-			f.passed = append(f.passed, Passed{b.From.File, b.From.Line[i], plain(err)})
+			f.passed = append(f.passed, Passed{b.From.File, b.From.Line[i], f.plain(err)})
 		default:
-			failed = place.List{{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: plain(err)}}
+			failed = place.List{{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: f.plain(err)}}
 		}
 		return failed
 	})
 	return err
 }
 
-// plain is an error without the places that it has in the model, which are the same for all rows of a list.
-func plain(err error) string {
+// plain is an error without the place that it has in the model, which is the same for all rows of a list.
+func (f *Flow) plain(err error) string {
 	var list place.List
-	if errors.As(err, &list) && len(list) > 0 {
-		one := *list[0]
-		if one.Text != "" || one.At.Line > 0 {
-			return one.Message
-		}
-		return one.Error()
+	if errors.As(err, &list) && len(list) > 0 && list[0].At.File == f.in.Model.File {
+		return list[0].Message
 	}
 	return err.Error()
 }
@@ -162,7 +158,7 @@ type unfitError struct{ column, value string }
 
 func (e *unfitError) Error() string {
 	if e.value == "" {
-		return e.column + " is empty, and can't be part of a file's name"
+		return e.column + " is empty, and says nothing of what to read"
 	}
 	return fmt.Sprintf("%s can't be part of a file's name: %q", e.column, place.Clip(place.Printable(e.value), 60))
 }
@@ -189,7 +185,9 @@ func (f *Flow) openRead(ctx context.Context, b *column.Batch, i int, consts map[
 		return nil, unfit
 	}
 	bind := func(name string) (string, error) {
-		if c := consts[name]; c != nil {
+		if c := consts[name]; c != nil && c.Null[0] {
+			return "", &unfitError{name, ""}
+		} else if c != nil {
 			return c.Value(0), nil
 		}
 		return f.in.Model.Bound(name)

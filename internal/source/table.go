@@ -81,7 +81,7 @@ func (in *Inputs) tableColumns(ctx context.Context, s *star.Source, bind func(st
 func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(string) (string, error), want func(string) bool) (*table, error) {
 	q, err := bound(s, bind)
 	if err != nil {
-		return nil, at(s, err)
+		return nil, err
 	}
 	t := &table{in: in, of: s, query: q, name: s.Database.Text + ": " + s.Table.Text}
 	if s.Table.Text == "" {
