@@ -35,6 +35,7 @@ hunt:
 	$(GO) test -run xxx -fuzz FuzzLines -fuzztime $(FUZZ) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzParquet -fuzztime $(FUZZ) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzParse -fuzztime $(FUZZ) ./internal/star
+	$(GO) test -run xxx -fuzz FuzzSplitQuery -fuzztime $(FUZZ) ./internal/star
 
 bench:
 	$(GO) test -run xxx -bench . -benchtime 1s ./...

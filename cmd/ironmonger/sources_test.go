@@ -6,9 +6,11 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -356,6 +358,34 @@ func TestHostile(t *testing.T) {
 			}
 		})
 	}
+	t.Run("no permission", func(t *testing.T) {
+		dir, err := os.MkdirTemp("", "im")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer os.RemoveAll(dir)
+		binary, err := os.ReadFile(program)
+		if err != nil {
+			t.Fatal(err)
+		}
+		startest.Write(t, dir, "program", string(binary))
+		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, "x.csv", ""))
+		startest.Write(t, dir, "x.csv", "a,b\nx,1\n")
+		for name, mode := range map[string]os.FileMode{"": 0o777, "program": 0o755, "x.csv": 0} {
+			if err := os.Chmod(filepath.Join(dir, name), mode); err != nil {
+				t.Fatal(err)
+			}
+		}
+		cmd := exec.Command(filepath.Join(dir, "program"), "load")
+		cmd.Dir = dir
+		if os.Getuid() == 0 { // who may read everything
+			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		}
+		out, err := cmd.CombinedOutput()
+		if err == nil || !strings.Contains(string(out), "x.csv: source s: the file can't be read: no permission") {
+			t.Errorf("%v: %s", err, out)
+		}
+	})
 	t.Run("what is no readable file", func(t *testing.T) {
 		dir := t.TempDir()
 		startest.Write(t, dir, "secret.csv", "a,b\nx,1\n")

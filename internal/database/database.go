@@ -91,9 +91,8 @@ func (db *DB) Columns(ctx context.Context, q Query) ([]Column, error) {
 	return db.inner.columns(ctx, "select * from "+db.from(&q), q.Args)
 }
 
-// Each gives the rows to row, with the columns wanted. They come in the order asked for; what that leaves open, and
-// all of it if nothing is asked, is decided by the columns themselves, text by its bytes. The values are row's until
-// it returns; null is nil.
+// Each gives the rows to row, with the columns wanted, in the order asked for: by those columns, text by its bytes. What
+// they leave open is left to the database. The values are row's until it returns; null is nil.
 func (db *DB) Each(ctx context.Context, q Query, row func(values [][]byte) error) error {
 	all, err := db.Columns(ctx, q)
 	if err != nil {

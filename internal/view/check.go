@@ -40,10 +40,19 @@ type Taken struct {
 	Rules string `json:"rules"`
 }
 
-// TakenBy lists what holds for each dimension and key of a model.
+// TakenBy lists what holds for each join, dimension and key of a model.
 func TakenBy(m *star.Model) []Taken {
 	list := []Taken{}
 	add := func(thing string, parts ...string) { list = append(list, Taken{thing, strings.Join(parts, "; ")}) }
+	for _, s := range m.Sources {
+		for _, j := range s.Joins {
+			parts := []string{"unmatched: " + string(j.Unmatched), "several: " + string(j.Several)}
+			if j.AsOf != "" {
+				parts = append([]string{"the latest " + j.Effective + " not after " + j.AsOf}, parts...)
+			}
+			add("source "+s.Text+", join "+j.Text, parts...)
+		}
+	}
 	for _, d := range m.Dimensions {
 		var parts []string
 		say := func(what string, fields []column.Field) {
@@ -52,6 +61,14 @@ func TakenBy(m *star.Model) []Taken {
 			}
 		}
 		say("natural key", d.NaturalKey)
+		for _, rule := range d.Matching {
+			if rule != nil && rule.As.Text != "" {
+				parts = append(parts, rule.Text+" matched as "+rule.As.Text)
+			}
+			if rule != nil && len(rule.Codes) > 0 {
+				parts = append(parts, Plural(int64(len(rule.Codes)), "other code")+" for "+rule.Text)
+			}
+		}
 		say("type 1", d.Type1)
 		say("type 2", d.Type2)
 		if d.Calendar != nil {
