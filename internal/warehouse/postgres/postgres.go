@@ -221,7 +221,11 @@ func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 		}
 		return nil, plain(err)
 	}
-	return func() { conn.Hijack().Close(context.WithoutCancel(ctx)) }, nil
+	return func() {
+		late := context.WithoutCancel(ctx)
+		conn.Exec(late, "SELECT pg_advisory_unlock($1)", db.lock("load ")) // a server takes its time to notice that a connection has ended
+		conn.Hijack().Close(late)
+	}, nil
 }
 
 // Begin starts a transaction and waits until no other load writes to the schema, so that what it reads
