@@ -32,10 +32,11 @@ type scene struct {
 	zoneUn                            string
 	boats, ports, trips, rates        []string // rows; loads see more and more of them
 
-	rated    string // whether prices come from rates, and what becomes of a trip that has none there: set_aside, drop, leave_empty
-	several  string // of equal rates: first, last
-	distinct string // first, last
-	grouped  bool
+	rated            string // whether prices come from rates, and what becomes of a trip that has none there: set_aside, drop, leave_empty
+	several          string // of equal rates: first, last
+	distinct         string // first, last
+	grouped          bool
+	numbered, others string // how surrogate keys are numbered, and the attributes of ports said
 }
 
 func pick(r *rand.Rand, words ...string) string { return words[r.IntN(len(words))] }
@@ -48,6 +49,8 @@ func newScene(seed uint64) *scene {
 		boatOut: pick(r, "nearest", "nearest", "unknown", "set_aside"), portUn: pick(r, "infer", "unknown", "set_aside"), zoneUn: pick(r, "unknown", "set_aside")}
 	s.rated, s.several = pick(r, "", "", "set_aside", "drop", "leave_empty"), pick(r, "first", "last")
 	s.distinct, s.grouped = pick(r, "", "", "first", "last"), r.IntN(3) == 0
+	s.numbered = pick(r, "", "", "    surrogate_key: {start: 1000000000000, step: 7}\n", "    surrogate_key: {step: 10}\n")
+	s.others = pick(r, "", "    others: type_1\n")
 	for range r.IntN(12) {
 		s.rates = append(s.rates, strings.Join([]string{pick(r, "P1", "P2", "P3", "P4", ""), pick(r, "2023-12-31", "2024-01-01", "2024-01-02", "2024-01-03"), pick(r, "1.50", "2.25", "3.00", "13.13")}, ","))
 	}
@@ -163,14 +166,14 @@ dimensions:
   port:
     from: ports
     natural_key: code
-    keys:
+` + s.others + s.numbered + `    keys:
       zone:
         by: zone
         unmatched: ` + s.zoneUn + `
   boat:
     from: boats
     natural_key: [reg, no]
-` + boat + `
+` + s.numbered + boat + `
 facts:
   trip:
     from: trips
@@ -563,6 +566,22 @@ func (w *world) expect() []string {
 	return lines
 }
 
+// numbers checks that a key is one of those that the model means.
+func (w *world) numbers(t *testing.T, surrogate string) {
+	t.Helper()
+	key, err := strconv.ParseInt(surrogate, 10, 64)
+	start, step := int64(1), int64(1)
+	if w.numbered != "" {
+		step = 10
+	}
+	if strings.Contains(w.numbered, "start") {
+		start, step = 1000000000000, 7
+	}
+	if err != nil || key > 0 && (key < start || (key-start)%step != 0) {
+		t.Errorf("the key %s is none from %d in steps of %d", surrogate, start, step)
+	}
+}
+
 // found lists what is in the tables, in the words of expect.
 func (w *world) found(t *testing.T, dir string) []string {
 	tables := startest.Star(t, dir)
@@ -573,6 +592,7 @@ func (w *world) found(t *testing.T, dir string) []string {
 		zone[r["zone_key"]] = cmp.Or(r["code"], r["zone_key"])
 	}
 	for _, r := range tables["dim_boat"] {
+		w.numbers(t, r["boat_key"])
 		if strings.HasPrefix(r["boat_key"], "-") {
 			boat[r["boat_key"]] = r["boat_key"]
 			continue

@@ -40,9 +40,13 @@ func (x *Roster) Session(run int64, step string) *Session {
 	return s
 }
 
-// next gives a key that was never given.
+// next gives a key that was never given (rule R6).
 func (s *Session) next() int64 {
-	s.highest++
+	if d := s.x.dim; s.highest < d.FirstKey {
+		s.highest = d.FirstKey
+	} else {
+		s.highest += d.KeyStep
+	}
 	return s.highest
 }
 

@@ -25,9 +25,9 @@ func (p *proof) dimension(d *layout.Dimension) error {
 	if err != nil {
 		return err
 	}
-	x := &members{p: p, d: d, highest: highest, reg: newRegister(0, highest)}
+	x := &members{p: p, d: d, highest: highest, reg: newRegister(d.FirstKey, highest, d.KeyStep)}
 	if cal := d.Calendar; cal != nil {
-		x.reg = newRegister(calendar.Key(cal.From), calendar.Key(cal.To))
+		x.reg = newRegister(calendar.Key(cal.From), calendar.Key(cal.To), 1)
 	}
 	p.registers[d] = x.reg
 	fields := d.Table.Fields()

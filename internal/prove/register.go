@@ -3,7 +3,8 @@ package prove
 // register is the keys of a dimension's table, each with what a row that points there has to know of it.
 type register struct {
 	low      int64
-	near     []int32          // by key above low, the row's number plus 1, where keys are dense
+	step     int64
+	near     []int32          // by step above low, the row's number plus 1, where keys are dense
 	far      map[int64]int32  // the same for all other keys
 	from, to []int64          // the validity of each row; nil if unversioned
 	member   []int32          // which member the row is a version of
@@ -16,14 +17,24 @@ type register struct {
 	members  int32
 }
 
-// newRegister gives a register in which the keys from low to high are found by their place.
-func newRegister(low, high int64) *register {
-	return &register{low: low, near: make([]int32, max(0, min(high-low+1, 1<<26))), far: map[int64]int32{}}
+// newRegister gives a register in which keys in steps from low to high are found by their place.
+func newRegister(low, high, step int64) *register {
+	return &register{low: low, step: step, near: make([]int32, max(0, min((high-low)/step+1, 1<<26))), far: map[int64]int32{}}
+}
+
+// place gives the place of a key that is found by it.
+func (r *register) place(key int64) (at int64, near bool) {
+	at = key - r.low
+	if at < 0 || at%r.step != 0 {
+		return 0, false
+	}
+	at /= r.step
+	return at, at < int64(len(r.near))
 }
 
 // find gives the number of the row with a key.
 func (r *register) find(key int64) (int32, bool) {
-	if at := key - r.low; at >= 0 && at < int64(len(r.near)) {
+	if at, near := r.place(key); near {
 		n := r.near[at]
 		return n - 1, n > 0
 	}
@@ -37,7 +48,7 @@ func (r *register) add(key int64) bool {
 		return false
 	}
 	n := int32(len(r.member)) + 1
-	if at := key - r.low; at >= 0 && at < int64(len(r.near)) {
+	if at, near := r.place(key); near {
 		r.near[at] = n
 	} else {
 		r.far[key] = n

@@ -1,6 +1,7 @@
 package star
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -200,8 +201,8 @@ func (c *checker) dimension(d *Dimension) {
 	d.Type1 = c.fields(fields, of, d.type1, path+".type_1")
 	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
 	c.matching(d, path)
-	c.times(d, fields, of, path)
 	c.attributes(d, fields, path)
+	c.times(d, fields, of, path)
 	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
 		c.staticRows(d, path)
 	}
@@ -229,7 +230,11 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 		}
 	}
 	if d.Versioned() && d.effective == nil {
-		c.errorf(d.type2[0].At, path+".type_2", "versions need effective: the column that says since when a row is so")
+		at := d.At
+		if len(d.type2) > 0 {
+			at = d.type2[0].At
+		}
+		c.errorf(at, path+".type_2", "versions need effective: the column that says since when a row is so")
 	}
 	if d.Rows != nil && d.effective != nil {
 		c.errorf(d.effective.At, path+".effective", "rows that stand in the model have no effective time")
@@ -277,12 +282,18 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 			taken[by.column.Text] = true
 		}
 	}
+	others := d.others
 	if d.type1 == nil {
-		for _, f := range fields {
-			if !taken[f.Name] {
-				claim(Name{f.Name, d.At}, "an attribute", "type_1")
-				d.Type1 = append(d.Type1, f)
-			}
+		others = cmp.Or(others, "type_1")
+	}
+	for _, f := range fields {
+		if others == "" || taken[f.Name] {
+			continue
+		}
+		if claim(Name{f.Name, d.At}, "an attribute", others); others == "type_1" {
+			d.Type1 = append(d.Type1, f)
+		} else {
+			d.Type2 = append(d.Type2, f)
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package star
 
 import (
+	"strconv"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -32,6 +33,7 @@ func Sections() []Section {
 		{"sources.NAME.distinct", "One row for each value of some columns; the others are counted as merged.", r.distinctEntries(&Distinct{})},
 		{"sources.NAME.group", "One row for all that are equal in some columns. It has those columns and the aggregates, exact, and an error where a sum needs more than its type has (integer: 64 bits; decimal: 18 digits, or 38).", r.groupEntries(&Group{})},
 		{"dimensions.NAME", "A dimension: from a source, of rows written here, or a calendar.", r.dimensionEntries(&Dimension{})},
+		{"dimensions.NAME.surrogate_key", "How surrogate keys are numbered, for a warehouse where several models give keys. What is said here counts for keys that are yet to be given.", r.numberEntries(&Dimension{})},
 		{"dimensions.NAME.matching.NAME", "How a part of the natural key is brought to one form, in the dimension's own source and in every key that points to it. A plain expression is short for {as: expression}.", r.matchingEntries(&Matching{})},
 		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
 		{"dimensions.NAME.calendar.fiscal_year", "When the fiscal year starts, and what number it has.", r.fiscalEntries(&calendar.Calendar{}, new(bool))},
@@ -63,7 +65,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		}},
 		{"dimensions", "names", "the dimensions; tables are called dim_NAME", true, func(n *node) {
 			r.each(n, func(n *node) {
-				d := &Dimension{Name: r.name(n.key, n.path), FromStart: true, Limits: unset}
+				d := &Dimension{Name: r.name(n.key, n.path), FromStart: true, Limits: unset, FirstKey: 1, KeyStep: 1}
 				m.Dimensions = append(m.Dimensions, d)
 				r.section(n, r.dimensionEntries(d))
 			})
@@ -174,8 +176,10 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"keys", "name: key", "outriggers: the dimensions it points to", false, func(n *node) {
 			r.each(n, func(n *node) { d.Keys = append(d.Keys, r.key(n, false)) })
 		}},
-		{"type_1", "a column or a list", "attributes that are overwritten; if not said, all columns that stand nowhere else here", false, words(&d.type1)},
+		{"type_1", "a column or a list", "attributes that are overwritten; if neither it nor others is said, all columns that stand nowhere else here", false, words(&d.type1)},
 		{"type_2", "a column or a list", "attributes whose changes make a new version", false, words(&d.type2)},
+		{"others", "type_1 or type_2", "what all columns are that stand nowhere else here", false, func(n *node) { d.others = r.choice(n, "type_1", "type_2") }},
+		{"surrogate_key", "keys", "how surrogate keys are numbered: 1, 2, 3 if not said", false, func(n *node) { r.section(n, r.numberEntries(d)) }},
 		{"effective", "a date or timestamp column", "since when a row is so; versions need it", false, word(&d.effective)},
 		{"sequence", "a column", "decides between rows of one member and one effective time: the greatest wins. If not said, the later in order", false, word(&d.sequence)},
 		{"first_version", "from_beginning or from_effective", "whether a member's first version holds for earlier times too; from_beginning if not said", false, func(n *node) {
@@ -185,6 +189,27 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
 	}
 }
+
+func (r *reader) numberEntries(d *Dimension) []Entry {
+	number := func(to *int64, least int64) func(n *node) {
+		return func(n *node) {
+			w, ok := r.word(n, "a number")
+			v, err := strconv.ParseInt(w.Text, 10, 64)
+			if ok && (err != nil || v < least || v > mostKey) {
+				r.errorf(w.At, n.path, "%s is no number from %d to %d", w.Text, least, mostKey)
+			} else if ok {
+				*to = v
+			}
+		}
+	}
+	return []Entry{
+		{"start", "a number from 1", "the first one; 1 if not said", false, number(&d.FirstKey, 1)},
+		{"step", "a number from 1", "how far the next one is; 1 if not said", false, number(&d.KeyStep, 1)},
+	}
+}
+
+// mostKey leaves room for as many keys again.
+const mostKey = 1 << 40
 
 func (r *reader) rowsOf(d *Dimension) *Rows {
 	if d.Rows == nil {

@@ -90,8 +90,11 @@ type Dimension struct {
 	Limits     Limits
 	MustHold   []*Must
 	Specials   []Special // the special members that it has, unknown first
+	FirstKey   int64     // the first surrogate key, and how far the next is
+	KeyStep    int64
 
 	from, effective, sequence *Name
+	others                    string // what attributes are that are not listed
 	naturalKey, type1, type2  []Name
 	calendarAt                place.Place
 }
