@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -258,6 +259,40 @@ func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, write bool
 		return sqlite.OpenToRead(path)
 	}
 	return sqlite.Open(path)
+}
+
+// openToPretend is [openWarehouse] for what writes nothing in the end. An SQLite file that isn't there isn't made:
+// there is another one for the time being.
+func openToPretend(ctx context.Context, m *star.Model, root *os.Root, _ bool) (warehouse.Warehouse, error) {
+	if m.Warehouse.Kind == star.SQLite {
+		wh, err := openWarehouse(ctx, m, root, false)
+		if err == nil {
+			wh.Close()
+		} else if errors.Is(err, fs.ErrNotExist) {
+			dir, err := os.MkdirTemp("", "ironmonger")
+			if err != nil {
+				return nil, err
+			}
+			db, err := sqlite.Open(filepath.Join(dir, "pretended.db"))
+			if err != nil {
+				os.RemoveAll(dir)
+				return nil, err
+			}
+			return &passing{db, dir}, nil
+		}
+	}
+	return openWarehouse(ctx, m, root, true)
+}
+
+// passing is a warehouse that is gone when it is closed.
+type passing struct {
+	warehouse.Warehouse
+	dir string
+}
+
+func (p *passing) Close() error {
+	err := p.Warehouse.Close()
+	return errors.Join(err, os.RemoveAll(p.dir))
 }
 
 // result writes v as JSON or its records as CSV if the call asks for it, else calls text.

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/demo"
+	"ironmonger/internal/load"
 	"ironmonger/internal/shape"
 	"ironmonger/internal/star"
 	"ironmonger/internal/view"
@@ -44,7 +45,7 @@ func (s *session) demo() *cli.Command {
 			if err != nil {
 				return err
 			}
-			run, err := s.loadModel(ctx, m, root, 0)
+			run, err := s.loadModel(ctx, m, root, load.Options{})
 			if run == nil {
 				return err
 			}

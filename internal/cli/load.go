@@ -19,12 +19,15 @@ func (s *session) load() *cli.Command {
 		Usage: "load what the model declares into the warehouse",
 		Description: "Dimensions first, then the facts that point to them, each step in one transaction: a step that fails keeps\n" +
 			"nothing, and only what needs it doesn't run. Loading the same files again changes nothing.\n\n" +
+			"With --dry-run all of it is done and taken back: the same result is told, and nothing is written. Nothing runs\n" +
+			"then behind a step that fails.\n\n" +
 			"Exit status: 0 all steps done; 1 a step failed; 2 the call or the model is wrong.\n\n" +
-			"Example:\n  ironmonger load --model canal/ironmonger.yaml",
+			"Example:\n  ironmonger load --model canal/ironmonger.yaml\n  ironmonger load --dry-run",
 		Flags: flags(
+			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing, and say what a load would do"},
 			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			run, err := s.loadModel(ctx, m, root, c.Int("workers"))
+			run, err := s.loadModel(ctx, m, root, load.Options{Workers: c.Int("workers"), Dry: c.Bool("dry-run")})
 			if run == nil {
 				return err
 			}
@@ -37,13 +40,18 @@ func (s *session) load() *cli.Command {
 }
 
 // loadModel loads a model with progress on the terminal.
-func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, workers int) (*ledger.Run, error) {
-	wh, err := openWarehouse(ctx, m, root, true)
+func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, opts load.Options) (*ledger.Run, error) {
+	open := openWarehouse
+	if opts.Dry {
+		open = openToPretend
+	}
+	wh, err := open(ctx, m, root, true)
 	if err != nil {
 		return nil, fmt.Errorf("the warehouse can't be opened: %w", err)
 	}
 	progress := s.progress()
-	run, err := load.Run(ctx, m, root, wh, load.Options{Program: "ironmonger " + Version, Holder: holder(), Workers: workers, Watch: progress.watch})
+	opts.Program, opts.Holder, opts.Watch = "ironmonger "+Version, holder(), progress.watch
+	run, err := load.Run(ctx, m, root, wh, opts)
 	progress.end()
 	if cerr := wh.Close(); err == nil && cerr != nil {
 		err = cerr

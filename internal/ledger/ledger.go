@@ -75,7 +75,8 @@ type Run struct {
 	StartedAt time.Time  `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Program   string     `json:"program"`
-	Holder    string     `json:"holder"` // the process that ran it
+	Holder    string     `json:"holder"`            // the process that ran it
+	Dry       bool       `json:"dry_run,omitempty"` // nothing of it was written
 	ModelFile string     `json:"model"`
 
 	Parameters map[string]string `json:"parameters,omitempty"` // the values of the model's

@@ -30,6 +30,7 @@ type Options struct {
 	Holder  string         // and who runs it
 	Workers int            // goroutines that read and resolve; 0 is one for each core
 	Piece   int            // bytes of a file that a goroutine takes at a time; 0 is the default
+	Dry     bool           // write nothing: say what a load would do
 	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
 }
 
@@ -55,6 +56,7 @@ type run struct {
 	mu      sync.Mutex
 	rosters map[*star.Dimension]*member.Roster
 	watch   sync.Mutex
+	dry     *pretence // nil if it is meant
 }
 
 // step is a step of a run: it loads a dimension or a fact.
@@ -84,9 +86,15 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 		return nil, err
 	}
 	defer release()
+	if opts.Dry {
+		r.dry = &pretence{Warehouse: wh}
+		r.wh = r.dry
+		defer r.dry.end()
+	}
 	if err := r.begin(ctx); err != nil {
 		return nil, err
 	}
+	r.entry.Dry = opts.Dry
 	steps := r.steps()
 	var failed bool
 	plan.Run(ctx, order(steps), wh.Writers(), func(ctx context.Context, i int) error {
@@ -103,6 +111,13 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 		state = ledger.Failed
 	}
 	late := context.WithoutCancel(ctx)
+	if r.dry != nil {
+		ended := time.Now()
+		if r.entry.State, r.entry.EndedAt = state, &ended; failed {
+			return r.entry, ErrSteps
+		}
+		return r.entry, nil
+	}
 	end := func(tx warehouse.Tx) error { return ledger.EndRun(late, tx, r.entry, state, time.Now()) }
 	if err = r.transact(late, end); errors.Is(err, warehouse.ErrUnknown) {
 		err = r.transact(late, end) // twice is as good as once

@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/link"
 	"ironmonger/internal/member"
+	"ironmonger/internal/plan"
 	"ironmonger/internal/shape"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -43,6 +44,9 @@ type work struct {
 
 // step runs one step in one transaction, and writes down how it ended.
 func (r *run) step(ctx context.Context, s *step) error {
+	if r.dry != nil && r.dry.failed {
+		return plan.ErrNotRun
+	}
 	started := time.Now().UTC()
 	w := &work{run: r, step: s, strays: map[strayID]*ledger.Stray{}}
 	r.tell(Progress{Step: s.name})
@@ -111,6 +115,9 @@ func (r *run) committed(ctx context.Context, w *work, entry *ledger.Step) error 
 func (r *run) inLedger(ctx context.Context, entry *ledger.Step, aside *asides) error {
 	ctx = context.WithoutCancel(ctx)
 	r.add(entry)
+	if r.dry != nil {
+		return nil
+	}
 	return r.transact(ctx, func(tx warehouse.Tx) error {
 		if err := ledger.WriteStep(ctx, tx, entry); err != nil || aside == nil {
 			return err

@@ -62,6 +62,10 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	for _, name := range slices.Sorted(maps.Keys(r.Parameters)) {
 		fmt.Fprintf(w, "%s = %s\n", name, place.Printable(r.Parameters[name]))
 	}
+	if r.Dry {
+		fmt.Fprintf(w, "dry run: %s%s; nothing was written\n", r.State, took)
+		return
+	}
 	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
 }
 
