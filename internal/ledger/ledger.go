@@ -115,6 +115,8 @@ type Figures struct {
 
 	Table int64 `json:"table_rows"` // in the step's table at its end
 
+	Examples map[string][]string `json:"examples,omitempty"` // natural keys of the first members that rows made, changed and so on
+
 	Inferred  map[string]int64      `json:"inferred,omitempty"`  // members made, by dimension
 	Repointed map[string]int64      `json:"repointed,omitempty"` // rows of other tables pointed to another version
 	Keys      map[string]*KeyCounts `json:"keys,omitempty"`

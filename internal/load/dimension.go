@@ -71,6 +71,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 	}
 	f, c := &w.figures, &feed.Counts
 	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts
+	if d.Calendar == nil {
+		f.Examples = feed.Examples
+	}
 	after, err := w.tx.Tally(ctx, d.Table.Name, nil)
 	if err != nil {
 		return err

@@ -3,10 +3,12 @@ package member
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/key"
+	"ironmonger/internal/place"
 )
 
 // Feed is the session of the step that loads a dimension from what its source delivers.
@@ -23,12 +25,34 @@ type Feed struct {
 	touched []int32 // members with observations, in order of appearance
 	Counts  Counts
 
+	Examples map[string][]string // natural keys of the first members that rows made, changed and so on, by what they did
+
 	list      []int32 // buffers of history
 	all, best []sight
 }
 
 // Counts says what became of the rows of a delivery; each row counts once.
 type Counts struct{ New, Versions, Filled, Changed, Same, Conflicts int64 }
+
+// mostExamples is how many members are named of each kind.
+const mostExamples = 3
+
+// example names the member that a row which did something is about.
+func (f *Feed) example(did string, o int32) {
+	if len(f.Examples[did]) == mostExamples {
+		return
+	}
+	var parts []string
+	for k := range f.layout.natural {
+		parts = append(parts, f.kept.Cols[k].Value(int(o)))
+	}
+	if f.Examples == nil {
+		f.Examples = map[string][]string{}
+	}
+	if name := place.Clip(place.Printable(strings.Join(parts, ", ")), 60); !slices.Contains(f.Examples[did], name) {
+		f.Examples[did] = append(f.Examples[did], name)
+	}
+}
 
 // observation is a row that may change something.
 type observation struct {

@@ -64,6 +64,7 @@ func (f *Feed) lost(o, winner int32) {
 		f.Counts.Same++
 	} else {
 		f.Counts.Conflicts++
+		f.example("conflicts", o)
 	}
 }
 
@@ -84,6 +85,7 @@ func (f *Feed) single(m int32) outcome {
 	h := heir{version: version{from: f.x.beginning, sighting: w.sighting}, to: f.x.end, start: winner, claims: none}
 	if len(p.versions) == 0 {
 		f.Counts.New++
+		f.example("new", winner)
 		out.heirs = []heir{h}
 		return out
 	}
@@ -92,6 +94,7 @@ func (f *Feed) single(m int32) outcome {
 	switch {
 	case old.inferred:
 		f.Counts.Filled++
+		f.example("filled", winner)
 	case w.compare(old.sighting) < 0:
 		f.Counts.Same++
 		out.type1, h.sighting = none, old.sighting
@@ -100,6 +103,7 @@ func (f *Feed) single(m int32) outcome {
 		out.type1 = none
 	default:
 		f.Counts.Changed++
+		f.example("changed", winner)
 	}
 	out.heirs = []heir{h}
 	return out
@@ -191,6 +195,7 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 				f.Counts.Same++
 			default:
 				f.Counts.Conflicts++
+				f.example("conflicts", s.seen)
 			}
 		}
 		winners = append(winners, w)
@@ -238,14 +243,19 @@ func (f *Feed) judge(p *person, out *outcome, winners []sight, filled bool) {
 		switch {
 		case starts && filled && j == 0:
 			f.Counts.Filled++
+			f.example("filled", w.seen)
 		case starts && h.claims == none && fresh && j == 0:
 			f.Counts.New++
+			f.example("new", w.seen)
 		case starts && h.claims == none:
 			f.Counts.Versions++
+			f.example("versions", w.seen)
 		case starts, w.version == none && known(p, w.effective) != none: // it corrects a known row
 			f.Counts.Changed++
+			f.example("changed", w.seen)
 		case out.type1 == w.seen && (!(fresh || filled) || f.seen[w.seen].type1 != f.seen[h.start].type1):
 			f.Counts.Changed++
+			f.example("changed", w.seen)
 		default:
 			f.Counts.Same++
 		}

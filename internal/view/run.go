@@ -63,10 +63,27 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 		fmt.Fprintf(w, "%s = %s\n", name, place.Printable(r.Parameters[name]))
 	}
 	if r.Dry {
+		examples(w, dims)
 		fmt.Fprintf(w, "dry run: %s%s; nothing was written\n", r.State, took)
 		return
 	}
 	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
+}
+
+// examples names members that rows made, changed and so on.
+func examples(w io.Writer, dims []*ledger.Step) {
+	for _, s := range dims {
+		for _, did := range []string{"new", "versions", "filled", "changed", "conflicts"} {
+			names := s.Figures.Examples[did]
+			if len(names) == 0 {
+				continue
+			}
+			for i := range names {
+				names[i] = quoted(names[i])
+			}
+			fmt.Fprintf(w, "%s, %s, for example: %s\n", noun(s.Name), did, strings.Join(names, " "))
+		}
+	}
 }
 
 func split(steps []*ledger.Step) (facts, dims []*ledger.Step) {
