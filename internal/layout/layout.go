@@ -166,7 +166,7 @@ func dimension(d *star.Dimension) *Dimension {
 	return t
 }
 
-// attributes lists type 1 and type 2 in the order of the source.
+// attributes lists all types of them in the order of the source.
 func attributes(d *star.Dimension) []column.Field {
 	var order, list []column.Field
 	switch {
@@ -178,7 +178,7 @@ func attributes(d *star.Dimension) []column.Field {
 		order = d.Source.Fields()
 	}
 	for _, f := range order {
-		if column.Find(d.Type1, f.Name) >= 0 || column.Find(d.Type2, f.Name) >= 0 {
+		if column.Find(d.Type0, f.Name) >= 0 || column.Find(d.Type1, f.Name) >= 0 || column.Find(d.Type2, f.Name) >= 0 {
 			list = append(list, f)
 		}
 	}

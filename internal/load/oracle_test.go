@@ -36,6 +36,7 @@ type scene struct {
 	several          string // of equal rates: first, last
 	distinct         string // first, last
 	grouped          bool
+	firstName        bool   // the names of boats are type 0
 	numbered, others string // how surrogate keys are numbered, and the attributes of ports said
 }
 
@@ -51,6 +52,7 @@ func newScene(seed uint64) *scene {
 	s.distinct, s.grouped = pick(r, "", "", "first", "last"), r.IntN(3) == 0
 	s.numbered = pick(r, "", "", "    surrogate_key: {start: 1000000000000, step: 7}\n", "    surrogate_key: {step: 10}\n")
 	s.others = pick(r, "", "    others: type_1\n")
+	s.firstName = s.mode != "timed" && r.IntN(3) == 0
 	for range r.IntN(12) {
 		s.rates = append(s.rates, strings.Join([]string{pick(r, "P1", "P2", "P3", "P4", ""), pick(r, "2023-12-31", "2024-01-01", "2024-01-02", "2024-01-03"), pick(r, "1.50", "2.25", "3.00", "13.13")}, ","))
 	}
@@ -94,10 +96,14 @@ func (s *scene) model(warehouse string) string {
 	}
 	if s.mode == "versioned" {
 		boat += "    type_2: [class, basin]\n    first_version: " + map[bool]string{true: "from_beginning", false: "from_effective"}[s.fromStart] + "\n"
+	} else if s.firstName {
+		boat = "    type_1: [class, basin]\n" + boat
 	} else {
 		boat = "    type_1: [name, class, basin]\n" + boat
 	}
-	if s.mode == "versioned" {
+	if s.firstName {
+		boat = "    type_0: name\n" + boat
+	} else if s.mode == "versioned" {
 		boat = "    type_1: name\n" + boat
 	}
 	if s.sequence {
@@ -351,8 +357,14 @@ func (w *world) observe(rows []string) {
 				}
 				versions = append(versions, v)
 			}
+			first := o.f[2]
+			if w.firstName && w.mode == "plain" {
+				first = list[0].f[2]
+			} else if w.firstName {
+				first = versions[0].name
+			}
 			for _, earlier := range versions {
-				earlier.name = o.f[2]
+				earlier.name = first
 			}
 		}
 		if w.fromStart || w.mode != "versioned" {

@@ -19,6 +19,7 @@ type change struct {
 	remove   []int64
 	filled   []int64       // keys of members that were inferred
 	validity *column.Batch // key, then what says when a version holds
+	type0    *column.Batch // key, then type 0 attributes
 	type1    *column.Batch // key, then type 1 attributes and outriggers
 	type2    *column.Batch // key, then type 2 attributes
 	fresh    []composed    // new versions, by key
@@ -91,7 +92,7 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 		o := &c.outcomes[k]
 		p := c.f.before(o.member)
 		for _, h := range o.heirs {
-			if h.claims == none && o.type1 == none {
+			if h.claims == none && (o.type1 == none || o.type0 == none) {
 				want(p.versions[0].key)
 			}
 			if h.claims == none && h.start == none {
@@ -118,7 +119,7 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 func (c *change) compose() {
 	d, f := c.f.x.dim, c.f
 	c.validity = column.NewBatch(c.validityFields())
-	c.type1, c.type2 = column.NewBatch(c.type1Fields()), column.NewBatch(c.type2Fields())
+	c.type0, c.type1, c.type2 = column.NewBatch(c.type0Fields()), column.NewBatch(c.type1Fields()), column.NewBatch(c.type2Fields())
 	if d.Confirmed != nil {
 		c.confirm = column.NewBatch(d.Confirmed.Fields())
 	}
@@ -182,7 +183,10 @@ func (c *change) validityFields() []column.Field {
 }
 
 func (c *change) type1Fields() []column.Field {
-	return c.attributeFields(c.f.layout.type1, c.f.layout.type2)
+	return c.attributeFields(c.f.layout.type1, c.f.layout.type0)
+}
+func (c *change) type0Fields() []column.Field {
+	return c.attributeFields(c.f.layout.type0, c.f.layout.type2)
 }
 func (c *change) type2Fields() []column.Field {
 	return c.attributeFields(c.f.layout.type2, len(c.f.layout.fields))
@@ -209,7 +213,10 @@ func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 		c.validity.N++
 		c.stamp(c.validity, h, current)
 	}
-	if o.type1 != none && f.layout.type1 < f.layout.type2 {
+	if o.type0 != none && f.layout.type0 < f.layout.type2 {
+		c.copyValues(c.type0, h.key, o.type0, f.layout.type0)
+	}
+	if o.type1 != none && f.layout.type1 < f.layout.type0 {
 		c.copyValues(c.type1, h.key, o.type1, f.layout.type1)
 	}
 	if d.Versioned() && h.start != none && (old.inferred || old.traits != h.traits) {
@@ -306,6 +313,10 @@ func (c *change) row(rows *column.Batch, n composed, find []int) {
 			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[n.h.values].key])
 		case at >= f.layout.type2:
 			col.Append(&f.kept.Cols[at], int(n.h.start))
+		case at >= f.layout.type0 && n.o.type0 == none:
+			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[0].key])
+		case at >= f.layout.type0:
+			col.Append(&f.kept.Cols[at], int(n.o.type0))
 		case at >= 0 && n.o.type1 == none:
 			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[0].key])
 		case at >= 0:
@@ -398,7 +409,7 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 	for _, amend := range []struct {
 		b      *column.Batch
 		fields []column.Field
-	}{{c.validity, c.validityFields()}, {c.type1, c.type1Fields()}, {c.type2, c.type2Fields()}} {
+	}{{c.validity, c.validityFields()}, {c.type0, c.type0Fields()}, {c.type1, c.type1Fields()}, {c.type2, c.type2Fields()}} {
 		if amend.b.N > 0 {
 			if _, err := tx.Amend(ctx, d.Table.Name, 1, amend.fields, amend.b); err != nil {
 				return err
@@ -494,6 +505,9 @@ func (f *Feed) Commit() {
 		}
 		if o.type1 != none {
 			p.traits = f.seen[o.type1].type1
+		}
+		if o.type0 != none {
+			p.origin = f.seen[o.type0].type0
 		}
 		if len(o.confirmed) > 0 {
 			p.confirmed = append(p.confirmed, o.confirmed...)

@@ -59,20 +59,20 @@ type observation struct {
 	sighting
 	member   int32
 	previous int32 // of the same member, plus 1
+	type0    column.Digest
 	type1    column.Digest
 	type2    column.Digest
 }
 
 // feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1
-// attributes, outrigger keys, type 2 attributes.
+// attributes, outrigger keys, type 0 attributes, type 2 attributes.
 type feedLayout struct {
-	fields       []column.Field
-	type1, type2 int // where they begin
-	natural      int // how many parts the natural key has
+	fields              []column.Field
+	type1, type0, type2 int // where they begin
+	natural             int // how many parts the natural key has
 }
 
-// Values lists the columns that a feed takes of each row, in order: natural key, type 1 attributes,
-// outrigger keys, type 2 attributes.
+// values lists the columns that a feed takes of each row.
 func (x *Roster) values() feedLayout {
 	d := x.dim
 	f := feedLayout{natural: len(d.NaturalKey)}
@@ -80,13 +80,15 @@ func (x *Roster) values() feedLayout {
 	f.type1 = len(f.fields)
 	f.fields = append(f.fields, pick(d.Attributes, d.Type1)...)
 	f.fields = append(f.fields, d.Outriggers...)
+	f.type0 = len(f.fields)
+	f.fields = append(f.fields, pick(d.Attributes, d.Type0)...)
 	f.type2 = len(f.fields)
 	f.fields = append(f.fields, pick(d.Attributes, d.Type2)...)
 	return f
 }
 
 // Values lists the columns that a feed of the dimension takes, in order: natural key, type 1
-// attributes, outrigger keys, type 2 attributes.
+// attributes, outrigger keys, type 0 attributes, type 2 attributes.
 func (x *Roster) Values() []column.Field { return x.values().fields }
 
 // Feed starts the overlay of the step that loads the dimension.
@@ -104,6 +106,7 @@ type Delivery struct {
 	Effective *column.Column   // nil if there is none
 	Sequence  *column.Column   // nil if there is none
 	member    []int32
+	type0     []column.Digest
 	type1     []column.Digest
 	type2     []column.Digest
 	known     []bool
@@ -117,6 +120,7 @@ func (x *Roster) Delivery() *Delivery { return &Delivery{x: x, layout: x.values(
 // goroutine. Rows that skip says true for are passed over.
 func (v *Delivery) Prepare(n int, skip func(int) bool) {
 	grow(&v.member, n)
+	grow(&v.type0, n)
 	grow(&v.type1, n)
 	grow(&v.type2, n)
 	grow(&v.known, n)
@@ -130,9 +134,10 @@ func (v *Delivery) Prepare(n int, skip func(int) bool) {
 
 // Judge compares row i once more, after its outrigger keys have changed.
 func (v *Delivery) Judge(i int) {
-	v.type1[i] = v.digest.Of(v.Values[v.layout.type1:v.layout.type2], i)
+	v.type0[i] = v.digest.Of(v.Values[v.layout.type0:v.layout.type2], i)
+	v.type1[i] = v.digest.Of(v.Values[v.layout.type1:v.layout.type0], i)
 	v.type2[i] = v.digest.Of(v.Values[v.layout.type2:], i)
-	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), v.type1[i], v.type2[i])
+	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), v.type0[i], v.type1[i], v.type2[i])
 }
 
 func grow[T any](s *[]T, n int) {
@@ -144,7 +149,7 @@ func grow[T any](s *[]T, n int) {
 
 // says tells whether an observation is already part of the member's history, so that by itself it
 // would change nothing.
-func (x *Roster) says(m int32, o sighting, type1, type2 column.Digest) bool {
+func (x *Roster) says(m int32, o sighting, type0, type1, type2 column.Digest) bool {
 	p := &x.people[m]
 	if p.versions[0].inferred {
 		return false
@@ -157,7 +162,8 @@ func (x *Roster) says(m int32, o sighting, type1, type2 column.Digest) bool {
 	if k == none || o.sequence > sequence {
 		return false
 	}
-	return o.sequence < sequence || p.versions[k].traits == type2 && (o.effective < p.latest() || type1 == p.traits)
+	return o.sequence < sequence || p.versions[k].traits == type2 && (o.effective < p.latest() || type1 == p.traits) &&
+		(o.effective > p.versions[0].effective || type0 == p.origin)
 }
 
 // observed gives the version that an observation of exactly that time belongs to, and the sequence of
@@ -214,7 +220,7 @@ func (f *Feed) Take(v *Delivery, i int) {
 	if previous == 0 {
 		f.touched = append(f.touched, m)
 	}
-	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, type1: v.type1[i], type2: v.type2[i]}
+	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, type0: v.type0[i], type1: v.type1[i], type2: v.type2[i]}
 	for k := range f.kept.Cols {
 		f.kept.Cols[k].Append(v.Values[k], i)
 	}

@@ -55,6 +55,7 @@ type version struct {
 type person struct {
 	versions  []version     // by from; at least one
 	traits    column.Digest // of the type 1 values
+	origin    column.Digest // of the type 0 values
 	confirmed []sighting    // rows that made no version, sorted
 }
 
@@ -85,6 +86,7 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 	}
 	natural := add(d.NaturalKey...)
 	type1 := add(append(pick(d.Attributes, d.Type1), d.Outriggers...)...)
+	type0 := add(pick(d.Attributes, d.Type0)...)
 	type2 := add(pick(d.Attributes, d.Type2)...)
 	times, sequence := add(), none
 	if d.Timed() {
@@ -128,7 +130,7 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 			}
 			m, fresh := x.index.Add(cols[natural:type1], i)
 			if fresh {
-				x.people = append(x.people, person{traits: digest.Of(cols[type1:type2], i)})
+				x.people = append(x.people, person{traits: digest.Of(cols[type1:type0], i), origin: digest.Of(cols[type0:type2], i)})
 			}
 			v.traits = digest.Of(cols[type2:times], i)
 			if d.Timed() {

@@ -11,7 +11,8 @@ import (
 type outcome struct {
 	member    int32
 	heirs     []heir
-	type1     int32      // the observation whose type 1 values hold; none if those that stand do
+	type0     int32      // the observation whose type 0 values hold; none if those that stand do
+	type1     int32      // and type 1 values
 	confirmed []sighting // observations that newly made no version
 }
 
@@ -60,7 +61,7 @@ func (f *Feed) before(m int32) *person {
 // lost counts observations that lost to another of the same time: equal ones say the same, others are in
 // conflict.
 func (f *Feed) lost(o, winner int32) {
-	if a, b := &f.seen[o], &f.seen[winner]; a.type1 == b.type1 && a.type2 == b.type2 {
+	if a, b := &f.seen[o], &f.seen[winner]; a.type0 == b.type0 && a.type1 == b.type1 && a.type2 == b.type2 {
 		f.Counts.Same++
 	} else {
 		f.Counts.Conflicts++
@@ -81,7 +82,7 @@ func (f *Feed) single(m int32) outcome {
 			f.Counts.Same++ // older than another row of this load
 		}
 	}
-	out := outcome{member: m, type1: winner}
+	out := outcome{member: m, type0: list[0], type1: winner} // without an effective time the first to arrive is the earliest
 	h := heir{version: version{from: f.x.beginning, sighting: w.sighting}, to: f.x.end, start: winner, claims: none}
 	if len(p.versions) == 0 {
 		f.Counts.New++
@@ -90,7 +91,9 @@ func (f *Feed) single(m int32) outcome {
 		return out
 	}
 	old := p.versions[0]
-	h.key, h.claims = old.key, 0
+	if h.key, h.claims = old.key, 0; !old.inferred {
+		out.type0 = none
+	}
 	switch {
 	case old.inferred:
 		f.Counts.Filled++
@@ -113,7 +116,7 @@ func (f *Feed) single(m int32) outcome {
 func (f *Feed) history(m int32) outcome {
 	p := f.before(m)
 	winners := f.winners(p, f.observations(m))
-	out := outcome{member: m, type1: none}
+	out := outcome{member: m, type0: none, type1: none}
 	filled := len(p.versions) > 0 && p.versions[0].inferred
 	out.heirs = make([]heir, 0, len(winners))
 	claimed := make([]bool, len(p.versions))
@@ -191,7 +194,7 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 		for _, s := range all[from : to-1] {
 			switch {
 			case s.seen == none:
-			case s.traits == w.traits && (w.seen == none || f.seen[s.seen].type1 == f.seen[w.seen].type1):
+			case s.traits == w.traits && (w.seen == none || f.seen[s.seen].type1 == f.seen[w.seen].type1 && f.seen[s.seen].type0 == f.seen[w.seen].type0):
 				f.Counts.Same++
 			default:
 				f.Counts.Conflicts++
@@ -230,6 +233,9 @@ func (f *Feed) judge(p *person, out *outcome, winners []sight, filled bool) {
 	if latest.seen != none && (fresh || filled || f.seen[latest.seen].type1 != p.traits) {
 		out.type1 = latest.seen
 	}
+	if first := winners[0]; first.seen != none && (fresh || filled || f.seen[first.seen].type0 != p.origin) {
+		out.type0 = first.seen
+	}
 	j := 0
 	for _, w := range winners {
 		if j+1 < len(out.heirs) && out.heirs[j+1].effective == w.effective {
@@ -254,6 +260,9 @@ func (f *Feed) judge(p *person, out *outcome, winners []sight, filled bool) {
 			f.Counts.Changed++
 			f.example("changed", w.seen)
 		case out.type1 == w.seen && (!(fresh || filled) || f.seen[w.seen].type1 != f.seen[h.start].type1):
+			f.Counts.Changed++
+			f.example("changed", w.seen)
+		case out.type0 == w.seen && !fresh && !filled:
 			f.Counts.Changed++
 			f.example("changed", w.seen)
 		default:

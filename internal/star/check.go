@@ -198,6 +198,7 @@ func (c *checker) dimension(d *Dimension) {
 			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double can't be a key: make it a decimal or text")
 		}
 	}
+	d.Type0 = c.fields(fields, of, d.type0, path+".type_0")
 	d.Type1 = c.fields(fields, of, d.type1, path+".type_1")
 	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
 	c.matching(d, path)
@@ -236,6 +237,9 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 		}
 		c.errorf(at, path+".type_2", "versions need effective: the column that says since when a row is so")
 	}
+	if len(d.Type0) > 0 && !d.Versioned() && d.effective != nil {
+		c.errorf(d.At, path+".type_0", "a dimension without versions doesn't keep which row of a member is the earliest: type 0 wants type_2 attributes besides, or no effective")
+	}
 	if d.Rows != nil && d.effective != nil {
 		c.errorf(d.effective.At, path+".effective", "rows that stand in the model have no effective time")
 	}
@@ -266,7 +270,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	for _, group := range []struct {
 		names    []Name
 		role, in string
-	}{{d.naturalKey, "the natural key", "natural_key"}, {d.type1, "a type 1 attribute", "type_1"}, {d.type2, "a type 2 attribute", "type_2"}} {
+	}{{d.naturalKey, "the natural key", "natural_key"}, {d.type0, "a type 0 attribute", "type_0"}, {d.type1, "a type 1 attribute", "type_1"}, {d.type2, "a type 2 attribute", "type_2"}} {
 		for _, w := range group.names {
 			claim(w, group.role, group.in)
 			taken[w.Text] = true
@@ -290,11 +294,9 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 		if others == "" || taken[f.Name] {
 			continue
 		}
-		if claim(Name{f.Name, d.At}, "an attribute", others); others == "type_1" {
-			d.Type1 = append(d.Type1, f)
-		} else {
-			d.Type2 = append(d.Type2, f)
-		}
+		claim(Name{f.Name, d.At}, "an attribute", others)
+		of := map[string]*[]column.Field{"type_0": &d.Type0, "type_1": &d.Type1, "type_2": &d.Type2}[others]
+		*of = append(*of, f)
 	}
 }
 
@@ -308,7 +310,7 @@ func (c *checker) calendar(d *Dimension, path string) {
 	for _, w := range []struct {
 		given bool
 		name  string
-	}{{d.naturalKey != nil, "natural_key"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
+	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
 		if w.given {
 			c.errorf(d.At, path, "a calendar has its own columns: %s has no place here", w.name)
 		}

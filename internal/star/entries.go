@@ -176,9 +176,10 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"keys", "name: key", "outriggers: the dimensions it points to", false, func(n *node) {
 			r.each(n, func(n *node) { d.Keys = append(d.Keys, r.key(n, false)) })
 		}},
+		{"type_0", "a column or a list", "attributes that stay as they were at first: as the earliest row has them, by effective time or, without one, by arrival", false, words(&d.type0)},
 		{"type_1", "a column or a list", "attributes that are overwritten; if neither it nor others is said, all columns that stand nowhere else here", false, words(&d.type1)},
 		{"type_2", "a column or a list", "attributes whose changes make a new version", false, words(&d.type2)},
-		{"others", "type_1 or type_2", "what all columns are that stand nowhere else here", false, func(n *node) { d.others = r.choice(n, "type_1", "type_2") }},
+		{"others", "type_0, type_1 or type_2", "what all columns are that stand nowhere else here", false, func(n *node) { d.others = r.choice(n, "type_0", "type_1", "type_2") }},
 		{"surrogate_key", "keys", "how surrogate keys are numbered: 1, 2, 3 if not said", false, func(n *node) { r.section(n, r.numberEntries(d)) }},
 		{"effective", "a date or timestamp column", "since when a row is so; versions need it", false, word(&d.effective)},
 		{"sequence", "a column", "decides between rows of one member and one effective time: the greatest wins. If not said, the later in order", false, word(&d.sequence)},

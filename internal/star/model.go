@@ -79,6 +79,7 @@ type Dimension struct {
 	Calendar *calendar.Calendar
 
 	NaturalKey []column.Field
+	Type0      []column.Field // attributes that stay as they were at first
 	Type1      []column.Field // attributes that are overwritten
 	Type2      []column.Field // attributes whose changes make versions
 	Keys       []*Key         // outriggers
@@ -95,7 +96,8 @@ type Dimension struct {
 
 	from, effective, sequence *Name
 	others                    string // what attributes are that are not listed
-	naturalKey, type1, type2  []Name
+	naturalKey                []Name
+	type0, type1, type2       []Name
 	calendarAt                place.Place
 }
 

@@ -69,6 +69,7 @@ func TakenBy(m *star.Model) []Taken {
 				parts = append(parts, Plural(int64(len(rule.Codes)), "other code")+" for "+rule.Text)
 			}
 		}
+		say("type 0", d.Type0)
 		say("type 1", d.Type1)
 		say("type 2", d.Type2)
 		if d.Calendar != nil {
