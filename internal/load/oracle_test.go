@@ -37,6 +37,7 @@ type scene struct {
 	distinct         string // first, last
 	grouped          bool
 	firstName        bool   // the names of boats are type 0
+	months           int    // in which boats change: few, so that there are ties
 	numbered, others string // how surrogate keys are numbered, and the attributes of ports said
 }
 
@@ -51,6 +52,7 @@ func newScene(seed uint64) *scene {
 	s.rated, s.several = pick(r, "", "", "set_aside", "drop", "leave_empty"), pick(r, "first", "last")
 	s.distinct, s.grouped = pick(r, "", "", "first", "last"), r.IntN(3) == 0
 	s.numbered = pick(r, "", "", "    surrogate_key: {start: 1000000000000, step: 7}\n", "    surrogate_key: {step: 10}\n")
+	s.months = 1 + r.IntN(4)
 	s.others = pick(r, "", "    others: type_1\n")
 	s.firstName = s.mode != "timed" && r.IntN(3) == 0
 	for range r.IntN(12) {
@@ -63,12 +65,16 @@ func newScene(seed uint64) *scene {
 		s.sequence = false
 	}
 	for range 3 + r.IntN(40) {
-		since := fmt.Sprintf("2024-0%d-1%d", 1+r.IntN(4), r.IntN(3))
+		since := fmt.Sprintf("2024-0%d-1%d", 1+r.IntN(s.months), r.IntN(2))
 		if s.stamps {
 			since += pick(r, " 00:00:00", " 10:30:00", " 23:59:59.5")
 		}
+		class, basin := pick(r, "A", "B", ""), pick(r, "east", "west")
+		if s.firstName && r.IntN(4) > 0 { // so that rows differ in nothing but the name
+			class, basin = "A", "east"
+		}
 		s.boats = append(s.boats, strings.Join([]string{pick(r, "N", "S", "N", "S", ""), pick(r, "1", "2", "3", "1", "2", "3", "x", ""),
-			pick(r, "Heron", "Otter", ""), pick(r, "A", "B", ""), pick(r, "east", "west"), pick(r, "1", "2", ""), pick(r, since, since, since, since, since, "")}, ","))
+			pick(r, "Heron", "Otter", ""), class, basin, pick(r, "1", "2", ""), pick(r, since, since, since, since, since, "")}, ","))
 	}
 	for range 1 + r.IntN(8) {
 		s.ports = append(s.ports, strings.Join([]string{pick(r, "P1", "P2", "P3", ""), pick(r, "Quay", "Wharf", ""), pick(r, "Z1", "Z2", "Z9", "")}, ","))
