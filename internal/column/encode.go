@@ -30,8 +30,11 @@ type Digest [2]uint64
 // Digester makes digests; it is a buffer for one goroutine.
 type Digester struct{ buf []byte }
 
-// Of gives the digest of row i of the columns; nulls count as values.
+// Of gives the digest of row i of the columns; nulls count as values. That of no columns is zero.
 func (d *Digester) Of(cols []*Column, i int) Digest {
+	if len(cols) == 0 {
+		return Digest{}
+	}
 	d.encode(cols, i)
 	sum := sha256.Sum256(d.buf)
 	return Digest{binary.LittleEndian.Uint64(sum[:]), binary.LittleEndian.Uint64(sum[8:])}
