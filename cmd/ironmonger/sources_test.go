@@ -138,6 +138,7 @@ facts:
 		{"check --set door=x --set since=2025-01-01", "read: list.csv", "read: '{door}.csv'", 2, `a secret has no place in a path`},
 		{"check --set door=x --set since=2025-01-01", "measures: paid", "measures: paid\n    must_hold: {odd: \"paid > :door\"}", 2, `there is no parameter door`},
 		{"check --set door=x --set since=2025-01-01", "door: secret", "door: {type: secret, default: x}", 2, `a secret has no place in a model`},
+		{"check --set door=x --set since=2025-01-01", "door: secret", "door: text", 2, `databases.harbour: parameter door is a password, and would stand in the ledger: make its type secret`},
 		{"check --parameters nowhere.yaml", "", "", 2, `the parameters can't be read`},
 		{"check --parameters list.csv", "", "", 2, `list.csv:1:1: expected keys and values here`},
 		{"load --set door=x --set since=2025-01-01", "table: sites\n    order_by: site", "table: sites\n    columns:\n      site: text\n      name: text\n      depth: integer", 1, `depth`},

@@ -16,7 +16,6 @@ import (
 )
 
 // Column is a column of a table or query. Where its type is none of ours, Type is Null and Foreign says what it is.
-// With zone says that its timestamps are written in UTC.
 type Column struct {
 	Name    string
 	Type    column.Type
@@ -33,10 +32,7 @@ type Query struct {
 }
 
 // DB is an open database. It is used by one goroutine at a time.
-type DB struct {
-	kind  string
-	inner driver
-}
+type DB struct{ inner driver }
 
 // driver is what differs between databases.
 type driver interface {
@@ -60,7 +56,7 @@ func Open(ctx context.Context, d *star.Database, dir string) (*DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database %s: %w", d.Text, err)
 	}
-	return &DB{d.Kind, inner}, nil
+	return &DB{inner}, nil
 }
 
 // Close ends the connection.

@@ -121,15 +121,10 @@ func (f *Flow) openList(ctx context.Context) error {
 	var failed error
 	err = f.each(ctx, list, func(b *column.Batch, i int) error {
 		if len(f.parts) == mostReads {
-			return fmt.Errorf("source %s: the list %s has more than %d rows", s.Text, s.DrivenBy.Text, mostReads)
+			return place.List{{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: fmt.Sprintf("the list %s has more than %d rows", s.DrivenBy.Text, mostReads)}}
 		}
-		consts := map[string]*column.Column{}
-		for k, c := range fields {
-			one := &column.Column{Type: c.Type}
-			one.Append(&b.Cols[k], i)
-			consts[c.Name] = one
-		}
-		in, err := f.openRead(ctx, b, i, consts)
+		consts := constants(fields, b, i)
+		in, err := f.openRead(ctx, consts)
 		var unfit *unfitError
 		switch {
 		case err == nil:
@@ -163,16 +158,28 @@ func (e *unfitError) Error() string {
 	return fmt.Sprintf("%s can't be part of a file's name: %q", e.column, place.Clip(place.Printable(e.value), 60))
 }
 
-// openRead opens the read that a row of a list means.
-func (f *Flow) openRead(ctx context.Context, b *column.Batch, i int, consts map[string]*column.Column) (source.Input, error) {
-	one := *f.of
-	one.Read = slices.Clone(one.Read)
-	var unfit error
+// constants are the values of a row of a list, by their columns' names.
+func constants(fields []column.Field, b *column.Batch, i int) map[string]*column.Column {
+	consts := map[string]*column.Column{}
+	for k, c := range fields {
+		one := &column.Column{Type: c.Type}
+		one.Append(&b.Cols[k], i)
+		consts[c.Name] = one
+	}
+	return consts
+}
+
+// readOf gives the read that a row of a list means: the source with its paths filled in, and what binds the parameters
+// of its query.
+func readOf(m *star.Model, s *star.Source, consts map[string]*column.Column) (one *star.Source, bind func(name string) (string, error), err error) {
+	copied := *s
+	one = &copied
+	one.Read = slices.Clone(s.Read)
 	fill := func(w *star.Name) {
 		w.Text, _ = star.Placeholders(w.Text, func(name string) string {
 			value := consts[name].Value(0)
-			if !star.FitsPath(value) && unfit == nil {
-				unfit = &unfitError{name, value}
+			if !star.FitsPath(value) && err == nil {
+				err = &unfitError{name, value}
 			}
 			return value
 		})
@@ -181,18 +188,23 @@ func (f *Flow) openRead(ctx context.Context, b *column.Batch, i int, consts map[
 		fill(&one.Read[k])
 	}
 	fill(&one.Within)
-	if unfit != nil {
-		return nil, unfit
-	}
-	bind := func(name string) (string, error) {
+	return one, func(name string) (string, error) {
 		if c := consts[name]; c != nil && c.Null[0] {
 			return "", &unfitError{name, ""}
 		} else if c != nil {
 			return c.Value(0), nil
 		}
-		return f.in.Model.Bound(name)
+		return m.Bound(name)
+	}, err
+}
+
+// openRead opens the read that a row of a list means.
+func (f *Flow) openRead(ctx context.Context, consts map[string]*column.Column) (source.Input, error) {
+	one, bind, err := readOf(f.in.Model, f.of, consts)
+	if err != nil {
+		return nil, err
 	}
-	return f.in.Open(ctx, &one, bind, func(c string) bool { return f.need[c] && consts[c] == nil })
+	return f.in.Open(ctx, one, bind, func(c string) bool { return f.need[c] && consts[c] == nil })
 }
 
 // each gives the rows of a flow that completes this one to row, and keeps those that are set aside.
@@ -256,26 +268,11 @@ func Columns(ctx context.Context, in *source.Inputs, s *star.Source) ([]star.Col
 		if found != nil {
 			return nil
 		}
-		one := *s
-		bind := in.Model.Bound
-		values := func(name string) (string, bool) {
-			k := column.Find(list.Fields(), name)
-			if k < 0 {
-				return "", false
-			}
-			return b.Cols[k].Value(i), true
+		one, bind, err := readOf(in.Model, s, constants(list.Fields(), b, i))
+		if err != nil {
+			return place.List{{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: err.Error()}}
 		}
-		one.Read = slices.Clone(s.Read)
-		for k := range one.Read {
-			one.Read[k].Text, _ = star.Placeholders(one.Read[k].Text, func(name string) string { v, _ := values(name); return v })
-		}
-		one.Within.Text, _ = star.Placeholders(one.Within.Text, func(name string) string { v, _ := values(name); return v })
-		found, err = in.Columns(ctx, &one, func(name string) (string, error) {
-			if v, ok := values(name); ok {
-				return v, nil
-			}
-			return bind(name)
-		})
+		found, err = in.Columns(ctx, one, bind)
 		if err != nil && s.PassOver {
 			return nil
 		}

@@ -131,10 +131,19 @@ func (t *content) plain() string {
 	return "the " + t.compress + " data is damaged: " + err.Error()
 }
 
-// changed says whether the file is no longer the one that was opened, or has grown, shrunk or been written to since.
+// changed says whether the file is no longer the one that was opened.
 func (f *Files) changed(file *file, t *content) bool {
-	now, err := t.in.Stat()
-	there, terr := os.Stat(filepath.Join(f.dir, filepath.FromSlash(file.path)))
-	return err != nil || terr != nil || !os.SameFile(now, there) || now.Size() != t.info.Size() || !now.ModTime().Equal(t.info.ModTime()) ||
-		file.info != nil && (file.info.Size() != now.Size() || !file.info.ModTime().Equal(now.ModTime()) || !os.SameFile(file.info, now))
+	return changed(filepath.Join(f.dir, filepath.FromSlash(file.path)), t.in, t.info) || file.info != nil && differ(file.info, t.info)
+}
+
+// changed says whether a file is no longer the one that was opened, or has grown, shrunk or been written to since.
+func changed(path string, opened *os.File, before fs.FileInfo) bool {
+	now, err := opened.Stat()
+	there, terr := os.Stat(path)
+	return err != nil || terr != nil || !os.SameFile(now, there) || differ(now, before)
+}
+
+// differ says whether two looks at a file saw different ones.
+func differ(a, b fs.FileInfo) bool {
+	return !os.SameFile(a, b) || a.Size() != b.Size() || !a.ModTime().Equal(b.ModTime())
 }

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"io/fs"
 	"iter"
-	"os"
 	"sync"
 
 	"ironmonger/internal/star"
@@ -39,7 +38,7 @@ func (in *Inputs) known(path string, info fs.FileInfo) error {
 		in.kept.met[path] = info
 		return nil
 	}
-	if !os.SameFile(first, info) || first.Size() != info.Size() || !first.ModTime().Equal(info.ModTime()) {
+	if differ(first, info) {
 		return errChanged
 	}
 	return nil

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"iter"
 	"os"
 	"path/filepath"
@@ -28,7 +27,7 @@ type parquetFiles struct {
 	dir    string
 	fields []column.Field
 	paths  []string // of each field
-	files  []*file
+	files
 }
 
 // parquetRows is how many rows of a file are taken at a time.
@@ -212,24 +211,6 @@ func (x *openedParquet) find(path string, as column.Type) (*parquetColumn, error
 
 func (p *parquetFiles) Fields() []column.Field { return p.fields }
 
-func (p *parquetFiles) Names() []string {
-	names := make([]string, len(p.files))
-	for i, file := range p.files {
-		names[i] = file.name
-	}
-	return names
-}
-
-func (p *parquetFiles) Size() int64 {
-	var sum int64
-	for _, file := range p.files {
-		if file.info != nil {
-			sum += file.info.Size()
-		}
-	}
-	return sum
-}
-
 // Pieces yields the files' rows.
 func (p *parquetFiles) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return p.pieces(ctx, false)
@@ -358,13 +339,6 @@ func plainParquet(err error) error {
 		return errors.New("it ends too early")
 	}
 	return err
-}
-
-// changed says whether a file is no longer the one that was opened, or has grown, shrunk or been written to since.
-func changed(path string, opened *os.File, before fs.FileInfo) bool {
-	now, err := opened.Stat()
-	there, terr := os.Stat(path)
-	return err != nil || terr != nil || !os.SameFile(now, there) || now.Size() != before.Size() || !now.ModTime().Equal(before.ModTime())
 }
 
 // pageReader reads the pages of a column of a row group.

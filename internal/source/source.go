@@ -70,6 +70,7 @@ func (in *Inputs) Open(ctx context.Context, s *star.Source, bind func(name strin
 
 // Files is the text files of a source: they are known and their headers fit.
 type Files struct {
+	files
 	in     *Inputs
 	of     *star.Source
 	dir    string // below which they are
@@ -80,8 +81,7 @@ type Files struct {
 	nested bool             // objects and lists may stand in text columns, as JSON
 	paths  []jsonPath       // of each field
 	named  map[string][]int // fields by the first name of their path
-	files  []*file
-	piece  int // bytes of a file that are taken at a time
+	piece  int              // bytes of a file that are taken at a time
 }
 
 // PieceSize is how many bytes of a file are cut off at a time, if nobody says otherwise.
@@ -95,9 +95,32 @@ type file struct {
 	info  fs.FileInfo
 }
 
+// files are files in the order in which they are read.
+type files []*file
+
+// Names lists them.
+func (f files) Names() []string {
+	names := make([]string, len(f))
+	for i, file := range f {
+		names[i] = file.name
+	}
+	return names
+}
+
+// Size is the bytes of all of them.
+func (f files) Size() int64 {
+	var sum int64
+	for _, file := range f {
+		if file.info != nil {
+			sum += file.info.Size()
+		}
+	}
+	return sum
+}
+
 // locate finds the files of s below the model's folder, or the folder that s says they are within, in the byte order
 // of their paths.
-func (in *Inputs) locate(s *star.Source) (dir string, files []*file, errs place.List) {
+func (in *Inputs) locate(s *star.Source) (dir string, found files, errs place.List) {
 	root := in.Root
 	dir = root.Name()
 	if s.Within.Text != "" {
@@ -119,12 +142,12 @@ func (in *Inputs) locate(s *star.Source) (dir string, files []*file, errs place.
 		for _, name := range names {
 			if !seen[name] {
 				seen[name] = true
-				files = append(files, &file{path: name, name: path.Join(filepath.ToSlash(s.Within.Text), name)})
+				found = append(found, &file{path: name, name: path.Join(filepath.ToSlash(s.Within.Text), name)})
 			}
 		}
 	}
-	slices.SortFunc(files, func(a, b *file) int { return strings.Compare(a.path, b.path) })
-	return dir, files, errs
+	slices.SortFunc(found, func(a, b *file) int { return strings.Compare(a.path, b.path) })
+	return dir, found, errs
 }
 
 // openText opens text files and checks their headers.
@@ -234,26 +257,6 @@ func find(root *os.Root, pattern string) ([]string, error) {
 
 // Fields lists the columns of the rows.
 func (f *Files) Fields() []column.Field { return f.fields }
-
-// Names lists the files in the order in which they are read.
-func (f *Files) Names() []string {
-	names := make([]string, len(f.files))
-	for i, file := range f.files {
-		names[i] = file.name
-	}
-	return names
-}
-
-// Size is the bytes of all files.
-func (f *Files) Size() int64 {
-	var sum int64
-	for _, file := range f.files {
-		if file.info != nil {
-			sum += file.info.Size()
-		}
-	}
-	return sum
-}
 
 // Row fills b with the rows around a line of a file and gives the row that begins there, or -1 if none does.
 func (f *Files) Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error) {

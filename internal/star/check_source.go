@@ -273,7 +273,7 @@ func (c *checker) overlap(s *Source, path string) {
 	seen := map[string]bool{}
 	for _, col := range s.Columns {
 		if seen[col.Text] {
-			c.errorf(cmpAt(col.At, s.At), path+".columns", "there are two columns called %s", col.Text)
+			c.errorf(cmp.Or(col.At, s.At), path+".columns", "there are two columns called %s", col.Text)
 		}
 		seen[col.Text] = true
 	}
@@ -285,13 +285,6 @@ func (c *checker) overlap(s *Source, path string) {
 			c.errorf(s.drivenBy.At, path+".driven_by", "%s is a column of the list and of what is read: call one otherwise", f.Name)
 		}
 	}
-}
-
-func cmpAt(at, other place.Place) place.Place {
-	if at.Line == 0 {
-		return other
-	}
-	return at
 }
 
 // shape checks what is done to the rows.

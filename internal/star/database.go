@@ -5,7 +5,7 @@ import (
 	"regexp"
 	"strings"
 
-	"ironmonger/internal/place"
+	"ironmonger/internal/expr"
 )
 
 // Database is a database that sources read from.
@@ -43,7 +43,7 @@ var password = regexp.MustCompile(`(?i)\bpassword\s*=\s*[^{\s]|://[^/@\s]*:[^{/@
 
 func (r *reader) withoutPassword(w Name, path string) bool {
 	if password.MatchString(w.Text) {
-		r.errorf(place.Place{File: w.At.File, Line: w.At.Line, Column: w.At.Column}, path, "a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file")
+		r.errorf(w.At, path, "a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file")
 		return false
 	}
 	return true
@@ -54,11 +54,14 @@ func (r *reader) connect(w Name, path string) string {
 	if !r.withoutPassword(w, path) {
 		return ""
 	}
-	text, _ := r.replace(w, path, func(value string, secret bool) (string, bool) {
-		if strings.Contains(w.Text, "://") {
-			return url.QueryEscape(value), true
+	text, _ := r.replace(w, path, func(p *expr.Parameter, secret bool) (string, bool) {
+		if !secret && strings.Contains(w.Text, "password={"+p.Name+"}") {
+			r.errorf(w.At, path, "parameter %s is a password, and would stand in the ledger: make its type secret", p.Name)
 		}
-		return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(value) + "'", true
+		if strings.Contains(w.Text, "://") {
+			return url.QueryEscape(p.Value), true
+		}
+		return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(p.Value) + "'", true
 	})
 	return text
 }

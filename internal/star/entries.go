@@ -47,7 +47,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 	return []Entry{
 		{"warehouse", "keys", "where the star stands", true, func(n *node) { r.warehouse(m, n) }},
 		{"time_zone", "a zone's name, such as UTC", "whose wall clock timestamps show; without it a timestamp with an offset is refused", false, func(n *node) { m.Zone = r.zone(n) }},
-		{"parameters", "name: type", "what a run is told, by `--set name=value`, else by IRONMONGER_SET_name in the environment: `{name}` in paths, `:name` in expressions. In place of a type, keys", false, func(n *node) { m.Parameters = r.readParameters(n) }},
+		{"parameters", "name: type", "what a run is told, by `--set name=value`, else in a file that `--parameters` names, else by IRONMONGER_SET_name in the environment: `{name}` in paths, `:name` in expressions. In place of a type, keys", false, func(n *node) { m.Parameters = r.readParameters(n) }},
 		{"limits", "keys", "when a step stops", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
 		{"databases", "names", "databases that sources read from; nothing is ever written there", false, func(n *node) {
 			r.each(n, func(n *node) {

@@ -104,11 +104,16 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 // fill puts the values of parameters into a path; a name that kept knows stays as it is. A value is part of one
 // element of the path, and leads nowhere else.
 func (r *reader) fill(w Name, path string, kept ...func(name string) bool) Name {
-	text, ok := r.replace(w, path, func(value string, secret bool) (string, bool) {
-		if secret {
+	text, ok := r.replace(w, path, func(p *expr.Parameter, secret bool) (string, bool) {
+		switch {
+		case secret:
 			r.errorf(w.At, path, "a secret has no place in a path")
+		case !FitsPath(p.Value):
+			r.errorf(w.At, path, "the value of %s can't be part of a file's name: %q", p.Name, p.Value)
+		default:
+			return p.Value, true
 		}
-		return value, !secret
+		return "", false
 	}, kept...)
 	if ok {
 		w.Text = text
@@ -117,8 +122,7 @@ func (r *reader) fill(w Name, path string, kept ...func(name string) bool) Name 
 }
 
 // replace gives a text with what stands in braces replaced by what value makes of the parameter's value.
-func (r *reader) replace(w Name, path string, value func(value string, secret bool) (string, bool), kept ...func(name string) bool) (string, bool) {
-	connection := strings.HasPrefix(path, "databases.") || strings.HasPrefix(path, "warehouse")
+func (r *reader) replace(w Name, path string, value func(p *expr.Parameter, secret bool) (string, bool), kept ...func(name string) bool) (string, bool) {
 	ok := true
 	text, closed := Placeholders(w.Text, func(name string) string {
 		for _, p := range r.parameters {
@@ -128,11 +132,7 @@ func (r *reader) replace(w Name, path string, value func(value string, secret bo
 			if p.Name != name || !ok {
 				continue
 			}
-			if !connection && !FitsPath(p.Value) {
-				r.errorf(w.At, path, "the value of %s can't be part of a file's name: %q", name, p.Value)
-				ok = false
-			}
-			text, fine := value(p.Value, false)
+			text, fine := value(&p, false)
 			ok = ok && fine
 			return text
 		}
@@ -142,7 +142,7 @@ func (r *reader) replace(w Name, path string, value func(value string, secret bo
 		}
 		for _, p := range r.secrets {
 			if p.Text == name {
-				text, fine := value(p.Value, true)
+				text, fine := value(&expr.Parameter{Name: p.Text, Value: p.Value}, true)
 				ok = ok && fine
 				return text
 			}

@@ -78,10 +78,7 @@ func examples(w io.Writer, dims []*ledger.Step) {
 			if len(names) == 0 {
 				continue
 			}
-			for i := range names {
-				names[i] = quoted(names[i])
-			}
-			fmt.Fprintf(w, "%s, %s, for example: %s\n", noun(s.Name), did, strings.Join(names, " "))
+			fmt.Fprintf(w, "%s, %s, for example: ‹%s›\n", noun(s.Name), did, strings.Join(names, "› ‹"))
 		}
 	}
 }
