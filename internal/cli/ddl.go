@@ -76,8 +76,8 @@ func ddl(m *star.Model, drop bool) []string {
 				continue
 			}
 			table(dim.Table)
-			if dim.Confirmed != nil {
-				table(dim.Confirmed)
+			if dim.Observed != nil {
+				table(dim.Observed)
 			}
 			for _, v := range dim.Views {
 				create = append(create, d.view(v))

@@ -3,7 +3,6 @@
 package layout
 
 import (
-	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -50,9 +49,8 @@ type Star struct {
 type Dimension struct {
 	*star.Dimension
 	Table      *warehouse.Table
-	Confirmed  *warehouse.Table // rows that made no version (rule R8); nil if unversioned
+	Observed   *warehouse.Table // what was observed and isn't told by the versions (rule R8); nil if nothing is kept
 	Time       column.Type      // of the validity, or of effective_from; Null if there is neither
-	Attributes []column.Field   // type 1 and 2, in the order of the table
 	Outriggers []column.Field   // one for each of Keys
 	PointedAt  []Reference
 	Views      []*warehouse.View // one for each role of its own name
@@ -137,8 +135,7 @@ func dimension(d *star.Dimension) *Dimension {
 	add(true, column.Field{Name: d.KeyColumn(), Type: integer})
 	add(false, d.NaturalKey...)
 	t.Table.Unique = column.Names(d.NaturalKey)
-	t.Attributes = attributes(d)
-	add(false, t.Attributes...)
+	add(false, d.Attributes()...)
 	for _, k := range d.Keys {
 		f := column.Field{Name: k.Column(), Type: integer}
 		t.Outriggers = append(t.Outriggers, f)
@@ -152,37 +149,23 @@ func dimension(d *star.Dimension) *Dimension {
 	if d.Versioned() {
 		add(true, column.Field{Name: ValidFrom, Type: t.Time}, column.Field{Name: ValidTo, Type: t.Time}, column.Field{Name: IsCurrent, Type: boolean})
 		t.Table.Unique = append(t.Table.Unique, ValidFrom)
-		t.Confirmed = &warehouse.Table{Name: "dim_" + d.Text + "_confirmed", Columns: []warehouse.Column{
+	}
+	if d.Observed() {
+		t.Observed = &warehouse.Table{Name: "dim_" + d.Text + "_observed", Columns: []warehouse.Column{
 			{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true}}}
 		for _, f := range t.times() {
-			t.Confirmed.Columns = append(t.Confirmed.Columns, warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom})
+			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom})
 		}
-		t.PointedAt = append(t.PointedAt, Reference{Table: t.Confirmed.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time})
+		t.PointedAt = append(t.PointedAt, Reference{Table: t.Observed.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time})
+		for _, f := range d.Type3 {
+			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f})
+		}
 	}
 	if t.Inferable() {
 		add(true, column.Field{Name: IsInferred, Type: boolean})
 	}
 	add(true, column.Field{Name: LoadRun, Type: integer})
 	return t
-}
-
-// attributes lists all types of them in the order of the source.
-func attributes(d *star.Dimension) []column.Field {
-	var order, list []column.Field
-	switch {
-	case d.Calendar != nil:
-		return calendar.Fields()[1:]
-	case d.Rows != nil:
-		order = d.Rows.Fields
-	default:
-		order = d.Source.Fields()
-	}
-	for _, f := range order {
-		if column.Find(d.Type0, f.Name) >= 0 || column.Find(d.Type1, f.Name) >= 0 || column.Find(d.Type2, f.Name) >= 0 {
-			list = append(list, f)
-		}
-	}
-	return list
 }
 
 // empty says whether a key's column may be null.

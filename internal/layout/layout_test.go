@@ -95,8 +95,8 @@ func TestTables(t *testing.T) {
 	var got []string
 	for _, d := range s.Dimensions {
 		got = append(got, describe(d.Table))
-		if d.Confirmed != nil {
-			got = append(got, describe(d.Confirmed))
+		if d.Observed != nil {
+			got = append(got, describe(d.Observed))
 		}
 		for _, v := range d.Views {
 			got = append(got, fmt.Sprintf("%s: %s as %s, ...", v.Name, v.Columns[0].From, v.Columns[0].To))
@@ -115,8 +115,8 @@ func TestTables(t *testing.T) {
 		`  from dim_boat.home_port_port_key outrigger true by "" (day false, null)`,
 		`  from fact_trip.start_port_key outrigger false by "" (day false, null)`,
 		"dim_boat: boat_key integer!, reg text, no integer, class text, length decimal(5,2), home_port_port_key integer, effective_from timestamp, effective_sequence integer, valid_from timestamp!, valid_to timestamp!, is_current boolean!, is_inferred boolean!, load_run integer!, home_port_port_key -> dim_port.port_key; primary [boat_key] unique [reg no valid_from]",
-		"dim_boat_confirmed: boat_key integer!, effective_from timestamp!, effective_sequence integer; primary [] unique []",
-		`  from dim_boat_confirmed.boat_key outrigger false by "effective_from" (day false, timestamp)`,
+		"dim_boat_observed: boat_key integer!, effective_from timestamp!, effective_sequence integer; primary [] unique []",
+		`  from dim_boat_observed.boat_key outrigger false by "effective_from" (day false, timestamp)`,
 		`  from fact_trip.boat_key outrigger false by "left" (day false, timestamp)`,
 		"fact_trip: day date!, trip integer, left timestamp, boat_key integer!, start_port_key integer, sailed_date_key integer!, paid decimal(9,2), load_line integer!, load_run integer!, boat_key -> dim_boat.boat_key, start_port_key -> dim_port.port_key, sailed_date_key -> dim_date.date_key; primary [boat_key day] unique []",
 	}

@@ -115,6 +115,8 @@ type Figures struct {
 
 	Table int64 `json:"table_rows"` // in the step's table at its end
 
+	Attributes map[string]int64 `json:"attributes,omitempty"` // how many members or versions have another value in one than before
+
 	Examples map[string][]string `json:"examples,omitempty"` // natural keys of the first members that rows made, changed and so on
 
 	Inferred  map[string]int64      `json:"inferred,omitempty"`  // members made, by dimension

@@ -71,6 +71,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 	}
 	f, c := &w.figures, &feed.Counts
 	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts
+	f.Attributes = feed.Attributes
 	if d.Calendar == nil {
 		f.Examples = feed.Examples
 	}
@@ -141,7 +142,7 @@ func (w *work) arrange(x *member.Roster, c *delivery) {
 	for n, f := range x.Values() {
 		if n < len(natural) {
 			c.rows.Values = append(c.rows.Values, &c.batch.Cols[natural[n]])
-		} else if k := column.Find(w.fields, f.Name); k >= 0 && column.Find(w.dimension.Outriggers, f.Name) < 0 {
+		} else if k := column.Find(w.fields, w.dimension.Delivers(f.Name)); k >= 0 && column.Find(w.dimension.Outriggers, f.Name) < 0 {
 			c.rows.Values = append(c.rows.Values, &c.batch.Cols[k])
 		} else {
 			c.rows.Values = append(c.rows.Values, &c.keys.Keys[outrigger])

@@ -195,7 +195,7 @@ func TestHistory(t *testing.T) {
 	}
 	f.want("a late row", versions(), "A 1 x 2024-01-01 1900-01-01 2024-02-01 false Swan\nA 2 y 2024-03-01 2024-03-01 9999-12-31 true Swan\nA 3 z 2024-02-01 2024-02-01 2024-03-01 false Swan\n"+unknown[:len(unknown)-1])
 	f.want("a late row", trips(), "1 1\n2 3\n3 2")
-	f.want("what made no version", f.rows("dim_boat_confirmed", "boat_key", "effective_from"), "2 2024-04-01")
+	f.want("what made no version", f.rows("dim_boat_observed", "boat_key", "effective_from"), "2 2024-04-01")
 
 	// z was y all along: two versions become one, which began earlier, and keeps the key of the first
 	f.boats("A,Tern,y,2024-02-01")

@@ -3,6 +3,7 @@ package load_test
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -37,6 +38,8 @@ type scene struct {
 	distinct         string // first, last
 	grouped          bool
 	firstName        bool   // the names of boats are type 0
+	pastBasin        bool   // the basins of boats are type 3
+	current          bool   // the current class stands on all versions
 	months           int    // in which boats change: few, so that there are ties
 	numbered, others string // how surrogate keys are numbered, and the attributes of ports said
 }
@@ -54,7 +57,8 @@ func newScene(seed uint64) *scene {
 	s.numbered = pick(r, "", "", "    surrogate_key: {start: 1000000000000, step: 7}\n", "    surrogate_key: {step: 10}\n")
 	s.months = 1 + r.IntN(4)
 	s.others = pick(r, "", "    others: type_1\n")
-	s.firstName = s.mode != "timed" && r.IntN(3) == 0
+	s.firstName, s.pastBasin = r.IntN(3) == 0, r.IntN(3) == 0
+	s.current = s.mode == "versioned" && r.IntN(2) == 0
 	for range r.IntN(12) {
 		s.rates = append(s.rates, strings.Join([]string{pick(r, "P1", "P2", "P3", "P4", ""), pick(r, "2023-12-31", "2024-01-01", "2024-01-02", "2024-01-03"), pick(r, "1.50", "2.25", "3.00", "13.13")}, ","))
 	}
@@ -100,17 +104,27 @@ func (s *scene) model(warehouse string) string {
 	if s.mode != "plain" {
 		boat += "    effective: since\n"
 	}
-	if s.mode == "versioned" {
-		boat += "    type_2: [class, basin]\n    first_version: " + map[bool]string{true: "from_beginning", false: "from_effective"}[s.fromStart] + "\n"
-	} else if s.firstName {
-		boat = "    type_1: [class, basin]\n" + boat
-	} else {
-		boat = "    type_1: [name, class, basin]\n" + boat
+	of := map[string][]string{}
+	for name, kind := range map[string]string{
+		"name":  map[bool]string{true: "type_0", false: "type_1"}[s.firstName],
+		"class": map[bool]string{true: "type_2", false: "type_1"}[s.mode == "versioned"],
+		"basin": map[bool]string{true: "type_3", false: map[bool]string{true: "type_2", false: "type_1"}[s.mode == "versioned"]}[s.pastBasin],
+	} {
+		of[kind] = append(of[kind], name)
 	}
-	if s.firstName {
-		boat = "    type_0: name\n" + boat
-	} else if s.mode == "versioned" {
-		boat = "    type_1: name\n" + boat
+	for _, kind := range slices.Sorted(maps.Keys(of)) {
+		names := of[kind]
+		slices.Sort(names)
+		boat += "    " + kind + ": [" + strings.Join(names, ", ") + "]\n"
+	}
+	if of["type_1"] == nil {
+		boat += "    type_1: []\n"
+	}
+	if s.mode == "versioned" {
+		boat += "    first_version: " + map[bool]string{true: "from_beginning", false: "from_effective"}[s.fromStart] + "\n"
+	}
+	if s.current {
+		boat += "    with_current: class\n"
 	}
 	if s.sequence {
 		boat += "    sequence: seq\n"
@@ -308,7 +322,7 @@ type world struct {
 	aside int // rows of trips set aside in the last load
 }
 
-type boatVersion struct{ effective, from, to, name, class, basin string }
+type boatVersion struct{ effective, from, to, name, class, basin, pastBasin string }
 
 // tripRow is a fact: natural keys, or what stands for them.
 type tripRow struct{ trip, day, boat, port, at, qty, amount string }
@@ -337,6 +351,7 @@ func (w *world) observe(rows []string) {
 		}
 		by[f[0]+" "+f[1]] = append(by[f[0]+" "+f[1]], seen{f, i})
 	}
+	before := w.boats
 	w.boats = map[string][]*boatVersion{}
 	for nk, list := range by {
 		slices.SortFunc(list, func(a, b seen) int {
@@ -350,12 +365,25 @@ func (w *world) observe(rows []string) {
 			return cmp.Or(c, cmp.Compare(a.order, b.order))
 		})
 		var versions []*boatVersion
+		basin, pastBasin := "", ""
 		for i, o := range list {
 			if i+1 < len(list) && w.mode != "plain" && list[i+1].f[6] == o.f[6] {
 				continue // a later one of the same time counts
 			}
 			v := &boatVersion{effective: o.f[6], from: o.f[6], to: never, class: o.f[3], basin: o.f[4], name: o.f[2]}
-			if n := len(versions); w.mode != "versioned" {
+			if len(versions) > 0 && v.basin != basin {
+				pastBasin = basin
+			}
+			basin = v.basin
+			n := len(versions)
+			if w.pastBasin && n > 0 {
+				versions[n-1].basin = v.basin
+			}
+			name := o.f[2]
+			if w.firstName && n > 0 {
+				name = versions[0].name
+			}
+			if w.mode != "versioned" {
 				versions = []*boatVersion{v}
 			} else if n == 0 || versions[n-1].class != v.class || versions[n-1].basin != v.basin {
 				if n > 0 {
@@ -363,14 +391,23 @@ func (w *world) observe(rows []string) {
 				}
 				versions = append(versions, v)
 			}
-			first := o.f[2]
-			if w.firstName && w.mode == "plain" {
-				first = list[0].f[2]
-			} else if w.firstName {
-				first = versions[0].name
-			}
 			for _, earlier := range versions {
-				earlier.name = first
+				earlier.name = name
+				if w.pastBasin {
+					earlier.basin, earlier.pastBasin = basin, pastBasin
+				}
+			}
+		}
+		if w.mode == "plain" { // the last row of each load counts
+			if w.firstName {
+				versions[0].name = list[0].f[2]
+			}
+			if was := before[nk]; w.pastBasin && was != nil && was[0].effective != "inferred" && was[0].basin != versions[0].basin {
+				versions[0].pastBasin = was[0].basin
+			} else if w.pastBasin && was != nil {
+				versions[0].pastBasin = was[0].pastBasin
+			} else {
+				versions[0].pastBasin = ""
 			}
 		}
 		if w.fromStart || w.mode != "versioned" {
@@ -545,7 +582,11 @@ func (w *world) expect() []string {
 			if w.mode != "versioned" {
 				c.from, c.to = "", ""
 			}
-			line("boat", nk, c.name, c.class, c.basin, c.effective, c.from, c.to, strconv.FormatBool(i == len(versions)-1), inferred)
+			current := ""
+			if w.current {
+				current = versions[len(versions)-1].class
+			}
+			line("boat", nk, current, c.pastBasin, c.name, c.class, c.basin, c.effective, c.from, c.to, strconv.FormatBool(i == len(versions)-1), inferred)
 		}
 	}
 	for code, p := range w.ports {
@@ -617,7 +658,7 @@ func (w *world) found(t *testing.T, dir string) []string {
 		}
 		nk := r["reg"] + " " + r["no"]
 		current := cmp.Or(r["is_current"], "true")
-		line("boat", nk, r["name"], r["class"], r["basin"], r["effective_from"], r["valid_from"], r["valid_to"], current, r["is_inferred"])
+		line("boat", nk, r["current_class"], r["previous_basin"], r["name"], r["class"], r["basin"], r["effective_from"], r["valid_from"], r["valid_to"], current, r["is_inferred"])
 		boat[r["boat_key"]] = nk
 		if w.mode == "versioned" {
 			boat[r["boat_key"]] += "@" + r["effective_from"]

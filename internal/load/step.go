@@ -197,8 +197,8 @@ func (w *work) tables(ctx context.Context) error {
 	if err := ensure(ctx, w.tx, d.Table); err != nil {
 		return err
 	}
-	if d.Confirmed != nil {
-		if err := ensure(ctx, w.tx, d.Confirmed); err != nil {
+	if d.Observed != nil {
+		if err := ensure(ctx, w.tx, d.Observed); err != nil {
 			return err
 		}
 	}
@@ -228,7 +228,7 @@ func (w *work) open(ctx context.Context) error {
 		d := w.dimension
 		declared, w.limits = d.Source, d.Limits
 		names = append(names, d.Delivered...)
-		add(d.Attributes...)
+		add(d.Attributes()...)
 		for _, f := range []*column.Field{d.Effective, d.Sequence} {
 			if f != nil {
 				add(*f)

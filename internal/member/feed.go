@@ -25,6 +25,8 @@ type Feed struct {
 	touched []int32 // members with observations, in order of appearance
 	Counts  Counts
 
+	Attributes map[string]int64 // how many members' or versions' values of an attribute are others than before
+
 	Examples map[string][]string // natural keys of the first members that rows made, changed and so on, by what they did
 
 	list      []int32 // buffers of history
@@ -59,17 +61,18 @@ type observation struct {
 	sighting
 	member   int32
 	previous int32 // of the same member, plus 1
-	type0    column.Digest
-	type1    column.Digest
-	type2    column.Digest
+	digests
 }
 
-// feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1
-// attributes, outrigger keys, type 0 attributes, type 2 attributes.
+// digests are those of the values of a row, by the type of the attributes.
+type digests struct{ type0, type1, type2, type3 column.Digest }
+
+// feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1 attributes and
+// what is current of type 2, outrigger keys, attributes of type 0, 3 and 2.
 type feedLayout struct {
-	fields              []column.Field
-	type1, type0, type2 int // where they begin
-	natural             int // how many parts the natural key has
+	fields                     []column.Field
+	type1, type0, type3, type2 int // where they begin
+	natural                    int // how many parts the natural key has
 }
 
 // values lists the columns that a feed takes of each row.
@@ -77,18 +80,26 @@ func (x *Roster) values() feedLayout {
 	d := x.dim
 	f := feedLayout{natural: len(d.NaturalKey)}
 	f.fields = append(f.fields, d.NaturalKey...)
-	f.type1 = len(f.fields)
-	f.fields = append(f.fields, pick(d.Attributes, d.Type1)...)
+	add := func(chosen func(name string) bool) (from int) {
+		from = len(f.fields)
+		for _, a := range d.Attributes() {
+			if chosen(a.Name) {
+				f.fields = append(f.fields, a)
+			}
+		}
+		return from
+	}
+	of := func(list []column.Field) func(string) bool {
+		return func(name string) bool { return column.Find(list, name) >= 0 }
+	}
+	f.type1 = add(func(name string) bool { return of(d.Type1)(name) || d.Delivers(name) != name })
 	f.fields = append(f.fields, d.Outriggers...)
-	f.type0 = len(f.fields)
-	f.fields = append(f.fields, pick(d.Attributes, d.Type0)...)
-	f.type2 = len(f.fields)
-	f.fields = append(f.fields, pick(d.Attributes, d.Type2)...)
+	f.type0, f.type3, f.type2 = add(of(d.Type0)), add(of(d.Type3)), add(of(d.Type2))
 	return f
 }
 
-// Values lists the columns that a feed of the dimension takes, in order: natural key, type 1
-// attributes, outrigger keys, type 0 attributes, type 2 attributes.
+// Values lists the columns that a feed of the dimension takes, in order: natural key, type 1 attributes and what
+// is current of type 2, outrigger keys, attributes of type 0, 3 and 2.
 func (x *Roster) Values() []column.Field { return x.values().fields }
 
 // Feed starts the overlay of the step that loads the dimension.
@@ -106,9 +117,7 @@ type Delivery struct {
 	Effective *column.Column   // nil if there is none
 	Sequence  *column.Column   // nil if there is none
 	member    []int32
-	type0     []column.Digest
-	type1     []column.Digest
-	type2     []column.Digest
+	digests   []digests
 	known     []bool
 	digest    column.Digester
 }
@@ -120,9 +129,7 @@ func (x *Roster) Delivery() *Delivery { return &Delivery{x: x, layout: x.values(
 // goroutine. Rows that skip says true for are passed over.
 func (v *Delivery) Prepare(n int, skip func(int) bool) {
 	grow(&v.member, n)
-	grow(&v.type0, n)
-	grow(&v.type1, n)
-	grow(&v.type2, n)
+	grow(&v.digests, n)
 	grow(&v.known, n)
 	v.x.index.Find(v.Values[:v.layout.natural], v.member)
 	for i := range n {
@@ -134,10 +141,10 @@ func (v *Delivery) Prepare(n int, skip func(int) bool) {
 
 // Judge compares row i once more, after its outrigger keys have changed.
 func (v *Delivery) Judge(i int) {
-	v.type0[i] = v.digest.Of(v.Values[v.layout.type0:v.layout.type2], i)
-	v.type1[i] = v.digest.Of(v.Values[v.layout.type1:v.layout.type0], i)
-	v.type2[i] = v.digest.Of(v.Values[v.layout.type2:], i)
-	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), v.type0[i], v.type1[i], v.type2[i])
+	part := func(from, to int) column.Digest { return v.digest.Of(v.Values[from:to], i) }
+	l := &v.layout
+	v.digests[i] = digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), part(l.type3, l.type2)}
+	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), &v.digests[i])
 }
 
 func grow[T any](s *[]T, n int) {
@@ -149,21 +156,30 @@ func grow[T any](s *[]T, n int) {
 
 // says tells whether an observation is already part of the member's history, so that by itself it
 // would change nothing.
-func (x *Roster) says(m int32, o sighting, type0, type1, type2 column.Digest) bool {
+func (x *Roster) says(m int32, o sighting, of *digests) bool {
 	p := &x.people[m]
 	if p.versions[0].inferred {
 		return false
 	}
-	if !x.dim.Versioned() {
+	if x.dim.Observed == nil {
 		held := p.versions[0].sighting
-		return o.compare(held) < 0 || o == held && type1 == p.traits
+		return o.compare(held) < 0 || o == held && of.type1 == p.traits && of.type3 == p.recent
 	}
 	k, sequence := p.observed(o.effective)
 	if k == none || o.sequence > sequence {
 		return false
 	}
-	return o.sequence < sequence || p.versions[k].traits == type2 && (o.effective < p.latest() || type1 == p.traits) &&
-		(o.effective > p.versions[0].effective || type0 == p.origin)
+	return o.sequence < sequence || p.versions[k].traits == of.type2 && (o.effective < p.latest() || of.type1 == p.traits) &&
+		(o.effective > p.earliest() || of.type0 == p.origin) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
+}
+
+// note gives the last note of that time, or none.
+func (p *person) note(effective int64) int {
+	n, _ := slices.BinarySearchFunc(p.noted, effective+1, func(s note, e int64) int { return cmp.Compare(s.effective, e) })
+	if n--; n < 0 || p.noted[n].effective != effective {
+		return none
+	}
+	return n
 }
 
 // observed gives the version that an observation of exactly that time belongs to, and the sequence of
@@ -171,16 +187,15 @@ func (x *Roster) says(m int32, o sighting, type0, type1, type2 column.Digest) bo
 func (p *person) observed(effective int64) (int, int64) {
 	for k := len(p.versions) - 1; k >= 0; k-- {
 		v := &p.versions[k]
-		if v.effective > effective {
+		if v.effective > effective && k > 0 { // of a dimension without versions the one row says what was seen last
 			continue
 		}
 		at, sequence := none, int64(unsaid)
 		if v.effective == effective {
 			at, sequence = k, v.sequence
 		}
-		n, _ := slices.BinarySearchFunc(p.confirmed, effective, func(s sighting, e int64) int { return cmp.Compare(s.effective, e) })
-		for ; n < len(p.confirmed) && p.confirmed[n].effective == effective; n++ {
-			at, sequence = k, max(sequence, p.confirmed[n].sequence)
+		if n := p.note(effective); n != none {
+			at, sequence = k, max(sequence, p.noted[n].sequence)
 		}
 		return at, sequence
 	}
@@ -190,10 +205,19 @@ func (p *person) observed(effective int64) (int, int64) {
 // latest gives the greatest effective time ever seen.
 func (p *person) latest() int64 {
 	latest := p.versions[len(p.versions)-1].effective
-	if n := len(p.confirmed); n > 0 {
-		latest = max(latest, p.confirmed[n-1].effective)
+	if n := len(p.noted); n > 0 {
+		latest = max(latest, p.noted[n-1].effective)
 	}
 	return latest
+}
+
+// earliest gives the least effective time ever seen.
+func (p *person) earliest() int64 {
+	earliest := p.versions[0].effective
+	if len(p.noted) > 0 {
+		earliest = min(earliest, p.noted[0].effective)
+	}
+	return earliest
 }
 
 // Take adds row i of a prepared delivery. Deliveries come in source order. A row that says what is
@@ -220,7 +244,7 @@ func (f *Feed) Take(v *Delivery, i int) {
 	if previous == 0 {
 		f.touched = append(f.touched, m)
 	}
-	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, type0: v.type0[i], type1: v.type1[i], type2: v.type2[i]}
+	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, digests: v.digests[i]}
 	for k := range f.kept.Cols {
 		f.kept.Cols[k].Append(v.Values[k], i)
 	}

@@ -63,13 +63,7 @@ func load(x *Roster, list []told) (*change, Counts) {
 		f.Take(v, i)
 	}
 	c := &change{f: f}
-	for _, m := range f.touched {
-		if x.dim.Versioned() {
-			c.outcomes = append(c.outcomes, f.history(m))
-		} else {
-			c.outcomes = append(c.outcomes, f.single(m))
-		}
-	}
+	c.outline()
 	c.allocate()
 	for k := range c.outcomes {
 		c.moves(&c.outcomes[k])

@@ -53,11 +53,21 @@ type version struct {
 
 // person is a member.
 type person struct {
-	versions  []version     // by from; at least one
-	traits    column.Digest // of the type 1 values
-	origin    column.Digest // of the type 0 values
-	confirmed []sighting    // rows that made no version, sorted
+	versions []version     // by from; at least one
+	traits   column.Digest // of the type 1 values
+	origin   column.Digest // of the type 0 values
+	recent   column.Digest // of the type 3 values as they are now
+	noted    []note        // what the table of observations has, sorted
 }
+
+// note is an observation that is kept apart: each that made no version, or all of them where the dimension keeps
+// complete records.
+type note struct {
+	sighting
+	type3 column.Digest // of the type 3 values observed
+}
+
+func (n note) compare(o note) int { return n.sighting.compare(o.sighting) }
 
 // Roster is the members of a dimension.
 type Roster struct {
@@ -85,9 +95,11 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 		return from
 	}
 	natural := add(d.NaturalKey...)
-	type1 := add(append(pick(d.Attributes, d.Type1), d.Outriggers...)...)
-	type0 := add(pick(d.Attributes, d.Type0)...)
-	type2 := add(pick(d.Attributes, d.Type2)...)
+	values := x.values()
+	type1 := add(values.fields[values.type1:values.type0]...)
+	type0 := add(values.fields[values.type0:values.type3]...)
+	type3 := add(values.fields[values.type3:values.type2]...)
+	type2 := add(values.fields[values.type2:]...)
 	times, sequence := add(), none
 	if d.Timed() {
 		times = add(column.Field{Name: layout.EffectiveFrom, Type: d.Time})
@@ -130,7 +142,7 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 			}
 			m, fresh := x.index.Add(cols[natural:type1], i)
 			if fresh {
-				x.people = append(x.people, person{traits: digest.Of(cols[type1:type0], i), origin: digest.Of(cols[type0:type2], i)})
+				x.people = append(x.people, person{traits: digest.Of(cols[type1:type0], i), origin: digest.Of(cols[type0:type3], i), recent: digest.Of(cols[type3:type2], i)})
 			}
 			v.traits = digest.Of(cols[type2:times], i)
 			if d.Timed() {
@@ -143,9 +155,9 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 			x.people[m].versions = append(x.people[m].versions, v)
 		}
 	}
-	if d.Versioned() {
-		x.sortVersions()
-		if err := x.readConfirmed(ctx, r); err != nil {
+	x.sortVersions()
+	if d.Observed != nil {
+		if err := x.readNoted(ctx, r); err != nil {
 			return nil, err
 		}
 	}
@@ -159,18 +171,19 @@ func (x *Roster) sortVersions() {
 	}
 }
 
-func (x *Roster) readConfirmed(ctx context.Context, r warehouse.Reader) error {
-	fields := x.dim.Confirmed.Fields()
-	sequence := none
-	if len(fields) > 2 {
-		sequence = 2
+func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader) error {
+	fields := x.dim.Observed.Fields()
+	sequence, type3 := none, 2
+	if x.dim.Sequence != nil {
+		sequence, type3 = 2, 3
 	}
-	err := warehouse.Each(ctx, r, warehouse.Query{Table: x.dim.Confirmed.Name, Fields: fields}, func(b *column.Batch) {
+	var digest column.Digester
+	err := warehouse.Each(ctx, r, warehouse.Query{Table: x.dim.Observed.Name, Fields: fields}, func(b *column.Batch) {
 		cols := pointers(b.Cols)
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
 				p := &x.people[m]
-				p.confirmed = append(p.confirmed, sightingOf(cols[1], at(cols, sequence), i))
+				p.noted = append(p.noted, note{sightingOf(cols[1], at(cols, sequence), i), digest.Of(cols[type3:], i)})
 			}
 		}
 	})
@@ -178,7 +191,7 @@ func (x *Roster) readConfirmed(ctx context.Context, r warehouse.Reader) error {
 		return err
 	}
 	for m := range x.people {
-		slices.SortFunc(x.people[m].confirmed, sighting.compare)
+		slices.SortFunc(x.people[m].noted, note.compare)
 	}
 	return nil
 }
@@ -219,17 +232,6 @@ func types(fields []column.Field) []column.Type {
 	list := make([]column.Type, len(fields))
 	for i, f := range fields {
 		list[i] = f.Type
-	}
-	return list
-}
-
-// pick gives the fields that are in chosen too, in the order of fields.
-func pick(fields, chosen []column.Field) []column.Field {
-	var list []column.Field
-	for _, f := range fields {
-		if column.Find(chosen, f.Name) >= 0 {
-			list = append(list, f)
-		}
 	}
 	return list
 }

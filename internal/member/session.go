@@ -233,7 +233,7 @@ func (s *Session) special(b *column.Batch, special star.Special) {
 			c.AppendInt(s.run)
 		case d.Calendar != nil && name == calendar.SortOrder:
 			c.AppendInt(calendar.SpecialOrder(special.Key))
-		case column.Find(d.Attributes, name) >= 0 && c.Type.Kind == column.Text:
+		case column.Find(d.Attributes(), name) >= 0 && c.Type.Kind == column.Text:
 			c.AppendText(special.Label)
 		default:
 			c.AppendNull()

@@ -9,11 +9,16 @@ import (
 
 // outcome is the history of one member as it is to be.
 type outcome struct {
-	member    int32
-	heirs     []heir
-	type0     int32      // the observation whose type 0 values hold; none if those that stand do
-	type1     int32      // and type 1 values
-	confirmed []sighting // observations that newly made no version
+	member  int32
+	heirs   []heir
+	type0   int32  // the observation whose type 0 values hold; none if those that stand do
+	type1   int32  // and type 1 values
+	noted   []note // observations to keep apart
+	renoted []note // known ones that they take the place of
+
+	story  []sight   // all that holds of the member, in order, where there are type 3 attributes
+	third  []lastTwo // what their values are to be, one for each
+	thirds bool      // and that they aren't so yet
 }
 
 // heir is a version as it is to be.
@@ -61,7 +66,7 @@ func (f *Feed) before(m int32) *person {
 // lost counts observations that lost to another of the same time: equal ones say the same, others are in
 // conflict.
 func (f *Feed) lost(o, winner int32) {
-	if a, b := &f.seen[o], &f.seen[winner]; a.type0 == b.type0 && a.type1 == b.type1 && a.type2 == b.type2 {
+	if f.seen[o].digests == f.seen[winner].digests {
 		f.Counts.Same++
 	} else {
 		f.Counts.Conflicts++
@@ -83,6 +88,9 @@ func (f *Feed) single(m int32) outcome {
 		}
 	}
 	out := outcome{member: m, type0: list[0], type1: winner} // without an effective time the first to arrive is the earliest
+	if len(f.x.dim.Type3) > 0 {
+		out.story = []sight{{sighting: w.sighting, seen: winner, version: none}}
+	}
 	h := heir{version: version{from: f.x.beginning, sighting: w.sighting}, to: f.x.end, start: winner, claims: none}
 	if len(p.versions) == 0 {
 		f.Counts.New++
@@ -101,7 +109,7 @@ func (f *Feed) single(m int32) outcome {
 	case w.compare(old.sighting) < 0:
 		f.Counts.Same++
 		out.type1, h.sighting = none, old.sighting
-	case w.type1 == p.traits:
+	case w.type1 == p.traits && w.type3 == p.recent:
 		f.Counts.Same++
 		out.type1 = none
 	default:
@@ -112,7 +120,7 @@ func (f *Feed) single(m int32) outcome {
 	return out
 }
 
-// history works out the outcome of a member of a dimension with versions (rules R8 to R14).
+// history works out the outcome of a member of which all that was observed is kept (rules R8 to R14).
 func (f *Feed) history(m int32) outcome {
 	p := f.before(m)
 	winners := f.winners(p, f.observations(m))
@@ -125,7 +133,7 @@ func (f *Feed) history(m int32) outcome {
 		starts := last < 0 || out.heirs[last].traits != w.traits
 		if starts {
 			h := heir{version: version{from: w.effective, sighting: w.sighting, traits: w.traits}, start: w.seen, claims: none, values: w.version}
-			if last < 0 && f.x.dim.FromStart {
+			if last < 0 && (f.x.dim.FromStart || !f.x.dim.Versioned()) {
 				h.from = f.x.beginning
 			}
 			if last >= 0 {
@@ -139,9 +147,7 @@ func (f *Feed) history(m int32) outcome {
 		if begins && out.heirs[last].claims == none { // a split or moved start keeps the key (rule R14)
 			out.heirs[last].claims, claimed[w.version] = w.version, true
 		}
-		if !starts && (w.version == none || begins || f.newer(p, w)) {
-			out.confirmed = append(out.confirmed, w.sighting)
-		}
+		f.note(p, &out, w, !starts && (w.version == none || begins || f.newer(p, w)))
 	}
 	if filled {
 		out.heirs[0].claims = 0
@@ -158,8 +164,34 @@ func (f *Feed) history(m int32) outcome {
 			h.key = p.versions[h.claims].key
 		}
 	}
-	f.judge(p, &out, winners, filled)
+	if len(f.x.dim.Type3) > 0 {
+		out.story = slices.Clone(winners) // judged once their values are known
+	} else {
+		f.judge(p, &out, winners)
+	}
+	if !f.x.dim.Versioned() { // its one row says what was seen last
+		out.heirs[0].sighting = winners[len(winners)-1].sighting
+	}
 	return out
+}
+
+// note keeps a new observation apart, where the row of its version doesn't tell it: it made none, or all are kept.
+func (f *Feed) note(p *person, out *outcome, w sight, silent bool) {
+	if !f.x.dim.Complete() {
+		if silent {
+			out.noted = append(out.noted, note{sighting: w.sighting})
+		}
+		return
+	}
+	if w.seen == none {
+		return
+	}
+	n := note{w.sighting, f.seen[w.seen].type3}
+	if k := p.note(w.effective); k == none {
+		out.noted = append(out.noted, n)
+	} else if p.noted[k] != n {
+		out.noted, out.renoted = append(out.noted, n), append(out.renoted, p.noted[k])
+	}
 }
 
 // winners brings known and new observations of a member into order and keeps one for each effective
@@ -172,9 +204,9 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 			all = append(all, sight{sighting: v.sighting, traits: v.traits, seen: none, version: k})
 		}
 	}
-	for _, c := range p.confirmed {
+	for _, c := range p.noted {
 		k, _ := p.observed(c.effective)
-		all = append(all, sight{sighting: c, traits: p.versions[k].traits, seen: none, version: k})
+		all = append(all, sight{sighting: c.sighting, traits: p.versions[k].traits, seen: none, version: k})
 	}
 	for _, o := range list {
 		s := &f.seen[o]
@@ -194,7 +226,7 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 		for _, s := range all[from : to-1] {
 			switch {
 			case s.seen == none:
-			case s.traits == w.traits && (w.seen == none || f.seen[s.seen].type1 == f.seen[w.seen].type1 && f.seen[s.seen].type0 == f.seen[w.seen].type0):
+			case s.traits == w.traits && (w.seen == none || f.seen[s.seen].digests == f.seen[w.seen].digests):
 				f.Counts.Same++
 			default:
 				f.Counts.Conflicts++
@@ -227,9 +259,16 @@ func known(p *person, effective int64) int {
 }
 
 // judge finds whose type 1 values hold, and counts what became of each new observation.
-func (f *Feed) judge(p *person, out *outcome, winners []sight, filled bool) {
+func (f *Feed) judge(p *person, out *outcome, winners []sight) {
 	latest := winners[len(winners)-1]
 	fresh := len(p.versions) == 0
+	filled := !fresh && p.versions[0].inferred
+	cause := int32(none) // the row that changed type 3 values
+	for k, w := range winners {
+		if out.thirds && w.seen != none && (cause == none || k == 0 || winners[k-1].seen == none || f.seen[w.seen].type3 != f.seen[winners[k-1].seen].type3) {
+			cause = w.seen
+		}
+	}
 	if latest.seen != none && (fresh || filled || f.seen[latest.seen].type1 != p.traits) {
 		out.type1 = latest.seen
 	}
@@ -262,7 +301,7 @@ func (f *Feed) judge(p *person, out *outcome, winners []sight, filled bool) {
 		case out.type1 == w.seen && (!(fresh || filled) || f.seen[w.seen].type1 != f.seen[h.start].type1):
 			f.Counts.Changed++
 			f.example("changed", w.seen)
-		case out.type0 == w.seen && !fresh && !filled:
+		case (out.type0 == w.seen || cause == w.seen) && !fresh && !filled:
 			f.Counts.Changed++
 			f.example("changed", w.seen)
 		default:

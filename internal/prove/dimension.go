@@ -62,10 +62,10 @@ func (p *proof) dimension(d *layout.Dimension) error {
 	if d.Versioned() {
 		order = append(order, layout.ValidFrom)
 	}
-	if err := p.scan(d.Table, order, exams); err != nil || d.Confirmed == nil {
+	if err := p.scan(d.Table, order, exams); err != nil || d.Observed == nil {
 		return err
 	}
-	return p.confirmed(d, x.reg)
+	return p.observed(d, x.reg)
 }
 
 // members looks at the rows of a dimension, in the order of natural key and valid_from.
@@ -274,7 +274,7 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 			if c.Null[i] || c.Int[i] <= calendar.Key(x.d.Calendar.To) {
 				say("it doesn't come after all dates")
 			}
-		case column.Find(x.d.Attributes, col.Name) >= 0 && c.Type.Kind == column.Text:
+		case column.Find(x.d.Attributes(), col.Name) >= 0 && c.Type.Kind == column.Text:
 			if c.Null[i] || c.Text[i] != s.Label {
 				say(col.Name + " isn't " + s.Label)
 			}
@@ -370,17 +370,17 @@ func (p *proof) outrigger(d *layout.Dimension, k *star.Key, at int) exam {
 	}, nil}
 }
 
-// confirmed looks at the rows that made no version: each belongs to one that holds at its time.
-func (p *proof) confirmed(d *layout.Dimension, reg *register) error {
-	c := p.check("references", d.Confirmed.Name, "each row belongs to the version that holds at its time", "load the dimension anew from all its rows")
-	return p.scan(d.Confirmed, nil, []exam{{c, func(b *column.Batch) {
+// observed looks at the rows that made no version: each belongs to one that holds at its time.
+func (p *proof) observed(d *layout.Dimension, reg *register) error {
+	c := p.check("references", d.Observed.Name, "each row belongs to the version that holds at its time", "load the dimension anew from all its rows")
+	return p.scan(d.Observed, nil, []exam{{c, func(b *column.Batch) {
 		for i := range b.N {
 			n, ok := reg.find(b.Cols[0].Int[i])
 			switch at := b.Cols[1].Int[i]; {
 			case !ok:
-				c.against(func() Example { return p.example(d.Confirmed, b, i, "it has no member") })
-			case at >= reg.to[n], at < reg.from[n]:
-				c.against(func() Example { return p.example(d.Confirmed, b, i, "its version doesn't hold on "+b.Cols[1].Value(i)) })
+				c.against(func() Example { return p.example(d.Observed, b, i, "it has no member") })
+			case d.Versioned() && (at >= reg.to[n] || at < reg.from[n]):
+				c.against(func() Example { return p.example(d.Observed, b, i, "its version doesn't hold on "+b.Cols[1].Value(i)) })
 			}
 		}
 	}, nil}})

@@ -58,7 +58,7 @@ func TestBroken(t *testing.T) {
 		check, says string // the example of the check has it
 		statements  []string
 	}{
-		{"tables", "there is no such table", []string{"DROP TABLE dim_vessel_confirmed"}},
+		{"tables", "there is no such table", []string{"DROP TABLE dim_vessel_observed"}},
 		{"tables", "there is no column wait_minutes", []string{"ALTER TABLE fact_passage DROP COLUMN wait_minutes"}},
 		{"values", "lock_key is null", []string{loose + "fact_passage", "UPDATE fact_passage SET lock_key = NULL WHERE passage_no = 17"}},
 		{"keys", "another row has this key", []string{loose + "dim_cargo", "UPDATE dim_cargo SET cargo_key = 1 WHERE cargo_key = 2"}},
@@ -89,8 +89,8 @@ func TestBroken(t *testing.T) {
 		{"calendar", "the key of this day is 20220511", []string{"UPDATE dim_date SET date_key = 20290101 WHERE date_key = 20220511"}},
 		{"references", "has no member", []string{"DELETE FROM dim_lock WHERE lock_key = (SELECT max(lock_key) FROM fact_passage)"}},
 		{"references", "waterway_key 2 has no member", []string{"DELETE FROM dim_waterway WHERE waterway_key = 2"}},
-		{"references", "its version doesn't hold on", []string{"UPDATE dim_vessel_confirmed SET effective_from = '1950-01-01'"}},
-		{"references", "it has no member", []string{"UPDATE dim_vessel_confirmed SET vessel_key = 99999"}},
+		{"references", "its version doesn't hold on", []string{"UPDATE dim_vessel_observed SET effective_from = '1950-01-01'"}},
+		{"references", "it has no member", []string{"UPDATE dim_vessel_observed SET vessel_key = 99999"}},
 		{"grain", "another row has the same grain", []string{loose + "fact_passage", "INSERT INTO fact_passage SELECT * FROM fact_passage WHERE passage_no = 17"}},
 		{"as_of", "and not on", []string{"UPDATE fact_passage SET vessel_key = (SELECT max(vessel_key) FROM dim_vessel v WHERE is_current AND NOT is_inferred AND valid_from > '2025-01-05') WHERE passage_no = 1"}},
 		{"as_of", "nobody knows which version is meant", []string{"UPDATE fact_passage SET passed_at = NULL, passed_date_key = -1 WHERE passage_no = 17"}},

@@ -61,8 +61,8 @@ func (c *checker) tables() {
 		claim(d.At, "dim_"+d.Text, "dimensions."+d.Text)
 	}
 	for _, d := range c.model.Dimensions {
-		if d.Versioned() {
-			claim(d.At, "dim_"+d.Text+"_confirmed", "dimensions."+d.Text+" (what was confirmed)")
+		if d.Observed() {
+			claim(d.At, "dim_"+d.Text+"_observed", "dimensions."+d.Text+" (what was observed)")
 		}
 	}
 	for _, f := range c.model.Facts {
@@ -201,6 +201,7 @@ func (c *checker) dimension(d *Dimension) {
 	d.Type0 = c.fields(fields, of, d.type0, path+".type_0")
 	d.Type1 = c.fields(fields, of, d.type1, path+".type_1")
 	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
+	d.Type3 = c.fields(fields, of, d.type3, path+".type_3")
 	c.matching(d, path)
 	c.attributes(d, fields, path)
 	c.times(d, fields, of, path)
@@ -237,9 +238,6 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 		}
 		c.errorf(at, path+".type_2", "versions need effective: the column that says since when a row is so")
 	}
-	if len(d.Type0) > 0 && !d.Versioned() && d.effective != nil {
-		c.errorf(d.At, path+".type_0", "a dimension without versions doesn't keep which row of a member is the earliest: type 0 wants type_2 attributes besides, or no effective")
-	}
 	if d.Rows != nil && d.effective != nil {
 		c.errorf(d.effective.At, path+".effective", "rows that stand in the model have no effective time")
 	}
@@ -270,7 +268,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	for _, group := range []struct {
 		names    []Name
 		role, in string
-	}{{d.naturalKey, "the natural key", "natural_key"}, {d.type0, "a type 0 attribute", "type_0"}, {d.type1, "a type 1 attribute", "type_1"}, {d.type2, "a type 2 attribute", "type_2"}} {
+	}{{d.naturalKey, "the natural key", "natural_key"}, {d.type0, "a type 0 attribute", "type_0"}, {d.type1, "a type 1 attribute", "type_1"}, {d.type2, "a type 2 attribute", "type_2"}, {d.type3, "a type 3 attribute", "type_3"}} {
 		for _, w := range group.names {
 			claim(w, group.role, group.in)
 			taken[w.Text] = true
@@ -295,8 +293,19 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 			continue
 		}
 		claim(Name{f.Name, d.At}, "an attribute", others)
-		of := map[string]*[]column.Field{"type_0": &d.Type0, "type_1": &d.Type1, "type_2": &d.Type2}[others]
+		of := map[string]*[]column.Field{"type_0": &d.Type0, "type_1": &d.Type1, "type_2": &d.Type2, "type_3": &d.Type3}[others]
 		*of = append(*of, f)
+	}
+	for _, f := range d.Type3 {
+		claim(Name{PreviousColumn(f.Name), d.At}, "what "+f.Name+" was before", "type_3")
+	}
+	for _, w := range d.current {
+		if i := column.Find(d.Type2, w.Text); i >= 0 {
+			d.Current = append(d.Current, d.Type2[i])
+			claim(Name{CurrentColumn(w.Text), w.At}, "the current "+w.Text, "with_current")
+		} else {
+			c.errorf(w.At, path+".with_current", "%s is no type 2 attribute%s", w.Text, place.Suggest(w.Text, column.Names(d.Type2)))
+		}
 	}
 }
 
@@ -310,7 +319,7 @@ func (c *checker) calendar(d *Dimension, path string) {
 	for _, w := range []struct {
 		given bool
 		name  string
-	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
+	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"}, {d.current != nil, "with_current"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
 		if w.given {
 			c.errorf(d.At, path, "a calendar has its own columns: %s has no place here", w.name)
 		}
@@ -371,7 +380,7 @@ func (c *checker) outriggers(d *Dimension) {
 		if k.Dimension == nil {
 			continue
 		}
-		for _, group := range [][]column.Field{d.NaturalKey, d.Type1, d.Type2, {{Name: d.KeyColumn()}}} {
+		for _, group := range [][]column.Field{d.NaturalKey, d.Type0, d.Type1, d.Type2, d.Type3, {{Name: d.KeyColumn()}}} {
 			if column.Find(group, k.Column()) >= 0 {
 				c.errorf(k.At, k.subject, "there is already a column %s", k.Column())
 			}

@@ -82,6 +82,8 @@ type Dimension struct {
 	Type0      []column.Field // attributes that stay as they were at first
 	Type1      []column.Field // attributes that are overwritten
 	Type2      []column.Field // attributes whose changes make versions
+	Type3      []column.Field // attributes that are overwritten, with the value before beside
+	Current    []column.Field // type 2 attributes whose current value stands on all versions too
 	Keys       []*Key         // outriggers
 	Effective  *column.Field  // since when a row is so; nil if the order of arrival decides
 	Sequence   *column.Field  // decides between rows of one effective time; nil if order does
@@ -98,11 +100,63 @@ type Dimension struct {
 	others                    string // what attributes are that are not listed
 	naturalKey                []Name
 	type0, type1, type2       []Name
+	type3, current            []Name
 	calendarAt                place.Place
 }
 
 // Versioned says whether members may have several versions.
 func (d *Dimension) Versioned() bool { return len(d.Type2) > 0 }
+
+// CurrentColumn is the column of all versions that has the current value of a type 2 attribute, and PreviousColumn
+// the one that has what a type 3 attribute was before its last change.
+func CurrentColumn(attribute string) string  { return "current_" + attribute }
+func PreviousColumn(attribute string) string { return "previous_" + attribute }
+
+// Delivers gives the column of the source that says what a column of the table is.
+func (d *Dimension) Delivers(name string) string {
+	for _, f := range d.Current {
+		if name == CurrentColumn(f.Name) {
+			return f.Name
+		}
+	}
+	return name
+}
+
+// Observed says whether all that was observed of members is kept, because the row of a version doesn't say enough
+// to fit in what comes late: see [Dimension.Complete].
+func (d *Dimension) Observed() bool {
+	return d.Versioned() || d.Effective != nil && len(d.Type0)+len(d.Type3) > 0
+}
+
+// Complete says whether each observation is kept apart; else only those that made no version are.
+func (d *Dimension) Complete() bool { return d.Observed() && (!d.Versioned() || len(d.Type3) > 0) }
+
+// Attributes lists all types of them in the order of the source, with the columns that stand beside them.
+func (d *Dimension) Attributes() []column.Field {
+	var order, list []column.Field
+	switch {
+	case d.Calendar != nil:
+		return calendar.Fields()[1:]
+	case d.Rows != nil:
+		order = d.Rows.Fields
+	case d.Source != nil:
+		order = d.Source.Fields()
+	}
+	for _, f := range order {
+		for _, of := range [][]column.Field{d.Type0, d.Type1, d.Type2, d.Type3} {
+			if column.Find(of, f.Name) >= 0 {
+				list = append(list, f)
+			}
+		}
+		if column.Find(d.Type3, f.Name) >= 0 {
+			list = append(list, column.Field{Name: PreviousColumn(f.Name), Type: f.Type})
+		}
+		if column.Find(d.Current, f.Name) >= 0 {
+			list = append(list, column.Field{Name: CurrentColumn(f.Name), Type: f.Type})
+		}
+	}
+	return list
+}
 
 // KeyColumn is the name of the dimension's surrogate key.
 func (d *Dimension) KeyColumn() string { return d.Text + "_key" }

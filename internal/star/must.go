@@ -138,7 +138,8 @@ func (f *Fact) own() []column.Field {
 func (d *Dimension) own() []column.Field {
 	fields := []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}}
 	fields = append(fields, d.NaturalKey...)
-	fields = append(append(append(append(fields, d.Type0...), d.Type1...), d.Type2...), keyColumns(d.Keys)...)
+	fields = append(fields, d.Attributes()...)
+	fields = append(fields, keyColumns(d.Keys)...)
 	boolean := column.Type{Kind: column.Boolean}
 	if d.Versioned() {
 		t := cmp.Or(d.Effective, &column.Field{}).Type

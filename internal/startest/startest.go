@@ -165,8 +165,8 @@ func Tables(m *star.Model) []*warehouse.Table {
 	s := layout.New(m)
 	for _, d := range s.Dimensions {
 		list = append(list, d.Table)
-		if d.Confirmed != nil {
-			list = append(list, d.Confirmed)
+		if d.Observed != nil {
+			list = append(list, d.Observed)
 		}
 	}
 	for _, f := range s.Facts {

@@ -72,6 +72,7 @@ func TakenBy(m *star.Model) []Taken {
 		say("type 0", d.Type0)
 		say("type 1", d.Type1)
 		say("type 2", d.Type2)
+		say("type 3", d.Type3)
 		if d.Calendar != nil {
 			parts = append(parts, "a calendar of "+Plural(d.Calendar.To-d.Calendar.From+1, "day"))
 		}

@@ -45,6 +45,11 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	}
 	stages(w, ways, width)
 	reasons(w, r.Steps, width)
+	for _, s := range dims {
+		if n := byName(s.Figures.Attributes); n != "" {
+			fmt.Fprintf(w, "%s: other values than before in %s\n", s.Name, n)
+		}
+	}
 	for _, s := range r.Steps {
 		if n := byName(s.Figures.Repointed); n != "" {
 			fmt.Fprintf(w, "%s: rows pointed to another version: %s\n", s.Name, n)

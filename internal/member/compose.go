@@ -1,0 +1,373 @@
+package member
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// compose fills the batches.
+func (c *change) compose() {
+	d, f := c.f.x.dim, c.f
+	l := &f.layout
+	c.validity, c.type3 = c.revision(c.validityFields()), c.revision(c.thirdFields())
+	c.type0, c.type1, c.type2 = c.revision(l.fields[l.type0:l.type3]), c.revision(l.fields[l.type1:l.type0]), c.revision(l.fields[l.type2:])
+	if d.Observed != nil {
+		c.notes, c.renoted = column.NewBatch(d.Observed.Fields()), column.NewBatch(d.Observed.Fields()[:2])
+	}
+	for k := range c.outcomes {
+		o := &c.outcomes[k]
+		p := f.before(o.member)
+		if len(d.Type3) > 0 {
+			if c.thirds(o); d.Observed != nil {
+				f.judge(p, o, o.story)
+			}
+		}
+		c.tally(o, p)
+		for j := range o.heirs {
+			h := &o.heirs[j]
+			if h.claims == none {
+				c.fresh = append(c.fresh, composed{o, h, j == len(o.heirs)-1})
+			} else {
+				c.amend(o, h, p, j == len(o.heirs)-1)
+			}
+		}
+		for k, v := range p.versions {
+			if !slices.ContainsFunc(o.heirs, func(h heir) bool { return h.claims == k }) {
+				c.remove = append(c.remove, v.key)
+			}
+		}
+		c.keepApart(o, p)
+	}
+	slices.SortFunc(c.fresh, func(a, b composed) int { return cmp.Compare(a.h.key, b.h.key) })
+}
+
+// keepApart writes the observations of a member that its versions don't tell.
+func (c *change) keepApart(o *outcome, p *person) {
+	j := 0
+	for _, n := range o.noted {
+		for j+1 < len(o.heirs) && o.heirs[j+1].from <= n.effective {
+			j++
+		}
+		c.notes.Cols[0].AppendInt(o.heirs[j].key)
+		c.notes.Cols[1].AppendInt(n.effective)
+		at := 2
+		if c.f.x.dim.Sequence != nil {
+			appendSequence(&c.notes.Cols[2], n.sighting)
+			at++
+		}
+		if len(c.notes.Cols) > at { // the observation itself is in the story
+			s := o.story[slices.IndexFunc(o.story, func(s sight) bool { return s.effective == n.effective })]
+			for k := at; k < len(c.notes.Cols); k++ {
+				c.notes.Cols[k].Append(&c.f.kept.Cols[c.f.layout.type3+k-at], int(s.seen))
+			}
+		}
+		c.notes.N++
+	}
+	for _, n := range o.renoted {
+		k, _ := p.observed(n.effective)
+		c.renoted.Cols[0].AppendInt(p.versions[k].key)
+		c.renoted.Cols[1].AppendInt(n.effective)
+		c.renoted.N++
+	}
+}
+
+// tally counts which attributes of a known member, or of its versions, are others than before.
+func (c *change) tally(o *outcome, p *person) {
+	l := &c.f.layout
+	count := func(from, to int, a, b func(at int) value) {
+		for at := from; at < to; at++ {
+			if !a(at).equal(b(at)) {
+				if c.f.Attributes == nil {
+					c.f.Attributes = map[string]int64{}
+				}
+				c.f.Attributes[l.fields[at].Name]++
+			}
+		}
+	}
+	known := len(p.versions) > 0 && !p.versions[0].inferred
+	stood := func(k int) func(int) value {
+		return func(at int) value { return value{&c.stood.Cols[1+at], c.standing[p.versions[k].key]} }
+	}
+	seen := func(o int32) func(int) value {
+		return func(at int) value { return value{&c.f.kept.Cols[at], int(o)} }
+	}
+	if known && o.type1 != none {
+		count(l.type1, l.type0, stood(0), seen(o.type1))
+	}
+	if known && o.type0 != none {
+		count(l.type0, l.type3, stood(0), seen(o.type0))
+	}
+	if known && o.thirds {
+		count(l.type3, l.type2, stood(0), func(at int) value { return o.third[at-l.type3].now })
+	}
+	values := func(h *heir) func(int) value {
+		if h.start != none {
+			return seen(h.start)
+		}
+		return stood(h.values)
+	}
+	for j := range o.heirs {
+		switch h := &o.heirs[j]; {
+		case !c.f.x.dim.Versioned():
+		case h.claims == none && j > 0:
+			count(l.type2, len(l.fields), values(&o.heirs[j-1]), values(h))
+		case known && h.claims == none && len(o.heirs) > 1: // before all that was known
+			count(l.type2, len(l.fields), values(&o.heirs[1]), values(h))
+		case known && h.claims == none: // in place of all that was known
+			count(l.type2, len(l.fields), stood(0), values(h))
+		case known && h.start != none && p.versions[h.claims].traits != h.traits:
+			count(l.type2, len(l.fields), stood(h.claims), values(h))
+		}
+	}
+}
+
+// composed is a new version on its way into the table.
+type composed struct {
+	o       *outcome
+	h       *heir
+	current bool
+}
+
+func (c *change) validityFields() []column.Field {
+	d := c.f.x.dim
+	var fields []column.Field
+	if d.Timed() {
+		fields = append(fields, column.Field{Name: layout.EffectiveFrom, Type: d.Time})
+		if d.Sequence != nil {
+			fields = append(fields, column.Field{Name: layout.Sequence, Type: d.Sequence.Type})
+		}
+	}
+	boolean := column.Type{Kind: column.Boolean}
+	if d.Versioned() {
+		fields = append(fields, column.Field{Name: layout.ValidFrom, Type: d.Time}, column.Field{Name: layout.ValidTo, Type: d.Time},
+			column.Field{Name: layout.IsCurrent, Type: boolean})
+	}
+	if d.Inferable() {
+		fields = append(fields, column.Field{Name: layout.IsInferred, Type: boolean})
+	}
+	return fields
+}
+
+// thirdFields lists the type 3 attributes, each with what it was before.
+func (c *change) thirdFields() []column.Field {
+	var fields []column.Field
+	for _, f := range c.f.layout.fields[c.f.layout.type3:c.f.layout.type2] {
+		fields = append(fields, f, column.Field{Name: star.PreviousColumn(f.Name), Type: f.Type})
+	}
+	return fields
+}
+
+// amend writes what changes in the row that h keeps.
+func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
+	d, f := c.f.x.dim, c.f
+	old := p.versions[h.claims]
+	if old.inferred {
+		c.filled = append(c.filled, h.key)
+	}
+	to := f.x.end
+	if h.claims+1 < len(p.versions) {
+		to = p.versions[h.claims+1].from
+	}
+	wasCurrent := h.claims == len(p.versions)-1
+	if len(c.validity.fields) > 2 && (old.inferred || old.from != h.from || to != h.to || old.sighting != h.sighting || wasCurrent != current) {
+		c.validity.N++
+		c.stamp(c.validity.Batch, h, current)
+	}
+	if o.type0 != none && f.layout.type0 < f.layout.type3 {
+		c.copyValues(c.type0, h.key, o.type0, f.layout.type0)
+	}
+	if o.type1 != none && f.layout.type1 < f.layout.type0 {
+		c.copyValues(c.type1, h.key, o.type1, f.layout.type1)
+	}
+	if o.thirds {
+		c.type3.Cols[0].AppendInt(h.key)
+		for a, two := range o.third {
+			two.now.appendTo(&c.type3.Cols[1+2*a])
+			two.before.appendTo(&c.type3.Cols[2+2*a])
+		}
+		c.type3.Cols[len(c.type3.Cols)-1].AppendInt(f.run)
+		c.type3.N++
+	}
+	if d.Versioned() && h.start != none && (old.inferred || old.traits != h.traits) {
+		c.copyValues(c.type2, h.key, h.start, f.layout.type2)
+	}
+}
+
+// stamp writes key, times and marks of a version to the columns of b that are so called.
+func (c *change) stamp(b *column.Batch, h *heir, current bool) {
+	k := 0
+	put := func(v int64) {
+		b.Cols[k].AppendInt(v)
+		k++
+	}
+	put(h.key)
+	d := c.f.x.dim
+	if d.Timed() {
+		put(h.effective)
+		if d.Sequence != nil {
+			appendSequence(&b.Cols[k], h.sighting)
+			k++
+		}
+	}
+	if d.Versioned() {
+		put(h.from)
+		put(h.to)
+		put(truth(current))
+	}
+	if d.Inferable() {
+		put(0)
+	}
+	put(c.f.run)
+}
+
+func appendSequence(c *column.Column, s sighting) {
+	if s.sequence == unsaid {
+		c.AppendNull()
+	} else {
+		c.AppendInt(s.sequence)
+	}
+}
+
+func truth(b bool) int64 {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func (c *change) copyValues(b revision, surrogate int64, from int32, at int) {
+	last := len(b.Cols) - 1
+	b.Cols[0].AppendInt(surrogate)
+	for k := 1; k < last; k++ {
+		b.Cols[k].Append(&c.f.kept.Cols[at+k-1], int(from))
+	}
+	b.Cols[last].AppendInt(c.f.run)
+	b.N++
+}
+
+// insert sends the rows of the new versions, a chunk at a time, so that the warehouse takes in one while the
+// next is made.
+func (c *change) insert(ctx context.Context, tx warehouse.Tx) error {
+	d, f := c.f.x.dim, c.f
+	at := make([]int, len(d.Table.Columns)) // where the values of a column are, or none
+	for k, col := range d.Table.Columns {
+		at[k] = column.Find(f.layout.fields, col.Name)
+	}
+	rows := column.NewBatch(d.Table.Fields())
+	for k, n := range c.fresh {
+		c.row(rows, n, at)
+		if rows.N < insertRows && k+1 < len(c.fresh) {
+			continue
+		}
+		f.changed = true
+		if err := f.append(ctx, tx, rows); err != nil {
+			return err
+		}
+		rows.Reset(0)
+	}
+	return nil
+}
+
+// insertRows is how many rows are made before they are sent.
+const insertRows = 4096
+
+// row adds the row of a new version.
+func (c *change) row(rows *column.Batch, n composed, find []int) {
+	d, f := c.f.x.dim, c.f
+	p := f.before(n.o.member)
+	for k := range rows.Cols {
+		col, name, at := &rows.Cols[k], d.Table.Columns[k].Name, find[k]
+		switch {
+		case at >= f.layout.type2 && n.h.start == none:
+			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[n.h.values].key])
+		case at >= f.layout.type2:
+			col.Append(&f.kept.Cols[at], int(n.h.start))
+		case at >= f.layout.type3: // with what it was before in the next column
+			n.o.third[at-f.layout.type3].now.appendTo(col)
+		case k > 0 && find[k-1] >= f.layout.type3 && find[k-1] < f.layout.type2:
+			n.o.third[find[k-1]-f.layout.type3].before.appendTo(col)
+		case at >= f.layout.type0 && n.o.type0 == none:
+			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[0].key])
+		case at >= f.layout.type0:
+			col.Append(&f.kept.Cols[at], int(n.o.type0))
+		case at >= 0 && n.o.type1 == none:
+			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[0].key])
+		case at >= 0:
+			col.Append(&f.kept.Cols[at], int(n.o.type1))
+		case k == 0:
+			col.AppendInt(n.h.key)
+		case name == layout.EffectiveFrom:
+			col.AppendInt(n.h.effective)
+		case name == layout.Sequence:
+			appendSequence(col, n.h.sighting)
+		case name == layout.ValidFrom:
+			col.AppendInt(n.h.from)
+		case name == layout.ValidTo:
+			col.AppendInt(n.h.to)
+		case name == layout.IsCurrent:
+			col.AppendInt(truth(n.current))
+		case name == layout.IsInferred:
+			col.AppendInt(0)
+		case name == layout.LoadRun:
+			col.AppendInt(f.run)
+		}
+	}
+	rows.N++
+}
+
+// write sends the batches: first what makes room, then what is new.
+func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
+	d, f := c.f.x.dim, c.f
+	if len(c.remove) > 0 {
+		b := column.NewBatch(d.Table.Fields()[:1])
+		for _, surrogate := range c.remove {
+			b.Cols[0].AppendInt(surrogate)
+			b.N++
+		}
+		n, err := tx.Remove(ctx, d.Table.Name, d.Table.Fields()[:1], b)
+		if err != nil {
+			return err
+		}
+		f.Removed += n
+		f.changed = true
+	}
+	for _, r := range []revision{c.validity, c.type0, c.type1, c.type3, c.type2} {
+		if r.N > 0 {
+			if _, err := tx.Amend(ctx, d.Table.Name, 1, r.fields, r.Batch); err != nil {
+				return err
+			}
+			f.changed = true
+		}
+	}
+	if err := ledger.Filled(ctx, tx, d.Text, c.filled, f.run); err != nil {
+		return err
+	}
+	if err := c.insert(ctx, tx); err != nil {
+		return err
+	}
+	if c.notes == nil || c.notes.N == 0 {
+		return nil
+	}
+	f.changed = true
+	if c.renoted.N > 0 {
+		if _, err := tx.Remove(ctx, d.Observed.Name, d.Observed.Fields()[:2], c.renoted); err != nil {
+			return err
+		}
+	}
+	a, err := tx.Append(ctx, d.Observed.Name, d.Observed.Fields())
+	if err != nil {
+		return err
+	}
+	err = a.Append(pointers(c.notes.Cols), upTo(c.notes.N))
+	if _, cerr := a.Close(); err == nil {
+		err = cerr
+	}
+	return err
+}
