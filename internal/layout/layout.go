@@ -16,6 +16,8 @@ const (
 	ValidTo       = "valid_to"           // to before here
 	IsCurrent     = "is_current"
 	IsInferred    = "is_inferred"
+	IsGone        = "is_gone"   // a delivery of all had it no longer
+	Mark          = "mark"      // of an observation that no row made: gone or back
 	LoadLine      = "load_line" // of a fact: the file and line that it came from, see ledger.Line
 	LoadRun       = "load_run"  // the run that wrote the row last
 )
@@ -160,9 +162,15 @@ func dimension(d *star.Dimension) *Dimension {
 		for _, f := range d.Type3 {
 			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f})
 		}
+		if d.Closes() {
+			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: column.Field{Name: Mark, Type: column.Type{Kind: column.Text}}})
+		}
 	}
 	if t.Inferable() {
 		add(true, column.Field{Name: IsInferred, Type: boolean})
+	}
+	if d.Marked() {
+		add(true, column.Field{Name: IsGone, Type: boolean})
 	}
 	add(true, column.Field{Name: LoadRun, Type: integer})
 	return t

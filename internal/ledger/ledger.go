@@ -46,6 +46,8 @@ var (
 		required("dimension", text), required("highest_key", integer), required("changed_by", text)}}
 	inferredTable = &warehouse.Table{Name: "load_inferred", Primary: []string{"dimension", "member_key"}, Columns: []warehouse.Column{
 		required("dimension", text), required("member_key", integer), required("inferred_run", integer), optional("filled_run", integer)}}
+	deliveryTable = &warehouse.Table{Name: "load_delivery", Primary: []string{"dimension", "scope", "delivered_on"}, Columns: []warehouse.Column{
+		required("dimension", text), required("scope", text), required("delivered_on", timestamp), required("run", integer)}}
 	fileTable = &warehouse.Table{Name: "load_file", Primary: []string{"file"}, Columns: []warehouse.Column{
 		required("file", integer), required("name", text), required("first_run", integer)}}
 	asideTable = &warehouse.Table{Name: "load_set_aside", Primary: []string{"step", "file", "line", "content_hash"}, Columns: []warehouse.Column{
@@ -56,7 +58,7 @@ var (
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{runTable, stepTable, keyTable, inferredTable, fileTable, asideTable}
+	return []*warehouse.Table{runTable, stepTable, keyTable, inferredTable, deliveryTable, fileTable, asideTable}
 }
 
 // States of runs and steps.
@@ -112,6 +114,9 @@ type Figures struct {
 	Filled    int64 `json:"filled,omitempty"`    // that filled an inferred member
 	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version
 	Conflicts int64 `json:"conflicts,omitempty"` // that lost to another row of the same effective time
+
+	Gone int64 `json:"gone,omitempty"` // members that a delivery of all has no longer
+	Back int64 `json:"back,omitempty"` // and that it has again
 
 	Table int64 `json:"table_rows"` // in the step's table at its end
 

@@ -60,6 +60,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if err := w.inferred(ctx); err != nil {
 		return err
 	}
+	if err := feed.Missed(ctx, w.tx, w.limits.Gone); err != nil {
+		return err
+	}
 	if w.figures.Repointed, err = feed.Settle(ctx, w.tx); err != nil {
 		return err
 	}
@@ -71,7 +74,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 	}
 	f, c := &w.figures, &feed.Counts
 	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts
-	f.Attributes = feed.Attributes
+	f.Attributes, f.Gone, f.Back = feed.Attributes, feed.Gone, feed.Back
 	if d.Calendar == nil {
 		f.Examples = feed.Examples
 	}
@@ -103,7 +106,10 @@ func (w *work) natural() []int {
 func (w *work) judge() func(*column.Batch) {
 	d := w.dimension
 	natural := w.natural()
-	effective := -1
+	effective, delivered := -1, -1
+	if d.Deliveries != nil && d.Deliveries.On != nil {
+		delivered = column.Find(w.fields, d.Deliveries.On.Name)
+	}
 	if d.Timed() {
 		effective = column.Find(w.fields, d.Effective.Name)
 	}
@@ -113,6 +119,13 @@ func (w *work) judge() func(*column.Batch) {
 			for i := range b.N {
 				if b.Cols[k].Null[i] && !b.Bad(i) {
 					b.SetAside(i, "no "+d.NaturalKey[n].Name+", which is the natural key", "")
+				}
+			}
+		}
+		if delivered >= 0 {
+			for i := range b.N {
+				if b.Cols[delivered].Null[i] && !b.Bad(i) {
+					b.SetAside(i, "no "+d.Deliveries.On.Name+", so nobody knows when it was delivered", "")
 				}
 			}
 		}
@@ -149,6 +162,9 @@ func (w *work) arrange(x *member.Roster, c *delivery) {
 			outrigger++
 		}
 	}
+	if d := w.dimension; d.Deliveries != nil && d.Deliveries.On != nil {
+		c.rows.Delivered = &c.batch.Cols[column.Find(w.fields, d.Deliveries.On.Name)]
+	}
 	if d := w.dimension; d.Timed() {
 		c.rows.Effective = &c.batch.Cols[column.Find(w.fields, d.Effective.Name)]
 		if d.Sequence != nil {
@@ -169,7 +185,9 @@ func (w *work) takeDelivery(ctx context.Context, feed *member.Feed, c *delivery)
 		c.rows.Judge(int(i))
 	}
 	for i := range b.N {
-		if !b.Bad(i) {
+		if b.Bad(i) {
+			feed.Doubtful(c.rows, i)
+		} else {
 			feed.Take(c.rows, i)
 		}
 	}

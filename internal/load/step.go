@@ -234,6 +234,9 @@ func (w *work) open(ctx context.Context) error {
 				add(*f)
 			}
 		}
+		if d.Deliveries != nil && d.Deliveries.On != nil {
+			add(*d.Deliveries.On)
+		}
 	}
 	if declared == nil {
 		w.source = w.dimension.Text

@@ -22,6 +22,7 @@ type change struct {
 	type1    revision
 	type2    revision
 	type3    revision
+	flags    revision   // members that are gone, or back
 	fresh    []composed // new versions, by key
 	notes    *column.Batch
 	renoted  *column.Batch // notes that go
@@ -83,6 +84,16 @@ func (c *change) outline() {
 			c.outcomes = append(c.outcomes, c.f.history(m))
 		} else {
 			c.outcomes = append(c.outcomes, c.f.single(m))
+		}
+		if d := c.f.x.dim; d.Marked() && !d.Closes() {
+			o := &c.outcomes[len(c.outcomes)-1]
+			away, changed := c.f.flagged[m]
+			if p := c.f.before(m); !changed && len(p.versions) > 0 {
+				away = p.versions[0].gone
+			}
+			for j := range o.heirs {
+				o.heirs[j].gone = away
+			}
 		}
 	}
 }
@@ -194,13 +205,23 @@ func (f *Feed) Commit() {
 		if o.type0 != none {
 			p.origin = f.seen[o.type0].type0
 		}
-		if n := len(o.story); n > 0 && o.story[n-1].seen != none {
-			p.recent = f.seen[o.story[n-1].seen].type3
+		for k := len(o.story) - 1; k >= 0; k-- {
+			if s := o.story[k]; s.mark == real {
+				if s.seen != none {
+					p.recent = f.seen[s.seen].type3
+				}
+				break
+			}
 		}
 		if len(o.noted) > 0 {
 			p.noted = slices.DeleteFunc(p.noted, func(n note) bool { return slices.Contains(o.renoted, n) })
 			p.noted = append(p.noted, o.noted...)
 			slices.SortFunc(p.noted, note.compare)
+		}
+	}
+	for m, away := range f.flagged {
+		for k := range f.x.people[m].versions {
+			f.x.people[m].versions[k].gone = away
 		}
 	}
 	f.committed()

@@ -21,6 +21,15 @@ func (c *change) compose() {
 	if d.Observed != nil {
 		c.notes, c.renoted = column.NewBatch(d.Observed.Fields()), column.NewBatch(d.Observed.Fields()[:2])
 	}
+	c.flags = c.revision([]column.Field{{Name: layout.IsGone, Type: column.Type{Kind: column.Boolean}}})
+	for m, away := range f.flagged {
+		for _, v := range f.before(m).versions {
+			for k, value := range []int64{v.key, truth(away), f.run} {
+				c.flags.Cols[k].AppendInt(value)
+			}
+			c.flags.N++
+		}
+	}
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
 		p := f.before(o.member)
@@ -62,10 +71,18 @@ func (c *change) keepApart(o *outcome, p *person) {
 			appendSequence(&c.notes.Cols[2], n.sighting)
 			at++
 		}
-		if len(c.notes.Cols) > at { // the observation itself is in the story
+		if l := &c.f.layout; l.type3 < l.type2 { // the observation itself is in the story
 			s := o.story[slices.IndexFunc(o.story, func(s sight) bool { return s.effective == n.effective })]
-			for k := at; k < len(c.notes.Cols); k++ {
-				c.notes.Cols[k].Append(&c.f.kept.Cols[c.f.layout.type3+k-at], int(s.seen))
+			for k := l.type3; k < l.type2; k++ {
+				c.notes.Cols[at].Append(&c.f.kept.Cols[k], int(s.seen))
+				at++
+			}
+		}
+		if c.f.x.dim.Closes() {
+			if n.mark == real {
+				c.notes.Cols[at].AppendNull()
+			} else {
+				c.notes.Cols[at].AppendText(marks[n.mark])
 			}
 		}
 		c.notes.N++
@@ -152,6 +169,9 @@ func (c *change) validityFields() []column.Field {
 	if d.Inferable() {
 		fields = append(fields, column.Field{Name: layout.IsInferred, Type: boolean})
 	}
+	if d.Closes() {
+		fields = append(fields, column.Field{Name: layout.IsGone, Type: boolean})
+	}
 	return fields
 }
 
@@ -176,7 +196,7 @@ func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 		to = p.versions[h.claims+1].from
 	}
 	wasCurrent := h.claims == len(p.versions)-1
-	if len(c.validity.fields) > 2 && (old.inferred || old.from != h.from || to != h.to || old.sighting != h.sighting || wasCurrent != current) {
+	if len(c.validity.fields) > 2 && (old.inferred || old.from != h.from || to != h.to || old.sighting != h.sighting || wasCurrent != current || d.Closes() && old.gone != h.gone) {
 		c.validity.N++
 		c.stamp(c.validity.Batch, h, current)
 	}
@@ -197,6 +217,14 @@ func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 	}
 	if d.Versioned() && h.start != none && (old.inferred || old.traits != h.traits) {
 		c.copyValues(c.type2, h.key, h.start, f.layout.type2)
+	} else if d.Versioned() && h.start == none && old.traits != h.traits { // gone, and what it was last is another now
+		last := len(c.type2.Cols) - 1
+		c.type2.Cols[0].AppendInt(h.key)
+		for k := 1; k < last; k++ {
+			c.type2.Cols[k].Append(&c.stood.Cols[f.layout.type2+k], c.standing[p.versions[h.values].key])
+		}
+		c.type2.Cols[last].AppendInt(f.run)
+		c.type2.N++
 	}
 }
 
@@ -223,6 +251,9 @@ func (c *change) stamp(b *column.Batch, h *heir, current bool) {
 	}
 	if d.Inferable() {
 		put(0)
+	}
+	if d.Closes() {
+		put(truth(h.gone))
 	}
 	put(c.f.run)
 }
@@ -315,6 +346,8 @@ func (c *change) row(rows *column.Batch, n composed, find []int) {
 			col.AppendInt(truth(n.current))
 		case name == layout.IsInferred:
 			col.AppendInt(0)
+		case name == layout.IsGone:
+			col.AppendInt(truth(n.h.gone))
 		case name == layout.LoadRun:
 			col.AppendInt(f.run)
 		}
@@ -338,7 +371,7 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 		f.Removed += n
 		f.changed = true
 	}
-	for _, r := range []revision{c.validity, c.type0, c.type1, c.type3, c.type2} {
+	for _, r := range []revision{c.validity, c.type0, c.type1, c.type3, c.type2, c.flags} {
 		if r.N > 0 {
 			if _, err := tx.Amend(ctx, d.Table.Name, 1, r.fields, r.Batch); err != nil {
 				return err
@@ -352,7 +385,7 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 	if err := c.insert(ctx, tx); err != nil {
 		return err
 	}
-	if c.notes == nil || c.notes.N == 0 {
+	if c.notes == nil || c.notes.N+c.renoted.N == 0 {
 		return nil
 	}
 	f.changed = true

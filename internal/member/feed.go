@@ -29,6 +29,10 @@ type Feed struct {
 
 	Examples map[string][]string // natural keys of the first members that rows made, changed and so on, by what they did
 
+	here       *attendance    // nil where only changes are delivered
+	flagged    map[int32]bool // members that a mark is set on or taken off
+	Gone, Back int64          // members that went, and that came back
+
 	list      []int32 // buffers of history
 	all, best []sight
 }
@@ -61,6 +65,7 @@ type observation struct {
 	sighting
 	member   int32
 	previous int32 // of the same member, plus 1
+	mark     mark  // if no row makes it
 	digests
 }
 
@@ -104,7 +109,8 @@ func (x *Roster) Values() []column.Field { return x.values().fields }
 
 // Feed starts the overlay of the step that loads the dimension.
 func (x *Roster) Feed(run int64, step string) *Feed {
-	f := &Feed{Session: x.Session(run, step), layout: x.values(), last: make([]int32, x.Len())}
+	f := &Feed{Session: x.Session(run, step), layout: x.values(), last: make([]int32, x.Len()), flagged: map[int32]bool{}}
+	f.here = x.attendance(f.layout)
 	f.kept = column.NewBatch(f.layout.fields)
 	return f
 }
@@ -116,6 +122,7 @@ type Delivery struct {
 	Values    []*column.Column // as Roster.Values lists them
 	Effective *column.Column   // nil if there is none
 	Sequence  *column.Column   // nil if there is none
+	Delivered *column.Column   // when the row was delivered; nil if nothing says
 	member    []int32
 	digests   []digests
 	known     []bool
@@ -169,6 +176,9 @@ func (x *Roster) says(m int32, o sighting, of *digests) bool {
 	if k == none || o.sequence > sequence {
 		return false
 	}
+	if n := p.note(o.effective); n != none && p.noted[n].mark != real {
+		return false
+	}
 	return o.sequence < sequence || p.versions[k].traits == of.type2 && (o.effective < p.latest() || of.type1 == p.traits) &&
 		(o.effective > p.earliest() || of.type0 == p.origin) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
 }
@@ -202,11 +212,19 @@ func (p *person) observed(effective int64) (int, int64) {
 	return none, unsaid
 }
 
-// latest gives the greatest effective time ever seen.
+// latest gives the greatest effective time of a row ever seen.
 func (p *person) latest() int64 {
-	latest := p.versions[len(p.versions)-1].effective
-	if n := len(p.noted); n > 0 {
-		latest = max(latest, p.noted[n-1].effective)
+	latest := int64(unsaid)
+	for k := len(p.noted) - 1; k >= 0; k-- {
+		if p.noted[k].mark == real {
+			latest = p.noted[k].effective
+			break
+		}
+	}
+	for k := len(p.versions) - 1; k >= 0; k-- {
+		if n := p.note(p.versions[k].effective); n == none || p.noted[n].mark == real {
+			return max(latest, p.versions[k].effective)
+		}
 	}
 	return latest
 }
@@ -238,7 +256,13 @@ func (f *Feed) Take(v *Delivery, i int) {
 		}
 	} else if v.known[i] && f.last[m] == 0 {
 		f.Counts.Same++
+		if f.here != nil {
+			f.present(v, i, m)
+		}
 		return
+	}
+	if f.here != nil {
+		f.present(v, i, m)
 	}
 	previous := f.last[m]
 	if previous == 0 {

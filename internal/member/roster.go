@@ -49,6 +49,7 @@ type version struct {
 	sighting               // as delivered; unsaid for an inferred member
 	traits   column.Digest // of the type 2 values
 	inferred bool
+	gone     bool // a delivery of all had the member no longer
 }
 
 // person is a member.
@@ -65,6 +66,7 @@ type person struct {
 type note struct {
 	sighting
 	type3 column.Digest // of the type 3 values observed
+	mark  mark          // if no row made it
 }
 
 func (n note) compare(o note) int { return n.sighting.compare(o.sighting) }
@@ -115,6 +117,10 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 	if d.Inferable() {
 		add(column.Field{Name: layout.IsInferred, Type: column.Type{Kind: column.Boolean}})
 	}
+	marked := add()
+	if d.Marked() {
+		add(column.Field{Name: layout.IsGone, Type: column.Type{Kind: column.Boolean}})
+	}
 	rows, err := r.Read(ctx, warehouse.Query{Table: d.Table.Name, Fields: fields})
 	if err != nil {
 		return nil, err
@@ -152,6 +158,7 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 				v.from = b.Cols[validity].Int[i]
 			}
 			v.inferred = d.Inferable() && b.Cols[inferred].Int[i] != 0
+			v.gone = d.Marked() && b.Cols[marked].Int[i] != 0
 			x.people[m].versions = append(x.people[m].versions, v)
 		}
 	}
@@ -177,13 +184,21 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader) error {
 	if x.dim.Sequence != nil {
 		sequence, type3 = 2, 3
 	}
+	end := len(fields)
+	if x.dim.Closes() {
+		end--
+	}
 	var digest column.Digester
 	err := warehouse.Each(ctx, r, warehouse.Query{Table: x.dim.Observed.Name, Fields: fields}, func(b *column.Batch) {
 		cols := pointers(b.Cols)
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
 				p := &x.people[m]
-				p.noted = append(p.noted, note{sightingOf(cols[1], at(cols, sequence), i), digest.Of(cols[type3:], i)})
+				n := note{sightingOf(cols[1], at(cols, sequence), i), digest.Of(cols[type3:end], i), real}
+				if x.dim.Closes() {
+					n.mark = markOf(cols[end], i)
+				}
+				p.noted = append(p.noted, n)
 			}
 		}
 	})

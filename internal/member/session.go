@@ -97,6 +97,8 @@ func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
 			c.AppendInt(s.x.end)
 		case name == layout.IsCurrent, name == layout.IsInferred:
 			c.AppendInt(1)
+		case name == layout.IsGone:
+			c.AppendInt(0)
 		case name == layout.LoadRun:
 			c.AppendInt(s.run)
 		default:
@@ -227,7 +229,7 @@ func (s *Session) special(b *column.Batch, special star.Special) {
 			c.AppendInt(s.x.end)
 		case name == layout.IsCurrent:
 			c.AppendInt(1)
-		case name == layout.IsInferred:
+		case name == layout.IsInferred, name == layout.IsGone:
 			c.AppendInt(0)
 		case name == layout.LoadRun:
 			c.AppendInt(s.run)

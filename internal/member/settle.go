@@ -38,6 +38,7 @@ type sight struct {
 	traits  column.Digest
 	seen    int32 // the new observation, or none
 	version int   // the version that a known one belongs to, or none
+	mark    mark
 }
 
 // observations lists the new observations of a member in the order of effective time, sequence and
@@ -130,9 +131,18 @@ func (f *Feed) history(m int32) outcome {
 	claimed := make([]bool, len(p.versions))
 	for _, w := range winners {
 		last := len(out.heirs) - 1
-		starts := last < 0 || out.heirs[last].traits != w.traits
+		if w.mark != real {
+			if last < 0 {
+				continue
+			}
+			w.traits = out.heirs[last].traits
+		}
+		starts := last < 0 || out.heirs[last].traits != w.traits || out.heirs[last].gone != (w.mark == gone)
 		if starts {
-			h := heir{version: version{from: w.effective, sighting: w.sighting, traits: w.traits}, start: w.seen, claims: none, values: w.version}
+			h := heir{version: version{from: w.effective, sighting: w.sighting, traits: w.traits, gone: w.mark == gone}, start: w.seen, claims: none, values: w.version}
+			if w.mark != real { // what was last said goes on holding
+				h.start, h.values = out.heirs[last].start, out.heirs[last].values
+			}
 			if last < 0 && (f.x.dim.FromStart || !f.x.dim.Versioned()) {
 				h.from = f.x.beginning
 			}
@@ -177,7 +187,16 @@ func (f *Feed) history(m int32) outcome {
 
 // note keeps a new observation apart, where the row of its version doesn't tell it: it made none, or all are kept.
 func (f *Feed) note(p *person, out *outcome, w sight, silent bool) {
+	if w.mark != real {
+		if w.seen != none {
+			out.noted = append(out.noted, note{sighting: w.sighting, mark: w.mark})
+		}
+		return
+	}
 	if !f.x.dim.Complete() {
+		if k := p.note(w.effective); k != none && p.noted[k].mark != real {
+			out.renoted = append(out.renoted, p.noted[k])
+		}
 		if silent {
 			out.noted = append(out.noted, note{sighting: w.sighting})
 		}
@@ -186,7 +205,7 @@ func (f *Feed) note(p *person, out *outcome, w sight, silent bool) {
 	if w.seen == none {
 		return
 	}
-	n := note{w.sighting, f.seen[w.seen].type3}
+	n := note{sighting: w.sighting, type3: f.seen[w.seen].type3}
 	if k := p.note(w.effective); k == none {
 		out.noted = append(out.noted, n)
 	} else if p.noted[k] != n {
@@ -201,18 +220,30 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 	all := f.all[:0]
 	for k, v := range p.versions {
 		if v.effective != unsaid {
-			all = append(all, sight{sighting: v.sighting, traits: v.traits, seen: none, version: k})
+			s := sight{sighting: v.sighting, traits: v.traits, seen: none, version: k}
+			if n := p.note(v.effective); n != none {
+				s.mark = p.noted[n].mark
+			}
+			all = append(all, s)
 		}
 	}
 	for _, c := range p.noted {
 		k, _ := p.observed(c.effective)
-		all = append(all, sight{sighting: c.sighting, traits: p.versions[k].traits, seen: none, version: k})
+		all = append(all, sight{sighting: c.sighting, traits: p.versions[k].traits, seen: none, version: k, mark: c.mark})
 	}
 	for _, o := range list {
 		s := &f.seen[o]
-		all = append(all, sight{sighting: s.sighting, traits: s.type2, seen: o, version: none})
+		all = append(all, sight{sighting: s.sighting, traits: s.type2, seen: o, version: none, mark: s.mark})
 	}
-	slices.SortStableFunc(all, func(a, b sight) int { return a.compare(b.sighting) }) // known ones stay first
+	slices.SortStableFunc(all, func(a, b sight) int { // known ones stay first
+		if a.effective == b.effective && (a.mark == real) != (b.mark == real) { // a row counts more than a mark
+			if a.mark == real {
+				return 1
+			}
+			return -1
+		}
+		return a.compare(b.sighting)
+	})
 	winners := f.best[:0]
 	for from := 0; from < len(all); {
 		to := from + 1
@@ -220,12 +251,14 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 			to++
 		}
 		w := all[to-1]
-		if k := known(p, w.effective); k != none && p.versions[k].traits == w.traits {
-			w.version = k
+		if k := known(p, w.effective); k != none && p.versions[k].traits == w.traits && w.mark == real {
+			if n := p.note(w.effective); n == none || p.noted[n].mark == real {
+				w.version = k
+			}
 		}
 		for _, s := range all[from : to-1] {
 			switch {
-			case s.seen == none:
+			case s.seen == none || s.mark != real:
 			case s.traits == w.traits && (w.seen == none || f.seen[s.seen].digests == f.seen[w.seen].digests):
 				f.Counts.Same++
 			default:
@@ -260,12 +293,16 @@ func known(p *person, effective int64) int {
 
 // judge finds whose type 1 values hold, and counts what became of each new observation.
 func (f *Feed) judge(p *person, out *outcome, winners []sight) {
-	latest := winners[len(winners)-1]
+	rows := winners
+	for len(rows) > 1 && rows[len(rows)-1].mark != real {
+		rows = rows[:len(rows)-1]
+	}
+	latest := rows[len(rows)-1]
 	fresh := len(p.versions) == 0
 	filled := !fresh && p.versions[0].inferred
 	cause := int32(none) // the row that changed type 3 values
 	for k, w := range winners {
-		if out.thirds && w.seen != none && (cause == none || k == 0 || winners[k-1].seen == none || f.seen[w.seen].type3 != f.seen[winners[k-1].seen].type3) {
+		if out.thirds && w.seen != none && w.mark == real && (cause == none || k == 0 || winners[k-1].seen == none || f.seen[w.seen].type3 != f.seen[winners[k-1].seen].type3) {
 			cause = w.seen
 		}
 	}
@@ -280,7 +317,7 @@ func (f *Feed) judge(p *person, out *outcome, winners []sight) {
 		if j+1 < len(out.heirs) && out.heirs[j+1].effective == w.effective {
 			j++
 		}
-		if w.seen == none {
+		if w.seen == none || w.mark != real {
 			continue
 		}
 		h := &out.heirs[j]

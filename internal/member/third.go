@@ -51,10 +51,12 @@ func (c *change) thirds(o *outcome) {
 			is, begun = stood[a], true
 		}
 		for _, s := range o.story {
+			if s.mark != real {
+				continue
+			}
 			v := value{&f.kept.Cols[f.layout.type3+a], int(s.seen)}
 			if s.seen == none {
-				cols := c.told.Cols
-				v = value{&cols[len(cols)-len(d.Type3)+a], c.tellings[telling{o.member, s.sighting}]}
+				v = value{&c.told.Cols[column.Find(d.Observed.Fields(), d.Type3[a].Name)], c.tellings[telling{o.member, s.sighting}]}
 			}
 			if !begun {
 				is, begun = lastTwo{now: v}, true

@@ -262,9 +262,9 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 			if c.Int[i] != 1 {
 				say("it isn't current")
 			}
-		case col.Name == layout.IsInferred:
+		case col.Name == layout.IsInferred, col.Name == layout.IsGone:
 			if c.Int[i] != 0 {
-				say("it says that it is inferred")
+				say("it says " + col.Name)
 			}
 		case column.Find(x.d.Outriggers, col.Name) >= 0:
 			if c.Null[i] || c.Int[i] != s.Key {

@@ -89,6 +89,9 @@ func (c *checker) limits(l *Limits) {
 	if l.Unmatched == unset.Unmatched {
 		l.Unmatched = c.model.Limits.Unmatched
 	}
+	if l.Gone == unset.Gone {
+		l.Gone = c.model.Limits.Gone
+	}
 }
 
 func (c *checker) remark(at place.Place, subject, format string, args ...any) {
@@ -205,6 +208,7 @@ func (c *checker) dimension(d *Dimension) {
 	c.matching(d, path)
 	c.attributes(d, fields, path)
 	c.times(d, fields, of, path)
+	c.deliveries(d, fields, of, path)
 	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
 		c.staticRows(d, path)
 	}
@@ -243,6 +247,48 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 	}
 }
 
+// deliveries completes what is said about deliveries of all.
+func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path string) {
+	if d.delivers != "all" {
+		for _, said := range []struct {
+			is   bool
+			name string
+		}{{d.gone != "", "gone"}, {d.completeFor != nil, "complete_for"}, {d.deliveredOn != nil, "delivered_on"}} {
+			if said.is {
+				c.errorf(d.At, path, "%s speaks of deliveries of all: delivers: all", said.name)
+			}
+		}
+		return
+	}
+	all := &Deliveries{Gone: Departure(cmp.Or(d.gone, string(Keep)))}
+	d.Deliveries = all
+	for _, w := range d.completeFor {
+		f, ok := c.field(fields, of, w, path+".complete_for")
+		if !ok {
+			continue
+		}
+		has := false
+		for _, list := range [][]column.Field{d.NaturalKey, d.Type0, d.Type1, d.Type2, d.Type3} {
+			has = has || column.Find(list, f.Name) >= 0
+		}
+		if !has {
+			c.errorf(w.At, path+".complete_for", "%s is neither of the natural key nor an attribute, so it isn't known of members", w.Text)
+		}
+		all.Scope = append(all.Scope, f)
+	}
+	if d.deliveredOn != nil {
+		if f, ok := c.field(fields, of, *d.deliveredOn, path+".delivered_on"); ok {
+			if d.Effective != nil && f.Type != d.Effective.Type || f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
+				c.errorf(d.deliveredOn.At, path+".delivered_on", "%s is of type %s; it is a date or a timestamp, as effective is", f.Name, f.Type)
+			}
+			all.On = &f
+		}
+	}
+	if all.Gone == Close && (!d.Versioned() || d.deliveredOn == nil) {
+		c.errorf(d.At, path+".gone", "close makes a version from the time of the delivery: it needs type_2 attributes, and delivered_on, the column that says that time")
+	}
+}
+
 // attributes gives the dimension all columns as type 1 that stand nowhere else, unless it lists
 // them, and refuses names that stand twice or that the table has for itself.
 func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
@@ -254,6 +300,9 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	}
 	if d.Source != nil {
 		used["is_inferred"] = "the mark of inferred members"
+	}
+	if d.gone == string(Flag) || d.gone == string(Close) {
+		used["is_gone"] = "the mark of members that are gone"
 	}
 	claim := func(w Name, role, in string) {
 		for name, by := range used {
@@ -274,7 +323,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 			taken[w.Text] = true
 		}
 	}
-	for _, w := range []*Name{d.effective, d.sequence} {
+	for _, w := range []*Name{d.effective, d.sequence, d.deliveredOn} {
 		if w != nil {
 			taken[w.Text] = true
 		}
@@ -296,6 +345,9 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 		of := map[string]*[]column.Field{"type_0": &d.Type0, "type_1": &d.Type1, "type_2": &d.Type2, "type_3": &d.Type3}[others]
 		*of = append(*of, f)
 	}
+	slices.SortFunc(d.Type3, func(a, b column.Field) int { // in the order of the table
+		return cmp.Compare(column.Find(fields, a.Name), column.Find(fields, b.Name))
+	})
 	for _, f := range d.Type3 {
 		claim(Name{PreviousColumn(f.Name), d.At}, "what "+f.Name+" was before", "type_3")
 	}
@@ -319,7 +371,7 @@ func (c *checker) calendar(d *Dimension, path string) {
 	for _, w := range []struct {
 		given bool
 		name  string
-	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"}, {d.current != nil, "with_current"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
+	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"}, {d.current != nil, "with_current"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
 		if w.given {
 			c.errorf(d.At, path, "a calendar has its own columns: %s has no place here", w.name)
 		}

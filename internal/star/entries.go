@@ -81,7 +81,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 }
 
 // unset marks limits that the section doesn't say.
-var unset = Limits{-2, -2}
+var unset = Limits{-2, -2, -2}
 
 func (r *reader) warehouseEntries(m *Model) []Entry {
 	w := &m.Warehouse
@@ -128,6 +128,7 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 	return []Entry{
 		{"set_aside", "20% or none", "the most rows that may be set aside, as a share of the rows read; 20% if not said", false, func(n *node) { l.SetAside = r.share(n) }},
 		{"unmatched", "20% or none", "the most rows whose key is unmatched, for each key whose dimension has a source; 20% if not said", false, func(n *node) { l.Unmatched = r.share(n) }},
+		{"gone", "10% or none", "the most members that may be gone in a delivery of all, as a share of those of its scope that were there; 10% if not said", false, func(n *node) { l.Gone = r.share(n) }},
 	}
 }
 
@@ -188,6 +189,10 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"first_version", "from_beginning or from_effective", "whether a member's first version holds for earlier times too; from_beginning if not said", false, func(n *node) {
 			d.FromStart = r.choice(n, "from_beginning", "from_effective") != "from_effective"
 		}},
+		{"delivers", "changes or all", "whether a load brings what has changed, or all members there are, so that one which is missing is gone; changes if not said", false, func(n *node) { d.delivers = r.choice(n, "changes", "all") }},
+		{"gone", "keep, flag or close", "what becomes of a member that is gone: nothing; a mark, is_gone; or a new version with it, from the time of the delivery. keep if not said", false, func(n *node) { d.gone = r.choice(n, "keep", "flag", "close") }},
+		{"complete_for", "a column or a list", "what a delivery is complete for, where it isn't for all: only members that are equal to one of its rows in these columns can be gone", false, words(&d.completeFor)},
+		{"delivered_on", "a column", "says when a row was delivered, so that several deliveries may be read at once; close needs it", false, word(&d.deliveredOn)},
 		{"must_hold", "reason: condition", "what must hold of its table", false, func(n *node) { d.MustHold = r.musts(n) }},
 		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
 	}

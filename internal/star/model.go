@@ -61,9 +61,9 @@ func (w Warehouse) String() string {
 	return w.Path
 }
 
-// Limits are the shares of rows, in millionths, beyond which a step stops (rule R7). A negative one
+// Limits are the shares of rows, or of members that are gone, in millionths, beyond which a step stops (rule R7). A negative one
 // is no limit.
-type Limits struct{ SetAside, Unmatched int64 }
+type Limits struct{ SetAside, Unmatched, Gone int64 }
 
 // NoLimit lifts a limit; LimitFrom is the number of rows from which on limits count.
 const (
@@ -90,6 +90,7 @@ type Dimension struct {
 	FromStart  bool           // the first version holds from the beginning of time
 	Matching   []*Matching    // how natural keys are brought to one form, where they are
 	Delivered  []string       // the columns of the shaped source that say the natural key
+	Deliveries *Deliveries    // nil if the source delivers changes
 	Limits     Limits
 	MustHold   []*Must
 	Specials   []Special // the special members that it has, unknown first
@@ -97,6 +98,9 @@ type Dimension struct {
 	KeyStep    int64
 
 	from, effective, sequence *Name
+	delivers, gone            string
+	completeFor               []Name
+	deliveredOn               *Name
 	others                    string // what attributes are that are not listed
 	naturalKey                []Name
 	type0, type1, type2       []Name
@@ -106,6 +110,29 @@ type Dimension struct {
 
 // Versioned says whether members may have several versions.
 func (d *Dimension) Versioned() bool { return len(d.Type2) > 0 }
+
+// Deliveries are those of a dimension whose source delivers all members each time (rule R13).
+type Deliveries struct {
+	Gone  Departure
+	Scope []column.Field // what a delivery is complete for: all members that are equal to one of its rows in these
+	On    *column.Field  // says when it was delivered; nil if nothing does
+}
+
+// Departure is what becomes of a member that isn't delivered any more.
+type Departure string
+
+// The departures.
+const (
+	Keep  Departure = "keep"
+	Flag  Departure = "flag"
+	Close Departure = "close"
+)
+
+// Marked says whether the dimension marks members that are gone.
+func (d *Dimension) Marked() bool { return d.Deliveries != nil && d.Deliveries.Gone != Keep }
+
+// Closes says whether members that are gone get a version that says so.
+func (d *Dimension) Closes() bool { return d.Deliveries != nil && d.Deliveries.Gone == Close }
 
 // CurrentColumn is the column of all versions that has the current value of a type 2 attribute, and PreviousColumn
 // the one that has what a type 3 attribute was before its last change.

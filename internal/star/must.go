@@ -148,6 +148,9 @@ func (d *Dimension) own() []column.Field {
 	if d.Source != nil {
 		fields = append(fields, column.Field{Name: "is_inferred", Type: boolean})
 	}
+	if d.Marked() {
+		fields = append(fields, column.Field{Name: "is_gone", Type: boolean})
+	}
 	return fields
 }
 

@@ -18,11 +18,11 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	if len(dims) > 0 {
 		t := &Table{Columns: []Column{{Head: "dimension", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "new", Align: Right},
 			{Head: "versions", Align: Right}, {Head: "filled", Align: Right, Spare: true}, {Head: "changed", Align: Right}, {Head: "same", Align: Right},
-			{Head: "conflicts", Align: Right, Spare: true}, {Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
+			{Head: "conflicts", Align: Right, Spare: true}, {Head: "gone", Align: Right, Spare: true}, {Head: "back", Align: Right, Spare: true}, {Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
 		for _, s := range dims {
 			f := &s.Figures
 			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.New), Number(f.Versions), Number(f.Filled), Number(f.Changed),
-				Number(f.Same), Number(f.Conflicts), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), took(s.StartedAt, s.EndedAt))
+				Number(f.Same), Number(f.Conflicts), Number(f.Gone), Number(f.Back), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), took(s.StartedAt, s.EndedAt))
 		}
 		t.Write(w, width)
 		fmt.Fprintln(w)
