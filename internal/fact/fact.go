@@ -52,7 +52,8 @@ type Writer struct {
 	run         int64
 	files       map[string]int64 // their numbers in the ledger
 	fields      []column.Field   // of the table, but for line and run
-	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k
+	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
+	durable     []bool           // for each: it is a durable key
 	grainAt     []int            // of fields
 	canon       []*member.Roster // for each field, the roster of a versioned dimension, or nil
 	grainInfers bool             // members that the grain names may have to be made
@@ -77,12 +78,13 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 	w.fields = all[:len(all)-2]
 	for k, field := range w.fields {
 		from := column.Find(shaped, field.Name)
-		w.canon, w.lenient = append(w.canon, nil), append(w.lenient, false)
+		w.canon, w.lenient, w.durable = append(w.canon, nil), append(w.lenient, false), append(w.durable, false)
 		for n, l := range links {
-			if l.Column() == field.Name {
+			w.durable[k] = w.durable[k] || l.Both && l.DurableColumn() == field.Name
+			if l.Column() == field.Name || l.Both && l.DurableColumn() == field.Name {
 				from = -1 - n
 				w.lenient[k] = special(l.Unmatched) || special(l.Outside)
-				if l.Dimension.Versioned() {
+				if l.Dimension.Versioned() && !w.durable[k] {
 					w.canon[k] = l.Roster
 				}
 			}
@@ -136,9 +138,12 @@ func (w *Writer) Prepare(c *Chunk) {
 		c.Totals = make([]column.Int128, len(w.Measures))
 	}
 	for k, from := range w.from {
-		if from >= 0 {
+		switch {
+		case from >= 0:
 			c.cols[k] = &b.Cols[from]
-		} else {
+		case w.durable[k]:
+			c.cols[k] = &c.Keys.Durable[-1-from]
+		default:
 			c.cols[k] = &c.Keys.Keys[-1-from]
 		}
 	}

@@ -136,6 +136,9 @@ func dimension(d *star.Dimension) *Dimension {
 	}
 	add(true, column.Field{Name: d.KeyColumn(), Type: integer})
 	add(false, d.NaturalKey...)
+	if d.Durable {
+		add(true, column.Field{Name: d.DurableColumn(), Type: integer})
+	}
 	t.Table.Unique = column.Names(d.NaturalKey)
 	add(false, d.Attributes()...)
 	for _, k := range d.Keys {
@@ -198,6 +201,9 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 	add(false, f.Degenerate...)
 	for _, k := range f.Keys {
 		add(!empty(k), column.Field{Name: k.Column(), Type: integer})
+		if k.Both {
+			add(!empty(k), column.Field{Name: k.DurableColumn(), Type: integer})
+		}
 		d := tables[k.Dimension]
 		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: k.Column(), Table: d.Table.Name, Key: d.KeyColumn()})
 		d.PointedAt = append(d.PointedAt, reference(f, k, t.Table.Name))

@@ -22,6 +22,7 @@ var (
 	integer   = column.Type{Kind: column.Integer}
 	text      = column.Type{Kind: column.Text}
 	timestamp = column.Type{Kind: column.Timestamp}
+	boolean   = column.Type{Kind: column.Boolean}
 )
 
 func required(name string, t column.Type) warehouse.Column {
@@ -46,6 +47,9 @@ var (
 		required("dimension", text), required("highest_key", integer), required("changed_by", text)}}
 	inferredTable = &warehouse.Table{Name: "load_inferred", Primary: []string{"dimension", "member_key"}, Columns: []warehouse.Column{
 		required("dimension", text), required("member_key", integer), required("inferred_run", integer), optional("filled_run", integer)}}
+	referenceTable = &warehouse.Table{Name: "load_reference", Primary: []string{"table_name", "key_column"}, Columns: []warehouse.Column{
+		required("table_name", text), required("key_column", text), required("dimension", text), required("outrigger", boolean),
+		required("time_column", text), required("by_day", boolean), optional("time_type", text)}}
 	deliveryTable = &warehouse.Table{Name: "load_delivery", Primary: []string{"dimension", "scope", "delivered_on"}, Columns: []warehouse.Column{
 		required("dimension", text), required("scope", text), required("delivered_on", timestamp), required("run", integer)}}
 	fileTable = &warehouse.Table{Name: "load_file", Primary: []string{"file"}, Columns: []warehouse.Column{
@@ -58,7 +62,7 @@ var (
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{runTable, stepTable, keyTable, inferredTable, deliveryTable, fileTable, asideTable}
+	return []*warehouse.Table{runTable, stepTable, keyTable, inferredTable, referenceTable, deliveryTable, fileTable, asideTable}
 }
 
 // States of runs and steps.

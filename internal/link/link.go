@@ -77,6 +77,7 @@ func (l *Link) Natural(b *column.Batch, i int) string {
 // Resolved is the keys of a batch.
 type Resolved struct {
 	Keys    []column.Column // a column of surrogate keys for each link
+	Durable []column.Column // and of durable keys, where they are held too
 	Open    [][]bool        // for each link, the rows that need a member inferred; nil if none do
 	Pending []int32         // rows that need any
 	Counts  []ledger.KeyCounts
@@ -114,6 +115,7 @@ var integer = column.Type{Kind: column.Integer}
 func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
 	if out.Keys == nil {
 		out.Keys = make([]column.Column, len(r.links))
+		out.Durable = make([]column.Column, len(r.links))
 		out.Open = make([][]bool, len(r.links))
 		out.Counts = make([]ledger.KeyCounts, len(r.links))
 	}
@@ -134,7 +136,12 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
 			asOf = &b.Cols[l.asOf]
 		}
 		r.buf = l.columns(b, r.buf)
-		r.lookup[k].Resolve(r.buf, asOf, b.N, c.Int, match)
+		durable := &out.Durable[k]
+		if l.Both {
+			durable.Type = integer
+			durable.Resize(b.N)
+		}
+		r.lookup[k].Resolve(r.buf, asOf, b.N, c.Int, durable.Int, match)
 		out.Counts[k], out.Open[k] = ledger.KeyCounts{}, nil
 		for i, m := range match {
 			if passed != nil && !passed[i] {
@@ -145,6 +152,14 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
 				continue
 			}
 			pending = l.apply(b, out, k, i, m) || pending
+		}
+		if l.Both {
+			copy(durable.Null, c.Null)
+			for i, surrogate := range c.Int {
+				if surrogate < 0 { // special members have one key
+					durable.Int[i] = surrogate
+				}
+			}
 		}
 	}
 	if !pending {
@@ -231,7 +246,15 @@ func Join(links []*Link, b *column.Batch, r *Resolved, i int32) {
 		if r.Open[k] == nil || !r.Open[k][i] {
 			continue
 		}
-		r.Keys[k].Int[i], _ = l.Session.Infer(l.columns(b, nil), int(i))
+		surrogate, _ := l.Session.Infer(l.columns(b, nil), int(i))
+		r.set(k, i, surrogate)
+	}
+}
+
+// set gives a row the key of a member that the step has made; it is its durable key, too.
+func (r *Resolved) set(k int, i int32, surrogate int64) {
+	if r.Keys[k].Int[i] = surrogate; len(r.Durable[k].Int) > 0 {
+		r.Durable[k].Int[i] = surrogate
 	}
 }
 
@@ -246,7 +269,7 @@ func Known(links []*Link, b *column.Batch, r *Resolved, i int32, of func(*Link) 
 		if !ok {
 			return false
 		}
-		r.Keys[k].Int[i] = surrogate
+		r.set(k, i, surrogate)
 	}
 	return true
 }

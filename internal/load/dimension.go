@@ -51,6 +51,13 @@ func (w *work) loadDimension(ctx context.Context) error {
 			resolvers[worker].Resolve(c.batch, &c.keys)
 			w.arrange(x, c)
 			c.rows.Prepare(c.batch.N, c.batch.Bad)
+			if d.RefuseLate {
+				for i := range c.batch.N {
+					if !c.batch.Bad(i) && c.rows.Late(i) {
+						c.batch.SetAside(i, "older than what was loaded of its member", c.rows.Effective.Value(i))
+					}
+				}
+			}
 			return nil
 		},
 		func(c *delivery) error { return w.takeDelivery(ctx, feed, c) })

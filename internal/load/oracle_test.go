@@ -40,6 +40,7 @@ type scene struct {
 	firstName        bool   // the names of boats are type 0
 	pastBasin        bool   // the basins of boats are type 3
 	current          bool   // the current class stands on all versions
+	durable          bool   // boats have durable keys, and trips both
 	months           int    // in which boats change: few, so that there are ties
 	numbered, others string // how surrogate keys are numbered, and the attributes of ports said
 }
@@ -58,7 +59,7 @@ func newScene(seed uint64) *scene {
 	s.months = 1 + r.IntN(4)
 	s.others = pick(r, "", "    others: type_1\n")
 	s.firstName, s.pastBasin = r.IntN(3) == 0, r.IntN(3) == 0
-	s.current = s.mode == "versioned" && r.IntN(2) == 0
+	s.current, s.durable = s.mode == "versioned" && r.IntN(2) == 0, s.mode == "versioned" && r.IntN(2) == 0
 	for range r.IntN(12) {
 		s.rates = append(s.rates, strings.Join([]string{pick(r, "P1", "P2", "P3", "P4", ""), pick(r, "2023-12-31", "2024-01-01", "2024-01-02", "2024-01-03"), pick(r, "1.50", "2.25", "3.00", "13.13")}, ","))
 	}
@@ -126,14 +127,20 @@ func (s *scene) model(warehouse string) string {
 	if s.current {
 		boat += "    with_current: class\n"
 	}
+	if s.durable {
+		boat += "    durable_key: kept\n"
+	}
 	if s.sequence {
 		boat += "    sequence: seq\n"
 	}
 	asOf, keep := "", ""
-	if s.mode == "versioned" {
-		asOf = "        as_of: at\n        outside: " + s.boatOut + "\n"
+	if s.durable {
+		keep = "        holds: both\n"
 	}
-	if s.keepAt {
+	if s.mode == "versioned" {
+		asOf = keep + "        as_of: at\n        outside: " + s.boatOut + "\n"
+	}
+	if keep = ""; s.keepAt {
 		keep = "    degenerate: at\n"
 	}
 	return "warehouse:\n  " + warehouse + `
@@ -320,6 +327,8 @@ type world struct {
 	ports map[string]map[string]string
 	trips map[string]*tripRow
 	aside int // rows of trips set aside in the last load
+
+	lasting map[string]string // the durable keys of boats
 }
 
 type boatVersion struct{ effective, from, to, name, class, basin, pastBasin string }
@@ -646,7 +655,7 @@ func (w *world) found(t *testing.T, dir string) []string {
 	tables := startest.Star(t, dir)
 	var lines []string
 	line := func(parts ...string) { lines = append(lines, strings.Join(parts, "|")) }
-	boat, port, zone := map[string]string{}, map[string]string{}, map[string]string{}
+	boat, port, zone, lasting := map[string]string{}, map[string]string{}, map[string]string{}, map[string]string{}
 	for _, r := range tables["dim_zone"] {
 		zone[r["zone_key"]] = cmp.Or(r["code"], r["zone_key"])
 	}
@@ -660,6 +669,10 @@ func (w *world) found(t *testing.T, dir string) []string {
 		current := cmp.Or(r["is_current"], "true")
 		line("boat", nk, r["current_class"], r["previous_basin"], r["name"], r["class"], r["basin"], r["effective_from"], r["valid_from"], r["valid_to"], current, r["is_inferred"])
 		boat[r["boat_key"]] = nk
+		if was := w.lasting[nk]; w.durable && was != "" && was != r["boat_durable_key"] {
+			t.Errorf("the durable key of %s was %s and is %s", nk, was, r["boat_durable_key"])
+		}
+		lasting[r["boat_key"]], w.lasting[nk] = r["boat_durable_key"], r["boat_durable_key"]
 		if w.mode == "versioned" {
 			boat[r["boat_key"]] += "@" + r["effective_from"]
 		}
@@ -674,6 +687,9 @@ func (w *world) found(t *testing.T, dir string) []string {
 		b, ok := boat[r["boat_key"]]
 		if !ok && r["boat_key"] != "" {
 			b = "orphan " + r["boat_key"]
+		}
+		if want := lasting[r["boat_key"]]; w.durable && !strings.HasPrefix(r["boat_key"], "-") && want != r["boat_durable_key"] {
+			t.Errorf("trip %s has the durable key %s of boat %s, whose is %s", r["trip"], r["boat_durable_key"], r["boat_key"], want)
 		}
 		line("trip", r["trip"], r["day"], b, port[r["port_key"]], r["sailed_date_key"], r["at"], r["qty"], r["amount"])
 	}
@@ -711,7 +727,7 @@ func TestOracle(t *testing.T) {
 
 func oracleCase(t *testing.T, seed uint64, kind string) {
 	s := newScene(seed)
-	w := &world{scene: s, boats: map[string][]*boatVersion{}, ports: map[string]map[string]string{}, trips: map[string]*tripRow{}}
+	w := &world{scene: s, lasting: map[string]string{}, boats: map[string][]*boatVersion{}, ports: map[string]map[string]string{}, trips: map[string]*tripRow{}}
 	options := []load.Options{{Workers: 1}, {Workers: 2, Piece: 64}, {Workers: 8, Piece: 200}}
 	dirs := make([]string, len(options))
 	for i := range dirs {

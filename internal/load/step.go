@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/link"
 	"ironmonger/internal/member"
@@ -164,6 +165,9 @@ func (w *work) try(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := w.points(ctx); err != nil {
+		return err
+	}
 	w.keep()
 	w.figures.Keys = map[string]*ledger.KeyCounts{}
 	for k := range w.keys {
@@ -212,6 +216,25 @@ func (w *work) tables(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// points writes down where the step's table points to, so that loads of other models know it too.
+func (w *work) points(ctx context.Context) error {
+	table := ""
+	if w.fact != nil {
+		table = w.fact.Table.Name
+	} else {
+		table = w.dimension.Table.Name
+	}
+	refs := map[string][]layout.Reference{}
+	for _, k := range w.step.keys {
+		for _, ref := range w.star.Dimension(k.Dimension).PointedAt {
+			if ref.Table == table && ref.Key == k.Column() {
+				refs[k.Dimension.Text] = append(refs[k.Dimension.Text], ref)
+			}
+		}
+	}
+	return ledger.Points(ctx, w.tx, table, refs)
 }
 
 // open finds the rows of the step, reading only the columns it needs.

@@ -74,7 +74,11 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 		return nil, err
 	}
 	f.settled = c.outcomes
-	return c.repoint(ctx, tx)
+	refs, err := c.references(ctx, tx)
+	if err != nil {
+		return nil, err
+	}
+	return c.repoint(ctx, tx, refs)
 }
 
 // outline works out the members' versions.
@@ -113,6 +117,18 @@ func (c *change) allocate() {
 	})
 	for _, h := range fresh {
 		h.key = c.f.allocate(h.start)
+	}
+	for k := range c.outcomes {
+		o := &c.outcomes[k]
+		if p := c.f.before(o.member); len(p.versions) > 0 {
+			o.durable = p.durable
+			continue
+		}
+		for j, h := range o.heirs {
+			if j == 0 || h.key < o.durable {
+				o.durable = h.key
+			}
+		}
 	}
 }
 
@@ -195,7 +211,7 @@ func (f *Feed) Commit() {
 	}
 	for _, o := range f.settled {
 		p := &f.x.people[o.member]
-		p.versions = p.versions[:0]
+		p.durable, p.versions = o.durable, p.versions[:0]
 		for _, h := range o.heirs {
 			p.versions = append(p.versions, h.version)
 		}

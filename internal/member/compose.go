@@ -334,6 +334,8 @@ func (c *change) row(rows *column.Batch, n composed, find []int) {
 			col.Append(&f.kept.Cols[at], int(n.o.type1))
 		case k == 0:
 			col.AppendInt(n.h.key)
+		case d.Durable && name == d.DurableColumn():
+			col.AppendInt(n.o.durable)
 		case name == layout.EffectiveFrom:
 			col.AppendInt(n.h.effective)
 		case name == layout.Sequence:

@@ -146,6 +146,19 @@ func (v *Delivery) Prepare(n int, skip func(int) bool) {
 	}
 }
 
+// Late says whether row i tells something of its member that is older than what an earlier load brought.
+func (v *Delivery) Late(i int) bool {
+	if v.member[i] < 0 || v.known[i] {
+		return false
+	}
+	p := &v.x.people[v.member[i]]
+	latest := p.latest()
+	if v.x.dim.Observed == nil {
+		latest = p.versions[0].effective
+	}
+	return sightingOf(v.Effective, nil, i).effective < latest
+}
+
 // Judge compares row i once more, after its outrigger keys have changed.
 func (v *Delivery) Judge(i int) {
 	part := func(from, to int) column.Digest { return v.digest.Of(v.Values[from:to], i) }

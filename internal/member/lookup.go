@@ -42,8 +42,9 @@ func (l *Lookup) inDays(by []*column.Column, n int) []*column.Column {
 }
 
 // Resolve finds the keys of n rows whose natural keys are in by and whose times are in asOf, or nil
-// for the current versions. The key of an Outside row is that of the nearest version.
-func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrogate []int64, match []Match) {
+// for the current versions. The key of an Outside row is that of the nearest version. Durable keys go to durable,
+// unless that is nil.
+func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrogate, durable []int64, match []Match) {
 	if cap(l.member) < n {
 		l.member = make([]int32, n+n/4)
 	}
@@ -51,6 +52,9 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 	l.x.index.Find(l.inDays(by, n), member)
 	toDay := asOf != nil && asOf.Type.Kind == column.Timestamp && l.x.dim.Time.Kind == column.Date
 	for i, m := range member {
+		if durable != nil && m >= 0 {
+			durable[i] = l.x.people[m].durable
+		}
 		switch {
 		case m == key.Missing:
 			match[i] = Missing

@@ -7,6 +7,7 @@ import (
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/warehouse"
 )
 
@@ -58,14 +59,28 @@ func (c *change) moves(o *outcome) {
 	}
 }
 
+// references lists the columns that point to the dimension: those of this model, and those that the ledger knows of
+// others.
+func (c *change) references(ctx context.Context, tx warehouse.Tx) ([]layout.Reference, error) {
+	d := c.f.x.dim
+	refs := slices.Clone(d.PointedAt)
+	known, err := ledger.References(ctx, tx, d.Text)
+	for _, ref := range known {
+		if !slices.ContainsFunc(d.PointedAt, func(r layout.Reference) bool { return r.Table == ref.Table }) {
+			refs = append(refs, ref)
+		}
+	}
+	return refs, err
+}
+
 // repoint changes the keys of the tables that point to the dimension.
-func (c *change) repoint(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
+func (c *change) repoint(ctx context.Context, tx warehouse.Tx, refs []layout.Reference) (map[string]int64, error) {
 	counts := map[string]int64{}
 	noted := ""
 	if c.f.x.dim.Observed != nil {
 		noted = c.f.x.dim.Observed.Name
 	}
-	for _, ref := range c.f.x.dim.PointedAt {
+	for _, ref := range refs {
 		r := &warehouse.Repointing{Table: ref.Table, Key: ref.Key, Time: ref.Time, TimeType: ref.TimeType, Moves: c.untimed}
 		switch {
 		case ref.Outrigger:
@@ -78,8 +93,8 @@ func (c *change) repoint(ctx context.Context, tx warehouse.Tx) (map[string]int64
 		}
 		if columns, err := tx.Describe(ctx, ref.Table); err != nil {
 			return nil, err
-		} else if columns == nil {
-			continue // not made yet
+		} else if !slices.Contains(columns, ref.Key) || ref.Time != "" && !slices.Contains(columns, ref.Time) {
+			continue // not made yet, or made anew by hand
 		}
 		n, err := tx.Repoint(ctx, r)
 		if err != nil {

@@ -54,6 +54,7 @@ type version struct {
 
 // person is a member.
 type person struct {
+	durable  int64         // the key that is the same for all versions, where there is one
 	versions []version     // by from; at least one
 	traits   column.Digest // of the type 1 values
 	origin   column.Digest // of the type 0 values
@@ -121,6 +122,10 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 	if d.Marked() {
 		add(column.Field{Name: layout.IsGone, Type: column.Type{Kind: column.Boolean}})
 	}
+	durable := add()
+	if d.Durable {
+		add(column.Field{Name: d.DurableColumn(), Type: column.Type{Kind: column.Integer}})
+	}
 	rows, err := r.Read(ctx, warehouse.Query{Table: d.Table.Name, Fields: fields})
 	if err != nil {
 		return nil, err
@@ -149,6 +154,9 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 			m, fresh := x.index.Add(cols[natural:type1], i)
 			if fresh {
 				x.people = append(x.people, person{traits: digest.Of(cols[type1:type0], i), origin: digest.Of(cols[type0:type3], i), recent: digest.Of(cols[type3:type2], i)})
+			}
+			if d.Durable {
+				x.people[m].durable = b.Cols[durable].Int[i]
 			}
 			v.traits = digest.Of(cols[type2:times], i)
 			if d.Timed() {

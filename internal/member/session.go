@@ -85,7 +85,7 @@ func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
 		name := d.Table.Columns[k].Name
 		natural := column.Find(d.NaturalKey, name)
 		switch {
-		case k == 0:
+		case k == 0, d.Durable && name == d.DurableColumn():
 			c.AppendInt(surrogate)
 		case natural >= 0:
 			c.Append(by[natural], i)
@@ -171,7 +171,7 @@ func (s *Session) Commit() {
 	cols := pointers(s.natural)
 	for i, surrogate := range s.keys {
 		s.x.index.Add(cols, i)
-		s.x.people = append(s.x.people, person{versions: []version{{key: surrogate, from: s.x.beginning, sighting: sighting{unsaid, unsaid}, inferred: true}}})
+		s.x.people = append(s.x.people, person{durable: surrogate, versions: []version{{key: surrogate, from: s.x.beginning, sighting: sighting{unsaid, unsaid}, inferred: true}}})
 	}
 	s.committed()
 }
@@ -221,7 +221,7 @@ func (s *Session) special(b *column.Batch, special star.Special) {
 	for k := range b.Cols {
 		c, name := &b.Cols[k], d.Table.Columns[k].Name
 		switch {
-		case k == 0, column.Find(d.Outriggers, name) >= 0:
+		case k == 0, d.Durable && name == d.DurableColumn(), column.Find(d.Outriggers, name) >= 0:
 			c.AppendInt(special.Key)
 		case name == layout.ValidFrom:
 			c.AppendInt(s.x.beginning)

@@ -11,6 +11,7 @@ import (
 type outcome struct {
 	member  int32
 	heirs   []heir
+	durable int64  // the key that is the same for all of them
 	type0   int32  // the observation whose type 0 values hold; none if those that stand do
 	type1   int32  // and type 1 values
 	noted   []note // observations to keep apart

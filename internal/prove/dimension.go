@@ -25,7 +25,7 @@ func (p *proof) dimension(d *layout.Dimension) error {
 	if err != nil {
 		return err
 	}
-	x := &members{p: p, d: d, highest: highest, reg: newRegister(d.FirstKey, highest, d.KeyStep)}
+	x := &members{p: p, d: d, highest: highest, lasting: map[int64]int64{}, reg: newRegister(d.FirstKey, highest, d.KeyStep)}
 	if cal := d.Calendar; cal != nil {
 		x.reg = newRegister(calendar.Key(cal.From), calendar.Key(cal.To), 1)
 	}
@@ -36,7 +36,10 @@ func (p *proof) dimension(d *layout.Dimension) error {
 	}
 	x.from, x.to = column.Find(fields, layout.ValidFrom), column.Find(fields, layout.ValidTo)
 	x.current, x.inferred = column.Find(fields, layout.IsCurrent), column.Find(fields, layout.IsInferred)
-	x.effective = column.Find(fields, layout.EffectiveFrom)
+	x.effective, x.durable = column.Find(fields, layout.EffectiveFrom), -1
+	if d.Durable {
+		x.durable = column.Find(fields, d.DurableColumn())
+	}
 	x.beginning, x.end = layout.Bounds(d.Time)
 
 	x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("no %s twice, and none beyond %d, the highest ever given", d.KeyColumn(), x.highest),
@@ -76,13 +79,15 @@ type members struct {
 	highest                                int64
 	natural                                []int
 	from, to, current, inferred, effective int // columns, or -1
+	durable                                int
 	beginning, end                         int64
 
 	keys, people, versions, specials, days *Check
 
-	currents int            // rows of the member so far that say they are current
-	seen     map[int64]bool // special members
-	day      int64          // the day before
+	currents int             // rows of the member so far that say they are current
+	seen     map[int64]bool  // special members
+	lasting  map[int64]int64 // a key of each durable key
+	day      int64           // the day before
 	digest   column.Digester
 }
 
@@ -120,6 +125,9 @@ func (x *members) lookKeys(b *column.Batch) {
 		}
 		r.run = append(r.run, b.Cols[len(b.Cols)-1].Int[i])
 		r.member, r.first, r.current = append(r.member, r.members-1), append(r.first, fresh), append(r.current, true)
+		if x.durable >= 0 {
+			r.durable = append(r.durable, b.Cols[x.durable].Int[i])
+		}
 		if x.from >= 0 {
 			r.from, r.to = append(r.from, b.Cols[x.from].Int[i]), append(r.to, b.Cols[x.to].Int[i])
 		}
@@ -152,6 +160,17 @@ func (x *members) lookMembers(b *column.Batch) {
 			x.currents = 0
 		} else if x.current < 0 {
 			x.people.against(func() Example { return x.p.example(x.d.Table, b, i, "another row has this natural key") })
+		}
+		if x.durable >= 0 {
+			key := b.Cols[x.durable].Int[i]
+			if a, n, there := x.before(b, i); there && !x.reg.first[x.row(b, i)] && a.Cols[x.durable].Int[n] != key {
+				x.people.against(func() Example { return x.p.example(x.d.Table, b, i, "another durable key than the version before") })
+			} else if other, taken := x.lasting[key]; taken && x.reg.first[x.row(b, i)] {
+				x.people.against(func() Example {
+					return x.p.example(x.d.Table, b, i, fmt.Sprintf("the member of %s %d has this durable key", x.d.KeyColumn(), other))
+				})
+			}
+			x.lasting[key] = b.Cols[0].Int[i]
 		}
 		if x.current >= 0 && b.Cols[x.current].Int[i] != 0 {
 			x.currents++
@@ -261,6 +280,10 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 		case col.Name == layout.IsCurrent:
 			if c.Int[i] != 1 {
 				say("it isn't current")
+			}
+		case x.d.Durable && col.Name == x.d.DurableColumn():
+			if c.Int[i] != s.Key {
+				say(col.Name + " isn't its key")
 			}
 		case col.Name == layout.IsInferred, col.Name == layout.IsGone:
 			if c.Int[i] != 0 {

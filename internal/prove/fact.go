@@ -44,11 +44,20 @@ func (p *proof) reference(f *layout.Fact, k *star.Key, at int) exam {
 	d := p.star.Dimension(k.Dimension)
 	reg := p.registers[d]
 	c := p.check("references", f.Table.Name, fmt.Sprintf("each %s has its member in %s", k.Column(), d.Table.Name), "bring the members back (a copy of the warehouse has them), or load the fact anew")
+	durable := -1
+	if k.Both {
+		durable = column.Find(f.Table.Fields(), k.DurableColumn())
+	}
 	return exam{c, func(b *column.Batch) {
 		col := &b.Cols[at]
 		for i, key := range col.Int {
-			if _, ok := reg.find(key); !ok && !col.Null[i] {
+			n, ok := reg.find(key)
+			if !ok && !col.Null[i] {
 				c.against(func() Example { return p.example(f.Table, b, i, fmt.Sprintf("%s %d has no member", k.Column(), key)) })
+			} else if durable >= 0 && (b.Cols[durable].Null[i] != col.Null[i] || ok && !col.Null[i] && b.Cols[durable].Int[i] != reg.durable[n]) {
+				c.against(func() Example {
+					return p.example(f.Table, b, i, fmt.Sprintf("%s isn't that of %s %d", k.DurableColumn(), k.Column(), key))
+				})
 			}
 		}
 	}, nil}

@@ -7,6 +7,7 @@ type register struct {
 	near     []int32          // by step above low, the row's number plus 1, where keys are dense
 	far      map[int64]int32  // the same for all other keys
 	from, to []int64          // the validity of each row; nil if unversioned
+	durable  []int64          // durable keys, by row; nil if there are none
 	member   []int32          // which member the row is a version of
 	natural  []uint64         // fingerprints of natural keys, by row; nil if nobody asks
 	key      []int64          // the keys, by row; nil if nobody asks

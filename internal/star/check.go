@@ -242,6 +242,12 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 		}
 		c.errorf(at, path+".type_2", "versions need effective: the column that says since when a row is so")
 	}
+	if d.RefuseLate && d.effective == nil {
+		c.errorf(d.lateAt, path+".late_rows", "without effective, the column that says since when a row is so, none is late")
+	}
+	if d.Durable && !d.Versioned() {
+		c.errorf(d.durableAt, path+".durable_key", "without type_2 attributes a member has one row, whose key is durable already")
+	}
 	if d.Rows != nil && d.effective != nil {
 		c.errorf(d.effective.At, path+".effective", "rows that stand in the model have no effective time")
 	}
@@ -297,6 +303,9 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 		for _, name := range ValidityColumns() {
 			used[name] = "the validity"
 		}
+	}
+	if d.Durable {
+		used[d.DurableColumn()] = "the durable key"
 	}
 	if d.Source != nil {
 		used["is_inferred"] = "the mark of inferred members"
@@ -371,7 +380,7 @@ func (c *checker) calendar(d *Dimension, path string) {
 	for _, w := range []struct {
 		given bool
 		name  string
-	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"}, {d.current != nil, "with_current"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
+	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"}, {d.current != nil, "with_current"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
 		if w.given {
 			c.errorf(d.At, path, "a calendar has its own columns: %s has no place here", w.name)
 		}
@@ -479,6 +488,9 @@ func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 	}
 	c.asOf(k, fields, of)
 	c.outcomes(k)
+	if k.Both && !d.Durable {
+		c.errorf(k.holds.At, k.subject+".holds", "dimension %s has no durable keys: durable_key: kept", d.Text)
+	}
 }
 
 // arrange puts a key's columns into the order of the natural key (rule R4).
@@ -604,6 +616,9 @@ func (c *checker) fact(f *Fact) {
 	for _, k := range f.Keys {
 		if k.Dimension != nil {
 			claim(k.At, k.Column())
+		}
+		if k.Both {
+			claim(k.At, k.DurableColumn())
 		}
 	}
 	for _, field := range append(slices.Clone(f.Degenerate), f.Measures...) {

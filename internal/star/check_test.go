@@ -130,6 +130,8 @@ func TestMistakes(t *testing.T) {
 		{"    natural_key: [reg, no]\n", "    natural_key: [reg, no]\n    gone: flag\n", "m.yaml:45:3: dimensions.boat: gone speaks of deliveries of all: delivers: all"},
 		{"    natural_key: [reg, no]\n", "    natural_key: [reg, no]\n    delivers: all\n    gone: close\n    complete_for: speed\n", "m.yaml:45:3: dimensions.boat.gone: close makes a version from the time of the delivery: it needs type_2 attributes, and delivered_on, the column that says that time|m.yaml:50:19: dimensions.boat.complete_for: speed is neither of the natural key nor an attribute, so it isn't known of members"},
 		{"    natural_key: [reg, no]\n", "    natural_key: [reg, no]\n    delivers: all\n    delivered_on: reg\n", "m.yaml:49:19: dimensions.boat.delivered_on: reg is of type text; it is a date or a timestamp, as effective is"},
+		{"        by: [reg, no]\n", "        by: [reg, no]\n        holds: both\n", "m.yaml:58:9: facts.trip.keys.boat.holds: dimension boat has no durable keys: durable_key: kept"},
+		{"    natural_key: code\n", "    natural_key: code\n    durable_key: kept\n", "m.yaml:39:5: dimensions.zone.durable_key: without type_2 attributes a member has one row, whose key is durable already"},
 		{"    effective: since\n", "", "m.yaml:49:13: dimensions.boat.type_2: versions need effective: the column that says since when a row is so"},
 		{"    effective: since\n", "    effective: class\n", "m.yaml:50:16: dimensions.boat.effective: class is of type text; an effective time is a date or a timestamp"},
 		{"    type_1: length\n", "    type_1: [length, reg]\n", "m.yaml:48:22: dimensions.boat.type_1: reg is already the natural key"},

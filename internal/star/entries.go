@@ -184,8 +184,12 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"with_current", "a column or a list", "type 2 attributes whose current value stands on all versions too, in current_NAME", false, words(&d.current)},
 		{"others", "type_0, type_1, type_2 or type_3", "what all columns are that stand nowhere else here", false, func(n *node) { d.others = r.choice(n, "type_0", "type_1", "type_2", "type_3") }},
 		{"surrogate_key", "keys", "how surrogate keys are numbered: 1, 2, 3 if not said", false, func(n *node) { r.section(n, r.numberEntries(d)) }},
+		{"durable_key", "kept", "members have a key besides that is the same for all their versions, NAME_durable_key: that of the member's first row. Facts may hold both", false, func(n *node) { d.Durable, d.durableAt = r.choice(n, "kept") != "", n.key.At }},
 		{"effective", "a date or timestamp column", "since when a row is so; versions need it", false, word(&d.effective)},
 		{"sequence", "a column", "decides between rows of one member and one effective time: the greatest wins. If not said, the later in order", false, word(&d.sequence)},
+		{"late_rows", "fit_in or set_aside", "what becomes of a row that is older than what an earlier load brought of its member: it takes its place in the history, and facts are pointed anew; or it is set aside. fit_in if not said", false, func(n *node) {
+			d.RefuseLate, d.lateAt = r.choice(n, "fit_in", "set_aside") == "set_aside", n.key.At
+		}},
 		{"first_version", "from_beginning or from_effective", "whether a member's first version holds for earlier times too; from_beginning if not said", false, func(n *node) {
 			d.FromStart = r.choice(n, "from_beginning", "from_effective") != "from_effective"
 		}},
@@ -366,7 +370,10 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 				}
 			}},
 			Entry{"outside", "nearest, unknown, set_aside, stop", "what to do when the member has no version at that time; nearest if not said", false,
-				outcome(&k.Outside, Nearest, ToUnknown, SetAside, Stop)})
+				outcome(&k.Outside, Nearest, ToUnknown, SetAside, Stop)},
+			Entry{"holds", "version or both", "which keys of the member the fact has: that of the version, or its durable key too; version if not said", false, func(n *node) {
+				k.Both, k.holds = r.choice(n, "version", "both") == "both", &n.key
+			}})
 	}
 	return entries
 }

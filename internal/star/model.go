@@ -87,9 +87,11 @@ type Dimension struct {
 	Keys       []*Key         // outriggers
 	Effective  *column.Field  // since when a row is so; nil if the order of arrival decides
 	Sequence   *column.Field  // decides between rows of one effective time; nil if order does
+	RefuseLate bool           // rows older than what is known of their member are set aside
 	FromStart  bool           // the first version holds from the beginning of time
 	Matching   []*Matching    // how natural keys are brought to one form, where they are
 	Delivered  []string       // the columns of the shaped source that say the natural key
+	Durable    bool           // members have a key that is the same for all their versions
 	Deliveries *Deliveries    // nil if the source delivers changes
 	Limits     Limits
 	MustHold   []*Must
@@ -105,7 +107,8 @@ type Dimension struct {
 	naturalKey                []Name
 	type0, type1, type2       []Name
 	type3, current            []Name
-	calendarAt                place.Place
+	calendarAt, durableAt     place.Place
+	lateAt                    place.Place
 }
 
 // Versioned says whether members may have several versions.
@@ -188,6 +191,9 @@ func (d *Dimension) Attributes() []column.Field {
 // KeyColumn is the name of the dimension's surrogate key.
 func (d *Dimension) KeyColumn() string { return d.Text + "_key" }
 
+// DurableColumn is the name of the key that is the same for all versions of a member.
+func (d *Dimension) DurableColumn() string { return d.Text + "_durable_key" }
+
 // Special is a special member (rule R21): its key and what its text attributes say.
 type Special struct {
 	Key   int64
@@ -235,10 +241,12 @@ type Key struct {
 	Unmatched Outcome
 	Missing   Outcome
 	Outside   Outcome
+	Both      bool // the durable key is held beside that of the version
 
 	dimension, asOf *Name
 	by              []byName
 	subject         string
+	holds           *Name
 	missingSaid     bool // the model says what to do with a missing key
 }
 
@@ -251,10 +259,18 @@ type byName struct {
 // Column is the name of the key's column in the table that holds it: vessel_key, or booked_date_key
 // where the role has a name of its own.
 func (k *Key) Column() string {
-	if k.Text == k.Dimension.Text {
-		return k.Dimension.KeyColumn()
+	return k.named(k.Dimension.KeyColumn())
+}
+
+// DurableColumn is the name of the column that has the member's durable key.
+func (k *Key) DurableColumn() string { return k.named(k.Dimension.DurableColumn()) }
+
+// named gives a column of the dimension the name of the role.
+func (k *Key) named(column string) string {
+	if !k.Role() {
+		return column
 	}
-	return k.Text + "_" + k.Dimension.KeyColumn()
+	return k.Text + "_" + column
 }
 
 // Role says whether the key has a name of its own.

@@ -137,6 +137,9 @@ func (f *Fact) own() []column.Field {
 // own lists the columns of a dimension's table that something may be said of.
 func (d *Dimension) own() []column.Field {
 	fields := []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}}
+	if d.Durable {
+		fields = append(fields, column.Field{Name: d.DurableColumn(), Type: column.Type{Kind: column.Integer}})
+	}
 	fields = append(fields, d.NaturalKey...)
 	fields = append(fields, d.Attributes()...)
 	fields = append(fields, keyColumns(d.Keys)...)
@@ -159,6 +162,9 @@ func keyColumns(keys []*Key) []column.Field {
 	for _, k := range keys {
 		if k.Dimension != nil {
 			fields = append(fields, column.Field{Name: k.Column(), Type: column.Type{Kind: column.Integer}})
+			if k.Both {
+				fields = append(fields, column.Field{Name: k.DurableColumn(), Type: column.Type{Kind: column.Integer}})
+			}
 		}
 	}
 	return fields

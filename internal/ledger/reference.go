@@ -1,0 +1,59 @@
+package ledger
+
+import (
+	"context"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/warehouse"
+)
+
+// References gives the columns of tables that point to a dimension, of all models that were ever loaded into the
+// warehouse.
+func References(ctx context.Context, r warehouse.Reader, dimension string) ([]layout.Reference, error) {
+	match := column.Column{Type: text}
+	match.AppendText(dimension)
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: referenceTable.Name, Fields: referenceTable.Fields(), By: []string{"dimension"}, Match: []*column.Column{&match},
+		OrderBy: referenceTable.Primary})
+	if err != nil {
+		return nil, err
+	}
+	var list []layout.Reference
+	for i := range b.N {
+		ref := layout.Reference{Table: b.Cols[0].Text[i], Key: b.Cols[1].Text[i], Outrigger: b.Cols[3].Int[i] != 0, Time: b.Cols[4].Text[i], ByDay: b.Cols[5].Int[i] != 0}
+		if !b.Cols[6].Null[i] {
+			if ref.TimeType, err = column.ParseType(b.Cols[6].Text[i]); err != nil {
+				return nil, err
+			}
+		}
+		list = append(list, ref)
+	}
+	return list, nil
+}
+
+// Points writes down which columns of a table point to which dimensions, in place of what was said of the table before.
+func Points(ctx context.Context, tx warehouse.Tx, table string, refs map[string][]layout.Reference) error {
+	b := column.NewBatch(referenceTable.Fields())
+	for dimension, list := range refs {
+		for _, ref := range list {
+			var t any
+			if ref.Time != "" {
+				t = ref.TimeType.String()
+			}
+			row(b, ref.Table, ref.Key, dimension, number(ref.Outrigger), ref.Time, number(ref.ByDay), t)
+		}
+	}
+	gone := column.NewBatch(pick(referenceTable, "table_name"))
+	row(gone, table)
+	if _, err := tx.Remove(ctx, referenceTable.Name, pick(referenceTable, "table_name"), gone); err != nil {
+		return err
+	}
+	return appendBatch(ctx, tx, referenceTable, b)
+}
+
+func number(b bool) int64 {
+	if b {
+		return 1
+	}
+	return 0
+}
