@@ -1,6 +1,7 @@
 // Package key is an index from natural keys to member numbers, and knows no warehouse.
 //
-// A natural key is one or several typed values that are not null; equality is exact (rule R3). Each
+// A natural key is one or several typed values; equality is exact (rule R3), and null equals nothing, or null where
+// it is a value (the combinations of a junk dimension). Each
 // is packed into 16 bytes: keys whose bytes fit 15 are kept whole in their slot, so a lookup costs
 // one cache miss; of longer ones the slot has a fingerprint, and the bytes are compared besides. Keys
 // of one integer (dates are integers here) in a close range are found by position alone.
@@ -25,7 +26,8 @@ const (
 
 // Index maps natural keys to member numbers, which count from 0 in the order of Add.
 type Index struct {
-	single bool // one part that is an integer
+	single bool // one part that is an integer, and isn't null
+	nulls  bool // null is a value like others
 	slots  []slot
 	count  int32
 	long   map[int32][]byte // the bytes of keys that don't fit a slot
@@ -48,6 +50,13 @@ func New(types []column.Type) *Index {
 		seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}}
 }
 
+// NewWithNulls gives an index in which null is a value like others, equal to itself.
+func NewWithNulls(types []column.Type) *Index {
+	x := New(types)
+	x.single, x.nulls = false, true
+	return x
+}
+
 const longKey = 0xff << 56
 
 // pack gives the 16 bytes of a key, and for a long one all its bytes too.
@@ -57,6 +66,12 @@ func (x *Index) pack(cols []*column.Column, i int, buf []byte) (lo, hi uint64, l
 	}
 	b := buf[:0]
 	for _, c := range cols {
+		if x.nulls && c.Null[i] {
+			b = append(b, 0)
+			continue
+		} else if x.nulls {
+			b = append(b, 1)
+		}
 		b = column.AppendKey(b, c, i)
 	}
 	if len(b) > 15 {
@@ -103,7 +118,7 @@ func (x *Index) Find(cols []*column.Column, member []int32) {
 rows:
 	for i := range member {
 		for _, c := range cols {
-			if c.Null[i] {
+			if c.Null[i] && !x.nulls {
 				member[i] = Missing
 				continue rows
 			}
@@ -112,13 +127,14 @@ rows:
 	}
 }
 
-// Get looks up one key, of which no part is null.
+// Get looks up one key, of which no part may be null unless nulls are values.
 func (x *Index) Get(cols []*column.Column, i int) int32 {
 	var buf [64]byte
 	return x.seek(x.pack(cols, i, buf[:])).member - 1
 }
 
-// Add gives the member number of the key of row i, a new one if the key is new. No part may be null.
+// Add gives the member number of the key of row i, a new one if the key is new. No part may be null
+// unless nulls are values.
 func (x *Index) Add(cols []*column.Column, i int) (member int32, fresh bool) {
 	var buf [64]byte
 	lo, hi, long := x.pack(cols, i, buf[:])

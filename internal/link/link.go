@@ -189,6 +189,10 @@ func passing(b *column.Batch) []bool {
 
 // apply does what the rule for an outcome says, and tells whether a member has to be inferred.
 func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) bool {
+	if l.Dimension.Junk && m == member.Unmatched { // a combination that is new is no stray
+		out.Counts[k].Matched++
+		return l.leaveOpen(b, out, k, i)
+	}
 	var rule star.Outcome
 	var what string
 	switch m {
@@ -213,11 +217,7 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) b
 	}
 	switch rule {
 	case star.Infer:
-		if out.Open[k] == nil {
-			out.Open[k] = make([]bool, b.N)
-		}
-		out.Open[k][i] = true
-		return true
+		return l.leaveOpen(b, out, k, i)
 	case star.SetAside:
 		detail := ""
 		if m != member.Missing {
@@ -237,6 +237,15 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) b
 		c.Int[i] = star.NotApplicable.Key
 	}
 	return false
+}
+
+// leaveOpen leaves a row's key to the step's sequencer.
+func (l *Link) leaveOpen(b *column.Batch, out *Resolved, k, i int) bool {
+	if out.Open[k] == nil {
+		out.Open[k] = make([]bool, b.N)
+	}
+	out.Open[k][i] = true
+	return true
 }
 
 // Join gives row i, which needs members to be inferred, its keys: of members that the step has made

@@ -196,6 +196,8 @@ dimensions:
     rows:
       - {code: Z1, name: Upper}
       - {code: Z2, name: Lower}
+  lot:
+    combinations: {reg: text, port: text}
   port:
     from: ports
     natural_key: code
@@ -222,6 +224,7 @@ facts:
       sailed:
         dimension: date
         by: at
+      lot: [reg, port]
     measures: [qty, amount]
 ` + keep
 }
@@ -334,7 +337,7 @@ type world struct {
 type boatVersion struct{ effective, from, to, name, class, basin, pastBasin string }
 
 // tripRow is a fact: natural keys, or what stands for them.
-type tripRow struct{ trip, day, boat, port, at, qty, amount string }
+type tripRow struct{ trip, day, boat, port, at, qty, amount, lot string }
 
 const always, never = "1900-01-01", "9999-12-31"
 
@@ -469,7 +472,7 @@ func (w *world) take(f []string) bool {
 	}
 	cents, _ := strconv.Atoi(strings.Replace(f[7], ".", "", 1))
 	amount := (qty*cents*335 + 500) / 1000 // half away from zero; all are positive
-	row := &tripRow{trip: f[0], day: f[1], at: f[5], qty: f[6], amount: fmt.Sprintf("%d.%02d", amount/100, amount%100)}
+	row := &tripRow{trip: f[0], day: f[1], at: f[5], qty: f[6], lot: f[2] + "/" + f[4], amount: fmt.Sprintf("%d.%02d", amount/100, amount%100)}
 	boat, keep, inferBoat := w.boatKey(f)
 	port, keepPort, inferPort := w.portKey(f)
 	if !keep || !keepPort || strings.HasPrefix(f[5], "2023") || w.grain == "trip" && f[0] == "" {
@@ -601,6 +604,7 @@ func (w *world) expect() []string {
 	for code, p := range w.ports {
 		line("port", code, p["label"], p["zone"], p["is_inferred"])
 	}
+	lots := map[string]bool{}
 	for _, f := range w.trips {
 		boat := f.boat
 		if versions := w.boats[boat]; versions != nil && w.mode == "versioned" {
@@ -628,8 +632,10 @@ func (w *world) expect() []string {
 		if !w.keepAt && !(w.mode == "versioned" && w.stamps) {
 			at = ""
 		}
-		line("trip", trip, day, boat, f.port, sailed, at, f.qty, f.amount)
+		line("trip", trip, day, boat, f.port, sailed, at, f.qty, f.amount, f.lot)
+		lots["lot|"+f.lot] = true
 	}
+	lines = slices.AppendSeq(lines, maps.Keys(lots))
 	slices.Sort(lines)
 	return lines
 }
@@ -683,6 +689,13 @@ func (w *world) found(t *testing.T, dir string) []string {
 			line("port", r["code"], r["label"], zone[r["zone_key"]], r["is_inferred"])
 		}
 	}
+	lots := map[string]string{}
+	for _, r := range tables["dim_lot"] {
+		if r["lot_key"] != "-1" {
+			lots[r["lot_key"]] = r["reg"] + "/" + r["port"]
+			line("lot", lots[r["lot_key"]])
+		}
+	}
 	for _, r := range tables["fact_trip"] {
 		b, ok := boat[r["boat_key"]]
 		if !ok && r["boat_key"] != "" {
@@ -691,7 +704,7 @@ func (w *world) found(t *testing.T, dir string) []string {
 		if want := lasting[r["boat_key"]]; w.durable && !strings.HasPrefix(r["boat_key"], "-") && want != r["boat_durable_key"] {
 			t.Errorf("trip %s has the durable key %s of boat %s, whose is %s", r["trip"], r["boat_durable_key"], r["boat_key"], want)
 		}
-		line("trip", r["trip"], r["day"], b, port[r["port_key"]], r["sailed_date_key"], r["at"], r["qty"], r["amount"])
+		line("trip", r["trip"], r["day"], b, port[r["port_key"]], r["sailed_date_key"], r["at"], r["qty"], r["amount"], lots[r["lot_key"]])
 	}
 	slices.Sort(lines)
 	return lines

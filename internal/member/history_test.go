@@ -6,7 +6,6 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/key"
 	"ironmonger/internal/layout"
 	"ironmonger/internal/star"
 )
@@ -31,7 +30,7 @@ type told struct {
 
 // rosterOf gives an empty roster of a dimension.
 func rosterOf(d *layout.Dimension) *Roster {
-	x := &Roster{dim: d, index: key.New(types(d.NaturalKey))}
+	x := &Roster{dim: d, index: newIndex(d)}
 	x.beginning, x.end = layout.Bounds(d.Time)
 	return x
 }

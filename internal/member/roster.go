@@ -85,7 +85,7 @@ type Roster struct {
 
 // Open reads a dimension.
 func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster, error) {
-	x := &Roster{dim: d, index: key.New(types(d.NaturalKey))}
+	x := &Roster{dim: d, index: newIndex(d)}
 	x.beginning, x.end = layout.Bounds(d.Time)
 	var err error
 	if x.highest, x.changedBy, err = ledger.Highest(ctx, r, d.Text); err != nil {
@@ -147,7 +147,7 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 			v := version{key: b.Cols[0].Int[i], from: x.beginning, sighting: sighting{unsaid, unsaid}}
 			x.highest = max(x.highest, v.key)
 			for _, c := range cols[natural:type1] {
-				if c.Null[i] {
+				if c.Null[i] && (!d.Junk || v.key < 0) {
 					continue rows // a special member
 				}
 			}
@@ -178,6 +178,13 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 	}
 	x.index.Freeze()
 	return x, nil
+}
+
+func newIndex(d *layout.Dimension) *key.Index {
+	if d.Junk {
+		return key.NewWithNulls(types(d.NaturalKey))
+	}
+	return key.New(types(d.NaturalKey))
 }
 
 func (x *Roster) sortVersions() {

@@ -32,7 +32,7 @@ type Session struct {
 
 // Session starts a step's overlay. step names the step and its run in the ledger.
 func (x *Roster) Session(run int64, step string) *Session {
-	s := &Session{x: x, run: run, step: step, index: key.New(types(x.dim.NaturalKey)), highest: x.highest,
+	s := &Session{x: x, run: run, step: step, index: newIndex(x.dim), highest: x.highest,
 		rows: column.NewBatch(x.dim.Table.Fields())}
 	for _, f := range x.dim.NaturalKey {
 		s.natural = append(s.natural, column.Column{Type: f.Type})
@@ -71,7 +71,9 @@ func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool
 		s.natural[k].Append(by[k], i)
 	}
 	s.changed = true
-	s.inferred = append(s.inferred, surrogate)
+	if s.x.dim.Inferable() {
+		s.inferred = append(s.inferred, surrogate)
+	}
 	s.unfilled(surrogate, by, i)
 	return surrogate, true
 }
@@ -171,7 +173,7 @@ func (s *Session) Commit() {
 	cols := pointers(s.natural)
 	for i, surrogate := range s.keys {
 		s.x.index.Add(cols, i)
-		s.x.people = append(s.x.people, person{durable: surrogate, versions: []version{{key: surrogate, from: s.x.beginning, sighting: sighting{unsaid, unsaid}, inferred: true}}})
+		s.x.people = append(s.x.people, person{durable: surrogate, versions: []version{{key: surrogate, from: s.x.beginning, sighting: sighting{unsaid, unsaid}, inferred: s.x.dim.Inferable()}}})
 	}
 	s.committed()
 }

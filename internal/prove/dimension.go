@@ -148,7 +148,7 @@ func (x *members) lookMembers(b *column.Batch) {
 			continue
 		}
 		for _, at := range x.natural {
-			if b.Cols[at].Null[i] {
+			if b.Cols[at].Null[i] && !x.d.Junk {
 				x.people.against(func() Example {
 					return x.p.example(x.d.Table, b, i, "no "+x.d.Table.Columns[at].Name+", which is of the natural key")
 				})

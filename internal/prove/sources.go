@@ -131,7 +131,7 @@ func (p *proof) heard(c *Check, d *layout.Dimension, aside map[rowAt]bool) (prep
 	}
 	reg := p.registers[d]
 	prepare = func() func(*slot) {
-		k := newSourceKey(names, fields, d.NaturalKey[0].Type)
+		k := newSourceKey(names, fields, d.Dimension)
 		return func(b *slot) { b.fingerprint(p.seed, []*sourceKey{k}) }
 	}
 	return prepare, func(b *slot) error {
@@ -152,17 +152,18 @@ func (p *proof) heard(c *Check, d *layout.Dimension, aside map[rowAt]bool) (prep
 type sourceKey struct {
 	by     []int
 	toDay  bool // timestamps mean days
+	nulls  bool // null is a value
 	days   column.Column
 	cols   []*column.Column
 	digest column.Digester
 }
 
-func newSourceKey(names []string, fields []column.Field, natural column.Type) *sourceKey {
-	k := &sourceKey{days: column.Column{Type: column.Type{Kind: column.Date}}}
+func newSourceKey(names []string, fields []column.Field, d *star.Dimension) *sourceKey {
+	k := &sourceKey{nulls: d.Junk, days: column.Column{Type: column.Type{Kind: column.Date}}}
 	for _, name := range names {
 		k.by = append(k.by, column.Find(fields, name))
 	}
-	k.toDay = len(names) == 1 && fields[k.by[0]].Type.Kind == column.Timestamp && natural.Kind == column.Date
+	k.toDay = len(names) == 1 && fields[k.by[0]].Type.Kind == column.Timestamp && d.NaturalKey[0].Type.Kind == column.Date
 	return k
 }
 
@@ -187,7 +188,7 @@ func (b *slot) fingerprint(seed maphash.Seed, keys []*sourceKey) {
 		for i := range b.N {
 			b.missing[n][i] = false
 			for _, c := range k.cols {
-				b.missing[n][i] = b.missing[n][i] || c.Null[i]
+				b.missing[n][i] = b.missing[n][i] || c.Null[i] && !k.nulls
 			}
 			b.natural[n][i] = k.digest.Hash(seed, k.cols, i)
 		}
@@ -255,7 +256,7 @@ func (x *rereader) prepare() func(*slot) {
 	fields := x.f.Source.Shaped()
 	keys := make([]*sourceKey, len(x.f.Keys))
 	for n, k := range x.f.Keys {
-		keys[n] = newSourceKey(k.By, fields, k.Dimension.NaturalKey[0].Type)
+		keys[n] = newSourceKey(k.By, fields, k.Dimension)
 	}
 	var buf []byte
 	return func(b *slot) {

@@ -14,33 +14,24 @@ import (
 type index struct {
 	at []int // the columns
 	*key.Index
-	nulls column.Column // of each row, a bit for each column that is null
-	cols  []*column.Column
+	cols []*column.Column
 }
 
 func newIndex(fields []column.Field, by []string) *index {
-	x := &index{nulls: column.Column{Type: column.Type{Kind: column.Integer}}}
-	types := []column.Type{x.nulls.Type}
+	x := &index{}
+	var types []column.Type
 	for _, name := range by {
 		k := column.Find(fields, name)
 		x.at, types = append(x.at, k), append(types, fields[k].Type)
 	}
-	x.Index = key.New(types)
+	x.Index = key.NewWithNulls(types)
 	return x
 }
 
 // over makes the index ready for the rows of b.
 func (x *index) over(b *column.Batch) {
-	x.nulls.Resize(b.N)
-	clear(x.nulls.Null)
-	clear(x.nulls.Int)
-	x.cols = append(x.cols[:0], &x.nulls)
-	for n, k := range x.at {
-		for i, null := range b.Cols[k].Null[:b.N] {
-			if null {
-				x.nulls.Int[i] |= 1 << n // star.MostBy is fewer than an integer has bits
-			}
-		}
+	x.cols = x.cols[:0]
+	for _, k := range x.at {
 		x.cols = append(x.cols, &b.Cols[k])
 	}
 }

@@ -166,17 +166,21 @@ func (c *checker) fields(fields []column.Field, of string, list []Name, path str
 func (c *checker) dimension(d *Dimension) {
 	path := "dimensions." + d.Text
 	kinds := 0
-	for _, is := range []bool{d.from != nil, d.Rows != nil, d.Calendar != nil} {
+	for _, is := range []bool{d.from != nil, d.Rows != nil, d.Calendar != nil, d.Junk} {
 		if is {
 			kinds++
 		}
 	}
 	if kinds != 1 {
-		c.errorf(d.At, path, "a dimension has either from (a source), or rows, or calendar")
+		c.errorf(d.At, path, "a dimension has either from (a source), or rows, or combinations, or calendar")
 		return
 	}
 	if d.Calendar != nil {
 		c.calendar(d, path)
+		return
+	}
+	if d.Junk {
+		c.junk(d, path)
 		return
 	}
 	var fields []column.Field
@@ -375,21 +379,44 @@ func ValidityColumns() []string {
 	return []string{"effective_from", "effective_sequence", "valid_from", "valid_to", "is_current"}
 }
 
+// junk makes the columns of a junk dimension its natural key.
+func (c *checker) junk(d *Dimension, path string) {
+	c.ownColumns(d, path, "a junk dimension has the columns of combinations")
+	d.Rows = &Rows{columns: d.combinations}
+	used := map[string]bool{strings.ToLower(d.KeyColumn()): true, "load_run": true}
+	for _, col := range d.combinations {
+		if lower := strings.ToLower(col.Text); used[lower] {
+			c.errorf(col.At, path+".combinations", "the table has a column %s of its own", col.Text)
+		} else if used[lower] = true; col.Type.Kind == column.Double {
+			c.errorf(col.At, path+".combinations", "a double can't be a key: make it a decimal or text")
+		}
+		d.Rows.Fields = append(d.Rows.Fields, column.Field{Name: col.Text, Type: col.Type})
+	}
+	d.NaturalKey = d.Rows.Fields
+	d.Rows.Batch = column.NewBatch(d.Rows.Fields)
+	d.Rows.Batch.From.File = c.file
+}
+
 func (c *checker) calendar(d *Dimension, path string) {
 	cal := d.Calendar
+	c.ownColumns(d, path, "a calendar has its own columns")
+	if cal.To < cal.From {
+		c.errorf(d.calendarAt, path+".calendar", "to is before from")
+	}
+	d.NaturalKey, d.Type1, d.Type2 = calendar.Fields()[:1], calendar.Fields()[1:], nil
+}
+
+// ownColumns refuses what is said about columns of a dimension that doesn't take them from a source or from rows.
+func (c *checker) ownColumns(d *Dimension, path, why string) {
 	for _, w := range []struct {
 		given bool
 		name  string
 	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"}, {d.current != nil, "with_current"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
 		if w.given {
-			c.errorf(d.At, path, "a calendar has its own columns: %s has no place here", w.name)
+			c.errorf(d.At, path, "%s: %s has no place here", why, w.name)
 		}
 	}
 	d.Keys = nil
-	if cal.To < cal.From {
-		c.errorf(d.calendarAt, path+".calendar", "to is before from")
-	}
-	d.NaturalKey, d.Type1, d.Type2 = calendar.Fields()[:1], calendar.Fields()[1:], nil
 }
 
 // staticRows gives the rows their types.
@@ -562,7 +589,7 @@ func (c *checker) outcomes(k *Key) {
 	if k.Outside == "" {
 		k.Outside = Nearest
 	}
-	made := k.Dimension.from != nil
+	made := k.Dimension.from != nil || k.Dimension.Junk
 	if k.Unmatched == "" {
 		k.Unmatched = SetAside
 		if made {

@@ -158,6 +158,9 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"from", "a source", "where its members come from", false, word(&d.from)},
 		{"rows", "a list of rows", "the members themselves, for a static dimension", false, func(n *node) { r.staticRows(d, n) }},
 		{"columns", "name: type", "types of the columns of rows; text where not said", false, func(n *node) { r.rowsOf(d).columns = r.columns(n) }},
+		{"combinations", "name: type", "makes it a junk dimension: its members are the combinations of values of these columns that occur in what points to it; null is a value here", false, func(n *node) {
+			d.Junk, d.combinations = true, r.columns(n)
+		}},
 		{"calendar", "keys", "makes it a date dimension", false, func(n *node) {
 			d.Calendar, d.calendarAt = &calendar.Calendar{FiscalStart: 1}, n.key.At
 			r.section(n, r.calendarEntries(d.Calendar))

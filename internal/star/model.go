@@ -75,7 +75,8 @@ const (
 type Dimension struct {
 	Name
 	Source   *Source // nil for a static dimension and a calendar
-	Rows     *Rows   // of a static dimension
+	Rows     *Rows   // of a static dimension; none of a junk dimension
+	Junk     bool    // its members are the combinations of values that occur, null among them
 	Calendar *calendar.Calendar
 
 	NaturalKey []column.Field
@@ -107,6 +108,7 @@ type Dimension struct {
 	naturalKey                []Name
 	type0, type1, type2       []Name
 	type3, current            []Name
+	combinations              []Column
 	calendarAt, durableAt     place.Place
 	lateAt                    place.Place
 }

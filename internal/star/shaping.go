@@ -284,19 +284,9 @@ func (f *Fill) Column(t column.Type, m *Model) (*column.Column, error) {
 }
 
 func (c *checker) distinct(s *Source, fields []column.Field) {
-	c.fewEnough(s, s.Distinct.by, "distinct")
 	for _, f := range c.fields(fields, "source "+s.Text, s.Distinct.by, "sources."+s.Text+".distinct.by") {
 		s.Distinct.By = append(s.Distinct.By, f.Name)
 		c.noDouble(s, f, s.Distinct.at, "distinct")
-	}
-}
-
-// MostBy is how many columns distinct and group may have.
-const MostBy = 60
-
-func (c *checker) fewEnough(s *Source, by []Name, in string) {
-	if len(by) > MostBy {
-		c.errorf(by[MostBy].At, "sources."+s.Text+"."+in+".by", "%d columns are too many: at most %d", len(by), MostBy)
 	}
 }
 
@@ -310,7 +300,6 @@ var aggregateForm = regexp.MustCompile(`^(?i:(sum|min|max|count)\s*\(\s*(.*?)\s*
 
 func (c *checker) group(s *Source, fields []column.Field) {
 	g, path := s.Group, "sources."+s.Text+".group"
-	c.fewEnough(s, g.by, "group")
 	for _, f := range c.fields(fields, "source "+s.Text, g.by, path+".by") {
 		g.By = append(g.By, f.Name)
 		c.noDouble(s, f, g.at, "group")

@@ -76,6 +76,9 @@ func TakenBy(m *star.Model) []Taken {
 		if d.Calendar != nil {
 			parts = append(parts, "a calendar of "+Plural(d.Calendar.To-d.Calendar.From+1, "day"))
 		}
+		if d.Junk {
+			parts = append(parts, "the combinations that occur")
+		}
 		if d.Versioned() {
 			first := "from the beginning"
 			if !d.FromStart {
