@@ -72,7 +72,7 @@ func ddl(m *star.Model, drop bool) []string {
 	tables := layout.New(m)
 	for _, step := range load.Order(m) {
 		for _, dim := range tables.Dimensions {
-			if step.Step != "dimension "+dim.Text {
+			if step.Step != "dimension "+dim.Text || dim.LookedUp != nil {
 				continue
 			}
 			table(dim.Table)

@@ -50,14 +50,14 @@ type Writer struct {
 	fact        *layout.Fact
 	links       []*link.Link
 	run         int64
-	files       map[string]int64 // their numbers in the ledger
-	fields      []column.Field   // of the table, but for line and run
-	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
-	durable     []bool           // for each: it is a durable key
-	grainAt     []int            // of fields
-	canon       []*member.Roster // for each field, the roster of a versioned dimension, or nil
-	grainInfers bool             // members that the grain names may have to be made
-	lenient     []bool           // for each field: it may stand for a natural key that isn't kept
+	files       map[string]int64       // their numbers in the ledger
+	fields      []column.Field         // of the table, but for line and run
+	from        []int                  // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
+	durable     []bool                 // for each: it is a durable key
+	grainAt     []int                  // of fields
+	canon       []*member.Roster       // for each field, the roster of a versioned dimension, or nil
+	grainInfers bool                   // members that the grain names may have to be made
+	lenient     []func(key int64) bool // for each field: it may stand for a natural key that isn't kept; nil if it can't
 
 	Measures []column.Field // the exact ones
 	measure  []int          // where they stand in the shaped batch
@@ -78,12 +78,15 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 	w.fields = all[:len(all)-2]
 	for k, field := range w.fields {
 		from := column.Find(shaped, field.Name)
-		w.canon, w.lenient, w.durable = append(w.canon, nil), append(w.lenient, false), append(w.durable, false)
+		w.canon, w.lenient, w.durable = append(w.canon, nil), append(w.lenient, nil), append(w.durable, false)
 		for n, l := range links {
 			w.durable[k] = w.durable[k] || l.Both && l.DurableColumn() == field.Name
 			if l.Column() == field.Name || l.Both && l.DurableColumn() == field.Name {
 				from = -1 - n
-				w.lenient[k] = special(l.Unmatched) || special(l.Outside)
+				if special(l.Unmatched) || special(l.Outside) {
+					unknown, _ := l.Dimension.KeyOf(star.Unknown)
+					w.lenient[k] = func(key int64) bool { return key == unknown || key < 0 && l.Dimension.LookedUp == nil }
+				}
 				if l.Dimension.Versioned() && !w.durable[k] {
 					w.canon[k] = l.Roster
 				}
@@ -344,7 +347,7 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 func (w *Writer) equal(v *view, i int, stand *view, j int) bool {
 	for k := range w.fields {
 		c := stand.canon[k]
-		if !v.canon[k].Equal(i, c, j) && !(w.lenient[k] && (c.Null[j] || c.Int[j] < 0)) {
+		if !v.canon[k].Equal(i, c, j) && !(w.lenient[k] != nil && (c.Null[j] || w.lenient[k](c.Int[j]))) {
 			return false
 		}
 	}

@@ -55,7 +55,10 @@ type Dimension struct {
 	Time       column.Type      // of the validity, or of effective_from; Null if there is neither
 	Outriggers []column.Field   // one for each of Keys
 	PointedAt  []Reference
-	Views      []*warehouse.View // one for each role of its own name
+
+	ValidFrom, ValidTo string // the columns that say when a version holds; "" if there are no versions
+
+	Views []*warehouse.View // one for each role of its own name
 }
 
 // Inferable says whether the dimension marks inferred members.
@@ -107,7 +110,7 @@ func New(m *star.Model) *Star {
 	for _, f := range m.Facts {
 		s.Facts = append(s.Facts, fact(f, tables))
 		for _, k := range f.Keys {
-			if k.Role() && !roles[k.Column()] {
+			if k.Role() && !roles[k.Column()] && k.Dimension.LookedUp == nil {
 				roles[k.Column()] = true
 				d := tables[k.Dimension]
 				d.Views = append(d.Views, role(k, d))
@@ -128,13 +131,22 @@ func (s *Star) Dimension(d *star.Dimension) *Dimension {
 }
 
 func dimension(d *star.Dimension) *Dimension {
-	t := &Dimension{Dimension: d, Table: &warehouse.Table{Name: "dim_" + d.Text, Primary: []string{d.KeyColumn()}}}
+	t := &Dimension{Dimension: d, Time: d.Validity(), Table: &warehouse.Table{Name: d.TableName(), Primary: []string{d.KeyColumn()}}}
 	add := func(notNull bool, fields ...column.Field) {
 		for _, f := range fields {
 			t.Table.Columns = append(t.Table.Columns, warehouse.Column{Field: f, NotNull: notNull})
 		}
 	}
 	add(true, column.Field{Name: d.KeyColumn(), Type: integer})
+	if l := d.LookedUp; l != nil {
+		t.Table.Borrowed = true
+		add(false, d.NaturalKey...)
+		if l.From != "" {
+			add(false, column.Field{Name: l.From, Type: t.Time}, column.Field{Name: l.To, Type: t.Time})
+			t.ValidFrom, t.ValidTo = l.From, l.To
+		}
+		return t
+	}
 	add(false, d.NaturalKey...)
 	if d.Durable {
 		add(true, column.Field{Name: d.DurableColumn(), Type: integer})
@@ -145,13 +157,16 @@ func dimension(d *star.Dimension) *Dimension {
 		f := column.Field{Name: k.Column(), Type: integer}
 		t.Outriggers = append(t.Outriggers, f)
 		add(!empty(k), f)
-		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: f.Name, Table: "dim_" + k.Dimension.Text, Key: k.Dimension.KeyColumn()})
+		if k.Dimension.LookedUp != nil {
+			continue
+		}
+		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: f.Name, Table: k.Dimension.TableName(), Key: k.Dimension.KeyColumn()})
 	}
 	if d.Effective != nil {
-		t.Time = d.Effective.Type
 		add(false, t.times()...)
 	}
 	if d.Versioned() {
+		t.ValidFrom, t.ValidTo = ValidFrom, ValidTo
 		add(true, column.Field{Name: ValidFrom, Type: t.Time}, column.Field{Name: ValidTo, Type: t.Time}, column.Field{Name: IsCurrent, Type: boolean})
 		t.Table.Unique = append(t.Table.Unique, ValidFrom)
 	}
@@ -205,7 +220,9 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 			add(!empty(k), column.Field{Name: k.DurableColumn(), Type: integer})
 		}
 		d := tables[k.Dimension]
-		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: k.Column(), Table: d.Table.Name, Key: d.KeyColumn()})
+		if k.Dimension.LookedUp == nil { // a view has no keys
+			t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: k.Column(), Table: d.Table.Name, Key: d.KeyColumn()})
+		}
 		d.PointedAt = append(d.PointedAt, reference(f, k, t.Table.Name))
 	}
 	add(false, f.Measures...)

@@ -213,7 +213,7 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) b
 	}
 	c := &out.Keys[k]
 	if rule != star.Nearest { // an outside row has the nearest version's key already
-		c.Int[i] = star.Unknown.Key
+		c.Int[i], _ = l.Dimension.KeyOf(star.Unknown)
 	}
 	switch rule {
 	case star.Infer:

@@ -97,6 +97,16 @@ func (w *work) loadDimension(ctx context.Context) error {
 	return w.mustHold(ctx, d.Table, d.MustHold)
 }
 
+// lookUp reads a dimension that somebody else has made, so that what is wrong with it is told here.
+func (w *work) lookUp(ctx context.Context) error {
+	if _, err := w.roster(ctx, w.tx, w.dimension.Dimension); err != nil {
+		return err
+	}
+	tally, err := w.tx.Tally(ctx, w.dimension.Table.Name, nil)
+	w.figures.Table = tally.Rows
+	return err
+}
+
 // natural gives the columns that say the natural key.
 func (w *work) natural() []int {
 	d := w.dimension

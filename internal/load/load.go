@@ -218,6 +218,23 @@ func ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table) error {
 	return nil
 }
 
+// there checks that a table that somebody else has made has the columns that are looked up in.
+func there(ctx context.Context, tx warehouse.Tx, t *warehouse.Table) error {
+	columns, err := tx.Describe(ctx, t.Name)
+	if err != nil {
+		return err
+	}
+	if columns == nil {
+		return fmt.Errorf("there is no table %s in the warehouse to look up in", t.Name)
+	}
+	for _, c := range t.Columns {
+		if !slices.Contains(columns, c.Name) {
+			return fmt.Errorf("table %s in the warehouse has no column %s%s", t.Name, c.Name, place.Suggest(c.Name, columns))
+		}
+	}
+	return nil
+}
+
 // transact runs f in a transaction of its own.
 func (r *run) transact(ctx context.Context, f func(tx warehouse.Tx) error) error {
 	tx, err := r.wh.Begin(ctx)
@@ -335,8 +352,11 @@ func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*
 		}
 	}
 	x, err := member.Open(ctx, tx, r.star.Dimension(d))
+	if err != nil {
+		return nil, err
+	}
 	r.rosters[d] = x
-	return x, err
+	return x, nil
 }
 
 func (r *run) tell(p Progress) {

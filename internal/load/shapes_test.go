@@ -1,6 +1,7 @@
 package load_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -40,3 +41,81 @@ func TestLateRows(t *testing.T) {
 	}
 	f.want("versions", f.rows("dim_boat", "reg", "class", "valid_from"), "A x 1900-01-01\nA y 2024-03-01\nA z 2024-04-01\nB y 1900-01-01\n∅ Unknown 1900-01-01")
 }
+
+const pilotsModel = `warehouse:
+  %s
+limits: {unmatched: none, set_aside: none}
+sources:
+  trips:
+    read: trips.csv
+    columns: {trip: integer, pilot: text, at: date}
+dimensions:
+  pilot:
+    looked_up:
+      table: pilots
+      key: pilot_id
+      columns: {no: text, since: date, until: date}
+      valid_from: since
+      valid_to: until
+      unknown: 0
+    natural_key: no
+facts:
+  trip:
+    from: trips
+    grain: trip
+    keys:
+      pilot:
+        by: pilot
+        as_of: at
+        outside: %s
+`
+
+// TestLookedUp looks keys up in a table that somebody else has made, with types of its own, with gaps between versions
+// and an unknown member; nothing of it is changed.
+func TestLookedUp(t *testing.T) {
+	for _, kind := range []string{"sqlite", "postgres"} {
+		t.Run(kind, func(t *testing.T) {
+			f := folder{t, t.TempDir()}
+			warehouse := "sqlite: star.db"
+			if kind == "postgres" {
+				connection, schema := startest.Postgres(t)
+				warehouse = "postgres: " + connection + "\n  schema: " + schema
+				startest.Write(t, f.dir, "ironmonger.yaml", fmt.Sprintf(pilotsModel, warehouse, "nearest"))
+				startest.Run(t, f.dir, "CREATE SCHEMA "+schema, "SET search_path TO "+schema+"; CREATE TABLE pilots (pilot_id int PRIMARY KEY, no varchar(9), since date, until date, name text)")
+				warehouse += "\n"
+				startest.Run(t, f.dir, strings.ReplaceAll(pilots, "pilots", schema+".pilots"))
+			} else {
+				startest.Write(t, f.dir, "ironmonger.yaml", fmt.Sprintf(pilotsModel, warehouse, "nearest"))
+				startest.Run(t, f.dir, "CREATE TABLE pilots (pilot_id INTEGER PRIMARY KEY, no TEXT, since TEXT, until TEXT, name TEXT)", pilots)
+			}
+			startest.Write(t, f.dir, "trips.csv", "trip,pilot,at\n1,007,2025-01-10\n2,007,2025-02-10\n3,007,2025-03-10\n4,008,1999-01-01\n5,7,2025-01-01\n6,,2025-01-01\n")
+			figures := f.load()["fact trip"].Keys["pilot"]
+			if figures.Matched != 3 || figures.Outside != 1 || figures.Unmatched != 1 || figures.Missing != 1 {
+				t.Errorf("%+v", figures)
+			}
+			f.want("trips", f.rows("fact_trip", "trip", "pilot_id"), "1 5\n2 5\n3 7\n4 -3\n5 0\n6 0")
+			if !startest.Proved(t, f.dir) {
+				t.Error("a right star is said to be broken")
+			}
+			startest.Write(t, f.dir, "ironmonger.yaml", fmt.Sprintf(pilotsModel, warehouse, "set_aside"))
+			startest.Write(t, f.dir, "trips.csv", "trip,pilot,at\n8,007,2025-02-01\n9,007,2025-01-31\n")
+			if n := f.load()["fact trip"]; n.SetAside != 1 || n.Inserted != 1 {
+				t.Errorf("in the gap: %+v", n)
+			}
+			if kind == "postgres" {
+				return
+			}
+			startest.Run(t, f.dir, "INSERT INTO pilots VALUES (9, '007', '2025-01-01', NULL, 'Twin')")
+			f.fail("dimension pilot", "table pilots has several rows for ‹007›, and the model says stop")
+			startest.Write(t, f.dir, "ironmonger.yaml", strings.Replace(fmt.Sprintf(pilotsModel, warehouse, "nearest"), "      unknown: 0\n", "      several: last\n      unknown: 0\n", 1))
+			startest.Write(t, f.dir, "trips.csv", "trip,pilot,at\n10,007,2025-02-10\n")
+			f.load()
+			f.want("trips", f.rows("fact_trip", "trip", "pilot_id"), "1 5\n10 9\n2 5\n3 7\n4 -3\n5 0\n6 0\n9 5")
+			startest.Run(t, f.dir, "ALTER TABLE pilots RENAME COLUMN no TO number")
+			f.fail("dimension pilot", "table pilots in the warehouse has no column no")
+		})
+	}
+}
+
+const pilots = `INSERT INTO pilots VALUES (0, NULL, NULL, NULL, 'nobody'), (5, '007', '2025-01-01', '2025-02-01', 'Ada'),
+	(7, '007', '2025-03-01', NULL, 'Ada'), (-3, '008', NULL, NULL, 'Bea')`

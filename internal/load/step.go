@@ -157,7 +157,9 @@ func (w *work) try(ctx context.Context) error {
 	if w.aside, err = openAsides(ctx, w); err != nil {
 		return err
 	}
-	if w.dimension != nil {
+	if w.dimension != nil && w.dimension.LookedUp != nil {
+		err = w.lookUp(ctx)
+	} else if w.dimension != nil {
 		err = w.loadDimension(ctx)
 	} else {
 		err = w.loadFact(ctx)
@@ -198,6 +200,9 @@ func (w *work) tables(ctx context.Context) error {
 		return ensure(ctx, w.tx, w.fact.Table)
 	}
 	d := w.dimension
+	if d.LookedUp != nil {
+		return there(ctx, w.tx, d.Table)
+	}
 	if err := ensure(ctx, w.tx, d.Table); err != nil {
 		return err
 	}
@@ -260,6 +265,9 @@ func (w *work) open(ctx context.Context) error {
 		if d.Deliveries != nil && d.Deliveries.On != nil {
 			add(*d.Deliveries.On)
 		}
+	}
+	if w.dimension != nil && w.dimension.LookedUp != nil {
+		return nil
 	}
 	if declared == nil {
 		w.source = w.dimension.Text

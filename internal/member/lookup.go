@@ -73,7 +73,7 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 			}
 			k, inside := p.at(at)
 			match[i], surrogate[i] = Matched, p.versions[k].key
-			if !inside || at >= l.x.end {
+			if !inside || at >= l.x.end || p.versions[k].gap {
 				match[i] = Outside
 			}
 		}

@@ -49,6 +49,7 @@ type version struct {
 	sighting               // as delivered; unsaid for an inferred member
 	traits   column.Digest // of the type 2 values
 	inferred bool
+	gap      bool // nothing holds from here; only of a dimension that is looked up in
 	gone     bool // a delivery of all had the member no longer
 }
 
@@ -85,6 +86,9 @@ type Roster struct {
 
 // Open reads a dimension.
 func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster, error) {
+	if d.LookedUp != nil {
+		return openLookedUp(ctx, r, d)
+	}
 	x := &Roster{dim: d, index: newIndex(d)}
 	x.beginning, x.end = layout.Bounds(d.Time)
 	var err error

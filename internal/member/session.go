@@ -92,7 +92,8 @@ func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
 		case natural >= 0:
 			c.Append(by[natural], i)
 		case column.Find(d.Outriggers, name) >= 0:
-			c.AppendInt(star.Unknown.Key)
+			unknown, _ := d.Keys[column.Find(d.Outriggers, name)].Dimension.KeyOf(star.Unknown)
+			c.AppendInt(unknown)
 		case name == layout.ValidFrom:
 			c.AppendInt(s.x.beginning)
 		case name == layout.ValidTo:

@@ -34,7 +34,7 @@ func (p *proof) dimension(d *layout.Dimension) error {
 	for _, f := range d.NaturalKey {
 		x.natural = append(x.natural, column.Find(fields, f.Name))
 	}
-	x.from, x.to = column.Find(fields, layout.ValidFrom), column.Find(fields, layout.ValidTo)
+	x.from, x.to = column.Find(fields, d.ValidFrom), column.Find(fields, d.ValidTo)
 	x.current, x.inferred = column.Find(fields, layout.IsCurrent), column.Find(fields, layout.IsInferred)
 	x.effective, x.durable = column.Find(fields, layout.EffectiveFrom), -1
 	if d.Durable {
@@ -42,6 +42,10 @@ func (p *proof) dimension(d *layout.Dimension) error {
 	}
 	x.beginning, x.end = layout.Bounds(d.Time)
 
+	if d.LookedUp != nil { // made by somebody else: only what is pointed to matters
+		x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("no %s twice", d.KeyColumn()), "ask who makes the table")
+		return p.scan(d.Table, column.Names(fields[1:]), []exam{{x.keys, x.lookKeys, nil}})
+	}
 	x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("no %s twice, and none beyond %d, the highest ever given", d.KeyColumn(), x.highest),
 		"two loads that don't share a ledger, or hands, have written here: load the table anew")
 	x.people = p.check("members", d.Table.Name, "one natural key is one member, with one current version", "merge the members by hand, and point the facts to the one that stays")
@@ -108,7 +112,7 @@ func (x *members) lookKeys(b *column.Batch) {
 		key := b.Cols[0].Int[i]
 		if !r.add(key) {
 			x.keys.against(func() Example { return x.p.example(x.d.Table, b, i, "another row has this key") })
-		} else if key > x.highest {
+		} else if key > x.highest && x.d.LookedUp == nil {
 			x.keys.against(func() Example { return x.p.example(x.d.Table, b, i, "the key was never given") })
 		}
 		fresh := true
@@ -123,13 +127,22 @@ func (x *members) lookKeys(b *column.Batch) {
 		} else {
 			r.current[len(r.current)-1] = false
 		}
-		r.run = append(r.run, b.Cols[len(b.Cols)-1].Int[i])
+		if x.d.LookedUp == nil {
+			r.run = append(r.run, b.Cols[len(b.Cols)-1].Int[i])
+		}
 		r.member, r.first, r.current = append(r.member, r.members-1), append(r.first, fresh), append(r.current, true)
 		if x.durable >= 0 {
 			r.durable = append(r.durable, b.Cols[x.durable].Int[i])
 		}
 		if x.from >= 0 {
-			r.from, r.to = append(r.from, b.Cols[x.from].Int[i]), append(r.to, b.Cols[x.to].Int[i])
+			from, to := b.Cols[x.from].Int[i], b.Cols[x.to].Int[i]
+			if b.Cols[x.from].Null[i] {
+				from = x.beginning
+			}
+			if b.Cols[x.to].Null[i] {
+				to = x.end
+			}
+			r.from, r.to = append(r.from, from), append(r.to, to)
 		}
 		if x.p.opts.Sources {
 			r.name(x.digest.Hash(x.p.seed, pick(b, x.natural), i), key, fresh && key >= 0)

@@ -101,6 +101,8 @@ func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
 			before, after := time < reg.from[n], time >= reg.to[n]
 			switch {
 			case !before && !after:
+			case d.LookedUp != nil && k.Outside == star.Nearest: // there may be gaps
+				outside++
 			case (before && reg.first[n] || after && reg.current[n]) && (k.Outside == star.Nearest || reg.rewritten(n) > b.Cols[len(b.Cols)-1].Int[i]):
 				outside++
 			default:

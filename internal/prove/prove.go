@@ -242,7 +242,7 @@ func (p *proof) scan(t *warehouse.Table, order []string, exams []exam) error {
 	held := &holding{totals: map[string]column.Int128{}}
 	p.held[t.Name] = held
 	begin := time.Now()
-	rows, err := p.r.Read(p.ctx, warehouse.Query{Table: t.Name, Fields: t.Fields(), OrderBy: order})
+	rows, err := p.r.Read(p.ctx, warehouse.Query{Table: t.Name, Fields: t.Fields(), Convert: t.Borrowed, OrderBy: order})
 	if err != nil {
 		return err
 	}

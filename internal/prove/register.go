@@ -59,6 +59,9 @@ func (r *register) add(key int64) bool {
 
 // rewritten gives the last run that wrote to the member of a row.
 func (r *register) rewritten(n int32) int64 {
+	if r.run == nil { // somebody else has written it
+		return 0
+	}
 	last := r.run[n]
 	for i := n - 1; i >= 0 && r.member[i] == r.member[n]; i-- {
 		last = max(last, r.run[i])

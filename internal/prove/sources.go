@@ -218,6 +218,14 @@ type tableKey struct {
 	at  int
 }
 
+// ordinary says whether a key is that of a member that isn't special.
+func (k *tableKey) ordinary(c *column.Column, j int) bool {
+	if unknown, ok := k.Dimension.KeyOf(star.Unknown); c.Null[j] || ok && c.Int[j] == unknown {
+		return false
+	}
+	return c.Int[j] >= 0 || k.Dimension.LookedUp != nil
+}
+
 // grainColumn is a part of the grain: a column of the source or a key.
 type grainColumn struct {
 	field    column.Field
@@ -409,12 +417,12 @@ func (x *rereader) points(n int, b *slot, i int, have *column.Column, j int) boo
 	k := &x.keys[n]
 	switch {
 	case b.missing[n][i]:
-		return stands(k.Missing, have, j)
-	case !have.Null[j] && have.Int[j] >= 0:
+		return stands(k.Missing, k.Dimension, have, j)
+	case k.ordinary(have, j):
 		row, ok := k.reg.find(have.Int[j])
 		return ok && k.reg.natural[row] == b.natural[n][i]
 	}
-	return stands(k.Unmatched, have, j) || stands(k.Outside, have, j)
+	return stands(k.Unmatched, k.Dimension, have, j) || stands(k.Outside, k.Dimension, have, j)
 }
 
 // differs says in what a fact is not what row i says.
@@ -424,13 +432,14 @@ func (x *rereader) differs(b *slot, i int, facts *column.Batch, j int) string {
 			return fmt.Sprintf("%s is %s in the table, and %s here", x.f.Table.Columns[v[0]].Name, written(have, j), written(want, i))
 		}
 	}
-	for n, k := range x.keys {
+	for n := range x.keys {
+		k := &x.keys[n]
 		have := &facts.Cols[k.at]
 		switch {
 		case x.points(n, b, i, have, j):
 		case b.missing[n][i]:
 			return fmt.Sprintf("%s is %s in the table, and the row has no natural key", k.Column(), written(have, j))
-		case !have.Null[j] && have.Int[j] >= 0:
+		case k.ordinary(have, j):
 			return fmt.Sprintf("%s %s isn't a key of the row's natural key", k.Column(), written(have, j))
 		default:
 			return fmt.Sprintf("%s is %s in the table, and no rule says so", k.Column(), written(have, j))
@@ -440,12 +449,13 @@ func (x *rereader) differs(b *slot, i int, facts *column.Batch, j int) string {
 }
 
 // stands says whether a key is what a rule makes of one that has no member.
-func stands(rule star.Outcome, c *column.Column, j int) bool {
+func stands(rule star.Outcome, d *star.Dimension, c *column.Column, j int) bool {
 	switch rule {
 	case star.LeaveEmpty:
 		return c.Null[j]
 	case star.ToUnknown:
-		return !c.Null[j] && c.Int[j] == star.Unknown.Key
+		unknown, _ := d.KeyOf(star.Unknown)
+		return !c.Null[j] && c.Int[j] == unknown
 	case star.ToNotYet:
 		return !c.Null[j] && c.Int[j] == star.NotYet.Key
 	case star.NotApplying:

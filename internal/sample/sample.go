@@ -236,7 +236,7 @@ func table(ctx context.Context, r warehouse.Reader, s *layout.Star, t *warehouse
 	} else if there == nil {
 		return nil, fmt.Errorf("table %s is not there yet: ironmonger load", t.Name)
 	}
-	q := warehouse.Query{Table: t.Name, Fields: fields, OrderBy: t.Primary}
+	q := warehouse.Query{Table: t.Name, Fields: fields, Convert: t.Borrowed, OrderBy: t.Primary}
 	if wish.Where == "" && !p.wish.Count {
 		q.Limit = wish.Rows + 1 // one more tells whether these are all
 	}
@@ -304,7 +304,7 @@ func naturals(ctx context.Context, r warehouse.Reader, d *layout.Dimension, rows
 		}
 	}
 	fields := append(d.Table.Fields()[:1:1], d.NaturalKey...)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: []*column.Column{&wanted}})
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: fields, Convert: d.Table.Borrowed, By: []string{d.KeyColumn()}, Match: []*column.Column{&wanted}})
 	if err != nil {
 		return nil, err
 	}

@@ -58,7 +58,7 @@ func (c *checker) tables() {
 		owner[lower] = by
 	}
 	for _, d := range c.model.Dimensions {
-		claim(d.At, "dim_"+d.Text, "dimensions."+d.Text)
+		claim(d.At, d.TableName(), "dimensions."+d.Text)
 	}
 	for _, d := range c.model.Dimensions {
 		if d.Observed() {
@@ -166,13 +166,13 @@ func (c *checker) fields(fields []column.Field, of string, list []Name, path str
 func (c *checker) dimension(d *Dimension) {
 	path := "dimensions." + d.Text
 	kinds := 0
-	for _, is := range []bool{d.from != nil, d.Rows != nil, d.Calendar != nil, d.Junk} {
+	for _, is := range []bool{d.from != nil, d.Rows != nil, d.Calendar != nil, d.Junk, d.LookedUp != nil} {
 		if is {
 			kinds++
 		}
 	}
 	if kinds != 1 {
-		c.errorf(d.At, path, "a dimension has either from (a source), or rows, or combinations, or calendar")
+		c.errorf(d.At, path, "a dimension has either from (a source), or rows, or combinations, or calendar, or looked_up")
 		return
 	}
 	if d.Calendar != nil {
@@ -181,6 +181,11 @@ func (c *checker) dimension(d *Dimension) {
 	}
 	if d.Junk {
 		c.junk(d, path)
+		return
+	}
+	if d.LookedUp != nil {
+		c.lookedUp(d, path)
+		c.matching(d, path)
 		return
 	}
 	var fields []column.Field
@@ -381,7 +386,7 @@ func ValidityColumns() []string {
 
 // junk makes the columns of a junk dimension its natural key.
 func (c *checker) junk(d *Dimension, path string) {
-	c.ownColumns(d, path, "a junk dimension has the columns of combinations")
+	c.refuse(d, path, "a junk dimension has the columns of combinations", d.said())
 	d.Rows = &Rows{columns: d.combinations}
 	used := map[string]bool{strings.ToLower(d.KeyColumn()): true, "load_run": true}
 	for _, col := range d.combinations {
@@ -399,19 +404,29 @@ func (c *checker) junk(d *Dimension, path string) {
 
 func (c *checker) calendar(d *Dimension, path string) {
 	cal := d.Calendar
-	c.ownColumns(d, path, "a calendar has its own columns")
+	c.refuse(d, path, "a calendar has its own columns", d.said())
 	if cal.To < cal.From {
 		c.errorf(d.calendarAt, path+".calendar", "to is before from")
 	}
 	d.NaturalKey, d.Type1, d.Type2 = calendar.Fields()[:1], calendar.Fields()[1:], nil
 }
 
-// ownColumns refuses what is said about columns of a dimension that doesn't take them from a source or from rows.
-func (c *checker) ownColumns(d *Dimension, path, why string) {
-	for _, w := range []struct {
-		given bool
-		name  string
-	}{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"}, {d.current != nil, "with_current"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"}, {d.effective != nil, "effective"}, {d.Keys != nil, "keys"}} {
+// said lists what may be said of a dimension that takes its columns from a source or from rows, natural_key first.
+func (d *Dimension) said() []said {
+	return []said{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"},
+		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"},
+		{d.effective != nil, "effective"}, {d.Keys != nil, "keys"}}
+}
+
+// said is a key of the model that may be there.
+type said struct {
+	given bool
+	name  string
+}
+
+// refuse tells what has no place in a dimension, and why.
+func (c *checker) refuse(d *Dimension, path, why string, list []said) {
+	for _, w := range list {
 		if w.given {
 			c.errorf(d.At, path, "%s: %s has no place here", why, w.name)
 		}
@@ -570,7 +585,7 @@ func (c *checker) asOf(k *Key, fields []column.Field, of string) {
 		c.errorf(k.asOf.At, k.subject+".as_of", "%s is of type %s; as_of takes a date or a timestamp", f.Name, f.Type)
 		return
 	}
-	if d.Effective != nil && d.Effective.Type.Kind == column.Timestamp && f.Type.Kind == column.Date {
+	if d.Validity().Kind == column.Timestamp && f.Type.Kind == column.Date {
 		c.errorf(k.asOf.At, k.subject+".as_of", "dimension %s is versioned to the microsecond, and %s has only a day: cast(%s as timestamp) in a derived column says which time is meant", d.Text, f.Name, f.Name)
 		return
 	}
@@ -583,8 +598,11 @@ func (c *checker) asOf(k *Key, fields []column.Field, of string) {
 
 func (c *checker) outcomes(k *Key) {
 	k.missingSaid = k.Missing != ""
+	_, unknown := k.Dimension.KeyOf(Unknown)
 	if !k.missingSaid {
-		k.Missing = ToUnknown
+		if k.Missing = ToUnknown; !unknown {
+			k.Missing = SetAside
+		}
 	}
 	if k.Outside == "" {
 		k.Outside = Nearest
@@ -594,6 +612,17 @@ func (c *checker) outcomes(k *Key) {
 		k.Unmatched = SetAside
 		if made {
 			k.Unmatched = Infer
+		} else if k.Dimension.LookedUp != nil && unknown {
+			k.Unmatched = ToUnknown
+		}
+	}
+	if l := k.Dimension.LookedUp; l != nil {
+		for _, rule := range []Outcome{k.Unmatched, k.Missing, k.Outside} {
+			if rule == ToUnknown && !unknown {
+				c.errorf(k.At, k.subject, "dimension %s has no unknown member that looked_up names: unknown: its key", k.Dimension.Text)
+			} else if rule == ToNotYet || rule == NotApplying {
+				c.errorf(k.At, k.subject, "dimension %s is only looked up in, and has no member for %s", k.Dimension.Text, rule)
+			}
 		}
 	}
 	if k.Unmatched == Infer && !made {
@@ -656,7 +685,7 @@ func (c *checker) fact(f *Fact) {
 // Day gives the calendar key of the fact that says in days what k is as of, if there is one that
 // always does and k's dimension is versioned in days (rule R16); else nil.
 func (f *Fact) Day(k *Key) *Key {
-	if k.Dimension.Effective == nil || k.Dimension.Effective.Type.Kind != column.Date {
+	if k.Dimension.Validity().Kind != column.Date {
 		return nil
 	}
 	for _, role := range f.Keys {
@@ -765,7 +794,7 @@ func (c *checker) specials() {
 	}
 	for _, d := range c.model.Dimensions {
 		for _, s := range []Special{Unknown, NotYet, NotApplicable} {
-			if need[d][s] {
+			if need[d][s] && d.LookedUp == nil {
 				d.Specials = append(d.Specials, s)
 			}
 		}

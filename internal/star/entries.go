@@ -32,8 +32,9 @@ func Sections() []Section {
 		{"sources.NAME.join.NAME", "Columns of another source. A join neither multiplies rows nor loses them unnoticed: for each row it finds one row there, or a rule says what becomes of it.", r.joinEntries(&Join{})},
 		{"sources.NAME.distinct", "One row for each value of some columns; the others are counted as merged.", r.distinctEntries(&Distinct{})},
 		{"sources.NAME.group", "One row for all that are equal in some columns. It has those columns and the aggregates, exact, and an error where a sum needs more than its type has (integer: 64 bits; decimal: 18 digits, or 38).", r.groupEntries(&Group{})},
-		{"dimensions.NAME", "A dimension: from a source, of rows written here, or a calendar.", r.dimensionEntries(&Dimension{})},
+		{"dimensions.NAME", "A dimension: from a source, of rows written here, of combinations, a calendar, or one that is only looked up in.", r.dimensionEntries(&Dimension{})},
 		{"dimensions.NAME.surrogate_key", "How surrogate keys are numbered, for a warehouse where several models give keys. What is said here counts for keys that are yet to be given.", r.numberEntries(&Dimension{})},
+		{"dimensions.NAME.looked_up", "A dimension that somebody else has made. Where it has versions, its validity is half-open, and may leave gaps: those times are outside.", r.lookedUpEntries(&LookedUp{})},
 		{"dimensions.NAME.matching.NAME", "How a part of the natural key is brought to one form, in the dimension's own source and in every key that points to it. A plain expression is short for {as: expression}.", r.matchingEntries(&Matching{})},
 		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
 		{"dimensions.NAME.calendar.fiscal_year", "When the fiscal year starts, and what number it has.", r.fiscalEntries(&calendar.Calendar{}, new(bool))},
@@ -160,6 +161,13 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"columns", "name: type", "types of the columns of rows; text where not said", false, func(n *node) { r.rowsOf(d).columns = r.columns(n) }},
 		{"combinations", "name: type", "makes it a junk dimension: its members are the combinations of values of these columns that occur in what points to it; null is a value here", false, func(n *node) {
 			d.Junk, d.combinations = true, r.columns(n)
+		}},
+		{"looked_up", "keys", "a table that somebody else has made, and to which nothing is written", false, func(n *node) {
+			d.LookedUp = &LookedUp{at: n.key.At}
+			r.section(n, r.lookedUpEntries(d.LookedUp))
+			if d.LookedUp.Several == "stop" {
+				d.LookedUp.Several = ""
+			}
 		}},
 		{"calendar", "keys", "makes it a date dimension", false, func(n *node) {
 			d.Calendar, d.calendarAt = &calendar.Calendar{FiscalStart: 1}, n.key.At

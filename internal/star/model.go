@@ -74,9 +74,10 @@ const (
 // Dimension is a dimension: fed from a source, of rows that stand in the model, or a calendar.
 type Dimension struct {
 	Name
-	Source   *Source // nil for a static dimension and a calendar
-	Rows     *Rows   // of a static dimension; none of a junk dimension
-	Junk     bool    // its members are the combinations of values that occur, null among them
+	Source   *Source   // nil for a static dimension and a calendar
+	Rows     *Rows     // of a static dimension; none of a junk dimension
+	LookedUp *LookedUp // nil unless somebody else has made it
+	Junk     bool      // its members are the combinations of values that occur, null among them
 	Calendar *calendar.Calendar
 
 	NaturalKey []column.Field
@@ -109,12 +110,42 @@ type Dimension struct {
 	type0, type1, type2       []Name
 	type3, current            []Name
 	combinations              []Column
+	validity                  column.Type // of a dimension that is looked up in
 	calendarAt, durableAt     place.Place
 	lateAt                    place.Place
 }
 
 // Versioned says whether members may have several versions.
-func (d *Dimension) Versioned() bool { return len(d.Type2) > 0 }
+func (d *Dimension) Versioned() bool {
+	return len(d.Type2) > 0 || d.LookedUp != nil && d.LookedUp.From != ""
+}
+
+// Validity is the type of the times since when versions hold; Null if nothing says since when.
+func (d *Dimension) Validity() column.Type {
+	if d.Effective != nil {
+		return d.Effective.Type
+	}
+	return d.validity
+}
+
+// TableName is the name of the dimension's table.
+func (d *Dimension) TableName() string {
+	if d.LookedUp != nil {
+		return d.LookedUp.Table
+	}
+	return "dim_" + d.Text
+}
+
+// KeyOf gives the key of a special member; false if the dimension has none.
+func (d *Dimension) KeyOf(s Special) (int64, bool) {
+	if d.LookedUp == nil {
+		return s.Key, true
+	}
+	if s != Unknown || d.LookedUp.Unknown == nil {
+		return 0, false
+	}
+	return *d.LookedUp.Unknown, true
+}
 
 // Deliveries are those of a dimension whose source delivers all members each time (rule R13).
 type Deliveries struct {
@@ -157,11 +188,11 @@ func (d *Dimension) Delivers(name string) string {
 // Observed says whether all that was observed of members is kept, because the row of a version doesn't say enough
 // to fit in what comes late: see [Dimension.Complete].
 func (d *Dimension) Observed() bool {
-	return d.Versioned() || d.Effective != nil && len(d.Type0)+len(d.Type3) > 0
+	return len(d.Type2) > 0 || d.Effective != nil && len(d.Type0)+len(d.Type3) > 0
 }
 
 // Complete says whether each observation is kept apart; else only those that made no version are.
-func (d *Dimension) Complete() bool { return d.Observed() && (!d.Versioned() || len(d.Type3) > 0) }
+func (d *Dimension) Complete() bool { return d.Observed() && (len(d.Type2) == 0 || len(d.Type3) > 0) }
 
 // Attributes lists all types of them in the order of the source, with the columns that stand beside them.
 func (d *Dimension) Attributes() []column.Field {
@@ -191,7 +222,12 @@ func (d *Dimension) Attributes() []column.Field {
 }
 
 // KeyColumn is the name of the dimension's surrogate key.
-func (d *Dimension) KeyColumn() string { return d.Text + "_key" }
+func (d *Dimension) KeyColumn() string {
+	if d.LookedUp != nil {
+		return d.LookedUp.Key
+	}
+	return d.Text + "_key"
+}
 
 // DurableColumn is the name of the key that is the same for all versions of a member.
 func (d *Dimension) DurableColumn() string { return d.Text + "_durable_key" }

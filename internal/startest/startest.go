@@ -129,7 +129,7 @@ func Table(t testing.TB, r warehouse.Reader, table *warehouse.Table) []map[strin
 	} else if there == nil {
 		return nil
 	}
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: table.Name, Fields: table.Fields()})
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: table.Name, Fields: table.Fields(), Convert: table.Borrowed})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -77,7 +77,7 @@ func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mo
 	}
 	var order []string
 	if d.Versioned() {
-		order = append(order, layout.ValidFrom)
+		order = append(order, d.ValidFrom)
 	}
 	b, err := t.rows(d.Table, names, match, order...)
 	if err != nil {
@@ -199,7 +199,7 @@ func (t *tracer) became(d *layout.Dimension, versions, b *column.Batch, fields [
 	effective := &versions.Cols[column.Find(table, layout.EffectiveFrom)]
 	for v := range versions.N {
 		begins := !effective.Null[v] && effective.Int[v] == when.Int[i]
-		holds := !d.Versioned() || versions.Cols[column.Find(table, layout.ValidFrom)].Int[v] <= when.Int[i] && when.Int[i] < versions.Cols[column.Find(table, layout.ValidTo)].Int[v]
+		holds := !d.Versioned() || versions.Cols[column.Find(table, d.ValidFrom)].Int[v] <= when.Int[i] && when.Int[i] < versions.Cols[column.Find(table, d.ValidTo)].Int[v]
 		if !begins && !holds {
 			continue
 		}

@@ -110,7 +110,7 @@ func (t *tracer) rows(table *warehouse.Table, by []string, match []column.Column
 	for k := range match {
 		cols[k] = &match[k]
 	}
-	return warehouse.ReadAll(t.ctx, t.r, warehouse.Query{Table: table.Name, Fields: table.Fields(), By: by, Match: cols, OrderBy: order})
+	return warehouse.ReadAll(t.ctx, t.r, warehouse.Query{Table: table.Name, Fields: table.Fields(), Convert: table.Borrowed, By: by, Match: cols, OrderBy: order})
 }
 
 func values(fields []column.Field, b *column.Batch, i int) []Value {
@@ -349,7 +349,7 @@ func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, ro
 		why = fmt.Sprintf("the member was inferred in run %d and filled in run %d", in, filled)
 	}
 	if d.Versioned() {
-		from, to := &b.Cols[column.Find(fields, layout.ValidFrom)], &b.Cols[column.Find(fields, layout.ValidTo)]
+		from, to := &b.Cols[column.Find(fields, d.ValidFrom)], &b.Cols[column.Find(fields, d.ValidTo)]
 		out.From, out.To = from.Value(0), to.Value(0)
 		switch {
 		case k.AsOf == "":

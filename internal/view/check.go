@@ -76,6 +76,9 @@ func TakenBy(m *star.Model) []Taken {
 		if d.Calendar != nil {
 			parts = append(parts, "a calendar of "+Plural(d.Calendar.To-d.Calendar.From+1, "day"))
 		}
+		if d.LookedUp != nil {
+			parts = append(parts, "looked up in "+d.TableName()+", which is not written to")
+		}
 		if d.Junk {
 			parts = append(parts, "the combinations that occur")
 		}

@@ -24,11 +24,12 @@ type Foreign struct{ Column, Table, Key string }
 
 // Table describes a table.
 type Table struct {
-	Name    string
-	Columns []Column
-	Primary []string
-	Unique  []string // one more set of columns that is unique; may be empty
-	Foreign []Foreign
+	Name     string
+	Columns  []Column
+	Primary  []string
+	Borrowed bool     // somebody else has made it: types may be others there, see [Query]
+	Unique   []string // one more set of columns that is unique; may be empty
+	Foreign  []Foreign
 }
 
 // Fields lists the table's columns.
@@ -56,6 +57,7 @@ type Query struct {
 	Fields  []column.Field
 	By      []string
 	Match   []*column.Column // as many as By, of equal length
+	Convert bool             // the database converts what it has to the types of Fields
 	OrderBy []string
 	Limit   int // 0 is none
 }

@@ -81,6 +81,13 @@ func read(ctx context.Context, q querier, table string, query warehouse.Query) (
 // ask sends the query, for the next rows of Match.
 func (r *rows) ask() error {
 	sql := "SELECT " + quoteAll(column.Names(r.query.Fields), "t.%") + " FROM " + r.table + " AS t"
+	if r.query.Convert {
+		var parts []string
+		for _, f := range r.query.Fields {
+			parts = append(parts, fmt.Sprintf("CAST(t.%s AS %s)", quote(f.Name), declared(f.Type)))
+		}
+		sql = "SELECT " + strings.Join(parts, ", ") + " FROM " + r.table + " AS t"
+	}
 	if len(r.query.Fields) == 0 {
 		sql = "SELECT FROM " + r.table + " AS t"
 	}
