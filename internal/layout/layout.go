@@ -171,7 +171,7 @@ func dimension(d *star.Dimension) *Dimension {
 		t.Table.Unique = append(t.Table.Unique, ValidFrom)
 	}
 	if d.Observed() {
-		t.Observed = &warehouse.Table{Name: "dim_" + d.Text + "_observed", Columns: []warehouse.Column{
+		t.Observed = &warehouse.Table{Name: "dim_" + d.Text + "_observed", Index: []string{d.KeyColumn()}, Columns: []warehouse.Column{
 			{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true}}}
 		for _, f := range t.times() {
 			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom})

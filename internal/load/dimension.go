@@ -21,7 +21,7 @@ type delivery struct {
 // loadDimension reads what the source says about members and brings the table to it.
 func (w *work) loadDimension(ctx context.Context) error {
 	d := w.dimension
-	x, err := w.roster(ctx, w.tx, d.Dimension)
+	x, err := w.members(ctx, d.Dimension)
 	if err != nil {
 		return err
 	}
@@ -78,6 +78,11 @@ func (w *work) loadDimension(ctx context.Context) error {
 	}
 	if err := w.tx.Constrain(ctx, d.Table); err != nil {
 		return err
+	}
+	if d.Observed != nil {
+		if err := w.tx.Constrain(ctx, d.Observed); err != nil {
+			return err
+		}
 	}
 	f, c := &w.figures, &feed.Counts
 	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts

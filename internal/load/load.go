@@ -30,6 +30,7 @@ type Options struct {
 	Holder  string         // and who runs it
 	Workers int            // goroutines that read and resolve; 0 is one for each core
 	Piece   int            // bytes of a file that a goroutine takes at a time; 0 is the default
+	Opening Opening        // how dimensions are opened
 	Dry     bool           // write nothing: say what a load would do
 	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
 }

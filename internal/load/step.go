@@ -35,6 +35,8 @@ type work struct {
 	arrived  int64          // rows of the flow
 	links    []*link.Link
 	sessions []*member.Session
+	wanted   map[*star.Dimension]*member.Wanted // the keys for which dimensions are opened, where not for all
+	partial  map[*star.Dimension]*member.Roster // and these
 	keys     []ledger.KeyCounts
 	aside    *asides
 	strays   map[strayID]*ledger.Stray
@@ -154,6 +156,9 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.open(ctx); err != nil {
 		return err
 	}
+	if err := w.glance(ctx); err != nil {
+		return err
+	}
 	if w.aside, err = openAsides(ctx, w); err != nil {
 		return err
 	}
@@ -246,15 +251,15 @@ func (w *work) points(ctx context.Context) error {
 func (w *work) open(ctx context.Context) error {
 	var names []string
 	add := func(fields ...column.Field) { names = append(names, column.Names(fields)...) }
-	var declared *star.Source
+	declared := w.declared()
 	switch {
 	case w.fact != nil:
-		declared, w.limits = w.fact.Source, w.fact.Limits
+		w.limits = w.fact.Limits
 		add(w.fact.Degenerate...)
 		add(w.fact.Measures...)
 	default:
 		d := w.dimension
-		declared, w.limits = d.Source, d.Limits
+		w.limits = d.Limits
 		names = append(names, d.Delivered...)
 		add(d.Attributes()...)
 		for _, f := range []*column.Field{d.Effective, d.Sequence} {
@@ -293,7 +298,7 @@ func (w *work) open(ctx context.Context) error {
 func (w *work) connect(ctx context.Context) error {
 	rosters := map[*star.Dimension]*member.Roster{}
 	for _, k := range w.step.keys {
-		x, err := w.roster(ctx, w.tx, k.Dimension)
+		x, err := w.members(ctx, k.Dimension)
 		if err != nil {
 			return err
 		}

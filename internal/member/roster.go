@@ -86,6 +86,11 @@ type Roster struct {
 
 // Open reads a dimension.
 func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster, error) {
+	return open(ctx, r, d, warehouse.Query{})
+}
+
+// open reads the members that a query asks for.
+func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q warehouse.Query) (*Roster, error) {
 	if d.LookedUp != nil {
 		return openLookedUp(ctx, r, d)
 	}
@@ -130,7 +135,15 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 	if d.Durable {
 		add(column.Field{Name: d.DurableColumn(), Type: column.Type{Kind: column.Integer}})
 	}
-	rows, err := r.Read(ctx, warehouse.Query{Table: d.Table.Name, Fields: fields})
+	q.Table, q.Fields = d.Table.Name, fields
+	if q.By != nil {
+		greatest, err := last(ctx, r, d)
+		if err != nil {
+			return nil, err
+		}
+		x.highest = max(x.highest, greatest)
+	}
+	rows, err := r.Read(ctx, q)
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +189,7 @@ func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster
 	}
 	x.sortVersions()
 	if d.Observed != nil {
-		if err := x.readNoted(ctx, r); err != nil {
+		if err := x.readNoted(ctx, r, q.By != nil); err != nil {
 			return nil, err
 		}
 	}
@@ -197,7 +210,8 @@ func (x *Roster) sortVersions() {
 	}
 }
 
-func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader) error {
+// readNoted reads what is kept apart: of all members, or of those at hand.
+func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) error {
 	fields := x.dim.Observed.Fields()
 	sequence, type3 := none, 2
 	if x.dim.Sequence != nil {
@@ -208,7 +222,17 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader) error {
 		end--
 	}
 	var digest column.Digester
-	err := warehouse.Each(ctx, r, warehouse.Query{Table: x.dim.Observed.Name, Fields: fields}, func(b *column.Batch) {
+	q := warehouse.Query{Table: x.dim.Observed.Name, Fields: fields}
+	if some {
+		keys := column.Column{Type: column.Type{Kind: column.Integer}}
+		for _, p := range x.people {
+			for _, v := range p.versions {
+				keys.AppendInt(v.key)
+			}
+		}
+		q.By, q.Match = []string{x.dim.KeyColumn()}, []*column.Column{&keys}
+	}
+	err := warehouse.Each(ctx, r, q, func(b *column.Batch) {
 		cols := pointers(b.Cols)
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {

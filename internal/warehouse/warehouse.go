@@ -29,6 +29,7 @@ type Table struct {
 	Primary  []string
 	Borrowed bool     // somebody else has made it: types may be others there, see [Query]
 	Unique   []string // one more set of columns that is unique; may be empty
+	Index    []string // columns that rows are found by, and that are not unique; may be empty
 	Foreign  []Foreign
 }
 
@@ -60,6 +61,8 @@ type Query struct {
 	Convert bool             // the database converts what it has to the types of Fields
 	OrderBy []string
 	Limit   int // 0 is none
+
+	Descending bool // OrderBy is
 }
 
 // Rows is the answer to a query, read batch by batch.

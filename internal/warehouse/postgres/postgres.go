@@ -356,7 +356,7 @@ func DDL(schema string, table *warehouse.Table) []string {
 	for _, c := range db.constraints(table) {
 		statements = append(statements, c.add)
 	}
-	return statements
+	return append(statements, db.index(table)...)
 }
 
 // ViewDDL gives the statement that makes a view in a schema.
@@ -396,7 +396,20 @@ func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 			return err
 		}
 	}
+	for _, sql := range t.index(table) {
+		if err := t.exec(ctx, sql); err != nil {
+			return err
+		}
+	}
 	return nil
+}
+
+// index gives the statement that makes the index of a table by which rows are found, if it has one.
+func (db *DB) index(table *warehouse.Table) []string {
+	if len(table.Index) == 0 {
+		return nil
+	}
+	return []string{fmt.Sprintf("CREATE INDEX IF NOT EXISTS %s ON %s (%s)", quote(clip(table.Name+"_index")), db.table(table.Name), quoteAll(table.Index, "%"))}
 }
 
 // clip shortens a name to the 63 bytes that PostgreSQL keeps, by its end's fingerprint.

@@ -100,7 +100,11 @@ func (r *rows) ask() error {
 		r.asked = to
 	}
 	if len(r.query.OrderBy) > 0 {
-		sql += " ORDER BY " + quoteAll(r.query.OrderBy, "t.%")
+		direction := ""
+		if r.query.Descending {
+			direction = " DESC"
+		}
+		sql += " ORDER BY " + quoteAll(r.query.OrderBy, "t.%"+direction)
 	}
 	if r.query.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", r.query.Limit)

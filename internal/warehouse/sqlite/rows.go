@@ -37,7 +37,7 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 		sql += " WHERE " + strings.Join(quoteAll(q.By, "% = ?"), " AND ")
 	}
 	if len(q.OrderBy) > 0 {
-		sql += " ORDER BY " + strings.Join(quoteAll(q.OrderBy, "%"), ", ")
+		sql += " ORDER BY " + strings.Join(quoteAll(q.OrderBy, "%"+direction(q)), ", ")
 	}
 	if q.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
@@ -52,6 +52,13 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 		r.done = len(q.Match[0].Null) == 0
 	}
 	return r, nil
+}
+
+func direction(q warehouse.Query) string {
+	if q.Descending {
+		return " DESC"
+	}
+	return ""
 }
 
 // Close ends the query; again, it does nothing.
