@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"iter"
+	"slices"
 )
 
 // Column is a column of a batch: for each row a null mark and, where it is not null, a value in the
@@ -37,6 +38,21 @@ func resized[T any](s []T, n int) []T {
 		return make([]T, n, n+n/4)
 	}
 	return s[:n]
+}
+
+// Grow makes room for n more rows.
+func (c *Column) Grow(n int) {
+	c.Null = slices.Grow(c.Null, n)
+	switch {
+	case c.Type.Kind == Text:
+		c.Text = slices.Grow(c.Text, n)
+	case c.Type.Kind == Double:
+		c.Float = slices.Grow(c.Float, n)
+	case c.Type.Wide():
+		c.Wide = slices.Grow(c.Wide, n)
+	default:
+		c.Int = slices.Grow(c.Int, n)
+	}
 }
 
 // Copy makes the column the n first rows of from, a column of the same type.

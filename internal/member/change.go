@@ -24,6 +24,7 @@ type change struct {
 	type3    revision
 	flags    revision   // members that are gone, or back
 	fresh    []composed // new versions, by key
+	made     int        // how many these are
 	notes    *column.Batch
 	renoted  *column.Batch // notes that go
 
@@ -83,6 +84,7 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 
 // outline works out the members' versions.
 func (c *change) outline() {
+	c.outcomes = make([]outcome, 0, len(c.f.touched))
 	for _, m := range c.f.touched {
 		if c.f.x.dim.Observed != nil {
 			c.outcomes = append(c.outcomes, c.f.history(m))
@@ -104,7 +106,7 @@ func (c *change) outline() {
 
 // allocate gives new versions their keys, in the order of appearance of the rows that they begin with.
 func (c *change) allocate() {
-	var fresh []*heir
+	fresh := make([]*heir, 0, len(c.outcomes))
 	for k := range c.outcomes {
 		for j := range c.outcomes[k].heirs {
 			if h := &c.outcomes[k].heirs[j]; h.claims == none {
@@ -115,6 +117,7 @@ func (c *change) allocate() {
 	slices.SortStableFunc(fresh, func(a, b *heir) int {
 		return cmp.Compare(uint32(a.start), uint32(b.start)) // known beginnings last
 	})
+	c.made = len(fresh)
 	for _, h := range fresh {
 		h.key = c.f.allocate(h.start)
 	}
@@ -205,13 +208,17 @@ func (f *Feed) Commit() {
 		return
 	}
 	cols := pointers(f.natural)
+	f.x.people = slices.Grow(f.x.people, len(f.keys))
 	for i := range f.keys {
 		f.x.index.Add(cols, i)
 		f.x.people = append(f.x.people, person{})
 	}
 	for _, o := range f.settled {
 		p := &f.x.people[o.member]
-		p.durable, p.versions = o.durable, p.versions[:0]
+		if p.durable = o.durable; cap(p.versions) < len(o.heirs) {
+			p.versions = f.x.slab.cut(len(o.heirs))
+		}
+		p.versions = p.versions[:0]
 		for _, h := range o.heirs {
 			p.versions = append(p.versions, h.version)
 		}

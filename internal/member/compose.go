@@ -30,6 +30,7 @@ func (c *change) compose() {
 			c.flags.N++
 		}
 	}
+	c.fresh = make([]composed, 0, c.made)
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
 		p := f.before(o.member)
@@ -97,6 +98,9 @@ func (c *change) keepApart(o *outcome, p *person) {
 
 // tally counts which attributes of a known member, or of its versions, are others than before.
 func (c *change) tally(o *outcome, p *person) {
+	if len(p.versions) == 0 && len(o.heirs) == 1 {
+		return // as most are
+	}
 	l := &c.f.layout
 	count := func(from, to int, a, b func(at int) value) {
 		for at := from; at < to; at++ {

@@ -33,6 +33,8 @@ type Feed struct {
 	flagged    map[int32]bool // members that a mark is set on or taken off
 	Gone, Back int64          // members that went, and that came back
 
+	slab      []heir
+	nobody    person  // what is known of new members
 	list      []int32 // buffers of history
 	all, best []sight
 }
@@ -282,12 +284,33 @@ func (f *Feed) Take(v *Delivery, i int) {
 		f.touched = append(f.touched, m)
 	}
 	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, digests: v.digests[i]}
+	f.reserve()
 	for k := range f.kept.Cols {
 		f.kept.Cols[k].Append(v.Values[k], i)
 	}
 	f.kept.N++
 	f.seen = append(f.seen, o)
 	f.last[m] = int32(len(f.seen))
+}
+
+// reserve makes room for as many observations again once there is none: millions are copied less often so.
+func (f *Feed) reserve() {
+	if n := len(f.seen); n == cap(f.seen) && n > 0 {
+		f.seen = slices.Grow(f.seen, n)
+		for k := range f.kept.Cols {
+			f.kept.Cols[k].Grow(n)
+		}
+	}
+}
+
+// room gives an empty list with room for n versions, one of many cut from one piece.
+func (f *Feed) room(n int) []heir {
+	if len(f.slab) < n {
+		f.slab = make([]heir, max(n, 4096))
+	}
+	list := f.slab[:0:n]
+	f.slab = f.slab[n:]
+	return list
 }
 
 // allocate gives the surrogate key of a new version of observation o.

@@ -73,6 +73,19 @@ type note struct {
 
 func (n note) compare(o note) int { return n.sighting.compare(o.sighting) }
 
+// slab is versions that are cut from large pieces, since most members have one.
+type slab []version
+
+// cut gives an empty list with room for n versions.
+func (s *slab) cut(n int) []version {
+	if len(*s) < n {
+		*s = make([]version, max(n, 4096))
+	}
+	list := (*s)[:0:n]
+	*s = (*s)[n:]
+	return list
+}
+
 // Roster is the members of a dimension.
 type Roster struct {
 	dim            *layout.Dimension
@@ -82,6 +95,7 @@ type Roster struct {
 	changedBy      string          // the step that changed the dimension last, as the ledger says
 	memberOf       map[int64]int32 // member of each key; made when asked for
 	beginning, end int64
+	slab           slab
 }
 
 // Open reads a dimension.
@@ -184,6 +198,9 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 			}
 			v.inferred = d.Inferable() && b.Cols[inferred].Int[i] != 0
 			v.gone = d.Marked() && b.Cols[marked].Int[i] != 0
+			if fresh {
+				x.people[m].versions = x.slab.cut(1)
+			}
 			x.people[m].versions = append(x.people[m].versions, v)
 		}
 	}

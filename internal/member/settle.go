@@ -62,7 +62,7 @@ func (f *Feed) before(m int32) *person {
 	if int(m) < f.x.Len() {
 		return &f.x.people[m]
 	}
-	return &person{}
+	return &f.nobody
 }
 
 // lost counts observations that lost to another of the same time: equal ones say the same, others are in
@@ -97,7 +97,7 @@ func (f *Feed) single(m int32) outcome {
 	if len(p.versions) == 0 {
 		f.Counts.New++
 		f.example("new", winner)
-		out.heirs = []heir{h}
+		out.heirs = append(f.room(1), h)
 		return out
 	}
 	old := p.versions[0]
@@ -128,7 +128,7 @@ func (f *Feed) history(m int32) outcome {
 	winners := f.winners(p, f.observations(m))
 	out := outcome{member: m, type0: none, type1: none}
 	filled := len(p.versions) > 0 && p.versions[0].inferred
-	out.heirs = make([]heir, 0, len(winners))
+	out.heirs = f.room(len(winners))
 	claimed := make([]bool, len(p.versions))
 	for _, w := range winners {
 		last := len(out.heirs) - 1
