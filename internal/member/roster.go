@@ -157,22 +157,9 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 		}
 		x.highest = max(x.highest, greatest)
 	}
-	rows, err := r.Read(ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	b := column.NewBatch(fields)
-	cols := pointers(b.Cols)
 	var digest column.Digester
-	for {
-		more, err := rows.Next(b)
-		if err != nil {
-			return nil, err
-		}
-		if !more {
-			break
-		}
+	err = warehouse.Each(ctx, r, q, func(b *column.Batch) {
+		cols := pointers(b.Cols)
 	rows:
 		for i := range b.N {
 			v := version{key: b.Cols[0].Int[i], from: x.beginning, sighting: sighting{unsaid, unsaid}}
@@ -203,6 +190,9 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 			}
 			x.people[m].versions = append(x.people[m].versions, v)
 		}
+	})
+	if err != nil {
+		return nil, err
 	}
 	x.sortVersions()
 	if d.Observed != nil {

@@ -157,21 +157,38 @@ type Warehouse interface {
 	Close() error
 }
 
-// Each calls f for the answer to a query, batch by batch. The batch is f's until it returns.
+// Each calls f for the answer to a query, batch by batch, while the next batch is being read: f must not ask r itself.
+// The batch is f's until it returns.
 func Each(ctx context.Context, r Reader, q Query, f func(b *column.Batch)) error {
 	rows, err := r.Read(ctx, q)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
-	b := column.NewBatch(q.Fields)
-	for {
-		more, err := rows.Next(b)
-		if err != nil || !more {
-			return err
-		}
-		f(b)
+	type answer struct {
+		b    *column.Batch
+		more bool
+		err  error
 	}
+	b := column.NewBatch(q.Fields)
+	more, err := rows.Next(b)
+	if err != nil || !more {
+		return err
+	}
+	free, full := column.NewBatch(q.Fields), make(chan answer)
+	for more {
+		go func(b *column.Batch) {
+			more, err := rows.Next(b)
+			full <- answer{b, more, err}
+		}(free)
+		f(b)
+		next := <-full
+		if next.err != nil {
+			return next.err
+		}
+		free, b, more = b, next.b, next.more
+	}
+	return nil
 }
 
 // ReadAll collects the answer to a query in one batch; for answers that are known to be small.
