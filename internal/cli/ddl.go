@@ -75,9 +75,8 @@ func ddl(m *star.Model, drop bool) []string {
 			if step.Step != "dimension "+dim.Text || dim.LookedUp != nil {
 				continue
 			}
-			table(dim.Table)
-			if dim.Observed != nil {
-				table(dim.Observed)
+			for _, t := range dim.Tables() {
+				table(t)
 			}
 			for _, v := range dim.Views {
 				create = append(create, d.view(v))

@@ -52,6 +52,10 @@ type Dimension struct {
 	*star.Dimension
 	Table      *warehouse.Table
 	Observed   *warehouse.Table // what was observed and isn't told by the versions (rule R8); nil if nothing is kept
+	Closure    *warehouse.Table // of a hierarchy: what stands above what; nil if there is none
+	Parent     column.Field     // and the key of the parent
+	Level      column.Field     // and the level
+	Above      []column.Field   // the attributes that have the parent's natural key
 	Time       column.Type      // of the validity, or of effective_from; Null if there is neither
 	Outriggers []column.Field   // one for each of Keys
 	PointedAt  []Reference
@@ -59,6 +63,17 @@ type Dimension struct {
 	ValidFrom, ValidTo string // the columns that say when a version holds; "" if there are no versions
 
 	Views []*warehouse.View // one for each role of its own name
+}
+
+// Tables lists the dimension's tables.
+func (d *Dimension) Tables() []*warehouse.Table {
+	list := []*warehouse.Table{d.Table}
+	for _, t := range []*warehouse.Table{d.Observed, d.Closure} {
+		if t != nil {
+			list = append(list, t)
+		}
+	}
+	return list
 }
 
 // Inferable says whether the dimension marks inferred members.
@@ -161,6 +176,14 @@ func dimension(d *star.Dimension) *Dimension {
 			continue
 		}
 		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: f.Name, Table: k.Dimension.TableName(), Key: k.Dimension.KeyColumn()})
+	}
+	if h := d.Hierarchy; h != nil {
+		t.Parent, t.Level, t.Above = column.Field{Name: "parent_" + d.MemberColumn(), Type: integer}, column.Field{Name: d.LevelColumn(), Type: integer}, h.Above
+		add(false, t.Parent, t.Level)
+		t.Closure = &warehouse.Table{Name: "dim_" + d.Text + "_closure", Primary: []string{"ancestor_key", "descendant_key"}}
+		for _, name := range []string{"ancestor_key", "descendant_key", "distance"} {
+			t.Closure.Columns = append(t.Closure.Columns, warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true})
+		}
 	}
 	if d.Effective != nil {
 		add(false, t.times()...)

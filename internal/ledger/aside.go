@@ -79,7 +79,7 @@ func (a *Asides) Put(r *Aside, state string) error {
 }
 
 func (a *Asides) flush() error {
-	if err := appendBatch(a.ctx, a.tx, asideTable, a.fresh); err != nil {
+	if err := warehouse.AppendAll(a.ctx, a.tx, asideTable, a.fresh); err != nil {
 		return err
 	}
 	a.fresh.Reset(0)

@@ -36,5 +36,5 @@ func Delivered(ctx context.Context, tx warehouse.Tx, dimension string, list []De
 	for _, d := range list {
 		row(b, dimension, d.Scope, d.On, d.Run)
 	}
-	return appendBatch(ctx, tx, deliveryTable, b)
+	return warehouse.AppendAll(ctx, tx, deliveryTable, b)
 }

@@ -37,7 +37,7 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 			row(fresh, last, name, run)
 		}
 	}
-	return numbers, appendBatch(ctx, tx, fileTable, fresh)
+	return numbers, warehouse.AppendAll(ctx, tx, fileTable, fresh)
 }
 
 // FileNames gives the names of all files by their numbers.

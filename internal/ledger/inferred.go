@@ -13,7 +13,7 @@ func Inferred(ctx context.Context, tx warehouse.Tx, dimension string, keys []int
 	for _, key := range keys {
 		row(b, dimension, key, run, nil)
 	}
-	return appendBatch(ctx, tx, inferredTable, b)
+	return warehouse.AppendAll(ctx, tx, inferredTable, b)
 }
 
 // Filled notes the inferred members that a run has filled.

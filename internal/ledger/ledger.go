@@ -245,30 +245,7 @@ func row(b *column.Batch, values ...any) {
 func appendRow(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, values ...any) error {
 	b := column.NewBatch(t.Fields())
 	row(b, values...)
-	return appendBatch(ctx, tx, t, b)
-}
-
-func appendBatch(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, b *column.Batch) error {
-	if b.N == 0 {
-		return nil
-	}
-	a, err := tx.Append(ctx, t.Name, t.Fields())
-	if err != nil {
-		return err
-	}
-	cols := make([]*column.Column, len(b.Cols))
-	for k := range cols {
-		cols[k] = &b.Cols[k]
-	}
-	rows := make([]int32, b.N)
-	for i := range rows {
-		rows[i] = int32(i)
-	}
-	err = a.Append(cols, rows)
-	if _, cerr := a.Close(); err == nil {
-		err = cerr
-	}
-	return err
+	return warehouse.AppendAll(ctx, tx, t, b)
 }
 
 // amendRow changes one row: first the value of the key fields, then the others, named.

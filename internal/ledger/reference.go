@@ -48,7 +48,7 @@ func Points(ctx context.Context, tx warehouse.Tx, table string, refs map[string]
 	if _, err := tx.Remove(ctx, referenceTable.Name, pick(referenceTable, "table_name"), gone); err != nil {
 		return err
 	}
-	return appendBatch(ctx, tx, referenceTable, b)
+	return warehouse.AppendAll(ctx, tx, referenceTable, b)
 }
 
 func number(b bool) int64 {

@@ -76,6 +76,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if err := feed.Finish(ctx, w.tx); err != nil {
 		return err
 	}
+	if err := w.climb(ctx, d); err != nil {
+		return err
+	}
 	if err := w.tx.Constrain(ctx, d.Table); err != nil {
 		return err
 	}

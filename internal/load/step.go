@@ -208,11 +208,8 @@ func (w *work) tables(ctx context.Context) error {
 	if d.LookedUp != nil {
 		return there(ctx, w.tx, d.Table)
 	}
-	if err := ensure(ctx, w.tx, d.Table); err != nil {
-		return err
-	}
-	if d.Observed != nil {
-		if err := ensure(ctx, w.tx, d.Observed); err != nil {
+	for _, t := range d.Tables() {
+		if err := ensure(ctx, w.tx, t); err != nil {
 			return err
 		}
 	}
@@ -393,6 +390,9 @@ func (w *work) inferred(ctx context.Context) error {
 				w.figures.Inferred = map[string]int64{}
 			}
 			w.figures.Inferred[s.Dimension().Text] += n
+			if err := w.climb(ctx, s.Dimension()); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

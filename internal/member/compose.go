@@ -356,6 +356,8 @@ func (c *change) row(rows *column.Batch, n composed, find []int) {
 			col.AppendInt(truth(n.h.gone))
 		case name == layout.LoadRun:
 			col.AppendInt(f.run)
+		default: // the hierarchy, which is worked out when all members are there
+			col.AppendNull()
 		}
 	}
 	rows.N++
@@ -400,13 +402,5 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 			return err
 		}
 	}
-	a, err := tx.Append(ctx, d.Observed.Name, d.Observed.Fields())
-	if err != nil {
-		return err
-	}
-	err = a.Append(pointers(c.notes.Cols), upTo(c.notes.N))
-	if _, cerr := a.Close(); err == nil {
-		err = cerr
-	}
-	return err
+	return warehouse.AppendAll(ctx, tx, d.Observed, c.notes)
 }

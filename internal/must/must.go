@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
@@ -17,8 +18,11 @@ import (
 // Judge looks at the rows of one table for one thing that must hold.
 type Judge struct {
 	*star.Must
-	every, where *expr.Program // nil if nothing is said
-	total        int           // column, or -1
+	every, where *expr.Program                   // nil if nothing is said
+	total        int                             // column, or -1
+	each, one    []int                           // columns
+	ones         map[column.Digest]column.Digest // the digest of one for each
+	digest       column.Digester
 	scale        int
 	rows, chosen int64
 	sum          column.Int128
@@ -40,6 +44,13 @@ func New(m *star.Must, fields []column.Field) (*Judge, error) {
 			return nil, err
 		}
 	}
+	for _, name := range m.Each {
+		j.each = append(j.each, column.Find(fields, name))
+	}
+	for _, name := range m.HasOne {
+		j.one = append(j.one, column.Find(fields, name))
+	}
+	j.ones = map[column.Digest]column.Digest{}
 	if m.Total != "" {
 		j.total = column.Find(fields, m.Total)
 		j.scale = int(fields[j.total].Type.Scale)
@@ -53,6 +64,8 @@ func (j *Judge) Says() string {
 	switch m := j.Must; {
 	case m.Every.Text != "":
 		s += ": every row has " + m.Every.Text
+	case m.Each != nil:
+		s += fmt.Sprintf(": each %s has one %s", strings.Join(m.Each, ", "), strings.Join(m.HasOne, ", "))
 	case m.Total != "":
 		s += fmt.Sprintf(": the total of %s is that of %s in %s", m.Total, m.Column, m.Source.Text)
 	case m.AtLeast != nil && m.AtMost != nil:
@@ -68,6 +81,14 @@ func (j *Judge) Says() string {
 	return s
 }
 
+// Against is what speaks against it of a row that does.
+func (j *Judge) Against() string {
+	if j.Each != nil {
+		return "another " + strings.Join(j.HasOne, ", ") + " than rows before it with the same " + strings.Join(j.Each, ", ")
+	}
+	return "not so: " + j.Every.Text
+}
+
 func words(b *star.Bound) string {
 	if b.Share {
 		return b.String() + " of the rows"
@@ -75,7 +96,8 @@ func words(b *star.Bound) string {
 	return b.String() + " rows"
 }
 
-// Look takes a batch, and calls against for each row that doesn't meet what every row must.
+// Look takes a batch, and calls against for each row that doesn't meet what every row must, or that isn't like those
+// before it in what must be one.
 func (j *Judge) Look(b *column.Batch, against func(i int)) {
 	j.rows += int64(b.N)
 	if j.every != nil {
@@ -95,12 +117,36 @@ func (j *Judge) Look(b *column.Batch, against func(i int)) {
 			continue
 		}
 		j.chosen++
+		if len(j.each) > 0 && !j.single(b, i) {
+			against(i)
+		}
 		if j.total >= 0 {
 			var ok bool
 			j.sum, ok = j.sum.Add(b.Cols[j.total].Exact(i))
 			j.overflow = j.overflow || !ok
 		}
 	}
+}
+
+// single says whether a row is like those before it that are equal in each.
+func (j *Judge) single(b *column.Batch, i int) bool {
+	of := func(at []int) (column.Digest, bool) {
+		cols, null := make([]*column.Column, len(at)), false
+		for n, k := range at {
+			cols[n], null = &b.Cols[k], null || b.Cols[k].Null[i]
+		}
+		return j.digest.Of(cols, i), null
+	}
+	each, null := of(j.each)
+	if null {
+		return true
+	}
+	one, _ := of(j.one)
+	first, known := j.ones[each]
+	if !known {
+		j.ones[each] = one
+	}
+	return !known || first == one
 }
 
 // Verdict says, after the last batch, what speaks against what is said of all rows together; "" if nothing does.

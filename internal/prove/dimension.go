@@ -65,11 +65,20 @@ func (p *proof) dimension(d *layout.Dimension) error {
 		exams = append(exams, p.outrigger(d, k, column.Find(fields, d.Outriggers[n].Name)))
 	}
 	exams = append(exams, p.mustHold(d.Table, d.MustHold)...)
+	closure := func() error { return nil }
+	if d.Closure != nil {
+		var climb exam
+		climb, closure = p.hierarchy(d)
+		exams = append(exams, climb)
+	}
 	order := column.Names(d.NaturalKey)
 	if d.Versioned() {
 		order = append(order, layout.ValidFrom)
 	}
-	if err := p.scan(d.Table, order, exams); err != nil || d.Observed == nil {
+	if err := p.scan(d.Table, order, exams); err != nil {
+		return err
+	}
+	if err := closure(); err != nil || d.Observed == nil {
 		return err
 	}
 	return p.observed(d, x.reg)

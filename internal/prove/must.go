@@ -17,7 +17,7 @@ func (p *proof) mustHold(t *warehouse.Table, list []*star.Must) []exam {
 		}
 		c := p.check("must_hold", t.Name, judge.Says(), "find the rows in their sources; or say in the model what is really meant")
 		exams = append(exams, exam{c, func(b *column.Batch) {
-			judge.Look(b, func(i int) { c.against(func() Example { return p.example(t, b, i, "not so: "+m.Every.Text) }) })
+			judge.Look(b, func(i int) { c.against(func() Example { return p.example(t, b, i, judge.Against()) }) })
 		}, func() {
 			said, err := judge.Verdict(p.ctx, p.opts.Root, p.model)
 			if err != nil {

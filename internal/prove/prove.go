@@ -79,6 +79,7 @@ func Names() [][2]string {
 		{"versions", "the versions of a member follow each other without gap or overlap, over all time"},
 		{"specials", "the special members are there, and as they were made"},
 		{"calendar", "a date dimension has every day of its range once, and goes on for a year at least"},
+		{"hierarchy", "a member's parent and level, and all that stands above it"},
 		{"references", "every key of a fact or dimension has its member"},
 		{"grain", "no two rows of a fact have the same grain"},
 		{"as_of", "a fact points to the version that holds at its time"},

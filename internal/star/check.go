@@ -61,6 +61,11 @@ func (c *checker) tables() {
 		claim(d.At, d.TableName(), "dimensions."+d.Text)
 	}
 	for _, d := range c.model.Dimensions {
+		if d.Hierarchy != nil {
+			claim(d.At, "dim_"+d.Text+"_closure", "dimensions."+d.Text+" (what stands above what)")
+		}
+	}
+	for _, d := range c.model.Dimensions {
 		if d.Observed() {
 			claim(d.At, "dim_"+d.Text+"_observed", "dimensions."+d.Text+" (what was observed)")
 		}
@@ -218,6 +223,7 @@ func (c *checker) dimension(d *Dimension) {
 	c.attributes(d, fields, path)
 	c.times(d, fields, of, path)
 	c.deliveries(d, fields, of, path)
+	c.hierarchy(d, path)
 	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
 		c.staticRows(d, path)
 	}
@@ -304,6 +310,27 @@ func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path strin
 	}
 }
 
+// hierarchy finds the columns that say who the parent is.
+func (c *checker) hierarchy(d *Dimension, path string) {
+	h := d.Hierarchy
+	if h == nil {
+		return
+	}
+	path += ".hierarchy"
+	h.Above = c.fields(d.Type1, "type_1", h.above, path+".parent")
+	if len(h.above) != len(d.naturalKey) {
+		c.errorf(h.at, path, "the natural key has %d columns, and the parent's has %d", len(d.naturalKey), len(h.above))
+	}
+	for i, f := range h.Above {
+		if i < len(d.NaturalKey) && len(h.Above) == len(h.above) && f.Type != d.NaturalKey[i].Type && known(f.Type) {
+			c.errorf(h.above[i].At, path+".parent", "%s is of type %s, but %s of the natural key is of type %s: nothing would ever match", f.Name, f.Type, d.NaturalKey[i].Name, d.NaturalKey[i].Type)
+		}
+	}
+	if d.Versioned() && !d.Durable {
+		c.errorf(h.at, path, "members with versions are told apart by their durable keys: durable_key: kept")
+	}
+}
+
 // attributes gives the dimension all columns as type 1 that stand nowhere else, unless it lists
 // them, and refuses names that stand twice or that the table has for itself.
 func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
@@ -315,6 +342,9 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	}
 	if d.Durable {
 		used[d.DurableColumn()] = "the durable key"
+	}
+	if d.Hierarchy != nil {
+		used["parent_"+d.MemberColumn()], used[d.LevelColumn()] = "the parent's key", "the level"
 	}
 	if d.Source != nil {
 		used["is_inferred"] = "the mark of inferred members"

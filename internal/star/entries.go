@@ -35,6 +35,7 @@ func Sections() []Section {
 		{"dimensions.NAME", "A dimension: from a source, of rows written here, of combinations, a calendar, or one that is only looked up in.", r.dimensionEntries(&Dimension{})},
 		{"dimensions.NAME.surrogate_key", "How surrogate keys are numbered, for a warehouse where several models give keys. What is said here counts for keys that are yet to be given.", r.numberEntries(&Dimension{})},
 		{"dimensions.NAME.looked_up", "A dimension that somebody else has made. Where it has versions, its validity is half-open, and may leave gaps: those times are outside.", r.lookedUpEntries(&LookedUp{})},
+		{"dimensions.NAME.hierarchy", "Members that have parents in the same dimension, to any depth. The table has the parent's key and the level, 1 for those without a parent; the table `dim_NAME_closure` has a row for each member and each that stands above it, and one for each with itself. Of a dimension with versions, durable keys are meant.", r.hierarchyEntries(&Hierarchy{})},
 		{"dimensions.NAME.matching.NAME", "How a part of the natural key is brought to one form, in the dimension's own source and in every key that points to it. A plain expression is short for {as: expression}.", r.matchingEntries(&Matching{})},
 		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
 		{"dimensions.NAME.calendar.fiscal_year", "When the fiscal year starts, and what number it has.", r.fiscalEntries(&calendar.Calendar{}, new(bool))},
@@ -204,12 +205,25 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"first_version", "from_beginning or from_effective", "whether a member's first version holds for earlier times too; from_beginning if not said", false, func(n *node) {
 			d.FromStart = r.choice(n, "from_beginning", "from_effective") != "from_effective"
 		}},
+		{"hierarchy", "keys", "members have parents in the same dimension", false, func(n *node) {
+			d.Hierarchy = &Hierarchy{Unmatched: ToUnknown, at: n.key.At}
+			r.section(n, r.hierarchyEntries(d.Hierarchy))
+		}},
 		{"delivers", "changes or all", "whether a load brings what has changed, or all members there are, so that one which is missing is gone; changes if not said", false, func(n *node) { d.delivers = r.choice(n, "changes", "all") }},
 		{"gone", "keep, flag or close", "what becomes of a member that is gone: nothing; a mark, is_gone; or a new version with it, from the time of the delivery. keep if not said", false, func(n *node) { d.gone = r.choice(n, "keep", "flag", "close") }},
 		{"complete_for", "a column or a list", "what a delivery is complete for, where it isn't for all: only members that are equal to one of its rows in these columns can be gone", false, words(&d.completeFor)},
 		{"delivered_on", "a column", "says when a row was delivered, so that several deliveries may be read at once; close needs it", false, word(&d.deliveredOn)},
 		{"must_hold", "reason: condition", "what must hold of its table", false, func(n *node) { d.MustHold = r.musts(n) }},
 		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
+	}
+}
+
+func (r *reader) hierarchyEntries(h *Hierarchy) []Entry {
+	return []Entry{
+		{"parent", "a column or a list", "the columns of type 1 that have the natural key of the parent, in the order of the natural key; null if there is none", true, func(n *node) { h.above = r.words(n, "a column") }},
+		{"unmatched", "unknown or stop", "what to do when no member has that natural key: the parent is Unknown, or the step stops; unknown if not said", false, func(n *node) {
+			h.Unmatched = Outcome(r.choice(n, "unknown", "stop"))
+		}},
 	}
 }
 

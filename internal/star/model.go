@@ -94,6 +94,7 @@ type Dimension struct {
 	Matching   []*Matching    // how natural keys are brought to one form, where they are
 	Delivered  []string       // the columns of the shaped source that say the natural key
 	Durable    bool           // members have a key that is the same for all their versions
+	Hierarchy  *Hierarchy     // nil if members have no parents
 	Deliveries *Deliveries    // nil if the source delivers changes
 	Limits     Limits
 	MustHold   []*Must
@@ -152,6 +153,15 @@ type Deliveries struct {
 	Gone  Departure
 	Scope []column.Field // what a delivery is complete for: all members that are equal to one of its rows in these
 	On    *column.Field  // says when it was delivered; nil if nothing does
+}
+
+// Hierarchy says which members are the parents of others.
+type Hierarchy struct {
+	Above     []column.Field // the attributes that have the parent's natural key
+	Unmatched Outcome        // what to do when that is no member: unknown or stop
+
+	above []Name
+	at    place.Place
 }
 
 // Departure is what becomes of a member that isn't delivered any more.
@@ -231,6 +241,17 @@ func (d *Dimension) KeyColumn() string {
 
 // DurableColumn is the name of the key that is the same for all versions of a member.
 func (d *Dimension) DurableColumn() string { return d.Text + "_durable_key" }
+
+// MemberColumn is the name of the key by which members are told apart, whatever their versions.
+func (d *Dimension) MemberColumn() string {
+	if d.Durable {
+		return d.DurableColumn()
+	}
+	return d.KeyColumn()
+}
+
+// LevelColumn is the name of the column that has a member's level in the hierarchy.
+func (d *Dimension) LevelColumn() string { return d.Text + "_level" }
 
 // Special is a special member (rule R21): its key and what its text attributes say.
 type Special struct {

@@ -18,12 +18,15 @@ type Must struct {
 	Where   Expression // of which rows the rest speaks; all where its text is ""
 	AtLeast *Bound     // so many rows, or such a share of all
 	AtMost  *Bound
+	Each    []string // rows that are equal in these are equal in HasOne
+	HasOne  []string
 	Total   string  // a column whose total must equal that of Column in the shaped rows of Source
 	Source  *Source // nil without Total
 	Column  string
 	InLoad  bool // a load checks it before it commits
 
 	total, source, column *Name
+	each, hasOne          []Name
 }
 
 // Bound is a number of rows, or a share of all rows in millionths.
@@ -83,9 +86,11 @@ func (r *reader) mustEntries(m *Must) []Entry {
 	}
 	return []Entry{
 		{"every", "a condition", "what every row meets; alone, it may be written without this key", false, func(n *node) { m.Every = r.expression(n, "a condition") }},
-		{"where", "a condition", "of which rows at_least, at_most and total speak; of all if not said", false, func(n *node) { m.Where = r.expression(n, "a condition") }},
+		{"where", "a condition", "of which rows at_least, at_most, each and total speak; of all if not said", false, func(n *node) { m.Where = r.expression(n, "a condition") }},
 		{"at_least", "a number, or a share such as 95%", "so many rows, or such a share of all rows", false, bound(&m.AtLeast)},
 		{"at_most", "a number, or a share such as 1%", "no more rows, or no greater share of all rows", false, bound(&m.AtMost)},
+		{"each", "a column or a list", "rows that are equal in these columns are equal in has_one, too: levels that roll up. Rows where one of them is null aren't looked at", false, func(n *node) { m.each = r.words(n, "a column") }},
+		{"has_one", "a column or a list", "the columns of the level above", false, func(n *node) { m.hasOne = r.words(n, "a column") }},
 		{"total", "a column", "a column of exact numbers whose total must be that of column in source", false, word(&m.total, "a column")},
 		{"source", "a source", "where the other total comes from: all its rows that are not set aside", false, word(&m.source, "a source")},
 		{"column", "a column", "the column of the source", false, word(&m.column, "a column")},
@@ -102,9 +107,13 @@ func (c *checker) musts(list []*Must, fields []column.Field, path string) {
 				c.errorf(e.At, path, "a condition is true or false, and this is of type %s", p.Type())
 			}
 		}
-		if m.Every.Text == "" && m.AtLeast == nil && m.AtMost == nil && m.total == nil {
-			c.errorf(m.At, path, "nothing is said that must hold: every, at_least, at_most or total")
+		if m.Every.Text == "" && m.AtLeast == nil && m.AtMost == nil && m.total == nil && m.each == nil {
+			c.errorf(m.At, path, "nothing is said that must hold: every, at_least, at_most, each or total")
 		}
+		if (m.each == nil) != (m.hasOne == nil) {
+			c.errorf(m.At, path, "each and has_one are said together")
+		}
+		m.Each, m.HasOne = column.Names(c.fields(fields, "the table", m.each, path+".each")), column.Names(c.fields(fields, "the table", m.hasOne, path+".has_one"))
 		if (m.total == nil) != (m.source == nil) || (m.total == nil) != (m.column == nil) {
 			c.errorf(m.At, path, "total, source and column are said together")
 			continue
@@ -150,6 +159,10 @@ func (d *Dimension) own() []column.Field {
 	}
 	if d.Source != nil {
 		fields = append(fields, column.Field{Name: "is_inferred", Type: boolean})
+	}
+	if d.Hierarchy != nil {
+		integer := column.Type{Kind: column.Integer}
+		fields = append(fields, column.Field{Name: "parent_" + d.MemberColumn(), Type: integer}, column.Field{Name: d.LevelColumn(), Type: integer})
 	}
 	if d.Marked() {
 		fields = append(fields, column.Field{Name: "is_gone", Type: boolean})

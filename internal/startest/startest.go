@@ -164,10 +164,7 @@ func Tables(m *star.Model) []*warehouse.Table {
 	var list []*warehouse.Table
 	s := layout.New(m)
 	for _, d := range s.Dimensions {
-		list = append(list, d.Table)
-		if d.Observed != nil {
-			list = append(list, d.Observed)
-		}
+		list = append(list, d.Tables()...)
 	}
 	for _, f := range s.Facts {
 		list = append(list, f.Table)

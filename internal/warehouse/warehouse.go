@@ -204,3 +204,27 @@ func ReadAll(ctx context.Context, r Reader, q Query) (*column.Batch, error) {
 	})
 	return all, err
 }
+
+// AppendAll adds the rows of a batch to a table.
+func AppendAll(ctx context.Context, tx Tx, t *Table, b *column.Batch) error {
+	if b.N == 0 {
+		return nil
+	}
+	a, err := tx.Append(ctx, t.Name, t.Fields())
+	if err != nil {
+		return err
+	}
+	cols := make([]*column.Column, len(b.Cols))
+	for k := range cols {
+		cols[k] = &b.Cols[k]
+	}
+	rows := make([]int32, b.N)
+	for i := range rows {
+		rows[i] = int32(i)
+	}
+	err = a.Append(cols, rows)
+	if _, cerr := a.Close(); err == nil {
+		err = cerr
+	}
+	return err
+}
