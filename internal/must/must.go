@@ -64,7 +64,7 @@ func (j *Judge) Says() string {
 	switch m := j.Must; {
 	case m.Every.Text != "":
 		s += ": every row has " + m.Every.Text
-	case m.Each != nil:
+	case len(m.Each) > 0:
 		s += fmt.Sprintf(": each %s has one %s", strings.Join(m.Each, ", "), strings.Join(m.HasOne, ", "))
 	case m.Total != "":
 		s += fmt.Sprintf(": the total of %s is that of %s in %s", m.Total, m.Column, m.Source.Text)
@@ -83,7 +83,7 @@ func (j *Judge) Says() string {
 
 // Against is what speaks against it of a row that does.
 func (j *Judge) Against() string {
-	if j.Each != nil {
+	if len(j.Each) > 0 {
 		return "another " + strings.Join(j.HasOne, ", ") + " than rows before it with the same " + strings.Join(j.Each, ", ")
 	}
 	return "not so: " + j.Every.Text
