@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"ironmonger/internal/load"
 	"ironmonger/internal/place"
 	"ironmonger/internal/star"
 	"ironmonger/internal/survey"
@@ -15,10 +16,12 @@ import (
 
 // checked is the result of check.
 type checked struct {
-	Model   string           `json:"model"`
-	Sources []*survey.Source `json:"sources"`
-	Remarks []remark         `json:"remarks,omitempty"`
-	Taken   []view.Taken     `json:"taken"`
+	Model   string            `json:"model"`
+	Sources []*survey.Source  `json:"sources"`
+	Remarks []remark          `json:"remarks,omitempty"`
+	Taken   []view.Taken      `json:"taken"`
+	Tables  []load.Alteration `json:"tables"`           // what a load would do to them before it writes rows
+	Unseen  string            `json:"unseen,omitempty"` // why the warehouse couldn't be looked into
 }
 
 type remark struct {
@@ -33,8 +36,8 @@ func (s *session) check() *cli.Command {
 		Usage: "is the model right, and does it fit what arrived? Writes nothing",
 		Description: "Tells all mistakes of the model at once, each with its place. Then opens the sources: are the columns in the\n" +
 			"headers, and do the first rows of each file fit the types and conditions? Says what was taken where the\n" +
-			"model says nothing.\n\n" +
-			"Exit status: 0 nothing would keep a load from starting; 2 the model is wrong or doesn't fit the files.\n\n" +
+			"model says nothing, and what the next load would do to the tables because the model has changed.\n\n" +
+			"Exit status: 0 nothing would keep a load from starting; 2 the model is wrong or doesn't fit the files\nor the tables.\n\n" +
 			"Example:\n  ironmonger check --model canal/ironmonger.yaml",
 		Flags: flags(),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
@@ -61,10 +64,35 @@ func (s *session) check() *cli.Command {
 			if err := errs.Err(); err != nil {
 				return err
 			}
+			if err := found.look(ctx, m, root); err != nil {
+				return err
+			}
 			return s.result(c, found, view.SurveyRecords(found.Sources), func(width int) {
 				view.Survey(s.out, found.Sources, width)
 				view.Assumed(s.out, found.Taken, m.Remarks, width)
+				view.Alterations(s.out, found.Tables, found.Unseen)
 			})
 		}),
 	}, 0)
+}
+
+// look says what a load would do to the tables of the warehouse, and refuses what it would refuse.
+func (found *checked) look(ctx context.Context, m *star.Model, root *os.Root) error {
+	wh, err := openToPretend(ctx, m, root, false)
+	if err != nil {
+		found.Unseen = err.Error()
+		return nil
+	}
+	defer wh.Close()
+	if found.Tables, err = load.Alterations(ctx, wh, m); err != nil {
+		found.Unseen = err.Error()
+		return nil
+	}
+	var refused place.List
+	for _, a := range found.Tables {
+		if a.Refused {
+			refused = append(refused, &place.Error{At: place.Place{File: m.File}, Subject: "table " + a.Table, Message: "it " + a.Does})
+		}
+	}
+	return refused.Err()
 }

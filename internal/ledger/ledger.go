@@ -50,6 +50,8 @@ var (
 	referenceTable = &warehouse.Table{Name: "load_reference", Primary: []string{"table_name", "key_column"}, Columns: []warehouse.Column{
 		required("table_name", text), required("key_column", text), required("dimension", text), required("outrigger", boolean),
 		required("time_column", text), required("by_day", boolean), optional("time_type", text)}}
+	columnTable = &warehouse.Table{Name: "load_column", Primary: []string{"table_name", "column_name"}, Columns: []warehouse.Column{
+		required("table_name", text), required("column_name", text), required("added_run", integer)}}
 	deliveryTable = &warehouse.Table{Name: "load_delivery", Primary: []string{"dimension", "scope", "delivered_on"}, Columns: []warehouse.Column{
 		required("dimension", text), required("scope", text), required("delivered_on", timestamp), required("run", integer)}}
 	fileTable = &warehouse.Table{Name: "load_file", Primary: []string{"file"}, Columns: []warehouse.Column{
@@ -62,7 +64,7 @@ var (
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{runTable, stepTable, keyTable, inferredTable, referenceTable, deliveryTable, fileTable, asideTable}
+	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, deliveryTable, fileTable, asideTable}
 }
 
 // States of runs and steps.

@@ -178,8 +178,9 @@ func (r *run) hold(ctx context.Context) (release func(), err error) {
 // begin makes the ledger's tables if they aren't there, and the run's entry.
 func (r *run) begin(ctx context.Context) error {
 	return r.transact(ctx, func(tx warehouse.Tx) error {
+		r.entry = &ledger.Run{}
 		for _, t := range ledger.Tables() {
-			if err := ensure(ctx, tx, t); err != nil {
+			if _, err := r.ensure(ctx, tx, t, nullable); err != nil {
 				return err
 			}
 		}
@@ -193,35 +194,9 @@ func (r *run) begin(ctx context.Context) error {
 	})
 }
 
-// ensure makes a table, or checks that the one that is there has the columns it should.
-func ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table) error {
-	there, err := tx.Describe(ctx, t.Name)
-	if err != nil {
-		return err
-	}
-	if there == nil {
-		return tx.Create(ctx, t)
-	}
-	var missing, extra []string
-	for _, c := range t.Columns {
-		if !slices.Contains(there, c.Name) {
-			missing = append(missing, c.Name)
-		}
-	}
-	for _, name := range there {
-		if !slices.ContainsFunc(t.Columns, func(c warehouse.Column) bool { return c.Name == name }) {
-			extra = append(extra, name)
-		}
-	}
-	if len(missing)+len(extra) > 0 {
-		return fmt.Errorf("table %s in the warehouse is not the one that the model means: it lacks %v and has %v besides; load into a new warehouse, or change the table by hand", t.Name, missing, extra)
-	}
-	return nil
-}
-
 // there checks that a table that somebody else has made has the columns that are looked up in.
-func there(ctx context.Context, tx warehouse.Tx, t *warehouse.Table) error {
-	columns, err := tx.Describe(ctx, t.Name)
+func there(ctx context.Context, r warehouse.Reader, t *warehouse.Table) error {
+	columns, err := r.Describe(ctx, t.Name)
 	if err != nil {
 		return err
 	}
@@ -229,8 +204,8 @@ func there(ctx context.Context, tx warehouse.Tx, t *warehouse.Table) error {
 		return fmt.Errorf("there is no table %s in the warehouse to look up in", t.Name)
 	}
 	for _, c := range t.Columns {
-		if !slices.Contains(columns, c.Name) {
-			return fmt.Errorf("table %s in the warehouse has no column %s%s", t.Name, c.Name, place.Suggest(c.Name, columns))
+		if !columns.Has(c.Name) {
+			return fmt.Errorf("table %s in the warehouse has no column %s%s", t.Name, c.Name, place.Suggest(c.Name, columns.Names()))
 		}
 	}
 	return nil

@@ -202,18 +202,27 @@ func (w *work) try(ctx context.Context) error {
 // tables makes what the step writes to.
 func (w *work) tables(ctx context.Context) error {
 	if w.fact != nil {
-		return ensure(ctx, w.tx, w.fact.Table)
+		_, err := w.ensure(ctx, w.tx, w.fact.Table, nothing)
+		return err
 	}
 	d := w.dimension
 	if d.LookedUp != nil {
 		return there(ctx, w.tx, d.Table)
 	}
+	changed := false
 	for _, t := range d.Tables() {
-		if err := ensure(ctx, w.tx, t); err != nil {
+		more, err := w.ensure(ctx, w.tx, t, may(d, t))
+		if err != nil {
 			return err
 		}
+		changed = changed || more
 	}
 	for _, v := range d.Views {
+		if changed { // it has other columns now
+			if err := w.tx.DropView(ctx, v.Name); err != nil {
+				return err
+			}
+		}
 		if there, err := w.tx.Describe(ctx, v.Name); err != nil {
 			return err
 		} else if there == nil {

@@ -61,6 +61,9 @@ func (c *change) revision(fields []column.Field) revision {
 // amended and added, and the keys of other tables that now belong to another version. It gives the
 // number of rows so repointed, by table. Call it once, after the last Take.
 func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
+	if err := f.fillYoung(ctx, tx); err != nil {
+		return nil, err
+	}
 	c := &change{f: f}
 	c.outline()
 	c.allocate()

@@ -93,7 +93,7 @@ func (c *change) repoint(ctx context.Context, tx warehouse.Tx, refs []layout.Ref
 		}
 		if columns, err := tx.Describe(ctx, ref.Table); err != nil {
 			return nil, err
-		} else if !slices.Contains(columns, ref.Key) || ref.Time != "" && !slices.Contains(columns, ref.Time) {
+		} else if !columns.Has(ref.Key) || ref.Time != "" && !columns.Has(ref.Time) {
 			continue // not made yet, or made anew by hand
 		}
 		n, err := tx.Repoint(ctx, r)

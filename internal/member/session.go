@@ -3,6 +3,7 @@ package member
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
@@ -187,28 +188,48 @@ func (s *Session) committed() {
 // Made is the number of members that the step inferred.
 func (s *Session) Made() int64 { return int64(len(s.keys)) }
 
-// Specials writes the special members that the dimension lacks (rule R21).
+// Specials writes the special members that the dimension lacks (rule R21), and their labels in columns that it got later.
 func (s *Session) Specials(ctx context.Context, tx warehouse.Tx) error {
 	d := s.x.dim
-	present, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields()[:1], By: []string{d.KeyColumn()}, Match: specialKeys(d)})
+	fields := d.Table.Fields()[:1:1]
+	for _, f := range d.Attributes() {
+		if f.Type.Kind == column.Text {
+			fields = append(fields, f)
+		}
+	}
+	present, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: specialKeys(d)})
 	if err != nil {
 		return err
 	}
-	b := column.NewBatch(d.Table.Fields())
-specials:
+	fresh, unnamed := column.NewBatch(d.Table.Fields()), column.NewBatch(fields)
 	for _, special := range d.Specials {
-		for _, k := range present.Cols[0].Int {
-			if k == special.Key {
-				continue specials
-			}
+		at := slices.Index(present.Cols[0].Int, special.Key)
+		if at < 0 {
+			s.special(fresh, special)
+			continue
 		}
-		s.special(b, special)
+		if !slices.ContainsFunc(present.Cols[1:], func(c column.Column) bool { return c.Null[at] }) {
+			continue
+		}
+		unnamed.Cols[0].AppendInt(special.Key)
+		for k := range fields[1:] {
+			unnamed.Cols[1+k].AppendText(special.Label)
+		}
+		unnamed.N++
 	}
-	if b.N == 0 {
+	if fresh.N+unnamed.N == 0 {
 		return nil
 	}
 	s.changed = true
-	return s.append(ctx, tx, b)
+	if unnamed.N > 0 {
+		if _, err := tx.Amend(ctx, d.Table.Name, 1, fields, unnamed); err != nil {
+			return err
+		}
+	}
+	if fresh.N == 0 {
+		return nil
+	}
+	return s.append(ctx, tx, fresh)
 }
 
 func specialKeys(d *layout.Dimension) []*column.Column {

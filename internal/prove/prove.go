@@ -307,7 +307,7 @@ func (p *proof) tables(t *warehouse.Table) (bool, error) {
 	}
 	c.Looked = int64(len(t.Columns))
 	for _, f := range t.Fields() {
-		if !slices.Contains(there, f.Name) {
+		if !there.Has(f.Name) {
 			c.against(func() Example { return Example{Row: t.Name, What: "there is no column " + f.Name} })
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/load"
 	"ironmonger/internal/place"
 	"ironmonger/internal/star"
 	"ironmonger/internal/survey"
@@ -100,6 +101,25 @@ func TakenBy(m *star.Model) []Taken {
 		}
 	}
 	return list
+}
+
+// Alterations tells what a load would do to the tables before it writes rows; those that it makes are only counted.
+func Alterations(w io.Writer, list []load.Alteration, unseen string) {
+	if unseen != "" {
+		fmt.Fprintf(w, "the warehouse couldn't be looked into: %s\n", unseen)
+		return
+	}
+	made := int64(0)
+	for _, a := range list {
+		if a.Does == "is made" {
+			made++
+		} else {
+			fmt.Fprintf(w, "table %s %s\n", a.Table, a.Does)
+		}
+	}
+	if made > 0 {
+		fmt.Fprintf(w, "a load would make %s\n", Plural(made, "table"))
+	}
 }
 
 // broken breaks a list of rules into lines of at most width characters, if that is more than a few.

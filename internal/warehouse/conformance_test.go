@@ -243,7 +243,7 @@ func TestValues(t *testing.T) {
 			}
 		}
 		names, err := w.Describe(ctx, values.Name)
-		if err != nil || !slices.Equal(names, column.Names(fields)) {
+		if err != nil || !slices.Equal(names.Names(), column.Names(fields)) {
 			t.Errorf("described as %v, %v", names, err)
 		}
 		if names, err := w.Describe(ctx, "no such table"); err != nil || names != nil {

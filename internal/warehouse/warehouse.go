@@ -9,6 +9,7 @@ package warehouse
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"ironmonger/internal/column"
 )
@@ -102,10 +103,34 @@ type Tally struct {
 	Totals []column.Int128
 }
 
+// Standing is a column of a table as the database has it.
+type Standing struct {
+	Name    string
+	Type    string
+	NotNull bool
+}
+
+// Description is the columns of a table that stands.
+type Description []Standing
+
+// Has says whether there is a column of that name.
+func (d Description) Has(name string) bool { return slices.Contains(d.Names(), name) }
+
+// Names lists the columns' names.
+func (d Description) Names() []string {
+	var names []string
+	for _, c := range d {
+		names = append(names, c.Name)
+	}
+	return names
+}
+
 // Reader is what one can ask inside a transaction and outside.
 type Reader interface {
-	// Describe gives the names of a table's columns, or nil if there is no such table.
-	Describe(ctx context.Context, table string) ([]string, error)
+	// Describe gives the columns of a table or view, or nil if there is none of that name.
+	Describe(ctx context.Context, table string) (Description, error)
+	// Declares gives the database's name for a type, as Describe has it.
+	Declares(t column.Type) string
 	Read(ctx context.Context, q Query) (Rows, error)
 }
 
@@ -123,6 +148,9 @@ type Tx interface {
 	// rest. Calling it again does nothing.
 	Constrain(ctx context.Context, t *Table) error
 	CreateView(ctx context.Context, v *View) error
+	DropView(ctx context.Context, name string) error
+	// AddColumn adds a column to a table. The rows that are there have the one value of fill in it, or null if that is nil.
+	AddColumn(ctx context.Context, table string, c Column, fill *column.Column) error
 	Append(ctx context.Context, table string, fields []column.Field) (Appender, error)
 	// Amend sets the later fields of the rows that equal b's in the first by fields.
 	Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error)

@@ -124,21 +124,24 @@ type querier interface {
 }
 
 // Describe gives the columns of a table or view.
-func (db *DB) Describe(ctx context.Context, table string) ([]string, error) {
+func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description, error) {
 	return describe(ctx, db.pool, db.schema, table)
 }
 
-func describe(ctx context.Context, q querier, schema, table string) ([]string, error) {
-	rows, err := q.Query(ctx, `SELECT a.attname FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+// Declares gives the name of a type.
+func (db *DB) Declares(t column.Type) string { return declared(t) }
+
+func describe(ctx context.Context, q querier, schema, table string) (warehouse.Description, error) {
+	rows, err := q.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, schema, table)
 	if err != nil {
 		return nil, plain(err)
 	}
-	names, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	if err != nil || len(names) == 0 {
+	columns, err := pgx.CollectRows(rows, pgx.RowToStructByPos[warehouse.Standing])
+	if err != nil || len(columns) == 0 {
 		return nil, plain(err)
 	}
-	return names, nil
+	return columns, nil
 }
 
 // Read asks outside a transaction.
@@ -165,7 +168,7 @@ func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
 	return snapshot{db, conn}, nil
 }
 
-func (s snapshot) Describe(ctx context.Context, table string) ([]string, error) {
+func (s snapshot) Describe(ctx context.Context, table string) (warehouse.Description, error) {
 	return describe(ctx, s.conn, s.schema, table)
 }
 
@@ -290,7 +293,7 @@ func (t *tx) end(sql string) error {
 func (t *tx) Commit() error   { return t.end("COMMIT") }
 func (t *tx) Rollback() error { return t.end("ROLLBACK") }
 
-func (t *tx) Describe(ctx context.Context, table string) ([]string, error) {
+func (t *tx) Describe(ctx context.Context, table string) (warehouse.Description, error) {
 	if err := t.sent(); err != nil {
 		return nil, err
 	}
@@ -420,6 +423,29 @@ func clip(name string) string {
 	h := fnv.New32a()
 	h.Write([]byte(name))
 	return strings.ToValidUTF8(name[:54], "") + fmt.Sprintf("_%08x", h.Sum32())
+}
+
+// AddColumn adds a column.
+func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *column.Column) error {
+	add := "ALTER TABLE " + t.table(table) + " ADD COLUMN " + quote(c.Name) + " " + declared(c.Type)
+	if c.Type.Kind == column.Text {
+		add += ` COLLATE "C"`
+	}
+	if c.NotNull {
+		add += " NOT NULL"
+	}
+	if fill == nil {
+		return t.exec(ctx, add)
+	}
+	if err := t.exec(ctx, add+" DEFAULT '"+strings.ReplaceAll(fill.Value(0), "'", "''")+"'"); err != nil {
+		return err
+	}
+	return t.exec(ctx, "ALTER TABLE "+t.table(table)+" ALTER COLUMN "+quote(c.Name)+" DROP DEFAULT")
+}
+
+// DropView removes a view.
+func (t *tx) DropView(ctx context.Context, name string) error {
+	return t.exec(ctx, "DROP VIEW IF EXISTS "+t.table(name))
 }
 
 // CreateView makes a view.

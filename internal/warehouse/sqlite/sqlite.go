@@ -151,22 +151,25 @@ func (db *DB) exec(sql string) error {
 }
 
 // Describe gives the columns of a table or view.
-func (db *DB) Describe(ctx context.Context, table string) ([]string, error) {
-	stmt, _, err := db.conn.PrepareTransient("SELECT name FROM pragma_table_info(?) ORDER BY cid")
+func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description, error) {
+	stmt, _, err := db.conn.PrepareTransient("SELECT name, type, \"notnull\" FROM pragma_table_info(?) ORDER BY cid")
 	if err != nil {
 		return nil, plain(err)
 	}
 	defer stmt.Finalize()
 	stmt.BindText(1, table)
-	var names []string
+	var columns warehouse.Description
 	for {
 		more, err := stmt.Step()
 		if err != nil || !more {
-			return names, plain(err)
+			return columns, plain(err)
 		}
-		names = append(names, stmt.ColumnText(0))
+		columns = append(columns, warehouse.Standing{Name: stmt.ColumnText(0), Type: strings.ToUpper(stmt.ColumnText(1)), NotNull: stmt.ColumnInt(2) != 0})
 	}
 }
+
+// Declares gives the name of a type.
+func (db *DB) Declares(t column.Type) string { return strings.TrimSpace(declared(t)) }
 
 // snapshot is a transaction that reads. The connection is its own until it ends.
 type snapshot struct{ *DB }
@@ -301,6 +304,32 @@ func indexes(table *warehouse.Table) []string {
 	add("UNIQUE ", "_unique", table.Unique)
 	add("", "_index", table.Index)
 	return statements
+}
+
+// AddColumn adds a column; SQLite wants a default for one that can't be null, and it stays.
+func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *column.Column) error {
+	sql := "ALTER TABLE " + quote(table) + " ADD COLUMN " + quote(c.Name) + declared(c.Type)
+	if c.NotNull {
+		sql += " NOT NULL"
+	}
+	if fill != nil {
+		sql += " DEFAULT " + literal(fill)
+	}
+	return t.exec(sql)
+}
+
+// literal writes the one value of a column.
+func literal(c *column.Column) string {
+	switch c.Type.Kind {
+	case column.Integer, column.Boolean:
+		return fmt.Sprint(c.Int[0])
+	}
+	return "'" + strings.ReplaceAll(c.Value(0), "'", "''") + "'"
+}
+
+// DropView removes a view.
+func (t *tx) DropView(ctx context.Context, name string) error {
+	return t.exec("DROP VIEW IF EXISTS " + quote(name))
 }
 
 // CreateView makes a view.

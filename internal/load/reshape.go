@@ -1,0 +1,200 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/layout"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Alteration is what a load does to a table before it writes rows, since the model isn't the one that the table was made
+// for (rule R15), or why it can't.
+type Alteration struct {
+	Table   string `json:"table"`
+	Does    string `json:"does"`
+	Refused bool   `json:"refused,omitempty"`
+}
+
+// reshaping is the way from a table that stands to the one that is meant.
+type reshaping struct {
+	create bool
+	add    []addition
+	list   []Alteration
+}
+
+// addition is a column that is to be added, with its value in the rows that are there; nil for null.
+type addition struct {
+	warehouse.Column
+	fill *column.Column
+}
+
+// mayAdd says with what value a column can be added to a table that stands; false if it can't.
+type mayAdd func(c warehouse.Column) (fill *column.Column, ok bool)
+
+// reshape compares a table with the one that is meant.
+func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may mayAdd) (*reshaping, error) {
+	there, err := r.Describe(ctx, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	to := &reshaping{create: there == nil}
+	say := func(refused bool, format string, args ...any) {
+		to.list = append(to.list, Alteration{t.Name, fmt.Sprintf(format, args...), refused})
+	}
+	if to.create {
+		say(false, "is made")
+		return to, nil
+	}
+	meant := map[string]bool{}
+	for _, c := range t.Columns {
+		meant[c.Name] = true
+		at := -1
+		for k, s := range there {
+			if s.Name == c.Name {
+				at = k
+			}
+		}
+		if at < 0 {
+			fill, ok := may(c)
+			if !ok {
+				say(true, "lacks %s, which a load can't add to rows that are there: move the table out of the way, so that it is made and loaded anew, or load into a new warehouse", c.Name)
+				continue
+			}
+			what := "null"
+			if fill != nil {
+				what = fill.Value(0)
+			}
+			say(false, "gets the column %s, with %s in the rows that are there", c.Name, what)
+			to.add = append(to.add, addition{c, fill})
+			continue
+		}
+		if is, want := there[at].Type, r.Declares(c.Type); is != want {
+			say(true, "has %s as %s, and the model means %s: give the new one another name in the model, or change the table by hand", c.Name, typed(is), typed(want))
+		} else if there[at].NotNull && !c.NotNull {
+			say(true, "has %s as a column that can't be null, and now it may be: ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL, or load the table anew", c.Name, t.Name, c.Name)
+		}
+	}
+	for _, s := range there {
+		switch {
+		case meant[s.Name]:
+		case s.NotNull:
+			say(true, "has %s, which the model doesn't mean and which can't be null: drop the column by hand, or load the table anew", s.Name)
+		default:
+			say(false, "keeps %s, which the model doesn't mean; rows from now on have null there", s.Name)
+		}
+	}
+	return to, nil
+}
+
+func typed(s string) string {
+	if s == "" {
+		return "a number of any length"
+	}
+	return strings.ToLower(s)
+}
+
+// ensure makes a table, or gives the one that is there the columns that it lacks.
+func (r *run) ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, may mayAdd) (changed bool, err error) {
+	to, err := reshape(ctx, tx, t, may)
+	if err != nil {
+		return false, err
+	}
+	var refused []string
+	for _, a := range to.list {
+		if a.Refused {
+			refused = append(refused, a.Does)
+		}
+	}
+	if refused != nil {
+		return false, fmt.Errorf("table %s in the warehouse is not the one that the model means: it %s", t.Name, strings.Join(refused, "; it "))
+	}
+	if to.create {
+		return true, tx.Create(ctx, t)
+	}
+	for _, c := range to.add {
+		if err := tx.AddColumn(ctx, t.Name, c.Column, c.fill); err != nil {
+			return false, err
+		}
+		if err := ledger.Added(ctx, tx, t.Name, c.Name, r.entry.ID); err != nil {
+			return false, err
+		}
+	}
+	return len(to.add) > 0, nil
+}
+
+// nullable may add what can be null.
+func nullable(c warehouse.Column) (*column.Column, bool) { return nil, !c.NotNull }
+
+// nothing may be added.
+func nothing(warehouse.Column) (*column.Column, bool) { return nil, false }
+
+// ofDimension says which columns a dimension's table can be given: attributes, which are null until a row says more,
+// keys of other dimensions, which are unknown, and what is worked out by the load itself.
+func ofDimension(d *layout.Dimension) mayAdd {
+	return func(c warehouse.Column) (*column.Column, bool) {
+		fill := &column.Column{Type: c.Type}
+		switch at := column.Find(d.Outriggers, c.Name); {
+		case at >= 0 && c.NotNull:
+			unknown, _ := d.Keys[at].Dimension.KeyOf(star.Unknown)
+			fill.AppendInt(unknown)
+			return fill, true
+		case c.Name == layout.IsGone:
+			fill.AppendInt(0)
+			return fill, true
+		case column.Find(d.Attributes(), c.Name) >= 0, at >= 0, d.Closure != nil && (c.Name == d.Parent.Name || c.Name == d.Level.Name):
+			return nil, true
+		}
+		return nil, false
+	}
+}
+
+// ofObservations says which columns the table of observations can be given.
+func ofObservations(c warehouse.Column) (*column.Column, bool) { return nil, c.Name == layout.Mark }
+
+// may gives what can be added to one of a dimension's tables.
+func may(d *layout.Dimension, t *warehouse.Table) mayAdd {
+	switch t {
+	case d.Table:
+		return ofDimension(d)
+	case d.Observed:
+		return ofObservations
+	}
+	return nothing
+}
+
+// Alterations tells what the next load of a model would do to the tables of a warehouse before it writes rows.
+func Alterations(ctx context.Context, r warehouse.Reader, m *star.Model) ([]Alteration, error) {
+	list := []Alteration{}
+	add := func(t *warehouse.Table, may mayAdd) error {
+		to, err := reshape(ctx, r, t, may)
+		if err == nil {
+			list = append(list, to.list...)
+		}
+		return err
+	}
+	tables := layout.New(m)
+	for _, d := range tables.Dimensions {
+		if d.LookedUp != nil {
+			if err := there(ctx, r, d.Table); err != nil {
+				list = append(list, Alteration{d.Table.Name, err.Error(), true})
+			}
+			continue
+		}
+		for _, t := range d.Tables() {
+			if err := add(t, may(d, t)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, f := range tables.Facts {
+		if err := add(f.Table, nothing); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
