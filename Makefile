@@ -19,6 +19,7 @@ all:
 demo: all
 	rm -rf build/canal
 	build/ironmonger demo build/canal
+	build/ironmonger load --model build/canal/complaints.yaml
 
 test:
 	tools/need-servers

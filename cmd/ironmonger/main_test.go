@@ -198,7 +198,7 @@ func TestAround(t *testing.T) {
 				}
 			}
 		}
-		if len(order) != 10 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 || waves["fact passage"] != 3 {
+		if len(order) != 15 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 || waves["fact passage"] != 3 {
 			t.Error(waves)
 		}
 
@@ -595,8 +595,10 @@ func TestCalls(t *testing.T) {
 		{"a quote that is never closed", "load", "locks.csv", "L01,", "\"L01,", 1, `dimension lock: failed: locks.csv:\d+`},
 		{"a row too long", "load", "cargoes.csv", `C01,`, `C01,x,`, 0, `dimension cargo +1 +the row has 5 fields, the header 4 +cargoes.csv:2`},
 		{"a number with commas", "check", "locks.csv", "chamber_m\nL01,", "chamber_m\nL1,000,", 0, `locks +1 +the row has 5 fields, the header 4 +locks.csv:2`},
-		{"a column that doesn't fit", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: date", 0, `locks +24 +chamber_m is no date such as 2025-03-31`},
-		{"a column of another type than the table's", "load", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: date", 1, `dimension lock: failed: table dim_lock: column chamber_m: \d+ is no date`},
+		{"a column that doesn't fit", "check", "locks.csv", "all", "lock_code,name,waterway_code,chamber_m\nL01,A,W1,wide\nL02,B,W1,wide\n", 0, `locks +2 +chamber_m is no integer`},
+		{"a table that the model has grown out of", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: decimal(5,1)", 2, `^ironmonger.yaml: table dim_lock: it has chamber_m as integer, and the model means decimal\(5,1\): give the new one another name`},
+		{"a table that can grow", "check", "ironmonger.yaml", "type_1: [name, draught_cm]", "type_1: [name, draught_cm, draught]", 0, `\ntable dim_vessel gets the column draught, with null in the rows that are there\n$`},
+		{"a column of another type than the table's", "load", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: date", 1, `dimension lock: failed: table dim_lock in the warehouse is not the one that the model means: it has chamber_m as integer, and the model means date`},
 		{"a separator of two characters", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      separator: ';;'", 2, `";;" is no mark`},
 		{"a layout that isn't", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      date: dd/qq/yyyy", 2, `qq has no meaning in a layout`},
 		{"guard and a wrong format", "runs --guard --format tsv", "", "", "", 2, `tsv is none of text, json, csv`},
@@ -644,9 +646,9 @@ func TestCalls(t *testing.T) {
 		{"a file that is no CSV", "load", "cargoes.csv", `"gravel"`, `gra"vel`, 1, `dimension cargo: failed: cargoes.csv:2:8: this is no CSV: a quote in a field that isn't quoted[\s\S]*fact passage: not run: a step that it needs failed[\s\S]*run \d+: failed`},
 		{"too many rows aside", "load", "ironmonger.yaml", "tonnage > 0", "tonnage > 10000", 1, `fact passage: failed: 300 of 300 rows \(100.0%\) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: tonnage not above zero \(passages/2025-01.csv:2\)`},
 		{"a rule says stop", "load", "ironmonger.yaml", "unmatched: unknown", "unmatched: stop", 1, `fact passage: failed: passages/2025-01.csv:\d+: key lock: unmatched lock: L99; the model says stop`},
-		{"another model's tables", "load", "ironmonger.yaml", "degenerate: [passed_at]", "degenerate: [passed_at, rate]", 1, `table fact_passage in the warehouse is not the one that the model means: it lacks \[rate\]`},
+		{"another model's tables", "load", "ironmonger.yaml", "degenerate: [passed_at]", "degenerate: [passed_at, rate]", 1, `table fact_passage in the warehouse is not the one that the model means: it lacks rate, which a load can't add to rows that are there: move the table out of the way`},
 		{"no database", "load", "ironmonger.yaml", "sqlite: canal.db", "sqlite: locks.csv", 1, `the warehouse can't be opened: .*this is no SQLite database`},
-		{"an overflow", "load", "ironmonger.yaml", "toll: round(tonnage * rate * (1 - rebate), 2)", "toll: cast(tonnage * rate as decimal(4,2))", 1, `most frequent reason: toll: value does not fit the cast`},
+		{"an overflow", "load", "ironmonger.yaml", "tonnage > 0", "cast(tonnage * rate as decimal(4,2)) > 0", 1, `most frequent reason: .*value does not fit the cast`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if c.file != "" {

@@ -74,7 +74,7 @@ func (s *session) root() *cli.Command {
 			"something that must hold doesn't.\n\n" +
 			"Example:\n  ironmonger demo canal && cd canal && ironmonger load",
 		Writer: s.out, ErrWriter: s.err,
-		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.prove(), s.trace(), s.rehearse(), s.runs(), s.ddl(), s.schema()},
+		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.prove(), s.trace(), s.rehearse(), s.erase(), s.runs(), s.ddl(), s.schema()},
 		Action:          s.unknown,
 		OnUsageError:    usageError,
 		ExitErrHandler:  func(context.Context, *cli.Command, error) {},

@@ -30,7 +30,7 @@ func Write(dir string, passages int) error {
 			return err
 		}
 	}
-	for _, name := range []string{"ironmonger.yaml", "ironmonger.examples.yaml", "README.md"} {
+	for _, name := range []string{"ironmonger.yaml", "ironmonger.examples.yaml", "complaints.yaml", "README.md"} {
 		text, err := files.ReadFile("files/" + name)
 		if err != nil {
 			return err
@@ -47,6 +47,7 @@ func Write(dir string, passages int) error {
 	a.works()
 	a.gauges()
 	a.staff()
+	a.departments()
 	return a.err
 }
 

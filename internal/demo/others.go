@@ -14,14 +14,35 @@ import (
 
 // offices writes the list of repair offices, and what their currencies are worth.
 func (a *authority) offices() {
-	a.file("offices.csv", "\n", "office_code,office,folder,currency", func(line func(string, ...any)) {
-		line("MO,Millpool Office,mill,crown")
-		line("TO,Tide Office,tide,shell")
+	a.file("offices.csv", "\n", "office_code,office,unit_code,folder,currency", func(line func(string, ...any)) {
+		line("MO,Millpool Office,U4,mill,crown")
+		line("TO,Tide Office,U5,tide,shell")
 	})
 	a.file("exchange.csv", "\n", "currency,since,rate", func(line func(string, ...any)) {
 		for month := time.January; month <= time.March; month++ {
 			line("crown,2025-%02d-01,1", month)
 			line("shell,2025-%02d-05,%s", month, fixed(3000+a.pick(900), 4))
+		}
+	})
+}
+
+// departments writes how the authority is made up, what may pass, and what people complain of.
+func (a *authority) departments() {
+	a.file("units.csv", "\n", "unit_code,unit,part_of", func(line func(string, ...any)) {
+		for _, unit := range []string{"U1,Canal Authority,", "U2,Upland Division,U1", "U3,Lowland Division,U1", "U4,Millpool Works,U2", "U5,Tidal Works,U3", "U6,Marsh Watch,U3"} {
+			line("%s", unit)
+		}
+	})
+	a.file("quotas.csv", "\n", "hazard,month,tonnes", func(line func(string, ...any)) {
+		for month := 1; month <= 3; month++ {
+			for _, hazard := range []string{"none", "low", "high"} {
+				line("%s,2025-%02d-01,%d", hazard, month, 1000*(1+a.pick(90)))
+			}
+		}
+	})
+	a.file("complaints.csv", "\n", "complaint_no,registry,vessel_reg,lock_code,made_on,loudness", func(line func(string, ...any)) {
+		for no := 1; no <= 40; no++ {
+			line("%d,%s,L%02d,%s,%d", no, vessel(a.pick(a.vessels)), 1+a.pick(25), time.Date(2025, 1, 1+a.pick(90), 0, 0, 0, 0, time.UTC).Format(time.DateOnly), 1+a.pick(10))
 		}
 	})
 }

@@ -53,6 +53,7 @@ type Writer struct {
 	files       map[string]int64       // their numbers in the ledger
 	fields      []column.Field         // of the table, but for line and run
 	from        []int                  // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
+	compared    []bool                 // for each: a row that comes again has to say the same
 	durable     []bool                 // for each: it is a durable key
 	grainAt     []int                  // of fields
 	canon       []*member.Roster       // for each field, the roster of a versioned dimension, or nil
@@ -79,10 +80,12 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 	for k, field := range w.fields {
 		from := column.Find(shaped, field.Name)
 		w.canon, w.lenient, w.durable = append(w.canon, nil), append(w.lenient, nil), append(w.durable, false)
+		w.compared = append(w.compared, true)
 		for n, l := range links {
 			w.durable[k] = w.durable[k] || l.Both && l.DurableColumn() == field.Name
 			if l.Column() == field.Name || l.Both && l.DurableColumn() == field.Name {
 				from = -1 - n
+				w.compared[k] = l.Again
 				if special(l.Unmatched) || special(l.Outside) {
 					unknown, _ := l.Dimension.KeyOf(star.Unknown)
 					w.lenient[k] = func(key int64) bool { return key == unknown || key < 0 && l.Dimension.LookedUp == nil }
@@ -347,7 +350,7 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 func (w *Writer) equal(v *view, i int, stand *view, j int) bool {
 	for k := range w.fields {
 		c := stand.canon[k]
-		if !v.canon[k].Equal(i, c, j) && !(w.lenient[k] != nil && (c.Null[j] || w.lenient[k](c.Int[j]))) {
+		if w.compared[k] && !v.canon[k].Equal(i, c, j) && !(w.lenient[k] != nil && (c.Null[j] || w.lenient[k](c.Int[j]))) {
 			return false
 		}
 	}

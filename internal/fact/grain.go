@@ -143,6 +143,7 @@ type view struct {
 	w        *Writer
 	cols     []*column.Column // as fields
 	canon    []*column.Column // cols, keys of versioned dimensions replaced
+	said     []*column.Column // of these, those that are compared when a row comes again
 	grainOf  []*column.Column
 	replaced []column.Column
 	digest   column.Digester
@@ -169,6 +170,12 @@ func (v *view) look(cols []*column.Column, n int) {
 			v.canon[k] = r
 		}
 	}
+	v.said = v.said[:0]
+	for k, c := range v.canon {
+		if v.w.compared[k] {
+			v.said = append(v.said, c)
+		}
+	}
 	for g, k := range v.w.grainAt {
 		v.grainOf[g] = v.canon[k]
 	}
@@ -185,7 +192,7 @@ func (v *view) refresh(i int) {
 
 // grain gives a digest of what makes row i the row it is, content a fingerprint of all it says.
 func (v *view) grain(i int) column.Digest { return v.digest.Of(v.grainOf, i) }
-func (v *view) content(i int) uint64      { return v.digest.Hash(v.w.seed, v.canon, i) }
+func (v *view) content(i int) uint64      { return v.digest.Hash(v.w.seed, v.said, i) }
 
 func pointers(cols []column.Column) []*column.Column {
 	list := make([]*column.Column, len(cols))

@@ -48,10 +48,12 @@ var (
 	inferredTable = &warehouse.Table{Name: "load_inferred", Primary: []string{"dimension", "member_key"}, Columns: []warehouse.Column{
 		required("dimension", text), required("member_key", integer), required("inferred_run", integer), optional("filled_run", integer)}}
 	referenceTable = &warehouse.Table{Name: "load_reference", Primary: []string{"table_name", "key_column"}, Columns: []warehouse.Column{
-		required("table_name", text), required("key_column", text), required("dimension", text), required("outrigger", boolean),
+		required("table_name", text), required("key_column", text), required("points_to", text), required("outrigger", boolean),
 		required("time_column", text), required("by_day", boolean), optional("time_type", text)}}
 	columnTable = &warehouse.Table{Name: "load_column", Primary: []string{"table_name", "column_name"}, Columns: []warehouse.Column{
 		required("table_name", text), required("column_name", text), required("added_run", integer)}}
+	erasedTable = &warehouse.Table{Name: "load_erased", Primary: []string{"dimension", "member_key"}, Columns: []warehouse.Column{
+		required("dimension", text), required("member_key", integer)}}
 	deliveryTable = &warehouse.Table{Name: "load_delivery", Primary: []string{"dimension", "scope", "delivered_on"}, Columns: []warehouse.Column{
 		required("dimension", text), required("scope", text), required("delivered_on", timestamp), required("run", integer)}}
 	fileTable = &warehouse.Table{Name: "load_file", Primary: []string{"file"}, Columns: []warehouse.Column{
@@ -64,7 +66,7 @@ var (
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, deliveryTable, fileTable, asideTable}
+	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, erasedTable, deliveryTable, fileTable, asideTable}
 }
 
 // States of runs and steps.

@@ -8,12 +8,12 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// References gives the columns of tables that point to a dimension, of all models that were ever loaded into the
+// References gives the columns of tables that point to the table of a dimension, of all models that were ever loaded into the
 // warehouse.
-func References(ctx context.Context, r warehouse.Reader, dimension string) ([]layout.Reference, error) {
+func References(ctx context.Context, r warehouse.Reader, table string) ([]layout.Reference, error) {
 	match := column.Column{Type: text}
-	match.AppendText(dimension)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: referenceTable.Name, Fields: referenceTable.Fields(), By: []string{"dimension"}, Match: []*column.Column{&match},
+	match.AppendText(table)
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: referenceTable.Name, Fields: referenceTable.Fields(), By: []string{"points_to"}, Match: []*column.Column{&match},
 		OrderBy: referenceTable.Primary})
 	if err != nil {
 		return nil, err
@@ -31,16 +31,16 @@ func References(ctx context.Context, r warehouse.Reader, dimension string) ([]la
 	return list, nil
 }
 
-// Points writes down which columns of a table point to which dimensions, in place of what was said of the table before.
+// Points writes down which columns of a table point to the tables of which dimensions, in place of what was said of the table before.
 func Points(ctx context.Context, tx warehouse.Tx, table string, refs map[string][]layout.Reference) error {
 	b := column.NewBatch(referenceTable.Fields())
-	for dimension, list := range refs {
+	for to, list := range refs {
 		for _, ref := range list {
 			var t any
 			if ref.Time != "" {
 				t = ref.TimeType.String()
 			}
-			row(b, ref.Table, ref.Key, dimension, number(ref.Outrigger), ref.Time, number(ref.ByDay), t)
+			row(b, ref.Table, ref.Key, to, number(ref.Outrigger), ref.Time, number(ref.ByDay), t)
 		}
 	}
 	gone := column.NewBatch(pick(referenceTable, "table_name"))

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/erase"
 	"ironmonger/internal/layout"
 	"ironmonger/internal/link"
 	"ironmonger/internal/member"
@@ -198,6 +199,22 @@ func (w *work) arrange(x *member.Roster, c *delivery) {
 	}
 }
 
+// hush keeps the ledger from telling again what rows set aside say of members that were erased.
+func (w *work) hush(c *delivery) {
+	raw := c.batch.From.Raw
+	for k := range c.batch.Faults {
+		if f := &c.batch.Faults[k]; c.rows.Erased(int(f.Row)) {
+			f.Detail = ""
+			c.batch.From.Raw = func(i int) string {
+				if c.rows.Erased(i) {
+					return erase.Blank
+				}
+				return raw(i)
+			}
+		}
+	}
+}
+
 // takeDelivery is the sequencer: it takes a batch in source order.
 func (w *work) takeDelivery(ctx context.Context, feed *member.Feed, c *delivery) error {
 	b := c.batch
@@ -221,6 +238,7 @@ func (w *work) takeDelivery(ctx context.Context, feed *member.Feed, c *delivery)
 			return err
 		}
 	}
+	w.hush(c)
 	if err := w.aside.put(b); err != nil {
 		return err
 	}

@@ -246,7 +246,7 @@ func (w *work) points(ctx context.Context) error {
 	for _, k := range w.step.keys {
 		for _, ref := range w.star.Dimension(k.Dimension).PointedAt {
 			if ref.Table == table && ref.Key == k.Column() {
-				refs[k.Dimension.Text] = append(refs[k.Dimension.Text], ref)
+				refs[k.Dimension.TableName()] = append(refs[k.Dimension.TableName()], ref)
 			}
 		}
 	}

@@ -141,12 +141,33 @@ func (v *Delivery) Prepare(n int, skip func(int) bool) {
 	grow(&v.digests, n)
 	grow(&v.known, n)
 	v.x.index.Find(v.Values[:v.layout.natural], v.member)
+	v.forget(n)
 	for i := range n {
 		if !skip(i) && v.member[i] != key.Missing {
 			v.Judge(i)
 		}
 	}
 }
+
+// forget blanks what rows say of members that were erased.
+func (v *Delivery) forget(n int) {
+	if v.x.erased == nil {
+		return
+	}
+	for k, f := range v.layout.fields {
+		if !v.x.dim.IsPersonal(f.Name) {
+			continue
+		}
+		for i := range n {
+			if v.Erased(i) {
+				v.Values[k].SetNull(i)
+			}
+		}
+	}
+}
+
+// Erased says whether row i is of a member that was erased.
+func (v *Delivery) Erased(i int) bool { return v.member[i] >= 0 && v.x.erased[v.member[i]] }
 
 // Late says whether row i tells something of its member that is older than what an earlier load brought.
 func (v *Delivery) Late(i int) bool {

@@ -64,7 +64,7 @@ func (c *change) moves(o *outcome) {
 func (c *change) references(ctx context.Context, tx warehouse.Tx) ([]layout.Reference, error) {
 	d := c.f.x.dim
 	refs := slices.Clone(d.PointedAt)
-	known, err := ledger.References(ctx, tx, d.Text)
+	known, err := ledger.References(ctx, tx, d.Table.Name)
 	for _, ref := range known {
 		if !slices.ContainsFunc(d.PointedAt, func(r layout.Reference) bool { return r.Table == ref.Table }) {
 			refs = append(refs, ref)

@@ -96,6 +96,7 @@ type Roster struct {
 	memberOf       map[int64]int32 // member of each key; made when asked for
 	beginning, end int64
 	slab           slab
+	erased         map[int32]bool // members whose personal attributes stay blank; nil if there are none
 }
 
 // Open reads a dimension.
@@ -201,7 +202,21 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 		}
 	}
 	x.index.Freeze()
-	return x, nil
+	if len(d.Personal) == 0 {
+		return x, nil
+	}
+	keys, err := ledger.Erased(ctx, r, d.Text)
+	for m, p := range x.people {
+		for _, v := range p.versions {
+			if keys[v.key] {
+				if x.erased == nil {
+					x.erased = map[int32]bool{}
+				}
+				x.erased[int32(m)] = true
+			}
+		}
+	}
+	return x, err
 }
 
 func newIndex(d *layout.Dimension) *key.Index {

@@ -404,7 +404,7 @@ func (x *rereader) same(b *slot, i int, facts *column.Batch, j int) bool {
 		}
 	}
 	for n := range x.keys {
-		if !x.points(n, b, i, &facts.Cols[x.keys[n].at], j) {
+		if x.keys[n].Again && !x.points(n, b, i, &facts.Cols[x.keys[n].at], j) {
 			return false
 		}
 	}
@@ -436,7 +436,7 @@ func (x *rereader) differs(b *slot, i int, facts *column.Batch, j int) string {
 		k := &x.keys[n]
 		have := &facts.Cols[k.at]
 		switch {
-		case x.points(n, b, i, have, j):
+		case !k.Again, x.points(n, b, i, have, j):
 		case b.missing[n][i]:
 			return fmt.Sprintf("%s is %s in the table, and the row has no natural key", k.Column(), written(have, j))
 		case k.ordinary(have, j):

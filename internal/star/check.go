@@ -224,6 +224,13 @@ func (c *checker) dimension(d *Dimension) {
 	c.times(d, fields, of, path)
 	c.deliveries(d, fields, of, path)
 	c.hierarchy(d, path)
+	var attributes []column.Field
+	for _, f := range fields {
+		if column.Find(d.Attributes(), f.Name) >= 0 {
+			attributes = append(attributes, f)
+		}
+	}
+	d.Personal = c.fields(attributes, "the dimension's attributes", d.personal, path+".personal")
 	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
 		c.staticRows(d, path)
 	}
@@ -444,7 +451,7 @@ func (c *checker) calendar(d *Dimension, path string) {
 // said lists what may be said of a dimension that takes its columns from a source or from rows, natural_key first.
 func (d *Dimension) said() []said {
 	return []said{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"},
-		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"},
+		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"}, {d.personal != nil, "personal"},
 		{d.effective != nil, "effective"}, {d.Keys != nil, "keys"}}
 }
 
@@ -738,6 +745,9 @@ func (c *checker) grain(f *Fact, fields []column.Field, path string) {
 			f.Grain = append(f.Grain, GrainPart{Key: k})
 			if !k.missingSaid {
 				k.Missing = SetAside
+			}
+			if !k.Again {
+				c.errorf(k.At, k.subject, "%s is part of the grain, so it is what tells that a row comes again: again: keep has no place here", k.Text)
 			}
 			for _, rule := range []Outcome{k.Unmatched, k.Missing, k.Outside} {
 				if rule == ToUnknown || rule == LeaveEmpty || rule == ToNotYet || rule == NotApplying {

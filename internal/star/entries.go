@@ -213,6 +213,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"gone", "keep, flag or close", "what becomes of a member that is gone: nothing; a mark, is_gone; or a new version with it, from the time of the delivery. keep if not said", false, func(n *node) { d.gone = r.choice(n, "keep", "flag", "close") }},
 		{"complete_for", "a column or a list", "what a delivery is complete for, where it isn't for all: only members that are equal to one of its rows in these columns can be gone", false, words(&d.completeFor)},
 		{"delivered_on", "a column", "says when a row was delivered, so that several deliveries may be read at once; close needs it", false, word(&d.deliveredOn)},
+		{"personal", "a column or a list", "attributes that tell of a person, and that ironmonger erase blanks for good", false, words(&d.personal)},
 		{"must_hold", "reason: condition", "what must hold of its table", false, func(n *node) { d.MustHold = r.musts(n) }},
 		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
 	}
@@ -342,7 +343,7 @@ func (r *reader) factEntries(f *Fact) []Entry {
 }
 
 func (r *reader) key(n *node, ofFact bool) *Key {
-	k := &Key{Name: r.name(n.key, n.path), subject: n.path}
+	k := &Key{Name: r.name(n.key, n.path), subject: n.path, Again: true}
 	if n.Kind == yaml.MappingNode {
 		r.section(n, r.keyEntries(k, ofFact))
 	} else {
@@ -396,6 +397,9 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 			}},
 			Entry{"outside", "nearest, unknown, set_aside, stop", "what to do when the member has no version at that time; nearest if not said", false,
 				outcome(&k.Outside, Nearest, ToUnknown, SetAside, Stop)},
+			Entry{"again", "compare or keep", "when a row comes again: whether it has to have the same member, or what was loaded stays, whatever the row says now, as for keys that come by a join; compare if not said", false, func(n *node) {
+				k.Again = r.choice(n, "compare", "keep") != "keep"
+			}},
 			Entry{"holds", "version or both", "which keys of the member the fact has: that of the version, or its durable key too; version if not said", false, func(n *node) {
 				k.Both, k.holds = r.choice(n, "version", "both") == "both", &n.key
 			}})

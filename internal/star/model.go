@@ -95,6 +95,7 @@ type Dimension struct {
 	Delivered  []string       // the columns of the shaped source that say the natural key
 	Durable    bool           // members have a key that is the same for all their versions
 	Hierarchy  *Hierarchy     // nil if members have no parents
+	Personal   []column.Field // attributes that may have to be erased
 	Deliveries *Deliveries    // nil if the source delivers changes
 	Limits     Limits
 	MustHold   []*Must
@@ -104,7 +105,7 @@ type Dimension struct {
 
 	from, effective, sequence *Name
 	delivers, gone            string
-	completeFor               []Name
+	completeFor, personal     []Name
 	deliveredOn               *Name
 	others                    string // what attributes are that are not listed
 	naturalKey                []Name
@@ -162,6 +163,16 @@ type Hierarchy struct {
 
 	above []Name
 	at    place.Place
+}
+
+// IsPersonal says whether a column of the table has what may have to be erased.
+func (d *Dimension) IsPersonal(name string) bool {
+	for _, f := range d.Personal {
+		if name == f.Name || name == CurrentColumn(f.Name) || name == PreviousColumn(f.Name) {
+			return true
+		}
+	}
+	return false
 }
 
 // Departure is what becomes of a member that isn't delivered any more.
@@ -300,6 +311,7 @@ type Key struct {
 	Unmatched Outcome
 	Missing   Outcome
 	Outside   Outcome
+	Again     bool // it is compared when the row comes again; else what was loaded stays
 	Both      bool // the durable key is held beside that of the version
 
 	dimension, asOf *Name

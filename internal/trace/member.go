@@ -72,7 +72,7 @@ func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mo
 			}
 			return found, err
 		}
-	} else if match, err = typed(d.NaturalKey, naturalKey, "the natural key of "+d.Text); err != nil {
+	} else if match, err = Typed(d.NaturalKey, naturalKey, "the natural key of "+d.Text); err != nil {
 		return nil, err
 	}
 	var order []string

@@ -88,8 +88,8 @@ func newTracer(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.M
 	return t, err
 }
 
-// typed reads words as values of the given columns.
-func typed(fields []column.Field, words []string, what string) ([]column.Column, error) {
+// Typed reads values from words, one for each field.
+func Typed(fields []column.Field, words []string, what string) ([]column.Column, error) {
 	if len(words) != len(fields) {
 		return nil, fmt.Errorf("%s is %s: %d values, not %d", what, strings.Join(column.Names(fields), ", "), len(fields), len(words))
 	}
@@ -169,7 +169,7 @@ func (t *tracer) find(f *layout.Fact, grain []string) (*column.Batch, error) {
 			asked = append(asked, g.Key.Dimension.NaturalKey...)
 		}
 	}
-	given, err := typed(asked, grain, "the grain of "+f.Text)
+	given, err := Typed(asked, grain, "the grain of "+f.Text)
 	if err != nil {
 		return nil, err
 	}
