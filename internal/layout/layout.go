@@ -52,6 +52,7 @@ type Dimension struct {
 	*star.Dimension
 	Table      *warehouse.Table
 	Observed   *warehouse.Table // what was observed and isn't told by the versions (rule R8); nil if nothing is kept
+	Alias      *warehouse.Table // keys of members that are part of others now; nil if there can be none
 	Closure    *warehouse.Table // of a hierarchy: what stands above what; nil if there is none
 	Parent     column.Field     // and the key of the parent
 	Level      column.Field     // and the level
@@ -68,7 +69,7 @@ type Dimension struct {
 // Tables lists the dimension's tables.
 func (d *Dimension) Tables() []*warehouse.Table {
 	list := []*warehouse.Table{d.Table}
-	for _, t := range []*warehouse.Table{d.Observed, d.Closure} {
+	for _, t := range []*warehouse.Table{d.Observed, d.Closure, d.Alias} {
 		if t != nil {
 			list = append(list, t)
 		}
@@ -94,6 +95,7 @@ func (d *Dimension) times() []column.Field {
 // Reference is a column that points to a dimension.
 type Reference struct {
 	Table, Key string
+	Durable    bool   // has durable keys, which change only when members are merged
 	Outrigger  bool   // points to the current version and moves with it (rule R22)
 	Time       string // the column that says which version; "" if none does
 	ByDay      bool   // Time is a yyyymmdd key
@@ -177,6 +179,13 @@ func dimension(d *star.Dimension) *Dimension {
 		}
 		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: f.Name, Table: k.Dimension.TableName(), Key: k.Dimension.KeyColumn()})
 	}
+	if d.Aliases != nil {
+		t.Alias = &warehouse.Table{Name: "dim_" + d.Text + "_alias", Primary: []string{"alias_key"}}
+		for _, name := range []string{"alias_key", d.KeyColumn(), LoadRun} {
+			t.Alias.Columns = append(t.Alias.Columns, warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true})
+		}
+		t.PointedAt = append(t.PointedAt, Reference{Table: t.Alias.Name, Key: d.KeyColumn()})
+	}
 	if h := d.Hierarchy; h != nil {
 		t.Parent, t.Level, t.Above = column.Field{Name: "parent_" + d.MemberColumn(), Type: integer}, column.Field{Name: d.LevelColumn(), Type: integer}, h.Above
 		add(false, t.Parent, t.Level)
@@ -247,6 +256,9 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 			t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: k.Column(), Table: d.Table.Name, Key: d.KeyColumn()})
 		}
 		d.PointedAt = append(d.PointedAt, reference(f, k, t.Table.Name))
+		if k.Both {
+			d.PointedAt = append(d.PointedAt, Reference{Table: t.Table.Name, Key: k.DurableColumn(), Durable: true})
+		}
 	}
 	add(false, f.Measures...)
 	add(true, column.Field{Name: LoadLine, Type: integer}, column.Field{Name: LoadRun, Type: integer})

@@ -49,7 +49,7 @@ var (
 		required("dimension", text), required("member_key", integer), required("inferred_run", integer), optional("filled_run", integer)}}
 	referenceTable = &warehouse.Table{Name: "load_reference", Primary: []string{"table_name", "key_column"}, Columns: []warehouse.Column{
 		required("table_name", text), required("key_column", text), required("points_to", text), required("outrigger", boolean),
-		required("time_column", text), required("by_day", boolean), optional("time_type", text)}}
+		required("time_column", text), required("by_day", boolean), optional("time_type", text), required("durable", boolean)}}
 	columnTable = &warehouse.Table{Name: "load_column", Primary: []string{"table_name", "column_name"}, Columns: []warehouse.Column{
 		required("table_name", text), required("column_name", text), required("added_run", integer)}}
 	erasedTable = &warehouse.Table{Name: "load_erased", Primary: []string{"dimension", "member_key"}, Columns: []warehouse.Column{
@@ -122,6 +122,9 @@ type Figures struct {
 	Filled    int64 `json:"filled,omitempty"`    // that filled an inferred member
 	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version
 	Conflicts int64 `json:"conflicts,omitempty"` // that lost to another row of the same effective time
+
+	Renamed  int64 `json:"renamed,omitempty"`  // members known by an alias that have another natural key now
+	Combined int64 `json:"combined,omitempty"` // members known by an alias that are part of others now
 
 	Gone int64 `json:"gone,omitempty"` // members that a delivery of all has no longer
 	Back int64 `json:"back,omitempty"` // and that it has again

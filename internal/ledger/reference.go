@@ -20,7 +20,7 @@ func References(ctx context.Context, r warehouse.Reader, table string) ([]layout
 	}
 	var list []layout.Reference
 	for i := range b.N {
-		ref := layout.Reference{Table: b.Cols[0].Text[i], Key: b.Cols[1].Text[i], Outrigger: b.Cols[3].Int[i] != 0, Time: b.Cols[4].Text[i], ByDay: b.Cols[5].Int[i] != 0}
+		ref := layout.Reference{Table: b.Cols[0].Text[i], Key: b.Cols[1].Text[i], Outrigger: b.Cols[3].Int[i] != 0, Time: b.Cols[4].Text[i], ByDay: b.Cols[5].Int[i] != 0, Durable: b.Cols[7].Int[i] != 0}
 		if !b.Cols[6].Null[i] {
 			if ref.TimeType, err = column.ParseType(b.Cols[6].Text[i]); err != nil {
 				return nil, err
@@ -40,7 +40,7 @@ func Points(ctx context.Context, tx warehouse.Tx, table string, refs map[string]
 			if ref.Time != "" {
 				t = ref.TimeType.String()
 			}
-			row(b, ref.Table, ref.Key, to, number(ref.Outrigger), ref.Time, number(ref.ByDay), t)
+			row(b, ref.Table, ref.Key, to, number(ref.Outrigger), ref.Time, number(ref.ByDay), t, number(ref.Durable))
 		}
 	}
 	gone := column.NewBatch(pick(referenceTable, "table_name"))

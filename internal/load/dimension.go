@@ -22,6 +22,10 @@ type delivery struct {
 // loadDimension reads what the source says about members and brings the table to it.
 func (w *work) loadDimension(ctx context.Context) error {
 	d := w.dimension
+	other, means, err := w.aliases(ctx)
+	if err != nil {
+		return err
+	}
 	x, err := w.members(ctx, d.Dimension)
 	if err != nil {
 		return err
@@ -36,6 +40,12 @@ func (w *work) loadDimension(ctx context.Context) error {
 	feed := x.Feed(w.entry.ID, w.name)
 	if err := feed.Specials(ctx, w.tx); err != nil {
 		return err
+	}
+	if other != nil {
+		if err := feed.Merge(ctx, w.tx, other, means); err != nil {
+			return err
+		}
+		w.figures.Combined = feed.Merged()
 	}
 	judge := w.judge()
 	resolvers := make([]*link.Resolver, w.opts.Workers)
@@ -104,6 +114,24 @@ func (w *work) loadDimension(ctx context.Context) error {
 	f.Table = after.Rows
 	w.finish = append(w.finish, feed.Commit)
 	return w.mustHold(ctx, d.Table, d.MustHold)
+}
+
+// aliases gives the aliases of the dimension, once members that have only been renamed have their new natural keys.
+func (w *work) aliases(ctx context.Context) (other, means []*column.Column, err error) {
+	d := w.dimension
+	if d.Aliases == nil {
+		return nil, nil, nil
+	}
+	other, means, err = w.flow.Aliases(ctx, d.Aliases)
+	if err != nil || other == nil || len(other[0].Null) == 0 {
+		return nil, nil, err
+	}
+	if w.figures.Renamed, err = member.Renamed(ctx, w.tx, d, other, means, w.entry.ID); w.figures.Renamed > 0 {
+		w.mu.Lock()
+		delete(w.rosters, d.Dimension)
+		w.mu.Unlock()
+	}
+	return other, means, err
 }
 
 // lookUp reads a dimension that somebody else has made, so that what is wrong with it is told here.

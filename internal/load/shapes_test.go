@@ -14,6 +14,7 @@ import (
 	"ironmonger/internal/erase"
 	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/load"
 	"ironmonger/internal/startest"
 )
 
@@ -400,6 +401,62 @@ func TestErase(t *testing.T) {
 			if !startest.Proved(t, f.dir) {
 				t.Error("a right star is said to be broken")
 			}
+		})
+	}
+}
+
+// TestAliases: a member that is renamed keeps its keys; two that are found to be one become one, whose history is that of both,
+// and facts follow; the lost keys are written down and never given again; an alias is understood wherever it is met.
+func TestAliases(t *testing.T) {
+	for _, kind := range []string{"sqlite", "postgres"} {
+		t.Run(kind, func(t *testing.T) {
+			warehouse := "sqlite: star.db"
+			if kind == "postgres" {
+				connection, schema := startest.Postgres(t)
+				warehouse = "postgres: " + connection + "\n  schema: " + schema
+			}
+			f := newYard(t, "sqlite: star.db", warehouse, "dimensions:\n", "  others:\n    read: others.csv\n    columns: {old: text, now: text}\ndimensions:\n",
+				"    natural_key: reg\n", "    natural_key: reg\n    durable_key: kept\n    aliases: {from: others, alias: old, is: now}\n", "        as_of: at\n", "        as_of: at\n        holds: both\n")
+			alias := func(rows ...string) {
+				startest.Write(t, f.dir, "others.csv", "old,now\n"+strings.Join(rows, "\n")+"\n")
+			}
+			alias()
+			f.boats("A,Heron,x,2024-01-01", "B,Otter,y,2024-02-01", "B,Otter,z,2024-04-01", "C,Tern,x,2024-01-01")
+			f.trips("1,A,2024-01-10,1", "2,B,2024-02-10,2", "3,B,2024-04-10,3", "4,C,2024-01-10,4", "5,D,2024-01-10,5")
+			f.load()
+			boats := func() string {
+				return f.rows("dim_boat", "reg", "boat_key", "boat_durable_key", "name", "class", "valid_from", "valid_to")
+			}
+			trips := func() string { return f.rows("fact_trip", "trip", "boat_key", "boat_durable_key") }
+			f.want("at first", trips(), "1 1 1\n2 2 2\n3 3 2\n4 4 4\n5 5 5")
+
+			alias("C,K", "D,A", "B,D", "Z,Y") // C is renamed; D, which is inferred, and B by way of D are A
+			f.trips("1,A,2024-01-10,1", "2,B,2024-02-10,2", "3,B,2024-04-10,3", "4,C,2024-01-10,4", "5,D,2024-01-10,5", "6,B,2024-03-10,6", "7,K,2024-03-10,7", "8,Z,2024-03-10,8")
+			f.boats("A,Heron,x,2024-01-01", "B,Otter,y,2024-02-01", "C,Tern,x,2024-01-01", "B,Otter,w,2024-03-01")
+			b := f.load()["dimension boat"]
+			if b.Renamed != 1 || b.Combined != 2 || b.Versions != 2 || b.Same != 2 || b.Repointed["fact_trip"] == 0 {
+				t.Errorf("merged: %+v", b)
+			}
+			f.want("boats", boats(), strings.Join([]string{"A 1 1 Otter x 1900-01-01 2024-02-01", "A 6 1 Otter z 2024-04-01 9999-12-31", "A 7 1 Otter y 2024-02-01 2024-03-01", "A 8 1 Otter w 2024-03-01 2024-04-01",
+				"K 4 4 Tern x 1900-01-01 9999-12-31", "Y 9 9 ∅ ∅ 1900-01-01 9999-12-31", "∅ -1 -1 Unknown Unknown 1900-01-01 9999-12-31"}, "\n"))
+			f.want("trips", trips(), "1 1 1\n2 7 1\n3 6 1\n4 4 4\n5 1 1\n6 8 1\n7 4 4\n8 9 9")
+			f.want("lost keys", f.rows("dim_boat_alias", "alias_key", "boat_key"), "2 6\n3 6\n5 6")
+			if !startest.Proved(t, f.dir) {
+				t.Error("a right star is said to be broken")
+			}
+			before := startest.Dump(t, f.dir)
+			if again := f.load()["dimension boat"]; again.Written()+again.Renamed+again.Combined != 0 {
+				t.Errorf("again: %+v", again)
+			}
+			f.want("again", startest.Dump(t, f.dir), before)
+
+			alias("C,K", "C,A")
+			if _, err := startest.Load(t, f.dir, load.Options{}); err == nil {
+				t.Error("an alias of two members passes")
+			}
+			alias("A,B", "B,A")
+			f.fail("dimension boat", "comes round to itself")
+			f.want("after failures", startest.Dump(t, f.dir), before)
 		})
 	}
 }

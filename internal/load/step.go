@@ -245,7 +245,7 @@ func (w *work) points(ctx context.Context) error {
 	refs := map[string][]layout.Reference{}
 	for _, k := range w.step.keys {
 		for _, ref := range w.star.Dimension(k.Dimension).PointedAt {
-			if ref.Table == table && ref.Key == k.Column() {
+			if ref.Table == table && (ref.Key == k.Column() || ref.Durable && ref.Key == k.DurableColumn()) {
 				refs[k.Dimension.TableName()] = append(refs[k.Dimension.TableName()], ref)
 			}
 		}

@@ -108,7 +108,7 @@ func (w *work) declared() *star.Source {
 
 // few gives how many natural keys of a dimension may be looked up one by one, or -1 if it is to be read whole.
 func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
-	if d.Source == nil || d.Deliveries != nil { // the others are small
+	if d.Source == nil || d.Deliveries != nil || d.Aliases != nil { // the others are small, or all have to be known
 		return -1, nil
 	}
 	if w.opts.Opening == ByKeys {

@@ -27,6 +27,8 @@ type change struct {
 	made     int        // how many these are
 	notes    *column.Batch
 	renoted  *column.Batch // notes that go
+	buried   *column.Batch // keys of members that are part of others now
+	durable  []warehouse.Move
 
 	standing map[int64]int // rows of stood by key: versions whose values go into new versions, or have changed
 	stood    *column.Batch
@@ -74,6 +76,7 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 	for k := range c.outcomes {
 		c.moves(&c.outcomes[k])
 	}
+	c.bury()
 	if err := c.write(ctx, tx); err != nil {
 		return nil, err
 	}
@@ -251,4 +254,7 @@ func (f *Feed) Commit() {
 		}
 	}
 	f.committed()
+	if len(f.merged) > 0 {
+		f.x.changedBy = "" // members are numbered otherwise now: whoever needs them reads them again
+	}
 }

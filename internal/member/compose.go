@@ -393,6 +393,11 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 	if err := c.insert(ctx, tx); err != nil {
 		return err
 	}
+	if c.buried != nil {
+		if err := c.writeBuried(ctx, tx); err != nil {
+			return err
+		}
+	}
 	if c.notes == nil || c.notes.N+c.renoted.N == 0 {
 		return nil
 	}

@@ -33,6 +33,7 @@ type Feed struct {
 	flagged    map[int32]bool // members that a mark is set on or taken off
 	Gone, Back int64          // members that went, and that came back
 
+	merged    []merger
 	slab      []heir
 	nobody    person  // what is known of new members
 	list      []int32 // buffers of history
@@ -68,6 +69,7 @@ type observation struct {
 	member   int32
 	previous int32 // of the same member, plus 1
 	mark     mark  // if no row makes it
+	moved    bool  // it was observed of a member that is part of this one now, and is no row of this load
 	digests
 }
 

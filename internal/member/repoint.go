@@ -83,6 +83,8 @@ func (c *change) repoint(ctx context.Context, tx warehouse.Tx, refs []layout.Ref
 	for _, ref := range refs {
 		r := &warehouse.Repointing{Table: ref.Table, Key: ref.Key, Time: ref.Time, TimeType: ref.TimeType, Moves: c.untimed}
 		switch {
+		case ref.Durable:
+			r.Moves = c.durable
 		case ref.Outrigger:
 			r.Moves = c.current
 		case ref.Time != "":

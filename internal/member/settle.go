@@ -68,6 +68,9 @@ func (f *Feed) before(m int32) *person {
 // lost counts observations that lost to another of the same time: equal ones say the same, others are in
 // conflict.
 func (f *Feed) lost(o, winner int32) {
+	if f.seen[o].moved {
+		return
+	}
 	if f.seen[o].digests == f.seen[winner].digests {
 		f.Counts.Same++
 	} else {
@@ -85,7 +88,7 @@ func (f *Feed) single(m int32) outcome {
 	for _, o := range list[:len(list)-1] {
 		if f.seen[o].effective == w.effective {
 			f.lost(o, winner)
-		} else {
+		} else if !f.seen[o].moved {
 			f.Counts.Same++ // older than another row of this load
 		}
 	}
@@ -103,6 +106,10 @@ func (f *Feed) single(m int32) outcome {
 	old := p.versions[0]
 	if h.key, h.claims = old.key, 0; !old.inferred {
 		out.type0 = none
+	}
+	count := f.Counts
+	if w.moved {
+		defer func() { f.Counts = count }()
 	}
 	switch {
 	case old.inferred:
@@ -259,7 +266,7 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 		}
 		for _, s := range all[from : to-1] {
 			switch {
-			case s.seen == none || s.mark != real:
+			case s.seen == none || s.mark != real || f.seen[s.seen].moved:
 			case s.traits == w.traits && (w.seen == none || f.seen[s.seen].digests == f.seen[w.seen].digests):
 				f.Counts.Same++
 			default:
@@ -318,7 +325,7 @@ func (f *Feed) judge(p *person, out *outcome, winners []sight) {
 		if j+1 < len(out.heirs) && out.heirs[j+1].effective == w.effective {
 			j++
 		}
-		if w.seen == none || w.mark != real {
+		if w.seen == none || w.mark != real || f.seen[w.seen].moved {
 			continue
 		}
 		h := &out.heirs[j]

@@ -32,6 +32,7 @@ type Flow struct {
 	ready   bool
 	fallen  []Fallen
 	helpers []*Flow
+	aliases map[*star.Aliases]*aliases
 }
 
 // tool is what one goroutine shapes with.
@@ -64,18 +65,30 @@ func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(colu
 		}
 		f.joins = append(f.joins, x)
 	}
+	for _, a := range s.Aliased {
+		if f.aliases[a.Aliases] == nil && slices.ContainsFunc(a.Columns, func(c string) bool { return f.need[c] }) {
+			x, err := f.openAliases(ctx, a.Aliases)
+			if err != nil {
+				return f, err
+			}
+			if f.aliases == nil {
+				f.aliases = map[*star.Aliases]*aliases{}
+			}
+			f.aliases[a.Aliases] = x
+		}
+	}
 	t, err := f.tool()
 	if err != nil {
 		return f, err
 	}
 	if f.local = t.fields; s.Group == nil {
-		t.matcher, f.fields, err = newMatcher(s, f.local, f.need)
+		t.matcher, f.fields, err = f.newMatcher(f.local)
 		f.tools.Put(t)
 		return f, err
 	}
 	f.tools.Put(t)
 	f.fields = f.groupFields()
-	m, fields, err := newMatcher(s, f.fields, f.need)
+	m, fields, err := f.newMatcher(f.fields)
 	f.fields = fields
 	f.last.Put(&m)
 	return f, err
@@ -96,7 +109,7 @@ func (f *Flow) tool() (*tool, error) {
 	}
 	t := &tool{shaper: sh, finders: make([]finder, len(f.joins))}
 	if f.of.Group == nil {
-		t.matcher, _, err = newMatcher(f.of, sh.fields, f.need)
+		t.matcher, _, err = f.newMatcher(sh.fields)
 	}
 	return t, err
 }
@@ -161,6 +174,11 @@ func (f *Flow) prepare(ctx context.Context) error {
 	}
 	for _, j := range f.joins {
 		if err := j.load(ctx); err != nil {
+			return err
+		}
+	}
+	for _, a := range f.aliases {
+		if err := a.load(ctx, f); err != nil {
 			return err
 		}
 	}

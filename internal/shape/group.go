@@ -183,7 +183,7 @@ func (p *groupPiece) Fill(b *column.Batch) error {
 	}
 	m, ok := p.flow.last.Get().(*matcher)
 	if !ok {
-		made, _, err := newMatcher(p.flow.of, p.of.fields, p.flow.need)
+		made, _, err := p.flow.newMatcher(p.of.fields)
 		if err != nil {
 			return err
 		}

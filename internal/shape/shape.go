@@ -8,6 +8,7 @@ package shape
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -118,7 +119,10 @@ func (sh *shaper) apply(b *column.Batch) {
 }
 
 // matcher brings columns to the form that natural keys have. It is for one goroutine.
-type matcher []matching
+type matcher struct {
+	columns []matching
+	naming  []naming
+}
 
 type matching struct {
 	name     string
@@ -128,26 +132,43 @@ type matching struct {
 }
 
 // newMatcher makes a matcher for the columns of s that say natural keys and are needed, and adds them to the fields.
-func newMatcher(s *star.Source, fields []column.Field, need names) (matcher, []column.Field, error) {
+func (f *Flow) newMatcher(fields []column.Field) (matcher, []column.Field, error) {
+	s, need := f.of, f.need
 	var m matcher
 	for _, x := range s.Matched {
 		if !need[x.Text] {
 			continue
 		}
 		from := column.Find(fields, x.Column)
-		p, err := x.Rule.Compile(fields[from].Type)
-		if err != nil {
-			return nil, nil, err
+		var p *expr.Program
+		if x.Rule != nil {
+			var err error
+			if p, err = x.Rule.Compile(fields[from].Type); err != nil {
+				return m, nil, err
+			}
 		}
-		m = append(m, matching{name: x.Column, from: from, to: len(fields), rule: p, one: column.Batch{Cols: make([]column.Column, 1)}})
+		m.columns = append(m.columns, matching{name: x.Column, from: from, to: len(fields), rule: p, one: column.Batch{Cols: make([]column.Column, 1)}})
 		fields = append(fields[:len(fields):len(fields)], column.Field{Name: x.Text, Type: x.Type})
+	}
+	for _, x := range s.Aliased {
+		n := naming{aliases: f.aliases[x.Aliases]}
+		for _, name := range x.Columns {
+			n.at = append(n.at, column.Find(fields, name))
+		}
+		if n.aliases != nil && !slices.Contains(n.at, -1) {
+			m.naming = append(m.naming, n)
+		}
 	}
 	return m, fields, nil
 }
 
-func (m matcher) apply(b *column.Batch) {
-	for k := range m {
-		x := &m[k]
+func (m *matcher) apply(b *column.Batch) {
+	for k := range m.columns {
+		x := &m.columns[k]
+		if x.rule == nil {
+			b.Cols[x.to].Copy(&b.Cols[x.from], b.N)
+			continue
+		}
 		x.one.N, x.one.Cols[0] = b.N, b.Cols[x.from]
 		result := x.rule.Eval(&x.one)
 		b.Cols[x.to].Copy(&result.Column, b.N)
@@ -156,6 +177,9 @@ func (m matcher) apply(b *column.Batch) {
 				b.SetAside(i, x.name+" has no form as a key: "+fault, place.Clip(place.Printable(b.Cols[x.from].Value(i)), 60))
 			}
 		}
+	}
+	for k := range m.naming {
+		m.naming[k].apply(b)
 	}
 }
 

@@ -61,6 +61,9 @@ func (c *checker) tables() {
 		claim(d.At, d.TableName(), "dimensions."+d.Text)
 	}
 	for _, d := range c.model.Dimensions {
+		if d.Aliases != nil {
+			claim(d.At, "dim_"+d.Text+"_alias", "dimensions."+d.Text+" (keys of merged members)")
+		}
 		if d.Hierarchy != nil {
 			claim(d.At, "dim_"+d.Text+"_closure", "dimensions."+d.Text+" (what stands above what)")
 		}
@@ -220,6 +223,7 @@ func (c *checker) dimension(d *Dimension) {
 	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
 	d.Type3 = c.fields(fields, of, d.type3, path+".type_3")
 	c.matching(d, path)
+	c.aliases(d, path)
 	c.attributes(d, fields, path)
 	c.times(d, fields, of, path)
 	c.deliveries(d, fields, of, path)
@@ -451,7 +455,7 @@ func (c *checker) calendar(d *Dimension, path string) {
 // said lists what may be said of a dimension that takes its columns from a source or from rows, natural_key first.
 func (d *Dimension) said() []said {
 	return []said{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"},
-		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.gone != "", "gone"}, {d.personal != nil, "personal"},
+		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.Aliases != nil, "aliases"}, {d.gone != "", "gone"}, {d.personal != nil, "personal"},
 		{d.effective != nil, "effective"}, {d.Keys != nil, "keys"}}
 }
 
@@ -559,12 +563,13 @@ func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 		}
 	}
 	for i, w := range by {
-		if d.Source == nil && d.Matching == nil || column.Find(fields, w.Text) < 0 {
+		if d.Source == nil && d.Matching == nil && d.Aliases == nil || column.Find(fields, w.Text) < 0 {
 			k.By = append(k.By, w.Text)
 		} else {
 			k.By = append(k.By, c.match(s, d, i, w, k.subject))
 		}
 	}
+	c.aliased(s, d, k.By, k.At, k.subject)
 	c.asOf(k, fields, of)
 	c.outcomes(k)
 	if k.Both && !d.Durable {
@@ -710,7 +715,7 @@ func (c *checker) fact(f *Fact) {
 		if k.Dimension != nil {
 			claim(k.At, k.Column())
 		}
-		if k.Both {
+		if k.Dimension != nil && k.Both {
 			claim(k.At, k.DurableColumn())
 		}
 	}

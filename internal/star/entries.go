@@ -35,6 +35,7 @@ func Sections() []Section {
 		{"dimensions.NAME", "A dimension: from a source, of rows written here, of combinations, a calendar, or one that is only looked up in.", r.dimensionEntries(&Dimension{})},
 		{"dimensions.NAME.surrogate_key", "How surrogate keys are numbered, for a warehouse where several models give keys. What is said here counts for keys that are yet to be given.", r.numberEntries(&Dimension{})},
 		{"dimensions.NAME.looked_up", "A dimension that somebody else has made. Where it has versions, its validity is half-open, and may leave gaps: those times are outside.", r.lookedUpEntries(&LookedUp{})},
+		{"dimensions.NAME.aliases", "Other natural keys of members, wherever they are met: in the dimension's own source and in every key that points to it. If an alias is a member of its own when it is listed first, the two are merged: the facts move, and the lost keys are written down in `dim_NAME_alias`. If what it means isn't a member yet, the member is renamed and keeps its key.", r.aliasEntries(&Aliases{})},
 		{"dimensions.NAME.hierarchy", "Members that have parents in the same dimension, to any depth. The table has the parent's key and the level, 1 for those without a parent; the table `dim_NAME_closure` has a row for each member and each that stands above it, and one for each with itself. Of a dimension with versions, durable keys are meant.", r.hierarchyEntries(&Hierarchy{})},
 		{"dimensions.NAME.matching.NAME", "How a part of the natural key is brought to one form, in the dimension's own source and in every key that points to it. A plain expression is short for {as: expression}.", r.matchingEntries(&Matching{})},
 		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
@@ -185,6 +186,10 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 					m.As = r.expression(n, "an expression")
 				}
 			})
+		}},
+		{"aliases", "keys", "other natural keys of members: of another registry, of a member found to be the same, or from before it was renamed", false, func(n *node) {
+			d.Aliases = &Aliases{at: n.key.At}
+			r.section(n, r.aliasEntries(d.Aliases))
 		}},
 		{"keys", "name: key", "outriggers: the dimensions it points to", false, func(n *node) {
 			r.each(n, func(n *node) { d.Keys = append(d.Keys, r.key(n, false)) })

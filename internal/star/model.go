@@ -92,6 +92,7 @@ type Dimension struct {
 	RefuseLate bool           // rows older than what is known of their member are set aside
 	FromStart  bool           // the first version holds from the beginning of time
 	Matching   []*Matching    // how natural keys are brought to one form, where they are
+	Aliases    *Aliases       // nil if members have one natural key
 	Delivered  []string       // the columns of the shaped source that say the natural key
 	Durable    bool           // members have a key that is the same for all their versions
 	Hierarchy  *Hierarchy     // nil if members have no parents

@@ -346,8 +346,11 @@ func sumType(t column.Type) column.Type {
 // match gives the column of the source that says a part of d's natural key in its one form: the column itself, or one
 // that is made of it.
 func (c *checker) match(s *Source, d *Dimension, part int, w Name, path string) string {
-	rule := d.Matching[part]
-	if rule == nil || s == nil {
+	var rule *Matching
+	if d.Matching != nil {
+		rule = d.Matching[part]
+	}
+	if rule == nil && d.Aliases == nil || s == nil {
 		return w.Text
 	}
 	name := w.Text + " as " + d.Text + " has it"
@@ -358,6 +361,10 @@ func (c *checker) match(s *Source, d *Dimension, part int, w Name, path string) 
 	}
 	fields := s.Fields()
 	at := column.Find(fields, w.Text)
+	if rule == nil {
+		s.Matched = append(s.Matched, Matched{Name: Name{name, w.At}, Column: w.Text, Type: fields[at].Type})
+		return name
+	}
 	p, err := rule.Compile(fields[at].Type)
 	if err != nil {
 		c.errorf(w.At, path, "%s is of type %s, and the matching of %s can't be applied: %v", w.Text, fields[at].Type, rule.Text, err)

@@ -35,6 +35,7 @@ type Source struct {
 	SetAside []Rule    // rows whose condition is true are set aside
 	Distinct *Distinct // one row for each of some columns
 	Group    *Group    // rows added up
+	Aliased  []Aliased // of these, natural keys that may be aliases
 	Matched  []Matched // columns that say natural keys, brought to their one form
 
 	read, table, query *Name
@@ -181,6 +182,11 @@ func (s *Source) Others() []*Source {
 			others = append(others, j.Source)
 		}
 	}
+	for _, a := range s.Aliased {
+		if !slices.Contains(others, a.Source) {
+			others = append(others, a.Source)
+		}
+	}
 	return others
 }
 
@@ -190,7 +196,7 @@ var Stages = []string{"read", "join", "derive", "fill", "checks", "distinct", "g
 // Until gives the source with nothing done behind a stage.
 func (s *Source) Until(stage string) *Source {
 	cut := *s
-	cut.Matched = nil
+	cut.Matched, cut.Aliased = nil, nil
 	for i := len(Stages) - 1; Stages[i] != stage; i-- {
 		switch Stages[i] {
 		case "group":

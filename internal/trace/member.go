@@ -94,7 +94,7 @@ func (t *tracer) member(d *layout.Dimension, b *column.Batch, match []column.Col
 	for i := range b.N {
 		v := Version{Key: b.Cols[0].Value(i), Row: values(d.Table.Fields()[1:], &column.Batch{Cols: b.Cols[1:]}, i), Rows: map[string]int64{}}
 		for _, ref := range d.PointedAt {
-			if d.Observed != nil && ref.Table == d.Observed.Name {
+			if ref.Durable || d.Observed != nil && ref.Table == d.Observed.Name || d.Alias != nil && ref.Table == d.Alias.Name {
 				continue
 			}
 			n, err := t.pointing(ref, b.Cols[0].Int[i])

@@ -46,6 +46,9 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	stages(w, ways, width)
 	reasons(w, r.Steps, width)
 	for _, s := range dims {
+		if f := &s.Figures; f.Renamed+f.Combined > 0 {
+			fmt.Fprintf(w, "%s: %s renamed, %s made part of others\n", s.Name, Plural(f.Renamed, "member"), Plural(f.Combined, "member"))
+		}
 		if n := byName(s.Figures.Attributes); n != "" {
 			fmt.Fprintf(w, "%s: other values than before in %s\n", s.Name, n)
 		}
