@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -458,5 +459,82 @@ func TestAliases(t *testing.T) {
 			f.fail("dimension boat", "comes round to itself")
 			f.want("after failures", startest.Dump(t, f.dir), before)
 		})
+	}
+}
+
+// TestAliasesPure: whenever it is found that two members are one, the star is the one that would stand had it been known
+// from the start, but for the numbers of keys (rule R8): versions, attributes of all types, and the versions of facts.
+func TestAliasesPure(t *testing.T) {
+	cases := 20
+	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
+		cases = n
+	}
+	for seed := range uint64(cases) {
+		if !t.Run(strconv.Itoa(int(seed)), func(t *testing.T) { aliasCase(t, seed) }) {
+			return
+		}
+	}
+}
+
+func aliasCase(t *testing.T, seed uint64) {
+	r := rand.New(rand.NewPCG(seed, 17))
+	changes := []string{"dimensions:\n", "  others:\n    read: others.csv\n    columns: {old: text, now: text}\ndimensions:\n",
+		"    natural_key: reg\n", "    natural_key: reg\n    aliases: {from: others, alias: old, is: now}\n", "      name: text\n", "      name: text\n      hull: text\n      home: text\n",
+		"    type_1: name\n", pick(r, "    type_1: name\n", "    type_1: [name, home]\n    type_0: hull\n", "    type_1: name\n    type_3: home\n    type_0: hull\n")}
+	if r.IntN(3) == 0 {
+		changes = append(changes, "    type_2: class\n", "    type_2: [class]\n    first_version: from_effective\n")
+	} else if r.IntN(3) == 0 { // an effective time without versions
+		changes = append(changes, "    type_2: class\n", "", "        as_of: at\n", "", "type_1: name", "type_1: [name, class]", "type_1: [name, home]", "type_1: [name, class, home]")
+	}
+	apply := func(f folder) {
+		model := yard
+		for i := 0; i < len(changes); i += 2 {
+			model = strings.Replace(model, changes[i], changes[i+1], 1)
+		}
+		startest.Write(f, f.dir, "ironmonger.yaml", model)
+	}
+	var boats, trips []string
+	days := r.Perm(28)
+	for i := range 4 + r.IntN(20) { // no two of one time: of these it matters who was the alias
+		boats = append(boats, fmt.Sprintf("%s,%s,%s,%s,%s,2024-01-%02d", pick(r, "A", "B", "C"), pick(r, "Heron", "Otter"), pick(r, "oak", "elm"), pick(r, "Quay", "Wharf", "Pool"), pick(r, "x", "y"), 1+days[i]))
+	}
+	for n := range 20 {
+		trips = append(trips, fmt.Sprintf("%d,%s,2024-01-%02d,1", n, pick(r, "A", "B", "C", "D"), 1+r.IntN(28)))
+	}
+	aliases := pick(r, "B,A\n", "B,A\nD,B\n", "A,C\n", "D,A\n", "B,N\nA,N\n", "A,N\n")
+	cut, found := []int{r.IntN(len(boats)), r.IntN(len(boats)), len(boats)}, r.IntN(3)
+	slices.Sort(cut)
+	star := func(loads []int, from int) string {
+		f := folder{t, t.TempDir()}
+		apply(f)
+		done := 0
+		for n, to := range loads {
+			startest.Write(t, f.dir, "others.csv", "old,now\n")
+			if n >= from {
+				startest.Write(t, f.dir, "others.csv", "old,now\n"+aliases)
+			}
+			startest.Write(t, f.dir, "boats.csv", "reg,name,hull,home,class,since\n"+strings.Join(boats[done:to], "\n")+"\n")
+			done = to
+			f.trips(trips[:len(trips)*(n+1)/len(loads)]...)
+			f.load()
+			if !startest.Proved(t, f.dir) {
+				t.Fatal("a right star is said to be broken")
+			}
+		}
+		key := map[string]string{}
+		var lines []string
+		for _, b := range startest.Star(t, f.dir)["dim_boat"] {
+			key[b["boat_key"]] = b["reg"] + " " + b["effective_from"]
+			lines = append(lines, fmt.Sprint(b["reg"], b["name"], b["hull"], b["home"], b["previous_home"], b["class"], b["effective_from"], b["valid_from"], b["valid_to"], b["is_inferred"]))
+		}
+		for _, b := range startest.Star(t, f.dir)["fact_trip"] {
+			lines = append(lines, b["trip"]+" "+key[b["boat_key"]])
+		}
+		slices.Sort(lines)
+		return strings.Join(lines, "\n")
+	}
+	want, got := star([]int{len(boats)}, 0), star(cut, found)
+	if want != got {
+		t.Errorf("found in load %d of %v that %s:\n%s\nboats:\n%s\n%v", found+1, cut, aliases, startest.Difference(want, got), strings.Join(boats, "\n"), changes)
 	}
 }
