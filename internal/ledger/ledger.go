@@ -123,6 +123,7 @@ type Figures struct {
 	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version
 	Conflicts int64 `json:"conflicts,omitempty"` // that lost to another row of the same effective time
 
+	Adopted  int64 `json:"adopted,omitempty"`  // rows of a table that stood before
 	Renamed  int64 `json:"renamed,omitempty"`  // members known by an alias that have another natural key now
 	Combined int64 `json:"combined,omitempty"` // members known by an alias that are part of others now
 

@@ -180,7 +180,7 @@ func (r *run) begin(ctx context.Context) error {
 	return r.transact(ctx, func(tx warehouse.Tx) error {
 		r.entry = &ledger.Run{}
 		for _, t := range ledger.Tables() {
-			if _, err := r.ensure(ctx, tx, t, nullable); err != nil {
+			if _, _, err := r.ensure(ctx, tx, t, nullable); err != nil {
 				return err
 			}
 		}

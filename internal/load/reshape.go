@@ -98,11 +98,11 @@ func typed(s string) string {
 	return strings.ToLower(s)
 }
 
-// ensure makes a table, or gives the one that is there the columns that it lacks.
-func (r *run) ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, may mayAdd) (changed bool, err error) {
+// ensure makes a table, or gives the one that is there the columns that it lacks: that is a change, too.
+func (r *run) ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, may mayAdd) (made, changed bool, err error) {
 	to, err := reshape(ctx, tx, t, may)
 	if err != nil {
-		return false, err
+		return false, false, err
 	}
 	var refused []string
 	for _, a := range to.list {
@@ -111,20 +111,20 @@ func (r *run) ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, m
 		}
 	}
 	if refused != nil {
-		return false, fmt.Errorf("table %s in the warehouse is not the one that the model means: it %s", t.Name, strings.Join(refused, "; it "))
+		return false, false, fmt.Errorf("table %s in the warehouse is not the one that the model means: it %s", t.Name, strings.Join(refused, "; it "))
 	}
 	if to.create {
-		return true, tx.Create(ctx, t)
+		return true, true, tx.Create(ctx, t)
 	}
 	for _, c := range to.add {
 		if err := tx.AddColumn(ctx, t.Name, c.Column, c.fill); err != nil {
-			return false, err
+			return false, false, err
 		}
 		if err := ledger.Added(ctx, tx, t.Name, c.Name, r.entry.ID); err != nil {
-			return false, err
+			return false, false, err
 		}
 	}
-	return len(to.add) > 0, nil
+	return false, len(to.add) > 0, nil
 }
 
 // nullable may add what can be null.

@@ -538,3 +538,45 @@ func aliasCase(t *testing.T, seed uint64) {
 		t.Errorf("found in load %d of %v that %s:\n%s\nboats:\n%s\n%v", found+1, cut, aliases, startest.Difference(want, got), strings.Join(boats, "\n"), changes)
 	}
 }
+
+// TestAdopts: a dimension begins with the members of a table that stood before, under their keys; new members get keys beyond,
+// and what comes of the old ones changes them as ever.
+func TestAdopts(t *testing.T) {
+	for _, kind := range []string{"sqlite", "postgres"} {
+		t.Run(kind, func(t *testing.T) {
+			warehouse, schema := "sqlite: star.db", ""
+			if kind == "postgres" {
+				connection, name := startest.Postgres(t)
+				warehouse, schema = "postgres: "+connection+"\n  schema: "+name, name+"."
+			}
+			adopts := "    natural_key: reg\n    durable_key: kept\n    adopts: {table: fleet, key: fleet_id, valid_from: since}\n"
+			f := newYard(t, "sqlite: star.db", warehouse, "    natural_key: reg\n", adopts)
+			if schema != "" {
+				startest.Run(t, f.dir, "CREATE SCHEMA "+strings.TrimSuffix(schema, "."))
+			}
+			startest.Run(t, f.dir, "CREATE TABLE "+schema+"fleet (fleet_id int PRIMARY KEY, reg varchar(9), name varchar(20), class varchar(3), since date)",
+				"INSERT INTO "+schema+"fleet VALUES (0, NULL, 'nobody', NULL, NULL), (17, 'A', 'Heron', 'x', NULL), (40, 'A', 'Heron', 'y', '2024-03-01'), (5, 'B', 'Otter', 'x', '2023-01-01')")
+			f.boats("A,Heron,z,2024-02-01", "B,Otter,x,2024-02-01", "C,Tern,x,2024-02-01")
+			f.trips("1,A,2024-01-10,1", "2,A,2024-02-10,2", "3,A,2024-03-10,3", "4,B,2020-01-01,1")
+			if b := f.load()["dimension boat"]; b.Adopted != 3 || b.New != 1 || b.Versions != 1 || b.Same != 1 {
+				t.Errorf("%+v", b)
+			}
+			f.want("boats", f.rows("dim_boat", "boat_key", "boat_durable_key", "reg", "class", "valid_from", "valid_to"), strings.Join([]string{"-1 -1 ∅ Unknown 1900-01-01 9999-12-31", "17 17 A x 1900-01-01 2024-02-01",
+				"40 17 A y 2024-03-01 9999-12-31", "41 17 A z 2024-02-01 2024-03-01", "42 42 C x 1900-01-01 9999-12-31", "5 5 B x 1900-01-01 9999-12-31"}, "\n"))
+			f.want("trips", f.rows("fact_trip", "trip", "boat_key"), "1 17\n2 41\n3 40\n4 5")
+			if !startest.Proved(t, f.dir) {
+				t.Error("a right star is said to be broken")
+			}
+			before := startest.Dump(t, f.dir)
+			f.load()
+			f.want("again", startest.Dump(t, f.dir), before)
+
+			g := newYard(t, "sqlite: star.db", warehouse, "    natural_key: reg\n", strings.Replace(adopts, "fleet,", "armada,", 1))
+			if kind == "sqlite" {
+				g.fail("dimension boat", "there is no table armada in the warehouse to adopt")
+				startest.Run(t, g.dir, "CREATE TABLE armada (fleet_id int PRIMARY KEY, reg text, since date)", "INSERT INTO armada VALUES (1, 'A', NULL), (2, 'A', NULL)")
+				g.fail("dimension boat", "table armada has several rows for one natural key at one time, with fleet_id 1 and 2")
+			}
+		})
+	}
+}

@@ -202,7 +202,7 @@ func (w *work) try(ctx context.Context) error {
 // tables makes what the step writes to.
 func (w *work) tables(ctx context.Context) error {
 	if w.fact != nil {
-		_, err := w.ensure(ctx, w.tx, w.fact.Table, nothing)
+		_, _, err := w.ensure(ctx, w.tx, w.fact.Table, nothing)
 		return err
 	}
 	d := w.dimension
@@ -211,11 +211,15 @@ func (w *work) tables(ctx context.Context) error {
 	}
 	changed := false
 	for _, t := range d.Tables() {
-		more, err := w.ensure(ctx, w.tx, t, may(d, t))
+		made, more, err := w.ensure(ctx, w.tx, t, may(d, t))
 		if err != nil {
 			return err
 		}
-		changed = changed || more
+		if changed = changed || more; made && t == d.Table && d.Adopts != nil {
+			if err := w.adopt(ctx); err != nil {
+				return err
+			}
+		}
 	}
 	for _, v := range d.Views {
 		if changed { // it has other columns now

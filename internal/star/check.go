@@ -228,6 +228,11 @@ func (c *checker) dimension(d *Dimension) {
 	c.times(d, fields, of, path)
 	c.deliveries(d, fields, of, path)
 	c.hierarchy(d, path)
+	if d.Adopts != nil && d.Complete() {
+		c.errorf(d.Adopts.at, path+".adopts", "what was observed of the members isn't known of a table that stood before, and type 3 attributes, or an effective time without versions, need it")
+	} else if d.Adopts != nil && d.Adopts.ValidFrom != "" && !d.Versioned() {
+		c.errorf(d.Adopts.at, path+".adopts", "a dimension without type_2 attributes has one row for a natural key: valid_from has no place here")
+	}
 	var attributes []column.Field
 	for _, f := range fields {
 		if column.Find(d.Attributes(), f.Name) >= 0 {
@@ -455,7 +460,7 @@ func (c *checker) calendar(d *Dimension, path string) {
 // said lists what may be said of a dimension that takes its columns from a source or from rows, natural_key first.
 func (d *Dimension) said() []said {
 	return []said{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"},
-		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.Aliases != nil, "aliases"}, {d.gone != "", "gone"}, {d.personal != nil, "personal"},
+		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.Aliases != nil, "aliases"}, {d.Adopts != nil, "adopts"}, {d.gone != "", "gone"}, {d.personal != nil, "personal"},
 		{d.effective != nil, "effective"}, {d.Keys != nil, "keys"}}
 }
 

@@ -35,6 +35,7 @@ func Sections() []Section {
 		{"dimensions.NAME", "A dimension: from a source, of rows written here, of combinations, a calendar, or one that is only looked up in.", r.dimensionEntries(&Dimension{})},
 		{"dimensions.NAME.surrogate_key", "How surrogate keys are numbered, for a warehouse where several models give keys. What is said here counts for keys that are yet to be given.", r.numberEntries(&Dimension{})},
 		{"dimensions.NAME.looked_up", "A dimension that somebody else has made. Where it has versions, its validity is half-open, and may leave gaps: those times are outside.", r.lookedUpEntries(&LookedUp{})},
+		{"dimensions.NAME.adopts", "A table of the warehouse that stood before. The load that makes the dimension's table fills it with that table's members, under their keys, so that what points to them goes on doing so; it is read once, and not changed. Natural key and attributes are its columns of the same names; attributes that it lacks are null.", r.adoptEntries(&Adopted{})},
 		{"dimensions.NAME.aliases", "Other natural keys of members, wherever they are met: in the dimension's own source and in every key that points to it. If an alias is a member of its own when it is listed first, the two are merged: the facts move, and the lost keys are written down in `dim_NAME_alias`. If what it means isn't a member yet, the member is renamed and keeps its key.", r.aliasEntries(&Aliases{})},
 		{"dimensions.NAME.hierarchy", "Members that have parents in the same dimension, to any depth. The table has the parent's key and the level, 1 for those without a parent; the table `dim_NAME_closure` has a row for each member and each that stands above it, and one for each with itself. Of a dimension with versions, durable keys are meant.", r.hierarchyEntries(&Hierarchy{})},
 		{"dimensions.NAME.matching.NAME", "How a part of the natural key is brought to one form, in the dimension's own source and in every key that points to it. A plain expression is short for {as: expression}.", r.matchingEntries(&Matching{})},
@@ -218,9 +219,27 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"gone", "keep, flag or close", "what becomes of a member that is gone: nothing; a mark, is_gone; or a new version with it, from the time of the delivery. keep if not said", false, func(n *node) { d.gone = r.choice(n, "keep", "flag", "close") }},
 		{"complete_for", "a column or a list", "what a delivery is complete for, where it isn't for all: only members that are equal to one of its rows in these columns can be gone", false, words(&d.completeFor)},
 		{"delivered_on", "a column", "says when a row was delivered, so that several deliveries may be read at once; close needs it", false, word(&d.deliveredOn)},
+		{"adopts", "keys", "a table that stood before, whose members and keys the dimension begins with", false, func(n *node) {
+			d.Adopts = &Adopted{at: n.key.At}
+			r.section(n, r.adoptEntries(d.Adopts))
+		}},
 		{"personal", "a column or a list", "attributes that tell of a person, and that ironmonger erase blanks for good", false, words(&d.personal)},
 		{"must_hold", "reason: condition", "what must hold of its table", false, func(n *node) { d.MustHold = r.musts(n) }},
 		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
+	}
+}
+
+func (r *reader) adoptEntries(a *Adopted) []Entry {
+	word := func(to *string, what string) func(n *node) {
+		return func(n *node) {
+			w, _ := r.word(n, what)
+			*to = w.Text
+		}
+	}
+	return []Entry{
+		{"table", "a name", "the table, in the schema of the warehouse", true, word(&a.Table, "a table")},
+		{"key", "a column", "its surrogate key, an integer above 0", true, word(&a.Key, "a column")},
+		{"valid_from", "a column", "since when a row holds, where a natural key has several; null is always. If not said, members were always so", false, word(&a.ValidFrom, "a column")},
 	}
 }
 

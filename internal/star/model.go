@@ -96,6 +96,7 @@ type Dimension struct {
 	Delivered  []string       // the columns of the shaped source that say the natural key
 	Durable    bool           // members have a key that is the same for all their versions
 	Hierarchy  *Hierarchy     // nil if members have no parents
+	Adopts     *Adopted       // nil unless its first members and their keys are those of another table
 	Personal   []column.Field // attributes that may have to be erased
 	Deliveries *Deliveries    // nil if the source delivers changes
 	Limits     Limits
@@ -174,6 +175,14 @@ func (d *Dimension) IsPersonal(name string) bool {
 		}
 	}
 	return false
+}
+
+// Adopted is a table that stood before, whose members and keys a dimension begins with.
+type Adopted struct {
+	Table, Key string
+	ValidFrom  string // the column that says since when a row holds; "" if a natural key has one row
+
+	at place.Place
 }
 
 // Departure is what becomes of a member that isn't delivered any more.

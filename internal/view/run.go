@@ -46,6 +46,9 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	stages(w, ways, width)
 	reasons(w, r.Steps, width)
 	for _, s := range dims {
+		if n := s.Figures.Adopted; n > 0 {
+			fmt.Fprintf(w, "%s: %s adopted\n", s.Name, Plural(n, "row"))
+		}
 		if f := &s.Figures; f.Renamed+f.Combined > 0 {
 			fmt.Fprintf(w, "%s: %s renamed, %s made part of others\n", s.Name, Plural(f.Renamed, "member"), Plural(f.Combined, "member"))
 		}
