@@ -1,0 +1,377 @@
+package star
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/place"
+)
+
+func (c *checker) dimension(d *Dimension) {
+	path := "dimensions." + d.Text
+	kinds := 0
+	for _, is := range []bool{d.from != nil, d.Rows != nil, d.Calendar != nil, d.Junk, d.LookedUp != nil} {
+		if is {
+			kinds++
+		}
+	}
+	if kinds != 1 {
+		c.errorf(d.At, path, "a dimension has either from (a source), or rows, or combinations, or calendar, or looked_up")
+		return
+	}
+	if d.Calendar != nil {
+		c.calendar(d, path)
+		return
+	}
+	if d.Junk {
+		c.junk(d, path)
+		return
+	}
+	if d.LookedUp != nil {
+		c.lookedUp(d, path)
+		c.matching(d, path)
+		return
+	}
+	var fields []column.Field
+	of := "the dimension"
+	if d.Rows != nil {
+		for _, col := range d.Rows.columns {
+			d.Rows.Fields = append(d.Rows.Fields, column.Field{Name: col.Text, Type: col.Type})
+		}
+		fields = d.Rows.Fields
+	} else {
+		if d.Source = c.findSource(d.from, path+".from"); d.Source == nil {
+			return
+		}
+		fields, of = d.Source.Fields(), "source "+d.Source.Text
+	}
+	if len(d.naturalKey) == 0 {
+		c.errorf(d.At, path, "natural_key is missing (a column or a list)")
+	}
+	d.NaturalKey = c.fields(fields, of, d.naturalKey, path+".natural_key")
+	for i, f := range d.NaturalKey {
+		if f.Type.Kind == column.Double {
+			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double can't be a key: make it a decimal or text")
+		}
+	}
+	d.Type0 = c.fields(fields, of, d.type0, path+".type_0")
+	d.Type1 = c.fields(fields, of, d.type1, path+".type_1")
+	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
+	d.Type3 = c.fields(fields, of, d.type3, path+".type_3")
+	c.matching(d, path)
+	c.aliases(d, path)
+	c.attributes(d, fields, path)
+	c.times(d, fields, of, path)
+	c.deliveries(d, fields, of, path)
+	c.hierarchy(d, path)
+	if d.Adopts != nil && d.Complete() {
+		c.errorf(d.Adopts.at, path+".adopts", "what was observed of the members isn't known of a table that stood before, and type 3 attributes, or an effective time without versions, need it")
+	} else if d.Adopts != nil && d.Adopts.ValidFrom != "" && !d.Versioned() {
+		c.errorf(d.Adopts.at, path+".adopts", "a dimension without type_2 attributes has one row for a natural key: valid_from has no place here")
+	}
+	var attributes []column.Field
+	for _, f := range fields {
+		if column.Find(d.Attributes(), f.Name) >= 0 {
+			attributes = append(attributes, f)
+		}
+	}
+	d.Personal = c.fields(attributes, "the dimension's attributes", d.personal, path+".personal")
+	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
+		c.staticRows(d, path)
+	}
+}
+
+// times finds the columns that say since when a row is so.
+func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
+	if d.effective != nil {
+		if f, ok := c.field(fields, of, *d.effective, path+".effective"); ok {
+			if f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp && known(f.Type) {
+				c.errorf(d.effective.At, path+".effective", "%s is of type %s; an effective time is a date or a timestamp", f.Name, f.Type)
+			}
+			d.Effective = &f
+		}
+	}
+	if d.sequence != nil {
+		if f, ok := c.field(fields, of, *d.sequence, path+".sequence"); ok {
+			if f.Type.Wide() || f.Type.Kind == column.Text || f.Type.Kind == column.Double {
+				c.errorf(d.sequence.At, path+".sequence", "%s is of type %s; a sequence is an integer, a short decimal, a date or a timestamp", f.Name, f.Type)
+			}
+			d.Sequence = &f
+		}
+		if d.effective == nil {
+			c.errorf(d.sequence.At, path+".sequence", "sequence decides between rows of one effective time, and no effective is given")
+		}
+	}
+	if d.Versioned() && d.effective == nil {
+		at := d.At
+		if len(d.type2) > 0 {
+			at = d.type2[0].At
+		}
+		c.errorf(at, path+".type_2", "versions need effective: the column that says since when a row is so")
+	}
+	if d.RefuseLate && d.effective == nil {
+		c.errorf(d.lateAt, path+".late_rows", "without effective, the column that says since when a row is so, none is late")
+	}
+	if d.Durable && !d.Versioned() {
+		c.errorf(d.durableAt, path+".durable_key", "without type_2 attributes a member has one row, whose key is durable already")
+	}
+	if d.Rows != nil && d.effective != nil {
+		c.errorf(d.effective.At, path+".effective", "rows that stand in the model have no effective time")
+	}
+}
+
+// deliveries completes what is said about deliveries of all.
+func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path string) {
+	if d.delivers != "all" {
+		for _, said := range []struct {
+			is   bool
+			name string
+		}{{d.gone != "", "gone"}, {d.completeFor != nil, "complete_for"}, {d.deliveredOn != nil, "delivered_on"}} {
+			if said.is {
+				c.errorf(d.At, path, "%s speaks of deliveries of all: delivers: all", said.name)
+			}
+		}
+		return
+	}
+	all := &Deliveries{Gone: Departure(cmp.Or(d.gone, string(Keep)))}
+	d.Deliveries = all
+	for _, w := range d.completeFor {
+		f, ok := c.field(fields, of, w, path+".complete_for")
+		if !ok {
+			continue
+		}
+		has := false
+		for _, list := range [][]column.Field{d.NaturalKey, d.Type0, d.Type1, d.Type2, d.Type3} {
+			has = has || column.Find(list, f.Name) >= 0
+		}
+		if !has {
+			c.errorf(w.At, path+".complete_for", "%s is neither of the natural key nor an attribute, so it isn't known of members", w.Text)
+		}
+		all.Scope = append(all.Scope, f)
+	}
+	if d.deliveredOn != nil {
+		if f, ok := c.field(fields, of, *d.deliveredOn, path+".delivered_on"); ok {
+			if d.Effective != nil && f.Type != d.Effective.Type || f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
+				c.errorf(d.deliveredOn.At, path+".delivered_on", "%s is of type %s; it is a date or a timestamp, as effective is", f.Name, f.Type)
+			}
+			all.On = &f
+		}
+	}
+	if all.Gone == Close && (!d.Versioned() || d.deliveredOn == nil) {
+		c.errorf(d.At, path+".gone", "close makes a version from the time of the delivery: it needs type_2 attributes, and delivered_on, the column that says that time")
+	}
+}
+
+// hierarchy finds the columns that say who the parent is.
+func (c *checker) hierarchy(d *Dimension, path string) {
+	h := d.Hierarchy
+	if h == nil {
+		return
+	}
+	path += ".hierarchy"
+	h.Above = c.fields(d.Type1, "type_1", h.above, path+".parent")
+	if len(h.above) != len(d.naturalKey) {
+		c.errorf(h.at, path, "the natural key has %d columns, and the parent's has %d", len(d.naturalKey), len(h.above))
+	}
+	for i, f := range h.Above {
+		if i < len(d.NaturalKey) && len(h.Above) == len(h.above) && f.Type != d.NaturalKey[i].Type && known(f.Type) {
+			c.errorf(h.above[i].At, path+".parent", "%s is of type %s, but %s of the natural key is of type %s: nothing would ever match", f.Name, f.Type, d.NaturalKey[i].Name, d.NaturalKey[i].Type)
+		}
+	}
+	if d.Versioned() && !d.Durable {
+		c.errorf(h.at, path, "members with versions are told apart by their durable keys: durable_key: kept")
+	}
+}
+
+// attributes gives the dimension all columns as type 1 that stand nowhere else, unless it lists
+// them, and refuses names that stand twice or that the table has for itself.
+func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
+	used := map[string]string{d.KeyColumn(): "the surrogate key", "load_run": "the run that wrote the row"}
+	if d.effective != nil {
+		for _, name := range ValidityColumns() {
+			used[name] = "the validity"
+		}
+	}
+	if d.Durable {
+		used[d.DurableColumn()] = "the durable key"
+	}
+	if d.Hierarchy != nil {
+		used["parent_"+d.MemberColumn()], used[d.LevelColumn()] = "the parent's key", "the level"
+	}
+	if d.Source != nil {
+		used["is_inferred"] = "the mark of inferred members"
+	}
+	if d.gone == string(Flag) || d.gone == string(Close) {
+		used["is_gone"] = "the mark of members that are gone"
+	}
+	claim := func(w Name, role, in string) {
+		for name, by := range used {
+			if strings.EqualFold(name, w.Text) {
+				c.errorf(w.At, path+"."+in, "%s is already %s", w.Text, by)
+				return
+			}
+		}
+		used[w.Text] = role
+	}
+	taken := map[string]bool{}
+	for _, group := range []struct {
+		names    []Name
+		role, in string
+	}{{d.naturalKey, "the natural key", "natural_key"}, {d.type0, "a type 0 attribute", "type_0"}, {d.type1, "a type 1 attribute", "type_1"}, {d.type2, "a type 2 attribute", "type_2"}, {d.type3, "a type 3 attribute", "type_3"}} {
+		for _, w := range group.names {
+			claim(w, group.role, group.in)
+			taken[w.Text] = true
+		}
+	}
+	for _, w := range []*Name{d.effective, d.sequence, d.deliveredOn} {
+		if w != nil {
+			taken[w.Text] = true
+		}
+	}
+	for _, k := range d.Keys {
+		for _, by := range k.by {
+			taken[by.column.Text] = true
+		}
+	}
+	others := d.others
+	if d.type1 == nil {
+		others = cmp.Or(others, "type_1")
+	}
+	for _, f := range fields {
+		if others == "" || taken[f.Name] {
+			continue
+		}
+		claim(Name{f.Name, d.At}, "an attribute", others)
+		of := map[string]*[]column.Field{"type_0": &d.Type0, "type_1": &d.Type1, "type_2": &d.Type2, "type_3": &d.Type3}[others]
+		*of = append(*of, f)
+	}
+	slices.SortFunc(d.Type3, func(a, b column.Field) int { // in the order of the table
+		return cmp.Compare(column.Find(fields, a.Name), column.Find(fields, b.Name))
+	})
+	for _, f := range d.Type3 {
+		claim(Name{PreviousColumn(f.Name), d.At}, "what "+f.Name+" was before", "type_3")
+	}
+	for _, w := range d.current {
+		if i := column.Find(d.Type2, w.Text); i >= 0 {
+			d.Current = append(d.Current, d.Type2[i])
+			claim(Name{CurrentColumn(w.Text), w.At}, "the current "+w.Text, "with_current")
+		} else {
+			c.errorf(w.At, path+".with_current", "%s is no type 2 attribute%s", w.Text, place.Suggest(w.Text, column.Names(d.Type2)))
+		}
+	}
+}
+
+// ValidityColumns are the columns that a versioned dimension has besides.
+func ValidityColumns() []string {
+	return []string{"effective_from", "effective_sequence", "valid_from", "valid_to", "is_current"}
+}
+
+// junk makes the columns of a junk dimension its natural key.
+func (c *checker) junk(d *Dimension, path string) {
+	c.refuse(d, path, "a junk dimension has the columns of combinations", d.said())
+	d.Rows = &Rows{columns: d.combinations}
+	used := map[string]bool{strings.ToLower(d.KeyColumn()): true, "load_run": true}
+	for _, col := range d.combinations {
+		if lower := strings.ToLower(col.Text); used[lower] {
+			c.errorf(col.At, path+".combinations", "the table has a column %s of its own", col.Text)
+		} else if used[lower] = true; col.Type.Kind == column.Double {
+			c.errorf(col.At, path+".combinations", "a double can't be a key: make it a decimal or text")
+		}
+		d.Rows.Fields = append(d.Rows.Fields, column.Field{Name: col.Text, Type: col.Type})
+	}
+	d.NaturalKey = d.Rows.Fields
+	d.Rows.Batch = column.NewBatch(d.Rows.Fields)
+	d.Rows.Batch.From.File = c.file
+}
+
+func (c *checker) calendar(d *Dimension, path string) {
+	cal := d.Calendar
+	c.refuse(d, path, "a calendar has its own columns", d.said())
+	if cal.To < cal.From {
+		c.errorf(d.calendarAt, path+".calendar", "to is before from")
+	}
+	d.NaturalKey, d.Type1, d.Type2 = calendar.Fields()[:1], calendar.Fields()[1:], nil
+}
+
+// said lists what may be said of a dimension that takes its columns from a source or from rows, natural_key first.
+func (d *Dimension) said() []said {
+	return []said{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"},
+		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.Aliases != nil, "aliases"}, {d.Adopts != nil, "adopts"}, {d.gone != "", "gone"}, {d.personal != nil, "personal"},
+		{d.effective != nil, "effective"}, {d.Keys != nil, "keys"}}
+}
+
+// said is a key of the model that may be there.
+type said struct {
+	given bool
+	name  string
+}
+
+// refuse tells what has no place in a dimension, and why.
+func (c *checker) refuse(d *Dimension, path, why string, list []said) {
+	for _, w := range list {
+		if w.given {
+			c.errorf(d.At, path, "%s: %s has no place here", why, w.name)
+		}
+	}
+	d.Keys = nil
+}
+
+// staticRows gives the rows their types.
+func (c *checker) staticRows(d *Dimension, path string) {
+	rows := d.Rows
+	rows.Batch = column.NewBatch(rows.Fields)
+	rows.Batch.Reset(len(rows.nodes))
+	rows.Batch.From.File = c.file
+	reader := column.NewReader(c.model.Zone)
+	seen := map[string]bool{}
+	for i, node := range rows.nodes {
+		for k, f := range rows.Fields {
+			col := &rows.Batch.Cols[k]
+			w, ok := node[f.Name]
+			if !ok {
+				col.SetNull(i)
+			} else if err := reader.Set(col, i, w.Text); err != nil {
+				c.errorf(w.At, path+".rows", "%s: %s %v", f.Name, w.Text, err)
+			}
+		}
+		var id []string
+		for _, f := range d.NaturalKey {
+			value := &rows.Batch.Cols[column.Find(rows.Fields, f.Name)]
+			if value.Null[i] {
+				c.errorf(rows.places[i], path+".rows", "the row has no %s, which is its natural key", f.Name)
+			}
+			id = append(id, value.Value(i))
+		}
+		if joined := strings.Join(id, "\x00"); seen[joined] {
+			c.errorf(rows.places[i], path+".rows", "%s stands twice", strings.Join(id, ", "))
+		} else {
+			seen[joined] = true
+		}
+		rows.Batch.From.Line = append(rows.Batch.From.Line, int64(rows.places[i].Line))
+	}
+	rows.Batch.From.Raw = func(i int) string { return c.lines[rows.places[i].Line-1] }
+}
+
+func (c *checker) outriggers(d *Dimension) {
+	var fields []column.Field
+	of := "the dimension"
+	if d.Source != nil {
+		fields, of = d.Source.Fields(), "source "+d.Source.Text
+	} else if d.Rows != nil {
+		fields = d.Rows.Fields
+	}
+	for _, k := range d.Keys {
+		c.key(k, d.Source, fields, of)
+		if k.Dimension == nil {
+			continue
+		}
+		for _, group := range [][]column.Field{d.NaturalKey, d.Type0, d.Type1, d.Type2, d.Type3, {{Name: d.KeyColumn()}}} {
+			if column.Find(group, k.Column()) >= 0 {
+				c.errorf(k.At, k.subject, "there is already a column %s", k.Column())
+			}
+		}
+	}
+}
