@@ -102,6 +102,22 @@ type Reference struct {
 	TimeType   column.Type
 }
 
+// Pointers lists the columns by which facts and other dimensions point to the dimension's rows: of PointedAt, those that
+// aren't its own, and no durable keys.
+func (d *Dimension) Pointers() []Reference {
+	var list []Reference
+	for _, ref := range d.PointedAt {
+		own := ref.Durable
+		for _, t := range d.Tables() {
+			own = own || ref.Table == t.Name
+		}
+		if !own {
+			list = append(list, ref)
+		}
+	}
+	return list
+}
+
 // Fact is the table of a fact.
 type Fact struct {
 	*star.Fact

@@ -27,6 +27,7 @@ type change struct {
 	made     int        // how many these are
 	notes    *column.Batch
 	renoted  *column.Batch // notes that go
+	blank    []int64       // new keys of members that were erased
 	buried   *column.Batch // keys of members that are part of others now
 	durable  []warehouse.Move
 
@@ -129,6 +130,11 @@ func (c *change) allocate() {
 	}
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
+		if c.f.x.erased[o.member] {
+			for _, h := range o.heirs {
+				c.blank = append(c.blank, h.key)
+			}
+		}
 		if p := c.f.before(o.member); len(p.versions) > 0 {
 			o.durable = p.durable
 			continue

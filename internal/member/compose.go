@@ -387,6 +387,11 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 			f.changed = true
 		}
 	}
+	if c.blank = append(c.blank, f.blank...); len(c.blank) > 0 { // whichever of its versions remain, the member stays blank
+		if err := ledger.Erase(ctx, tx, d.Text, c.blank); err != nil {
+			return err
+		}
+	}
 	if err := ledger.Filled(ctx, tx, d.Text, c.filled, f.run); err != nil {
 		return err
 	}

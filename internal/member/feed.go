@@ -34,6 +34,7 @@ type Feed struct {
 	Gone, Back int64          // members that went, and that came back
 
 	merged    []merger
+	blank     []int64 // keys of members that have to stay blank like those that became part of them
 	slab      []heir
 	nobody    person  // what is known of new members
 	list      []int32 // buffers of history

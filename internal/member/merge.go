@@ -80,7 +80,12 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 			continue
 		}
 		f.merged = append(f.merged, merger{lost[i], into[i]})
-		named[lost[i]] = i
+		if named[lost[i]] = i; f.x.erased[lost[i]] {
+			f.x.erased[into[i]] = true
+			for _, v := range f.x.people[into[i]].versions {
+				f.blank = append(f.blank, v.key)
+			}
+		}
 		for _, v := range f.x.people[lost[i]].versions {
 			keys.AppendInt(v.key)
 		}

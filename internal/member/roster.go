@@ -63,6 +63,9 @@ type person struct {
 	noted    []note        // what the table of observations has, sorted
 }
 
+// differ is the digest of values that aren't the same on all versions: it is that of nothing.
+var differ = column.Digest{^uint64(0), ^uint64(0)}
+
 // note is an observation that is kept apart: each that made no version, or all of them where the dimension keeps
 // complete records.
 type note struct {
@@ -171,8 +174,11 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 				}
 			}
 			m, fresh := x.index.Add(cols[natural:type1], i)
+			is := person{traits: digest.Of(cols[type1:type0], i), origin: digest.Of(cols[type0:type3], i), recent: digest.Of(cols[type3:type2], i)}
 			if fresh {
-				x.people = append(x.people, person{traits: digest.Of(cols[type1:type0], i), origin: digest.Of(cols[type0:type3], i), recent: digest.Of(cols[type3:type2], i)})
+				x.people = append(x.people, is)
+			} else if p := &x.people[m]; p.traits != is.traits || p.origin != is.origin || p.recent != is.recent {
+				p.traits, p.origin, p.recent = differ, differ, differ // an attribute that had a type of its own before
 			}
 			if d.Durable {
 				x.people[m].durable = b.Cols[durable].Int[i]

@@ -145,7 +145,8 @@ func (f *Feed) history(m int32) outcome {
 			}
 			w.traits = out.heirs[last].traits
 		}
-		starts := last < 0 || out.heirs[last].traits != w.traits || out.heirs[last].gone != (w.mark == gone)
+		begins := w.version != none && p.versions[w.version].effective == w.effective
+		starts := last < 0 || out.heirs[last].traits != w.traits || out.heirs[last].gone != (w.mark == gone) || begins && p.alike(w.version)
 		if starts {
 			h := heir{version: version{from: w.effective, sighting: w.sighting, traits: w.traits, gone: w.mark == gone}, start: w.seen, claims: none, values: w.version}
 			if w.mark != real { // what was last said goes on holding
@@ -161,7 +162,6 @@ func (f *Feed) history(m int32) outcome {
 			out.heirs = append(out.heirs, h)
 			last++
 		}
-		begins := w.version != none && p.versions[w.version].effective == w.effective
 		if begins && out.heirs[last].claims == none { // a split or moved start keeps the key (rule R14)
 			out.heirs[last].claims, claimed[w.version] = w.version, true
 		}
@@ -191,6 +191,12 @@ func (f *Feed) history(m int32) outcome {
 		out.heirs[0].sighting = winners[len(winners)-1].sighting
 	}
 	return out
+}
+
+// alike says whether a version is told apart by nothing from the one before it: the attribute that did isn't of type 2 any
+// more, or has been erased. The versions stay (rule R15).
+func (p *person) alike(k int) bool {
+	return k > 0 && p.versions[k-1].traits == p.versions[k].traits && p.versions[k-1].gone == p.versions[k].gone
 }
 
 // note keeps a new observation apart, where the row of its version doesn't tell it: it made none, or all are kept.

@@ -148,7 +148,7 @@ func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *layout.Dim
 			found.Examples = append(found.Examples, strings.Join(natural, ", "))
 		}
 	}
-	for _, ref := range d.PointedAt {
+	for _, ref := range d.Pointers() {
 		n, err := count(ctx, r, ref, keys)
 		if err != nil {
 			return err

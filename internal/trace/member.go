@@ -93,10 +93,7 @@ func (t *tracer) member(d *layout.Dimension, b *column.Batch, match []column.Col
 	found := &Member{Dimension: d.Text, NaturalKey: natural(d, b, 0), Versions: []Version{}, Observations: []Observation{}}
 	for i := range b.N {
 		v := Version{Key: b.Cols[0].Value(i), Row: values(d.Table.Fields()[1:], &column.Batch{Cols: b.Cols[1:]}, i), Rows: map[string]int64{}}
-		for _, ref := range d.PointedAt {
-			if ref.Durable || d.Observed != nil && ref.Table == d.Observed.Name || d.Alias != nil && ref.Table == d.Alias.Name {
-				continue
-			}
+		for _, ref := range d.Pointers() {
 			n, err := t.pointing(ref, b.Cols[0].Int[i])
 			if err != nil {
 				return nil, err
