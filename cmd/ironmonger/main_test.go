@@ -20,6 +20,9 @@ import (
 	"testing"
 	"time"
 
+	"zombiezen.com/go/sqlite"
+	"zombiezen.com/go/sqlite/sqlitex"
+
 	"ironmonger/internal/startest"
 )
 
@@ -700,7 +703,7 @@ func TestCSV(t *testing.T) {
 
 // TestHelp: every command has a help with an example.
 func TestHelp(t *testing.T) {
-	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "rehearse", "runs", "ddl", "schema"} {
+	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "rehearse", "erase", "runs", "ddl", "schema"} {
 		out := must(t, ".", strings.Fields(command+" --help")...)
 		if !strings.Contains(out, "Example:") || !strings.Contains(out, "Exit status") {
 			t.Errorf("the help of %q has no example or doesn't tell its exit status:\n%s", command, out)
@@ -742,15 +745,65 @@ func TestKill(t *testing.T) {
 	warehouses(t, "15000", func(t *testing.T, demo string, empty func()) { kill(t, demo, empty, moments) })
 }
 
-func kill(t *testing.T, whole string, empty func(), moments int) {
-	empty()
+// TestKillChanges kills second loads: of changes that come late, of members that are gone, merged, renamed and moved in a
+// hierarchy.
+func TestKillChanges(t *testing.T) {
+	moments := 8
+	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
+		moments = n / 2
+	}
+	warehouses(t, "8000", func(t *testing.T, demo string, empty func()) {
+		read := func(name string) string {
+			text, err := os.ReadFile(filepath.Join(demo, name))
+			if err != nil {
+				t.Fatal(err)
+			}
+			return string(text)
+		}
+		model, units, staff := read("ironmonger.yaml"), read("units.csv"), read("staff.db")
+		kill(t, demo, func() {
+			startest.Write(t, demo, "ironmonger.yaml", model)
+			empty()
+			startest.Write(t, demo, "units.csv", units)
+			startest.Write(t, demo, "staff.db", staff)
+			startest.Write(t, demo, "register/2026.csv", "registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n")
+			must(t, demo, "load")
+			late := "registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n"
+			for v := range 90 {
+				late += fmt.Sprintf("%s,NV-%05d,Late Heron,%s,Millpool,%d,2025-01-%02d\n", []string{"N", "S"}[v%2], v/2+1, []string{"A", "B", "X"}[v%3], 60+v, 1+v%28)
+			}
+			startest.Write(t, demo, "register/2026.csv", late)
+			startest.Write(t, demo, "units.csv", strings.Replace(units, "Tidal Works,U3", "Tidal Works,U2", 1))
+			conn, err := sqlite.OpenConn(filepath.Join(demo, "staff.db"))
+			if err == nil {
+				err = sqlitex.ExecuteScript(conn, "delete from keeper where keeper_no < '005'; update keeper set grade = 'Z' where keeper_no < '040'", nil)
+				conn.Close()
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			startest.Write(t, demo, "same.csv", "registry,vessel_reg,is_registry,is_reg\nN,NV-00002,S,NV-00002\nN,XV-00001,N,NV-00007\nS,NV-00009,S,NV-99999\n")
+			text := strings.Replace(read("ironmonger.yaml"), "dimensions:\n", "  same:\n    read: same.csv\n    columns: {registry: text, vessel_reg: text, is_registry: text, is_reg: text}\n\ndimensions:\n", 1)
+			text = strings.Replace(text, "    with_current: licence_class", "    aliases: {from: same, alias: [registry, vessel_reg], is: [is_registry, is_reg]}\n    with_current: licence_class", 1)
+			startest.Write(t, demo, "ironmonger.yaml", text)
+		}, moments)
+		if out := must(t, demo, "runs", "--format", "json"); !strings.Contains(out, `"combined":`) && !strings.Contains(must(t, demo, "runs", "2", "--format", "json"), `"combined"`) {
+			t.Errorf("no vessel was made part of another:\n%s", out)
+		}
+	})
+}
+
+// kill compares what comes of a load that was killed and run again with what comes of one that was not; prepare brings
+// everything to where the load begins.
+func kill(t *testing.T, whole string, prepare func(), moments int) {
+	prepare()
 	begin := time.Now()
 	must(t, whole, "load")
 	lasts := time.Since(begin)
 	want := startest.Dump(t, whole, "load_run")
 	var killed, between, broken int
 	for n := range moments {
-		empty()
+		prepare()
 		ctx, cancel := context.WithCancel(context.Background())
 		cmd := exec.CommandContext(ctx, program, "load")
 		cmd.Dir = whole
