@@ -77,6 +77,22 @@ func TakenBy(m *star.Model) []Taken {
 		if d.Calendar != nil {
 			parts = append(parts, "a calendar of "+Plural(d.Calendar.To-d.Calendar.From+1, "day"))
 		}
+		if d.Durable {
+			parts = append(parts, "a durable key")
+		}
+		if all := d.Deliveries; all != nil {
+			what := "delivers all"
+			if len(all.Scope) > 0 {
+				what += " of each " + strings.Join(column.Names(all.Scope), ", ")
+			}
+			parts = append(parts, what+"; gone: "+string(all.Gone))
+		}
+		if h := d.Hierarchy; h != nil {
+			parts = append(parts, "the parent is "+strings.Join(column.Names(h.Above), ", ")+"; unmatched: "+string(h.Unmatched))
+		}
+		if a := d.Aliases; a != nil {
+			parts = append(parts, "aliases in "+a.Source.Text)
+		}
 		if d.LookedUp != nil {
 			parts = append(parts, "looked up in "+d.TableName()+", which is not written to")
 		}
@@ -139,6 +155,9 @@ func broken(list string, width int) []string {
 }
 
 func rules(k *star.Key) []string {
+	if k.Dimension.Junk {
+		return []string{"a combination that is new is a new member; null is a value"}
+	}
 	parts := []string{"missing: " + string(k.Missing), "unmatched: " + string(k.Unmatched)}
 	if k.AsOf != "" {
 		parts = append(parts, "as of "+k.AsOf, "outside: "+string(k.Outside))
