@@ -29,7 +29,7 @@ race:
 	CGO_ENABLED=1 $(GO) test -race -count=1 ./...
 
 hunt:
-	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run TestOracle ./internal/load
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestAliasesPure" ./internal/load
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
 	$(GO) test -run xxx -fuzz FuzzCompile -fuzztime $(FUZZ) ./internal/expr
 	$(GO) test -run xxx -fuzz FuzzPieces -fuzztime $(FUZZ) ./internal/source

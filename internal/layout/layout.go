@@ -136,7 +136,7 @@ func New(m *star.Model) *Star {
 	for _, d := range s.Dimensions {
 		for _, k := range d.Keys {
 			to := tables[k.Dimension]
-			to.PointedAt = append(to.PointedAt, Reference{Table: d.Table.Name, Key: k.Column(), Outrigger: true})
+			to.PointedAt = append(to.PointedAt, Reference{Table: d.Table.Name, Key: k.Column(), Outrigger: !k.Type2})
 		}
 	}
 	roles := map[string]bool{}

@@ -205,15 +205,14 @@ func (w *work) arrange(x *member.Roster, c *delivery) {
 	if c.rows.Values != nil {
 		return
 	}
-	outrigger, natural := 0, w.natural()
+	natural := w.natural()
 	for n, f := range x.Values() {
-		if n < len(natural) {
+		if at := column.Find(w.dimension.Outriggers, f.Name); n < len(natural) {
 			c.rows.Values = append(c.rows.Values, &c.batch.Cols[natural[n]])
-		} else if k := column.Find(w.fields, w.dimension.Delivers(f.Name)); k >= 0 && column.Find(w.dimension.Outriggers, f.Name) < 0 {
-			c.rows.Values = append(c.rows.Values, &c.batch.Cols[k])
+		} else if at >= 0 {
+			c.rows.Values = append(c.rows.Values, &c.keys.Keys[at])
 		} else {
-			c.rows.Values = append(c.rows.Values, &c.keys.Keys[outrigger])
-			outrigger++
+			c.rows.Values = append(c.rows.Values, &c.batch.Cols[column.Find(w.fields, w.dimension.Delivers(f.Name))])
 		}
 	}
 	if d := w.dimension; d.Deliveries != nil && d.Deliveries.On != nil {

@@ -1,9 +1,12 @@
 package load_test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/startest"
 )
 
@@ -39,4 +42,46 @@ func TestLateRows(t *testing.T) {
 		t.Errorf("one row is late: %+v", b)
 	}
 	f.want("versions", f.rows("dim_boat", "reg", "class", "valid_from"), "A x 1900-01-01\nA y 2024-03-01\nA z 2024-04-01\nB y 1900-01-01\n∅ Unknown 1900-01-01")
+}
+
+// TestKeysOfType2: a key of a dimension that is listed under type_2 makes a version when it changes; one that isn't is
+// overwritten on all versions.
+func TestKeysOfType2(t *testing.T) {
+	for _, kind := range []string{"type_2: [class, quay]", "type_2: class", "type_2: quay"} {
+		f := newYard(t, "      class: text\n", "      class: text\n      quay: text\n", "dimensions:\n", "dimensions:\n  quay:\n    natural_key: code\n    rows:\n      - {code: Q1}\n      - {code: Q2}\n",
+			"    type_2: class\n", "    "+kind+"\n    keys: {quay: quay}\n")
+		startest.Write(t, f.dir, "ironmonger.yaml", strings.ReplaceAll(string(mustRead(t, f.dir)), "      quay: text\n", "      at_quay: {type: text, header: quay}\n"))
+		startest.Write(t, f.dir, "ironmonger.yaml", strings.ReplaceAll(string(mustRead(t, f.dir)), "{quay: quay}", "{quay: at_quay}"))
+		load := func(rows ...string) ledger.Figures {
+			startest.Write(t, f.dir, "boats.csv", "reg,name,class,quay,since\n"+strings.Join(rows, "\n")+"\n")
+			return f.load()["dimension boat"]
+		}
+		load("A,Heron,x,Q1,2024-01-01")
+		f.trips("1,A,2024-01-10,1", "2,A,2024-03-10,1")
+		b := load("A,Heron,x,Q2,2024-03-01", "A,Heron,x,,2024-02-01")
+		boats := f.rows("dim_boat", "reg", "quay_key", "valid_from")
+		if strings.Contains(kind, "quay") {
+			f.want(kind, boats, "A -1 2024-02-01\nA 1 1900-01-01\nA 2 2024-03-01\n∅ -1 1900-01-01")
+			if b.Versions != 2 {
+				t.Errorf("%s: %+v", kind, b)
+			}
+			f.want(kind, f.rows("fact_trip", "trip", "boat_key"), "1 1\n2 2")
+		} else {
+			f.want(kind, boats, "A 2 1900-01-01\n∅ -1 1900-01-01")
+		}
+		if !startest.Proved(t, f.dir) {
+			t.Error("a right star is said to be broken")
+		}
+		before := startest.Dump(t, f.dir)
+		f.load()
+		f.want("again", startest.Dump(t, f.dir), before)
+	}
+}
+
+func mustRead(t *testing.T, dir string) []byte {
+	text, err := os.ReadFile(filepath.Join(dir, "ironmonger.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return text
 }

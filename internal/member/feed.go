@@ -103,13 +103,21 @@ func (x *Roster) values() feedLayout {
 		return func(name string) bool { return column.Find(list, name) >= 0 }
 	}
 	f.type1 = add(func(name string) bool { return of(d.Type1)(name) || d.Delivers(name) != name })
-	f.fields = append(f.fields, d.Outriggers...)
+	keys := func(type2 bool) {
+		for n, k := range d.Keys {
+			if k.Type2 == type2 {
+				f.fields = append(f.fields, d.Outriggers[n])
+			}
+		}
+	}
+	keys(false)
 	f.type0, f.type3, f.type2 = add(of(d.Type0)), add(of(d.Type3)), add(of(d.Type2))
+	keys(true)
 	return f
 }
 
 // Values lists the columns that a feed of the dimension takes, in order: natural key, type 1 attributes and what
-// is current of type 2, outrigger keys, attributes of type 0, 3 and 2.
+// is current of type 2, outrigger keys, attributes of type 0, 3 and 2, keys of type 2.
 func (x *Roster) Values() []column.Field { return x.values().fields }
 
 // Feed starts the overlay of the step that loads the dimension.

@@ -57,6 +57,13 @@ func (c *checker) dimension(d *Dimension) {
 			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double can't be a key: make it a decimal or text")
 		}
 	}
+	d.type2 = slices.DeleteFunc(d.type2, func(w Name) bool { // a key may make versions, too
+		at := slices.IndexFunc(d.Keys, func(k *Key) bool { return k.Text == w.Text && column.Find(fields, w.Text) < 0 })
+		if at >= 0 {
+			d.Keys[at].Type2 = true
+		}
+		return at >= 0
+	})
 	d.Type0 = c.fields(fields, of, d.type0, path+".type_0")
 	d.Type1 = c.fields(fields, of, d.type1, path+".type_1")
 	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
@@ -367,6 +374,9 @@ func (c *checker) outriggers(d *Dimension) {
 		c.key(k, d.Source, fields, of)
 		if k.Dimension == nil {
 			continue
+		}
+		if k.Type2 && k.Dimension.Versioned() {
+			c.errorf(k.At, k.subject, "dimension %s has versions of its own, and points to its current one: as type_2, %s would make a version whenever that one has a new one", k.Dimension.Text, k.Text)
 		}
 		for _, group := range [][]column.Field{d.NaturalKey, d.Type0, d.Type1, d.Type2, d.Type3, {{Name: d.KeyColumn()}}} {
 			if column.Find(group, k.Column()) >= 0 {

@@ -197,7 +197,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		}},
 		{"type_0", "a column or a list", "attributes that stay as they were at first: as the earliest row has them, by effective time or, without one, by arrival", false, words(&d.type0)},
 		{"type_1", "a column or a list", "attributes that are overwritten; if neither it nor others is said, all columns that stand nowhere else here", false, words(&d.type1)},
-		{"type_2", "a column or a list", "attributes whose changes make a new version", false, words(&d.type2)},
+		{"type_2", "a column or a list", "attributes whose changes make a new version; keys of the dimension, too, if they point to one without versions", false, words(&d.type2)},
 		{"type_3", "a column or a list", "attributes that are overwritten, with what they were before their last change beside them, in previous_NAME", false, words(&d.type3)},
 		{"with_current", "a column or a list", "type 2 attributes whose current value stands on all versions too, in current_NAME", false, words(&d.current)},
 		{"others", "type_0, type_1, type_2 or type_3", "what all columns are that stand nowhere else here", false, func(n *node) { d.others = r.choice(n, "type_0", "type_1", "type_2", "type_3") }},

@@ -7,6 +7,7 @@
 package star
 
 import (
+	"slices"
 	"time"
 
 	"ironmonger/internal/calendar"
@@ -121,7 +122,12 @@ type Dimension struct {
 
 // Versioned says whether members may have several versions.
 func (d *Dimension) Versioned() bool {
-	return len(d.Type2) > 0 || d.LookedUp != nil && d.LookedUp.From != ""
+	return d.changes() || d.LookedUp != nil && d.LookedUp.From != ""
+}
+
+// changes says whether anything of a member makes versions.
+func (d *Dimension) changes() bool {
+	return len(d.Type2) > 0 || slices.ContainsFunc(d.Keys, func(k *Key) bool { return k.Type2 })
 }
 
 // Validity is the type of the times since when versions hold; Null if nothing says since when.
@@ -219,11 +225,11 @@ func (d *Dimension) Delivers(name string) string {
 // Observed says whether all that was observed of members is kept, because the row of a version doesn't say enough
 // to fit in what comes late: see [Dimension.Complete].
 func (d *Dimension) Observed() bool {
-	return len(d.Type2) > 0 || d.Effective != nil && len(d.Type0)+len(d.Type3) > 0
+	return d.changes() || d.Effective != nil && len(d.Type0)+len(d.Type3) > 0
 }
 
 // Complete says whether each observation is kept apart; else only those that made no version are.
-func (d *Dimension) Complete() bool { return d.Observed() && (len(d.Type2) == 0 || len(d.Type3) > 0) }
+func (d *Dimension) Complete() bool { return d.Observed() && (!d.changes() || len(d.Type3) > 0) }
 
 // Attributes lists all types of them in the order of the source, with the columns that stand beside them.
 func (d *Dimension) Attributes() []column.Field {
@@ -321,6 +327,7 @@ type Key struct {
 	Unmatched Outcome
 	Missing   Outcome
 	Outside   Outcome
+	Type2     bool // of a dimension: a change of it makes a version
 	Again     bool // it is compared when the row comes again; else what was loaded stays
 	Both      bool // the durable key is held beside that of the version
 
