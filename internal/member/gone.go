@@ -191,7 +191,7 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 		slices.Sort(list)
 		latest, run := int64(unsaid), int64(0)
 		list = slices.DeleteFunc(list, func(on int64) bool {
-			return slices.ContainsFunc(known, func(k ledger.Delivery) bool { return k.Scope == a.scopes[s] && k.On == stamp(d.Time, on) })
+			return slices.ContainsFunc(known, func(k ledger.Delivery) bool { return k.Scope == a.scopes[s] && k.On == stamp(d.Deliveries.On.Type, on) })
 		})
 		for _, k := range known {
 			if k.Scope == a.scopes[s] && k.On > latest {
@@ -199,13 +199,13 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 			}
 		}
 		for _, on := range list {
-			if stamp(d.Time, on) < latest {
-				c := column.Column{Type: column.Type{Kind: column.Timestamp}}
-				c.AppendInt(stamp(d.Time, on))
-				c.AppendInt(latest)
+			if stamp(d.Deliveries.On.Type, on) < latest {
+				c := column.Column{Type: d.Deliveries.On.Type}
+				c.AppendInt(on)
+				c.AppendInt(latest / stamp(d.Deliveries.On.Type, 1))
 				return nil, fmt.Errorf("the delivery of all of %s is older than the one of %s that run %d loaded: what was gone in between can't be known any more. Load deliveries in their order", c.Value(0), c.Value(1), run)
 			}
-			fresh = append(fresh, ledger.Delivery{Scope: a.scopes[s], On: stamp(d.Time, on), Run: f.run})
+			fresh = append(fresh, ledger.Delivery{Scope: a.scopes[s], On: stamp(d.Deliveries.On.Type, on), Run: f.run})
 		}
 		times[s] = list
 	}

@@ -85,7 +85,7 @@ func (c *checker) dimension(d *Dimension) {
 			attributes = append(attributes, f)
 		}
 	}
-	d.Personal = c.fields(attributes, "the dimension's attributes", d.personal, path+".personal")
+	d.Personal = c.fields(attributes, "dimension "+d.Text, d.personal, path+".personal")
 	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
 		c.staticRows(d, path)
 	}
@@ -179,7 +179,7 @@ func (c *checker) hierarchy(d *Dimension, path string) {
 		return
 	}
 	path += ".hierarchy"
-	h.Above = c.fields(d.Type1, "type_1", h.above, path+".parent")
+	h.Above = c.fields(append(slices.Clone(d.NaturalKey), d.Type1...), "what is of type 1 or of the natural key", h.above, path+".parent")
 	if len(h.above) != len(d.naturalKey) {
 		c.errorf(h.at, path, "the natural key has %d columns, and the parent's has %d", len(d.naturalKey), len(h.above))
 	}

@@ -245,7 +245,7 @@ func (r *reader) adoptEntries(a *Adopted) []Entry {
 
 func (r *reader) hierarchyEntries(h *Hierarchy) []Entry {
 	return []Entry{
-		{"parent", "a column or a list", "the columns of type 1 that have the natural key of the parent, in the order of the natural key; null if there is none", true, func(n *node) { h.above = r.words(n, "a column") }},
+		{"parent", "a column or a list", "the columns of type 1, or of the natural key itself, that have the natural key of the parent, in its order; null if there is none", true, func(n *node) { h.above = r.words(n, "a column") }},
 		{"unmatched", "unknown or stop", "what to do when no member has that natural key: the parent is Unknown, or the step stops; unknown if not said", false, func(n *node) {
 			h.Unmatched = Outcome(r.choice(n, "unknown", "stop"))
 		}},
