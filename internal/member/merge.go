@@ -105,6 +105,10 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 	for i, key := range rows.Cols[0].Int {
 		at[key] = i
 	}
+	told, err := f.toldOf(ctx, tx, &keys)
+	if err != nil {
+		return err
+	}
 	var digest column.Digester
 	cols := pointers(rows.Cols)[1:]
 	for _, m := range f.merged {
@@ -114,7 +118,17 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 		}
 		tell := func(s sighting, key int64) {
 			i, l := at[key], &f.layout
+			value := func(k int) (*column.Column, int) { // what was observed of type 3, and of the rest what stands
+				if n, ok := told.row[seenOf{key, s}]; ok && k >= l.type3 && k < l.type2 {
+					return &told.Cols[told.from+k-l.type3], n
+				}
+				return cols[k], i
+			}
 			part := func(from, to int) column.Digest { return digest.Of(cols[from:to], i) }
+			third := part(l.type3, l.type2)
+			if n, ok := told.row[seenOf{key, s}]; ok {
+				third = digest.Of(pointers(told.Cols)[told.from:told.from+l.type2-l.type3], n)
+			}
 			previous := f.last[m.into]
 			if previous == 0 {
 				f.touched = append(f.touched, m.into)
@@ -124,16 +138,19 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 				if k < l.natural {
 					f.kept.Cols[k].Append(means[k], named[m.lost])
 				} else {
-					f.kept.Cols[k].Append(cols[k], i)
+					from, n := value(k)
+					f.kept.Cols[k].Append(from, n)
 				}
 			}
 			f.kept.N++
 			f.seen = append(f.seen, observation{sighting: s, member: m.into, previous: previous, moved: true,
-				digests: digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), part(l.type3, l.type2)}})
+				digests: digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), third}})
 			f.last[m.into] = int32(len(f.seen))
 		}
 		for _, v := range p.versions {
-			tell(v.sighting, v.key)
+			if n := p.note(v.effective); !d.Complete() && (n == none || p.noted[n].mark == real) { // else all are noted
+				tell(v.sighting, v.key)
+			}
 		}
 		for _, n := range p.noted {
 			if k, _ := p.observed(n.effective); n.mark == real {
@@ -142,6 +159,41 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 		}
 	}
 	return nil
+}
+
+// seenOf is an observation of a version.
+type seenOf struct {
+	key int64
+	sighting
+}
+
+// tellings is what was observed of type 3 attributes.
+type tellings struct {
+	*column.Batch
+	from int // where these begin
+	row  map[seenOf]int
+}
+
+// toldOf reads what was observed of the type 3 attributes of members.
+func (f *Feed) toldOf(ctx context.Context, tx warehouse.Tx, keys *column.Column) (tellings, error) {
+	d := f.x.dim
+	told := tellings{row: map[seenOf]int{}, from: 2}
+	if d.Observed == nil || len(d.Type3) == 0 {
+		return told, nil
+	}
+	var sequence *column.Column
+	var err error
+	told.Batch, err = warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Observed.Name, Fields: d.Observed.Fields(), By: []string{d.KeyColumn()}, Match: []*column.Column{keys}})
+	if err != nil {
+		return told, err
+	}
+	if d.Sequence != nil {
+		sequence, told.from = &told.Cols[2], 3
+	}
+	for i, key := range told.Cols[0].Int {
+		told.row[seenOf{key, sightingOf(&told.Cols[1], sequence, i)}] = i
+	}
+	return told, nil
 }
 
 // Merged is how many members have become part of others.
