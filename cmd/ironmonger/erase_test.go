@@ -13,6 +13,7 @@ func TestErase(t *testing.T) {
 	demo := filepath.Join(t.TempDir(), "canal")
 	must(t, ".", "demo", demo)
 	must(t, demo, "load", "--model", "complaints.yaml")
+	must(t, demo, "rehearse", "--model", "complaints.yaml") // what is looked up in is lent for it
 	if out := must(t, demo, "trace", "keeper", "007"); !strings.Contains(out, "Rudder, Quiet") {
 		t.Fatal("another keeper than this test thinks:", out)
 	}

@@ -30,7 +30,7 @@ func Write(dir string, passages int) error {
 			return err
 		}
 	}
-	for _, name := range []string{"ironmonger.yaml", "ironmonger.examples.yaml", "complaints.yaml", "README.md"} {
+	for _, name := range []string{"ironmonger.yaml", "ironmonger.examples.yaml", "complaints.yaml", "complaints.examples.yaml", "README.md"} {
 		text, err := files.ReadFile("files/" + name)
 		if err != nil {
 			return err

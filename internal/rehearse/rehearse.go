@@ -69,6 +69,9 @@ func Run(ctx context.Context, m *star.Model, e *star.Example) (*Result, error) {
 		if err := deliver(dir, m, x, n+1); err != nil {
 			return nil, err
 		}
+		if err := lend(ctx, db, m, x); err != nil {
+			return nil, err
+		}
 		run, err := load.Run(ctx, m, root, db, load.Options{Program: "rehearse", Holder: "rehearse"})
 		if errors.Is(err, load.ErrSteps) {
 			for _, s := range run.Steps {
@@ -112,9 +115,16 @@ func stage(m *star.Model) (restore func()) {
 			s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: f.Name}, Type: f.Type})
 		}
 	}
+	adopts := make([]*star.Adopted, len(m.Dimensions))
+	for i, d := range m.Dimensions { // there is no table that stood before
+		adopts[i], d.Adopts = d.Adopts, nil
+	}
 	return func() {
 		for i, s := range m.Sources {
 			*s = kept[i]
+		}
+		for i, d := range m.Dimensions {
+			d.Adopts = adopts[i]
 		}
 	}
 }

@@ -64,7 +64,7 @@ func ExampleSection() Section {
 
 func (r *reader) rehearsalEntries(x *Rehearsal) []Entry {
 	return []Entry{
-		{"arrives", "source: rows", "what arrives, as CSV with a header, whatever the source's files look like; columns that are left out are null, and sources that are left out bring nothing", false, func(n *node) { x.Arrives = r.given(n) }},
+		{"arrives", "source: rows", "what arrives, as CSV with a header, whatever the source's files look like, and what stands in dimensions that are only looked up in; columns that are left out are null, and sources that are left out bring nothing", false, func(n *node) { x.Arrives = r.given(n) }},
 		{"stands", "dimension or fact: rows", "what must stand in the tables then: all their rows, special members aside, in any order, with the columns that the header names; a key's name means the natural key that it points to", false, func(n *node) { x.Stands = r.given(n) }},
 		{"set_aside", "rows", "what must be set aside then: of the columns source, line, reasons, content those that the header names", false, func(n *node) {
 			g := r.rows(n)
@@ -99,7 +99,9 @@ func (r *reader) known(x *Rehearsal, m *Model, path string) {
 		sources = append(sources, s.Text)
 	}
 	for _, d := range m.Dimensions {
-		tables = append(tables, d.Text)
+		if tables = append(tables, d.Text); d.LookedUp != nil {
+			sources = append(sources, d.Text)
+		}
 	}
 	for _, f := range m.Facts {
 		tables = append(tables, f.Text)
