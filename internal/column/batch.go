@@ -304,3 +304,21 @@ func (c *Column) Compare(i int, d *Column, j int) int {
 	}
 	return cmp.Compare(c.Int[i], d.Int[j])
 }
+
+// Pointers gives pointers to columns.
+func Pointers(cols []Column) []*Column {
+	list := make([]*Column, len(cols))
+	for i := range cols {
+		list[i] = &cols[i]
+	}
+	return list
+}
+
+// Pick gives some columns of a batch, by their places.
+func (b *Batch) Pick(at []int) []*Column {
+	cols := make([]*Column, len(at))
+	for n, k := range at {
+		cols[n] = &b.Cols[k]
+	}
+	return cols
+}

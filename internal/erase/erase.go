@@ -35,12 +35,8 @@ const shortest = 3
 // Member blanks a member of a dimension, named by its natural key as it stands in the table.
 func Member(ctx context.Context, tx warehouse.Tx, d *layout.Dimension, natural []column.Column) (*Erased, error) {
 	personal := columns(d)
-	by := make([]*column.Column, len(natural))
-	for k := range natural {
-		by[k] = &natural[k]
-	}
 	fields := append(d.Table.Fields()[:1:1], personal...)
-	rows, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: by, OrderBy: []string{d.KeyColumn()}})
+	rows, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: column.Pointers(natural), OrderBy: []string{d.KeyColumn()}})
 	if err != nil {
 		return nil, err
 	}

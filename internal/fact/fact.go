@@ -331,12 +331,12 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	for _, i := range rows {
 		w.matchRow(match, c, int(i), 0, nil)
 	}
-	b, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields, By: w.fact.Table.Primary, Match: pointers(match)})
+	b, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields, By: w.fact.Table.Primary, Match: column.Pointers(match)})
 	if err != nil {
 		return nil, err
 	}
 	stand := w.newView()
-	stand.look(pointers(b.Cols), b.N)
+	stand.look(column.Pointers(b.Cols), b.N)
 	same := map[column.Digest]func(int) bool{}
 	for j := range b.N {
 		same[stand.grain(j)] = func(i int) bool { return w.equal(c.view, i, stand, j) }

@@ -107,7 +107,7 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 	}
 	v := w.newView()
 	err := warehouse.Each(ctx, tx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields}, func(b *column.Batch) {
-		v.look(pointers(b.Cols), b.N)
+		v.look(column.Pointers(b.Cols), b.N)
 		for i := range b.N {
 			g.stored.put(g.id(v, i), v.content(i))
 		}
@@ -193,11 +193,3 @@ func (v *view) refresh(i int) {
 // grain gives a digest of what makes row i the row it is, content a fingerprint of all it says.
 func (v *view) grain(i int) column.Digest { return v.digest.Of(v.grainOf, i) }
 func (v *view) content(i int) uint64      { return v.digest.Hash(v.w.seed, v.said, i) }
-
-func pointers(cols []column.Column) []*column.Column {
-	list := make([]*column.Column, len(cols))
-	for i := range cols {
-		list[i] = &cols[i]
-	}
-	return list
-}

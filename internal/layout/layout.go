@@ -102,6 +102,17 @@ type Reference struct {
 	TimeType   column.Type
 }
 
+// UnknownKey gives the key of the unknown member that an outrigger's column points to as long as nobody says more; false
+// if the column is none.
+func (d *Dimension) UnknownKey(name string) (int64, bool) {
+	at := column.Find(d.Outriggers, name)
+	if at < 0 {
+		return 0, false
+	}
+	unknown, _ := d.Keys[at].Dimension.KeyOf(star.Unknown)
+	return unknown, true
+}
+
 // Pointers lists the columns by which facts and other dimensions point to the dimension's rows: of PointedAt, those that
 // aren't its own, and no durable keys.
 func (d *Dimension) Pointers() []Reference {

@@ -97,7 +97,7 @@ rows:
 			for k, f := range d.Table.Fields() {
 				at := column.Find(fields, f.Name)
 				v, ours := put[f.Name]
-				unknown, outrigger := w.unknown(f.Name)
+				unknown, outrigger := d.UnknownKey(f.Name)
 				switch {
 				case ours:
 					b.Cols[k].AppendInt(v)
@@ -114,14 +114,4 @@ rows:
 	}
 	w.figures.Adopted = int64(b.N)
 	return warehouse.AppendAll(ctx, w.tx, d.Table, b)
-}
-
-// unknown gives the key of the unknown member that an outrigger column points to as long as nobody says more.
-func (w *work) unknown(name string) (int64, bool) {
-	at := column.Find(w.dimension.Outriggers, name)
-	if at < 0 {
-		return 0, false
-	}
-	fill, _ := ofDimension(w.dimension)(warehouse.Column{Field: w.dimension.Outriggers[at], NotNull: true})
-	return fill.Int[0], true
 }

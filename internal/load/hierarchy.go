@@ -104,10 +104,7 @@ func (w *work) nodes(ctx context.Context, d *layout.Dimension) ([]node, []string
 	var nodes []node
 	var names []string
 	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: d.Table.Name, Fields: fields, OrderBy: []string{d.KeyColumn()}}, func(b *column.Batch) {
-		cols := make([]*column.Column, len(b.Cols))
-		for k := range cols {
-			cols[k] = &b.Cols[k]
-		}
+		cols := column.Pointers(b.Cols)
 	rows:
 		for i := range b.N {
 			for _, c := range cols[1 : 1+natural] {
@@ -145,12 +142,8 @@ func (w *work) nodes(ctx context.Context, d *layout.Dimension) ([]node, []string
 	if err != nil {
 		return nil, nil, err
 	}
-	by := make([]*column.Column, above)
-	for k := range parents {
-		by[k] = &parents[k]
-	}
 	found := make([]int32, len(nodes))
-	index.Find(by, found)
+	index.Find(column.Pointers(parents), found)
 	for n := range nodes {
 		if nodes[n].named = found[n] != key.Missing; found[n] >= 0 {
 			nodes[n].parent = found[n]

@@ -30,11 +30,11 @@ type reshaping struct {
 // addition is a column that is to be added, with its value in the rows that are there; nil for null.
 type addition struct {
 	warehouse.Column
-	fill *column.Column
+	fill *int64
 }
 
 // mayAdd says with what value a column can be added to a table that stands; false if it can't.
-type mayAdd func(c warehouse.Column) (fill *column.Column, ok bool)
+type mayAdd func(c warehouse.Column) (fill *int64, ok bool)
 
 // reshape compares a table with the one that is meant.
 func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may mayAdd) (*reshaping, error) {
@@ -67,7 +67,7 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 			}
 			what := "null"
 			if fill != nil {
-				what = fill.Value(0)
+				what = fmt.Sprint(*fill)
 			}
 			say(false, "gets the column %s, with %s in the rows that are there", c.Name, what)
 			to.add = append(to.add, addition{c, fill})
@@ -128,25 +128,22 @@ func (r *run) ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, m
 }
 
 // nullable may add what can be null.
-func nullable(c warehouse.Column) (*column.Column, bool) { return nil, !c.NotNull }
+func nullable(c warehouse.Column) (*int64, bool) { return nil, !c.NotNull }
 
 // nothing may be added.
-func nothing(warehouse.Column) (*column.Column, bool) { return nil, false }
+func nothing(warehouse.Column) (*int64, bool) { return nil, false }
 
 // ofDimension says which columns a dimension's table can be given: attributes, which are null until a row says more,
 // keys of other dimensions, which are unknown, and what is worked out by the load itself.
 func ofDimension(d *layout.Dimension) mayAdd {
-	return func(c warehouse.Column) (*column.Column, bool) {
-		fill := &column.Column{Type: c.Type}
-		switch at := column.Find(d.Outriggers, c.Name); {
-		case at >= 0 && c.NotNull:
-			unknown, _ := d.Keys[at].Dimension.KeyOf(star.Unknown)
-			fill.AppendInt(unknown)
-			return fill, true
+	return func(c warehouse.Column) (*int64, bool) {
+		unknown, outrigger := d.UnknownKey(c.Name)
+		switch {
+		case outrigger && c.NotNull:
+			return &unknown, true
 		case c.Name == layout.IsGone:
-			fill.AppendInt(0)
-			return fill, true
-		case column.Find(d.Attributes(), c.Name) >= 0, at >= 0, d.Closure != nil && (c.Name == d.Parent.Name || c.Name == d.Level.Name):
+			return new(int64), true
+		case column.Find(d.Attributes(), c.Name) >= 0, outrigger, d.Closure != nil && (c.Name == d.Parent.Name || c.Name == d.Level.Name):
 			return nil, true
 		}
 		return nil, false
@@ -154,7 +151,7 @@ func ofDimension(d *layout.Dimension) mayAdd {
 }
 
 // ofObservations says which columns the table of observations can be given.
-func ofObservations(c warehouse.Column) (*column.Column, bool) { return nil, c.Name == layout.Mark }
+func ofObservations(c warehouse.Column) (*int64, bool) { return nil, c.Name == layout.Mark }
 
 // may gives what can be added to one of a dimension's tables.
 func may(d *layout.Dimension, t *warehouse.Table) mayAdd {

@@ -34,17 +34,10 @@ type change struct {
 	standing map[int64]int // rows of stood by key: versions whose values go into new versions, or have changed
 	stood    *column.Batch
 	previous int // where the previous values of type 3 attributes begin in stood
-	told     *column.Batch
-	tellings map[telling]int  // rows of told, the observations of members that have type 3 attributes
+	told     tellings
 	timed    []warehouse.Move // for what points to a version as of a time
 	untimed  []warehouse.Move // for what points to a version without saying when
 	current  []warehouse.Move // for what points to the current version
-}
-
-// telling is an observation of a member.
-type telling struct {
-	member int32
-	sighting
 }
 
 // revision is new values for some columns of rows that stand: their keys, the values, and the run.
@@ -151,9 +144,8 @@ func (c *change) allocate() {
 // has them, and those that are about to change.
 func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 	d := c.f.x.dim
-	c.standing, c.tellings = map[int64]int{}, map[telling]int{}
+	c.standing = map[int64]int{}
 	keys, all := column.Column{Type: column.Type{Kind: column.Integer}}, column.Column{Type: column.Type{Kind: column.Integer}}
-	memberOf := map[int64]int32{}
 	want := func(surrogate int64) {
 		if _, ok := c.standing[surrogate]; !ok {
 			c.standing[surrogate] = len(keys.Int)
@@ -176,7 +168,6 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 		}
 		if len(d.Type3) > 0 {
 			for _, v := range p.versions {
-				memberOf[v.key] = o.member
 				all.AppendInt(v.key)
 			}
 		}
@@ -197,21 +188,8 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 	for i, surrogate := range c.stood.Cols[0].Int {
 		c.standing[surrogate] = i
 	}
-	if d.Observed == nil || len(d.Type3) == 0 {
-		return nil
-	}
-	c.told, err = warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Observed.Name, Fields: d.Observed.Fields(), By: []string{d.KeyColumn()}, Match: []*column.Column{&all}})
-	if err != nil {
-		return err
-	}
-	for i, surrogate := range c.told.Cols[0].Int {
-		at := telling{memberOf[surrogate], sightingOf(&c.told.Cols[1], nil, i)}
-		if d.Sequence != nil {
-			at.sighting = sightingOf(&c.told.Cols[1], &c.told.Cols[2], i)
-		}
-		c.tellings[at] = i
-	}
-	return nil
+	c.told, err = c.f.toldOf(ctx, tx, &all)
+	return err
 }
 
 // Commit makes the settled versions part of the roster.
@@ -219,7 +197,7 @@ func (f *Feed) Commit() {
 	if !f.changed {
 		return
 	}
-	cols := pointers(f.natural)
+	cols := column.Pointers(f.natural)
 	f.x.people = slices.Grow(f.x.people, len(f.keys))
 	for i := range f.keys {
 		f.x.index.Add(cols, i)

@@ -205,10 +205,10 @@ func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 		c.stamp(c.validity.Batch, h, current)
 	}
 	if o.type0 != none && f.layout.type0 < f.layout.type3 {
-		c.copyValues(c.type0, h.key, o.type0, f.layout.type0)
+		c.copyValues(c.type0, h.key, f.kept.Cols[f.layout.type0:], int(o.type0))
 	}
 	if o.type1 != none && f.layout.type1 < f.layout.type0 {
-		c.copyValues(c.type1, h.key, o.type1, f.layout.type1)
+		c.copyValues(c.type1, h.key, f.kept.Cols[f.layout.type1:], int(o.type1))
 	}
 	if o.thirds {
 		c.type3.Cols[0].AppendInt(h.key)
@@ -220,15 +220,9 @@ func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 		c.type3.N++
 	}
 	if d.Versioned() && h.start != none && (old.inferred || old.traits != h.traits) {
-		c.copyValues(c.type2, h.key, h.start, f.layout.type2)
+		c.copyValues(c.type2, h.key, f.kept.Cols[f.layout.type2:], int(h.start))
 	} else if d.Versioned() && h.start == none && old.traits != h.traits { // gone, and what it was last is another now
-		last := len(c.type2.Cols) - 1
-		c.type2.Cols[0].AppendInt(h.key)
-		for k := 1; k < last; k++ {
-			c.type2.Cols[k].Append(&c.stood.Cols[f.layout.type2+k], c.standing[p.versions[h.values].key])
-		}
-		c.type2.Cols[last].AppendInt(f.run)
-		c.type2.N++
+		c.copyValues(c.type2, h.key, c.stood.Cols[1+f.layout.type2:], c.standing[p.versions[h.values].key])
 	}
 }
 
@@ -277,11 +271,12 @@ func truth(b bool) int64 {
 	return 0
 }
 
-func (c *change) copyValues(b revision, surrogate int64, from int32, at int) {
+// copyValues adds the values of a row of some columns, as many as the revision has.
+func (c *change) copyValues(b revision, surrogate int64, from []column.Column, row int) {
 	last := len(b.Cols) - 1
 	b.Cols[0].AppendInt(surrogate)
 	for k := 1; k < last; k++ {
-		b.Cols[k].Append(&c.f.kept.Cols[at+k-1], int(from))
+		b.Cols[k].Append(&from[k-1], row)
 	}
 	b.Cols[last].AppendInt(c.f.run)
 	b.N++

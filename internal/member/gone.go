@@ -42,6 +42,7 @@ type attendance struct {
 	unsure    map[int32]bool // members with rows that were set aside: nobody says that these are gone
 	at        []int          // the columns of the scope in a feed's values
 	buf       []byte
+	cols      []*column.Column
 }
 
 // attendance is nil where only changes are delivered.
@@ -83,11 +84,11 @@ func (a *attendance) scope(cols []*column.Column, i int) int32 {
 // present notes that a member was delivered.
 func (f *Feed) present(v *Delivery, i int, m int32) {
 	p := presence{member: m}
-	cols := make([]*column.Column, 0, 4)
+	f.here.cols = f.here.cols[:0]
 	for _, k := range f.here.at {
-		cols = append(cols, v.Values[k])
+		f.here.cols = append(f.here.cols, v.Values[k])
 	}
-	p.scope = f.here.scope(cols, i)
+	p.scope = f.here.scope(f.here.cols, i)
 	if v.Delivered != nil {
 		p.on = v.Delivered.Int[i]
 	}
@@ -235,7 +236,7 @@ func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 			fields = append(fields, f.layout.fields[k])
 		}
 		err := warehouse.Each(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields}, func(b *column.Batch) {
-			cols := pointers(b.Cols[1:])
+			cols := column.Pointers(b.Cols[1:])
 			known := len(a.scopes)
 			for i := range b.N {
 				m, ok := f.x.MemberOf(b.Cols[0].Int[i])

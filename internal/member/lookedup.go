@@ -20,7 +20,7 @@ func openLookedUp(ctx context.Context, r warehouse.Reader, d *layout.Dimension) 
 	at := 1 + len(d.NaturalKey)
 	until := [][]int64{} // of each version of a member
 	err := warehouse.Each(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields(), Convert: true}, func(b *column.Batch) {
-		cols := pointers(b.Cols)
+		cols := column.Pointers(b.Cols)
 	rows:
 		for i := range b.N {
 			for _, c := range cols[:at] {

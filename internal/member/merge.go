@@ -27,7 +27,7 @@ func Renamed(ctx context.Context, tx warehouse.Tx, d *layout.Dimension, other, m
 		alias.Add(other, i)
 	}
 	for i := range there.N {
-		taken.Add(pointers(there.Cols)[1:], i)
+		taken.Add(column.Pointers(there.Cols)[1:], i)
 	}
 	fields = append(fields, column.Field{Name: layout.LoadRun, Type: column.Type{Kind: column.Integer}})
 	changed := column.NewBatch(fields)
@@ -38,7 +38,7 @@ func Renamed(ctx context.Context, tx warehouse.Tx, d *layout.Dimension, other, m
 	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(known.Cols[0].Int[a], known.Cols[0].Int[b]) })
 	n := int64(0)
 	for _, i := range order {
-		a := alias.Get(pointers(known.Cols)[1:], i)
+		a := alias.Get(column.Pointers(known.Cols)[1:], i)
 		m, fresh := taken.Add(means, int(a))
 		if fresh { // of several aliases the first member has it
 			owner[m] = a
@@ -110,7 +110,7 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 		return err
 	}
 	var digest column.Digester
-	cols := pointers(rows.Cols)[1:]
+	cols := column.Pointers(rows.Cols)[1:]
 	for _, m := range f.merged {
 		p, heir := &f.x.people[m.lost], &f.x.people[m.into]
 		if p.versions[0].inferred || d.Effective == nil && !heir.versions[0].inferred {
@@ -127,7 +127,7 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 			part := func(from, to int) column.Digest { return digest.Of(cols[from:to], i) }
 			third := part(l.type3, l.type2)
 			if n, ok := told.row[seenOf{key, s}]; ok {
-				third = digest.Of(pointers(told.Cols)[told.from:told.from+l.type2-l.type3], n)
+				third = digest.Of(column.Pointers(told.Cols)[told.from:told.from+l.type2-l.type3], n)
 			}
 			previous := f.last[m.into]
 			if previous == 0 {
@@ -159,41 +159,6 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 		}
 	}
 	return nil
-}
-
-// seenOf is an observation of a version.
-type seenOf struct {
-	key int64
-	sighting
-}
-
-// tellings is what was observed of type 3 attributes.
-type tellings struct {
-	*column.Batch
-	from int // where these begin
-	row  map[seenOf]int
-}
-
-// toldOf reads what was observed of the type 3 attributes of members.
-func (f *Feed) toldOf(ctx context.Context, tx warehouse.Tx, keys *column.Column) (tellings, error) {
-	d := f.x.dim
-	told := tellings{row: map[seenOf]int{}, from: 2}
-	if d.Observed == nil || len(d.Type3) == 0 {
-		return told, nil
-	}
-	var sequence *column.Column
-	var err error
-	told.Batch, err = warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Observed.Name, Fields: d.Observed.Fields(), By: []string{d.KeyColumn()}, Match: []*column.Column{keys}})
-	if err != nil {
-		return told, err
-	}
-	if d.Sequence != nil {
-		sequence, told.from = &told.Cols[2], 3
-	}
-	for i, key := range told.Cols[0].Int {
-		told.row[seenOf{key, sightingOf(&told.Cols[1], sequence, i)}] = i
-	}
-	return told, nil
 }
 
 // Merged is how many members have become part of others.

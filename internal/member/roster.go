@@ -163,7 +163,7 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 	}
 	var digest column.Digester
 	err = warehouse.Each(ctx, r, q, func(b *column.Batch) {
-		cols := pointers(b.Cols)
+		cols := column.Pointers(b.Cols)
 	rows:
 		for i := range b.N {
 			v := version{key: b.Cols[0].Int[i], from: x.beginning, sighting: sighting{unsaid, unsaid}}
@@ -261,7 +261,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 		q.By, q.Match = []string{x.dim.KeyColumn()}, []*column.Column{&keys}
 	}
 	err := warehouse.Each(ctx, r, q, func(b *column.Batch) {
-		cols := pointers(b.Cols)
+		cols := column.Pointers(b.Cols)
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
 				p := &x.people[m]
@@ -318,14 +318,6 @@ func types(fields []column.Field) []column.Type {
 	list := make([]column.Type, len(fields))
 	for i, f := range fields {
 		list[i] = f.Type
-	}
-	return list
-}
-
-func pointers(cols []column.Column) []*column.Column {
-	list := make([]*column.Column, len(cols))
-	for i := range cols {
-		list[i] = &cols[i]
 	}
 	return list
 }

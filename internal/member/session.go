@@ -93,7 +93,7 @@ func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
 		case natural >= 0:
 			c.Append(by[natural], i)
 		case column.Find(d.Outriggers, name) >= 0:
-			unknown, _ := d.Keys[column.Find(d.Outriggers, name)].Dimension.KeyOf(star.Unknown)
+			unknown, _ := d.UnknownKey(name)
 			c.AppendInt(unknown)
 		case name == layout.ValidFrom:
 			c.AppendInt(s.x.beginning)
@@ -132,7 +132,7 @@ func (s *Session) append(ctx context.Context, tx warehouse.Tx, b *column.Batch) 
 		}
 	}
 	s.Added += int64(b.N)
-	return s.appender.Append(pointers(b.Cols), upTo(b.N))
+	return s.appender.Append(column.Pointers(b.Cols), upTo(b.N))
 }
 
 func upTo(n int) []int32 {
@@ -172,7 +172,7 @@ func (s *Session) Commit() {
 	if !s.changed {
 		return
 	}
-	cols := pointers(s.natural)
+	cols := column.Pointers(s.natural)
 	for i, surrogate := range s.keys {
 		s.x.index.Add(cols, i)
 		s.x.people = append(s.x.people, person{durable: surrogate, versions: []version{{key: surrogate, from: s.x.beginning, sighting: sighting{unsaid, unsaid}, inferred: s.x.dim.Inferable()}}})

@@ -125,7 +125,7 @@ func (f *Feed) single(m int32) outcome {
 		f.Counts.Changed++
 		f.example("changed", winner)
 	}
-	out.heirs = []heir{h}
+	out.heirs = append(f.room(1), h)
 	return out
 }
 

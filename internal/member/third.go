@@ -1,6 +1,11 @@
 package member
 
-import "ironmonger/internal/column"
+import (
+	"context"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
 
 // value is a value of a column; null if there is no column.
 type value struct {
@@ -56,7 +61,7 @@ func (c *change) thirds(o *outcome) {
 			}
 			v := value{&f.kept.Cols[f.layout.type3+a], int(s.seen)}
 			if s.seen == none {
-				v = value{&c.told.Cols[column.Find(d.Observed.Fields(), d.Type3[a].Name)], c.tellings[telling{o.member, s.sighting}]}
+				v = value{&c.told.Cols[c.told.from+a], c.told.row[seenOf{p.versions[s.version].key, s.sighting}]}
 			}
 			if !begun {
 				is, begun = lastTwo{now: v}, true
@@ -67,4 +72,39 @@ func (c *change) thirds(o *outcome) {
 		o.third = append(o.third, is)
 		o.thirds = o.thirds || !is.now.equal(stood[a].now) || !is.before.equal(stood[a].before)
 	}
+}
+
+// seenOf is an observation of a version.
+type seenOf struct {
+	key int64
+	sighting
+}
+
+// tellings is what was observed of type 3 attributes.
+type tellings struct {
+	*column.Batch
+	from int // where they begin
+	row  map[seenOf]int
+}
+
+// toldOf reads what was observed of the type 3 attributes of members.
+func (f *Feed) toldOf(ctx context.Context, tx warehouse.Tx, keys *column.Column) (tellings, error) {
+	d := f.x.dim
+	told := tellings{row: map[seenOf]int{}, from: 2}
+	if d.Observed == nil || len(d.Type3) == 0 {
+		return told, nil
+	}
+	var sequence *column.Column
+	var err error
+	told.Batch, err = warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Observed.Name, Fields: d.Observed.Fields(), By: []string{d.KeyColumn()}, Match: []*column.Column{keys}})
+	if err != nil {
+		return told, err
+	}
+	if d.Sequence != nil {
+		sequence, told.from = &told.Cols[2], 3
+	}
+	for i, key := range told.Cols[0].Int {
+		told.row[seenOf{key, sightingOf(&told.Cols[1], sequence, i)}] = i
+	}
+	return told, nil
 }

@@ -47,7 +47,7 @@ rows:
 // OpenWanted reads the members of a dimension that have one of the keys. For others the roster knows nothing, not even
 // that they are there.
 func OpenWanted(ctx context.Context, r warehouse.Reader, d *layout.Dimension, w *Wanted) (*Roster, error) {
-	return open(ctx, r, d, warehouse.Query{By: column.Names(d.NaturalKey), Match: pointers(w.keys)})
+	return open(ctx, r, d, warehouse.Query{By: column.Names(d.NaturalKey), Match: column.Pointers(w.keys)})
 }
 
 // last gives the greatest key in a dimension's table; 0 if it is empty.

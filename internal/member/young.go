@@ -85,7 +85,7 @@ func (f *Feed) fillYoung(ctx context.Context, tx warehouse.Tx) error {
 		}
 		filled.N++
 		filled.Cols[last].Int[row] = f.run
-		f.x.people[p.member].versions[p.version].traits = digest.Of(pointers(filled.Cols)[1:last], row)
+		f.x.people[p.member].versions[p.version].traits = digest.Of(column.Pointers(filled.Cols)[1:last], row)
 	}
 	if filled.N == 0 {
 		return nil

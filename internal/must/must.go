@@ -112,12 +112,13 @@ func (j *Judge) Look(b *column.Batch, against func(i int)) {
 	if j.where != nil {
 		chosen = j.where.Eval(b)
 	}
+	each, one := b.Pick(j.each), b.Pick(j.one)
 	for i := range b.N {
 		if chosen != nil && !chosen.True(i) {
 			continue
 		}
 		j.chosen++
-		if len(j.each) > 0 && !j.single(b, i) {
+		if len(j.each) > 0 && !j.single(each, one, i) {
 			against(i)
 		}
 		if j.total >= 0 {
@@ -129,24 +130,18 @@ func (j *Judge) Look(b *column.Batch, against func(i int)) {
 }
 
 // single says whether a row is like those before it that are equal in each.
-func (j *Judge) single(b *column.Batch, i int) bool {
-	of := func(at []int) (column.Digest, bool) {
-		cols, null := make([]*column.Column, len(at)), false
-		for n, k := range at {
-			cols[n], null = &b.Cols[k], null || b.Cols[k].Null[i]
+func (j *Judge) single(each, one []*column.Column, i int) bool {
+	for _, c := range each {
+		if c.Null[i] {
+			return true
 		}
-		return j.digest.Of(cols, i), null
 	}
-	each, null := of(j.each)
-	if null {
-		return true
-	}
-	one, _ := of(j.one)
-	first, known := j.ones[each]
+	key, value := j.digest.Of(each, i), j.digest.Of(one, i)
+	first, known := j.ones[key]
 	if !known {
-		j.ones[each] = one
+		j.ones[key] = value
 	}
-	return !known || first == one
+	return !known || first == value
 }
 
 // Verdict says, after the last batch, what speaks against what is said of all rows together; "" if nothing does.

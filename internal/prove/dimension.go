@@ -154,7 +154,7 @@ func (x *members) lookKeys(b *column.Batch) {
 			r.from, r.to = append(r.from, from), append(r.to, to)
 		}
 		if x.p.opts.Sources {
-			r.name(x.digest.Hash(x.p.seed, pick(b, x.natural), i), key, fresh && key >= 0)
+			r.name(x.digest.Hash(x.p.seed, b.Pick(x.natural), i), key, fresh && key >= 0)
 		}
 	}
 }

@@ -40,8 +40,8 @@ func (p *proof) hierarchy(d *layout.Dimension) (exam, func() error) {
 			for _, k := range above {
 				m.names = m.names && !b.Cols[k].Null[i]
 			}
-			m.says = digest.Of(pick(b, above), i)
-			byName[digest.Of(pick(b, natural), i)] = m.id
+			m.says = digest.Of(b.Pick(above), i)
+			byName[digest.Of(b.Pick(natural), i)] = m.id
 			members[m.id] = m
 		}
 	}

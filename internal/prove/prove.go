@@ -357,12 +357,3 @@ func (p *proof) example(t *warehouse.Table, b *column.Batch, i int, what string)
 	}
 	return e
 }
-
-// pick gives some columns of a batch.
-func pick(b *column.Batch, at []int) []*column.Column {
-	cols := make([]*column.Column, len(at))
-	for n, k := range at {
-		cols[n] = &b.Cols[k]
-	}
-	return cols
-}

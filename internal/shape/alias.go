@@ -48,30 +48,23 @@ func (a *aliases) load(ctx context.Context, f *Flow) error {
 		a.means, a.other = append(a.means, column.Column{Type: fields[at].Type}), append(a.other, column.Column{Type: fields[at].Type})
 	}
 	a.index = key.New(types)
-	pick := func(b *column.Batch, at []int) []*column.Column {
-		cols := make([]*column.Column, len(at))
-		for n, k := range at {
-			cols[n] = &b.Cols[k]
-		}
-		return cols
-	}
 	err := f.each(ctx, a.flow, func(b *column.Batch, i int) error {
 		mistake := func(what string) error {
 			return &place.Error{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + a.of.Source.Text, Message: what}
 		}
-		for n, c := range append(pick(b, alias), pick(b, is)...) {
+		for n, c := range append(b.Pick(alias), b.Pick(is)...) {
 			if c.Null[i] {
 				return mistake(append(a.of.Alias, a.of.Is...)[n] + " is null: an alias and what it means have to be said in full")
 			}
 		}
-		from, to := pick(b, alias), pick(b, is)
+		from, to := b.Pick(alias), b.Pick(is)
 		name, meant := text(from, i), text(to, i)
 		if name == meant {
 			return nil
 		}
 		n, fresh := a.index.Add(from, i)
 		if !fresh {
-			if known := text(pointers(a.means), int(n)); known != meant {
+			if known := text(column.Pointers(a.means), int(n)); known != meant {
 				return mistake(fmt.Sprintf("the alias ‹%s› means both ‹%s› and ‹%s›", name, known, meant))
 			}
 			return nil
@@ -92,7 +85,7 @@ func (a *aliases) load(ctx context.Context, f *Flow) error {
 // follow brings what an alias of an alias means to the end of the chain.
 func (a *aliases) follow() error {
 	next := make([]int32, len(a.names))
-	a.index.Find(pointers(a.means), next)
+	a.index.Find(column.Pointers(a.means), next)
 	for n := range next {
 		at := int32(n)
 		for steps := 0; next[at] >= 0; steps++ {
@@ -108,14 +101,6 @@ func (a *aliases) follow() error {
 	}
 	a.index.Freeze()
 	return nil
-}
-
-func pointers(cols []column.Column) []*column.Column {
-	list := make([]*column.Column, len(cols))
-	for i := range cols {
-		list[i] = &cols[i]
-	}
-	return list
 }
 
 // text names a natural key for people.
@@ -135,10 +120,7 @@ type naming struct {
 }
 
 func (x *naming) apply(b *column.Batch) {
-	cols := make([]*column.Column, len(x.at))
-	for n, k := range x.at {
-		cols[n] = &b.Cols[k]
-	}
+	cols := b.Pick(x.at)
 	if cap(x.member) < b.N {
 		x.member = make([]int32, b.N+b.N/4)
 	}
@@ -162,5 +144,5 @@ func (f *Flow) Aliases(ctx context.Context, of *star.Aliases) (other, means []*c
 	if err := f.prepare(ctx); err != nil {
 		return nil, nil, err
 	}
-	return pointers(a.other), pointers(a.means), nil
+	return column.Pointers(a.other), column.Pointers(a.means), nil
 }

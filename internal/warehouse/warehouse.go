@@ -149,8 +149,8 @@ type Tx interface {
 	Constrain(ctx context.Context, t *Table) error
 	CreateView(ctx context.Context, v *View) error
 	DropView(ctx context.Context, name string) error
-	// AddColumn adds a column to a table. The rows that are there have the one value of fill in it, or null if that is nil.
-	AddColumn(ctx context.Context, table string, c Column, fill *column.Column) error
+	// AddColumn adds a column to a table. The rows that are there have fill in it, an integer or boolean, or null if that is nil.
+	AddColumn(ctx context.Context, table string, c Column, fill *int64) error
 	Append(ctx context.Context, table string, fields []column.Field) (Appender, error)
 	// Amend sets the later fields of the rows that equal b's in the first by fields.
 	Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error)
@@ -242,15 +242,11 @@ func AppendAll(ctx context.Context, tx Tx, t *Table, b *column.Batch) error {
 	if err != nil {
 		return err
 	}
-	cols := make([]*column.Column, len(b.Cols))
-	for k := range cols {
-		cols[k] = &b.Cols[k]
-	}
 	rows := make([]int32, b.N)
 	for i := range rows {
 		rows[i] = int32(i)
 	}
-	err = a.Append(cols, rows)
+	err = a.Append(column.Pointers(b.Cols), rows)
 	if _, cerr := a.Close(); err == nil {
 		err = cerr
 	}

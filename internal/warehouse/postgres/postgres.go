@@ -426,7 +426,7 @@ func clip(name string) string {
 }
 
 // AddColumn adds a column.
-func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *column.Column) error {
+func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *int64) error {
 	add := "ALTER TABLE " + t.table(table) + " ADD COLUMN " + quote(c.Name) + " " + declared(c.Type)
 	if c.Type.Kind == column.Text {
 		add += ` COLLATE "C"`
@@ -437,7 +437,7 @@ func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fi
 	if fill == nil {
 		return t.exec(ctx, add)
 	}
-	if err := t.exec(ctx, add+" DEFAULT '"+strings.ReplaceAll(fill.Value(0), "'", "''")+"'"); err != nil {
+	if err := t.exec(ctx, fmt.Sprintf("%s DEFAULT '%d'", add, *fill)); err != nil {
 		return err
 	}
 	return t.exec(ctx, "ALTER TABLE "+t.table(table)+" ALTER COLUMN "+quote(c.Name)+" DROP DEFAULT")

@@ -240,14 +240,6 @@ func batches(n int, f func(from, to int) error) error {
 	return nil
 }
 
-func pointers(b *column.Batch) []*column.Column {
-	cols := make([]*column.Column, len(b.Cols))
-	for k := range cols {
-		cols[k] = &b.Cols[k]
-	}
-	return cols
-}
-
 // Amend changes rows, many by a statement.
 func (t *tx) Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error) {
 	names := column.Names(fields)
@@ -274,7 +266,7 @@ func (t *tx) joined(ctx context.Context, b *column.Batch, statement func(m strin
 	}
 	var changed int64
 	err := batches(b.N, func(from, to int) error {
-		m, args := arrays(pointers(b), from, to)
+		m, args := arrays(column.Pointers(b.Cols), from, to)
 		tag, err := t.conn().Exec(ctx, statement(m), args...)
 		changed += tag.RowsAffected()
 		return plain(err)

@@ -307,24 +307,15 @@ func indexes(table *warehouse.Table) []string {
 }
 
 // AddColumn adds a column; SQLite wants a default for one that can't be null, and it stays.
-func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *column.Column) error {
+func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *int64) error {
 	sql := "ALTER TABLE " + quote(table) + " ADD COLUMN " + quote(c.Name) + declared(c.Type)
 	if c.NotNull {
 		sql += " NOT NULL"
 	}
 	if fill != nil {
-		sql += " DEFAULT " + literal(fill)
+		sql += fmt.Sprintf(" DEFAULT %d", *fill)
 	}
 	return t.exec(sql)
-}
-
-// literal writes the one value of a column.
-func literal(c *column.Column) string {
-	switch c.Type.Kind {
-	case column.Integer, column.Boolean:
-		return fmt.Sprint(c.Int[0])
-	}
-	return "'" + strings.ReplaceAll(c.Value(0), "'", "''") + "'"
 }
 
 // DropView removes a view.
