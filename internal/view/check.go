@@ -99,7 +99,7 @@ func TakenBy(m *star.Model) []Taken {
 		if d.Junk {
 			parts = append(parts, "the combinations that occur")
 		}
-		if d.Versioned() {
+		if d.Versioned() && d.LookedUp == nil {
 			first := "from the beginning"
 			if !d.FromStart {
 				first = "from its effective time"
@@ -163,6 +163,9 @@ func rules(k *star.Key) []string {
 		parts = append(parts, "as of "+k.AsOf, "outside: "+string(k.Outside))
 	} else if k.Dimension.Versioned() {
 		parts = append(parts, "the current version")
+	}
+	if !k.Again {
+		parts = append(parts, "again: keep")
 	}
 	return parts
 }
