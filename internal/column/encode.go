@@ -23,6 +23,63 @@ func AppendKey(b []byte, c *Column, i int) []byte {
 	return binary.AppendVarint(b, c.Int[i])
 }
 
+// AppendRow writes row i of the columns to b, nulls too, as bytes that end where they end.
+func AppendRow(b []byte, cols []*Column, i int) []byte {
+	for _, c := range cols {
+		if c.Null[i] {
+			b = append(b, 0)
+		} else {
+			b = AppendKey(append(b, 1), c, i)
+		}
+	}
+	return b
+}
+
+// TakeRow adds a row that [AppendRow] has written to columns of the same types, and gives what follows it. Text is
+// part of s from then on.
+func TakeRow(s string, cols []*Column) string {
+	for _, c := range cols {
+		null := s[0] == 0
+		if s = s[1:]; null {
+			c.AppendNull()
+			continue
+		}
+		c.Null = append(c.Null, false)
+		switch {
+		case c.Type.Kind == Text:
+			n, at := uvarint(s)
+			c.Text = append(c.Text, s[at:at+int(n)])
+			s = s[at+int(n):]
+		case c.Type.Kind == Double:
+			c.Float = append(c.Float, math.Float64frombits(word(s)))
+			s = s[8:]
+		case c.Type.Wide():
+			c.Wide = append(c.Wide, Int128{int64(word(s)), word(s[8:])})
+			s = s[16:]
+		default:
+			u, at := uvarint(s)
+			c.Int = append(c.Int, int64(u>>1)^-int64(u&1))
+			s = s[at:]
+		}
+	}
+	return s
+}
+
+// uvarint is binary.Uvarint for a string, whose values can be cut from it.
+func uvarint(s string) (v uint64, n int) {
+	for shift := 0; ; shift += 7 {
+		b := s[n]
+		n++
+		if v |= uint64(b&0x7f) << shift; b < 0x80 {
+			return v, n
+		}
+	}
+}
+
+func word(s string) uint64 {
+	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
+}
+
 // Digest is a fingerprint of typed values: 128 bits of SHA-256, so that two that are equal may be
 // taken for equal values, whoever wrote them, and the same input gives the same digest anywhere.
 type Digest [2]uint64
@@ -35,7 +92,7 @@ func (d *Digester) Of(cols []*Column, i int) Digest {
 	if len(cols) == 0 {
 		return Digest{}
 	}
-	d.encode(cols, i)
+	d.buf = AppendRow(d.buf[:0], cols, i)
 	sum := sha256.Sum256(d.buf)
 	return Digest{binary.LittleEndian.Uint64(sum[:]), binary.LittleEndian.Uint64(sum[8:])}
 }
@@ -43,17 +100,6 @@ func (d *Digester) Of(cols []*Column, i int) Digest {
 // Hash gives a fingerprint of row i in a fraction of the time: 64 bits, which nobody can foresee, and
 // which mean something only beside others of the same seed.
 func (d *Digester) Hash(seed maphash.Seed, cols []*Column, i int) uint64 {
-	d.encode(cols, i)
+	d.buf = AppendRow(d.buf[:0], cols, i)
 	return maphash.Bytes(seed, d.buf)
-}
-
-func (d *Digester) encode(cols []*Column, i int) {
-	d.buf = d.buf[:0]
-	for _, c := range cols {
-		if c.Null[i] {
-			d.buf = append(d.buf, 0)
-		} else {
-			d.buf = AppendKey(append(d.buf, 1), c, i)
-		}
-	}
 }

@@ -20,6 +20,7 @@ type Link struct {
 	*star.Key
 	Roster  *member.Roster
 	Session *member.Session // what the step infers; shared by the links to one dimension
+	Answers *member.Answers // the keys, where they were looked up beforehand: the roster is blind then
 	by      []int           // columns of the shaped batch
 	asOf    int             // or -1
 }
@@ -83,6 +84,7 @@ type Resolved struct {
 	Counts  []ledger.KeyCounts
 	Strays  []Stray // rows whose key was unmatched or outside, in order
 	Stop    error   // the first row that a rule makes stop
+	First   int64   // how many rows come before the batch, where answers are read
 }
 
 // Stray is a row whose key was unmatched or outside: the link and the row.
@@ -95,6 +97,7 @@ type Stray struct {
 type Resolver struct {
 	links  []*Link
 	lookup []*member.Lookup
+	recall []*member.Recall // in place of a lookup
 	match  []member.Match
 	buf    []*column.Column
 }
@@ -103,7 +106,10 @@ type Resolver struct {
 func NewResolver(links []*Link) *Resolver {
 	r := &Resolver{links: links}
 	for _, l := range links {
-		r.lookup = append(r.lookup, l.Roster.Lookup())
+		r.lookup, r.recall = append(r.lookup, l.Roster.Lookup()), append(r.recall, nil)
+		if l.Answers != nil {
+			r.recall[len(r.recall)-1] = l.Answers.Recall()
+		}
 	}
 	return r
 }
@@ -111,8 +117,8 @@ func NewResolver(links []*Link) *Resolver {
 var integer = column.Type{Kind: column.Integer}
 
 // Resolve finds the keys of the rows of b that have not been set aside, and sets aside those that a
-// rule says so of.
-func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
+// rule says so of. The error is of answers that can't be read.
+func (r *Resolver) Resolve(b *column.Batch, out *Resolved) error {
 	if out.Keys == nil {
 		out.Keys = make([]column.Column, len(r.links))
 		out.Durable = make([]column.Column, len(r.links))
@@ -141,7 +147,11 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
 			durable.Type = integer
 			durable.Resize(b.N)
 		}
-		r.lookup[k].Resolve(r.buf, asOf, b.N, c.Int, durable.Int, match)
+		if r.recall[k] == nil {
+			r.lookup[k].Resolve(r.buf, asOf, b.N, c.Int, durable.Int, match)
+		} else if err := r.recall[k].Resolve(out.First, b.N, c.Int, durable.Int, match); err != nil {
+			return err
+		}
 		out.Counts[k], out.Open[k] = ledger.KeyCounts{}, nil
 		for i, m := range match {
 			if passed != nil && !passed[i] {
@@ -163,7 +173,7 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
 		}
 	}
 	if !pending {
-		return
+		return nil
 	}
 	for i := range b.N {
 		for k := range r.links {
@@ -173,6 +183,7 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) {
 			}
 		}
 	}
+	return nil
 }
 
 // passing gives the rows that have not been set aside, or nil if none have.

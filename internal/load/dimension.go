@@ -26,10 +26,11 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	x, err := w.members(ctx, d.Dimension)
+	feed, x, err := w.feed(ctx)
 	if err != nil {
 		return err
 	}
+	defer feed.Close()
 	if err := w.connect(ctx); err != nil {
 		return err
 	}
@@ -37,7 +38,6 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	feed := x.Feed(w.entry.ID, w.name)
 	if err := feed.Specials(ctx, w.tx); err != nil {
 		return err
 	}
@@ -59,7 +59,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 				return err
 			}
 			judge(c.batch)
-			resolvers[worker].Resolve(c.batch, &c.keys)
+			if err := resolve(resolvers[worker], p, c.batch, &c.keys); err != nil {
+				return err
+			}
 			w.arrange(x, c)
 			c.rows.Prepare(c.batch.N, c.batch.Bad)
 			if d.RefuseLate {
@@ -102,7 +104,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts
 	f.Attributes, f.Gone, f.Back = feed.Attributes, feed.Gone, feed.Back
 	if d.Calendar == nil {
-		f.Examples = feed.Examples
+		f.Examples = feed.Examples()
 	}
 	after, err := w.tx.Tally(ctx, d.Table.Name, nil)
 	if err != nil {

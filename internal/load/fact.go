@@ -38,7 +38,9 @@ func (w *work) loadFact(ctx context.Context) error {
 			if err := p.Fill(c.Batch); err != nil {
 				return err
 			}
-			resolvers[worker].Resolve(c.Batch, &c.Keys)
+			if err := resolve(resolvers[worker], p, c.Batch, &c.Keys); err != nil {
+				return err
+			}
 			writer.Prepare(c)
 			return nil
 		},

@@ -31,6 +31,7 @@ type Options struct {
 	Workers int            // goroutines that read and resolve; 0 is one for each core
 	Piece   int            // bytes of a file that a goroutine takes at a time; 0 is the default
 	Opening Opening        // how dimensions are opened
+	Memory  int64          // bytes for members and the rows that become members, about; 0 is [Memory]
 	Dry     bool           // write nothing: say what a load would do
 	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
 }
@@ -76,6 +77,9 @@ var ErrSteps = errors.New("the load is not complete")
 func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehouse, opts Options) (*ledger.Run, error) {
 	if opts.Workers <= 0 {
 		opts.Workers = runtime.GOMAXPROCS(0)
+	}
+	if opts.Memory <= 0 {
+		opts.Memory = Memory
 	}
 	r := &run{model: m, star: layout.New(m), wh: wh, opts: opts,
 		inputs: &source.Inputs{Model: m, Root: root, Piece: opts.Piece, Workers: opts.Workers}, rosters: map[*star.Dimension]*member.Roster{}}

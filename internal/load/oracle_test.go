@@ -741,7 +741,8 @@ func TestOracle(t *testing.T) {
 func oracleCase(t *testing.T, seed uint64, kind string) {
 	s := newScene(seed)
 	w := &world{scene: s, lasting: map[string]string{}, boats: map[string][]*boatVersion{}, ports: map[string]map[string]string{}, trips: map[string]*tripRow{}}
-	options := []load.Options{{Workers: 1}, {Workers: 2, Piece: 64}, {Workers: 8, Piece: 200, Opening: load.ByKeys}}
+	options := []load.Options{{Workers: 1}, {Workers: 2, Piece: 64}, {Workers: 8, Piece: 200, Opening: load.ByKeys},
+		{Workers: 3, Piece: 90, Opening: load.Spilled}, {Workers: 2, Piece: 64, Opening: load.Whole, Memory: 12_000}}
 	dirs := make([]string, len(options))
 	for i := range dirs {
 		dirs[i] = t.TempDir()

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"slices"
 	"time"
@@ -37,6 +38,11 @@ type work struct {
 	sessions []*member.Session
 	wanted   map[*star.Dimension]*member.Wanted // the keys for which dimensions are opened, where not for all
 	partial  map[*star.Dimension]*member.Roster // and these
+	cuts     map[*star.Dimension]*member.Parts  // dimensions on disk that keys point to
+	answers  map[*star.Key]*member.Answers      // and the keys, looked up beforehand
+	first    []int64                            // how many rows come before each piece, then
+	spilled  []io.Closer                        // what is on disk
+	names    []string                           // the columns that the step needs of its source
 	keys     []ledger.KeyCounts
 	aside    *asides
 	strays   map[strayID]*ledger.Stray
@@ -62,6 +68,7 @@ func (r *run) step(ctx context.Context, s *step) error {
 	if w.tx != nil {
 		w.tx.Rollback()
 	}
+	w.discard()
 	if err == nil {
 		r.add(entry)
 		return nil
@@ -157,6 +164,9 @@ func (w *work) try(ctx context.Context) error {
 		return err
 	}
 	if err := w.glance(ctx); err != nil {
+		return err
+	}
+	if err := w.look(ctx); err != nil {
 		return err
 	}
 	if w.aside, err = openAsides(ctx, w); err != nil {
@@ -259,8 +269,7 @@ func (w *work) points(ctx context.Context) error {
 
 // open finds the rows of the step, reading only the columns it needs.
 func (w *work) open(ctx context.Context) error {
-	var names []string
-	add := func(fields ...column.Field) { names = append(names, column.Names(fields)...) }
+	add := func(fields ...column.Field) { w.names = append(w.names, column.Names(fields)...) }
 	declared := w.declared()
 	switch {
 	case w.fact != nil:
@@ -270,7 +279,7 @@ func (w *work) open(ctx context.Context) error {
 	default:
 		d := w.dimension
 		w.limits = d.Limits
-		names = append(names, d.Delivered...)
+		w.names = append(w.names, d.Delivered...)
 		add(d.Attributes()...)
 		for _, f := range []*column.Field{d.Effective, d.Sequence} {
 			if f != nil {
@@ -293,16 +302,19 @@ func (w *work) open(ctx context.Context) error {
 		}
 		return nil
 	}
-	names = append(names, link.Columns(w.step.keys)...)
+	w.names = append(w.names, link.Columns(w.step.keys)...)
 	w.source = declared.Text
 	var err error
-	w.flow, err = shape.Open(ctx, w.inputs, declared, func(c string) bool { return slices.Contains(names, c) })
+	w.flow, err = shape.Open(ctx, w.inputs, declared, w.needs)
 	if err != nil {
 		return err
 	}
 	w.rows, w.files, w.total, w.fields = w.flow, w.flow.Names(), w.flow.Size(), w.flow.Fields()
 	return nil
 }
+
+// needs says whether the step needs a column of its source.
+func (w *work) needs(name string) bool { return slices.Contains(w.names, name) }
 
 // connect makes the links of the step's keys; links to one dimension share a session.
 func (w *work) connect(ctx context.Context) error {
@@ -323,6 +335,9 @@ func (w *work) connect(ctx context.Context) error {
 			}
 			return sessions[x]
 		})
+	for _, l := range w.links {
+		l.Answers = w.answers[l.Key]
+	}
 	w.keys = make([]ledger.KeyCounts, len(w.links))
 	return nil
 }

@@ -16,11 +16,13 @@ import (
 // Opening is how dimensions are opened.
 type Opening int
 
-// The ways. As it fits is: for the natural keys at hand alone, where many members stand beside few rows that arrive.
+// The ways. As it fits is: for the natural keys at hand alone, where many members stand beside few rows that arrive; in
+// parts on disk, where memory has no room for them; else whole.
 const (
 	AsFits Opening = iota
 	Whole
 	ByKeys
+	Spilled
 )
 
 // A dimension of fewer members than large is read whole. Of a larger one, reading a member by its natural key is taken
@@ -36,7 +38,7 @@ var errTooMany = errors.New("too many keys")
 // glance looks through the source of a step for the natural keys of large dimensions, if there are few. These are then
 // opened for those keys alone. Only files are read twice: a database may answer otherwise the second time.
 func (w *work) glance(ctx context.Context) error {
-	if w.flow == nil || w.opts.Opening == Whole || !onlyFiles(w.declared()) {
+	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.declared()) {
 		return nil
 	}
 	w.wanted = map[*star.Dimension]*member.Wanted{}

@@ -16,6 +16,7 @@ type change struct {
 	f        *Feed
 	outcomes []outcome
 	remove   []int64
+	young    *revision
 	filled   []int64  // keys of members that were inferred
 	validity revision // what says when a version holds
 	type0    revision // type 0 attributes, and so on
@@ -57,11 +58,19 @@ func (c *change) revision(fields []column.Field) revision {
 // amended and added, and the keys of other tables that now belong to another version. It gives the
 // number of rows so repointed, by table. Call it once, after the last Take.
 func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
-	if err := f.fillYoung(ctx, tx); err != nil {
+	if f.rows != nil {
+		return f.settleParts(ctx, tx)
+	}
+	c, err := f.outlined(ctx, tx)
+	if err != nil {
 		return nil, err
 	}
-	c := &change{f: f}
-	c.outline()
+	if c.young != nil {
+		f.changed = true
+		if _, err := tx.Amend(ctx, f.x.dim.Table.Name, 1, c.young.fields, c.young.Batch); err != nil {
+			return nil, err
+		}
+	}
 	c.allocate()
 	if err := c.fetch(ctx, tx); err != nil {
 		return nil, err
@@ -80,6 +89,17 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 		return nil, err
 	}
 	return c.repoint(ctx, tx, refs)
+}
+
+// outlined gives the members' versions as they are to be, most of them without a key yet.
+func (f *Feed) outlined(ctx context.Context, tx warehouse.Reader) (*change, error) {
+	c := &change{f: f}
+	var err error
+	if c.young, err = f.young(ctx, tx); err != nil {
+		return nil, err
+	}
+	c.outline()
+	return c, nil
 }
 
 // outline works out the members' versions.
@@ -104,22 +124,39 @@ func (c *change) outline() {
 	}
 }
 
-// allocate gives new versions their keys, in the order of appearance of the rows that they begin with.
-func (c *change) allocate() {
-	fresh := make([]*heir, 0, len(c.outcomes))
+// beginning is a version that needs a key.
+type beginning struct {
+	*heir
+	outcome, which int // of which member it is, and which of its versions
+}
+
+// beginnings lists the versions that need keys, in the order of appearance of the rows that they begin with; those that
+// begin with what was known come last, in the order in which their members were heard of.
+func (c *change) beginnings() []beginning {
+	fresh := make([]beginning, 0, len(c.outcomes))
 	for k := range c.outcomes {
 		for j := range c.outcomes[k].heirs {
 			if h := &c.outcomes[k].heirs[j]; h.claims == none {
-				fresh = append(fresh, h)
+				fresh = append(fresh, beginning{h, k, j})
 			}
 		}
 	}
-	slices.SortStableFunc(fresh, func(a, b *heir) int {
+	slices.SortStableFunc(fresh, func(a, b beginning) int {
 		return cmp.Compare(uint32(a.start), uint32(b.start)) // known beginnings last
 	})
+	return fresh
+}
+
+// allocate gives new versions their keys.
+func (c *change) allocate() {
+	fresh := c.beginnings()
 	c.made = len(fresh)
 	for _, h := range fresh {
-		h.key = c.f.allocate(h.start)
+		if c.f.numbering != nil {
+			h.key = c.f.numbering.key(c, h)
+		} else {
+			h.key = c.f.allocate(h.start)
+		}
 	}
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
@@ -194,7 +231,7 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 
 // Commit makes the settled versions part of the roster.
 func (f *Feed) Commit() {
-	if !f.changed {
+	if !f.changed || f.rows != nil {
 		return
 	}
 	cols := column.Pointers(f.natural)

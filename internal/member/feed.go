@@ -9,6 +9,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/key"
 	"ironmonger/internal/place"
+	"ironmonger/internal/spill"
 )
 
 // Feed is the session of the step that loads a dimension from what its source delivers.
@@ -27,7 +28,16 @@ type Feed struct {
 
 	Attributes map[string]int64 // how many members' or versions' values of an attribute are others than before
 
-	Examples map[string][]string // natural keys of the first members that rows made, changed and so on, by what they did
+	examples map[string][]example // of members that rows made, changed and so on, by what they did
+
+	rows      *spill.Rows // the rows taken, once memory has no room for them
+	parts     *Parts      // and the members beside them
+	limit     int64       // how many bytes of memory the rows may take; 0 for any number
+	weight    int64       // and how many they take, about
+	numbers   []int64     // of the rows kept, where these aren't all rows
+	numbering *numbering  // of new versions, where these aren't all
+	cols      []*column.Column
+	err       error // why a row couldn't be put on disk
 
 	here       *attendance    // nil where only changes are delivered
 	flagged    map[int32]bool // members that a mark is set on or taken off
@@ -47,21 +57,50 @@ type Counts struct{ New, Versions, Filled, Changed, Same, Conflicts int64 }
 // mostExamples is how many members are named of each kind.
 const mostExamples = 3
 
+// example is a member by its natural key, and the row that it was first heard of in.
+type example struct {
+	row  int64
+	name string
+}
+
 // example names the member that a row which did something is about.
 func (f *Feed) example(did string, o int32) {
-	if len(f.Examples[did]) == mostExamples {
+	if len(f.examples[did]) == mostExamples {
 		return
 	}
 	var parts []string
 	for k := range f.layout.natural {
 		parts = append(parts, f.kept.Cols[k].Value(int(o)))
 	}
-	if f.Examples == nil {
-		f.Examples = map[string][]string{}
+	f.exemplify(did, example{f.touch(f.seen[o].member), place.Clip(place.Printable(strings.Join(parts, ", ")), 60)})
+}
+
+// exemplify adds an example, unless there are enough that came before it.
+func (f *Feed) exemplify(did string, e example) {
+	if f.examples == nil {
+		f.examples = map[string][]example{}
 	}
-	if name := place.Clip(place.Printable(strings.Join(parts, ", ")), 60); !slices.Contains(f.Examples[did], name) {
-		f.Examples[did] = append(f.Examples[did], name)
+	list := f.examples[did]
+	if slices.ContainsFunc(list, func(o example) bool { return o.name == e.name }) {
+		return
 	}
+	list = append(list, e)
+	slices.SortStableFunc(list, func(a, b example) int { return cmp.Compare(a.row, b.row) })
+	f.examples[did] = list[:min(len(list), mostExamples)]
+}
+
+// Examples gives the natural keys of the first members that rows made, changed and so on, by what they did.
+func (f *Feed) Examples() map[string][]string {
+	if len(f.examples) == 0 {
+		return nil
+	}
+	names := map[string][]string{}
+	for did, list := range f.examples {
+		for _, e := range list {
+			names[did] = append(names[did], e.name)
+		}
+	}
+	return names
 }
 
 // observation is a row that may change something.
@@ -151,6 +190,9 @@ func (v *Delivery) Prepare(n int, skip func(int) bool) {
 	grow(&v.member, n)
 	grow(&v.digests, n)
 	grow(&v.known, n)
+	if v.x.blind {
+		return
+	}
 	v.x.index.Find(v.Values[:v.layout.natural], v.member)
 	v.forget(n)
 	for i := range n {
@@ -195,6 +237,9 @@ func (v *Delivery) Late(i int) bool {
 
 // Judge compares row i once more, after its outrigger keys have changed.
 func (v *Delivery) Judge(i int) {
+	if v.x.blind {
+		return
+	}
 	part := func(from, to int) column.Digest { return v.digest.Of(v.Values[from:to], i) }
 	l := &v.layout
 	v.digests[i] = digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), part(l.type3, l.type2)}
@@ -285,10 +330,26 @@ func (p *person) earliest() int64 {
 	return earliest
 }
 
+// touch gives the number of the row that a member was first heard of in.
+func (f *Feed) touch(m int32) int64 {
+	o := f.last[m]
+	for f.seen[o-1].previous != 0 {
+		o = f.seen[o-1].previous
+	}
+	if f.numbers != nil {
+		return f.numbers[o-1]
+	}
+	return int64(o)
+}
+
 // Take adds row i of a prepared delivery. Deliveries come in source order. A row that says what is
 // known counts as same, unless something else has been heard of its member in this load: then the
 // order decides, and it is kept.
 func (f *Feed) Take(v *Delivery, i int) {
+	if f.rows != nil {
+		f.put(v, i)
+		return
+	}
 	m := v.member[i]
 	if m < 0 {
 		added, fresh := f.index.Add(v.Values[:f.layout.natural], i)
@@ -323,6 +384,9 @@ func (f *Feed) Take(v *Delivery, i int) {
 	f.kept.N++
 	f.seen = append(f.seen, o)
 	f.last[m] = int32(len(f.seen))
+	if f.limit > 0 {
+		f.weigh(v, i)
+	}
 }
 
 // reserve makes room for as many observations again once there is none: millions are copied less often so.

@@ -60,14 +60,7 @@ func (x *Roster) attendance(l feedLayout) *attendance {
 
 // scope gives the number of a row's scope.
 func (a *attendance) scope(cols []*column.Column, i int) int32 {
-	a.buf = a.buf[:0]
-	for _, c := range cols {
-		if c.Null[i] {
-			a.buf = append(a.buf, 0)
-		} else {
-			a.buf = column.AppendKey(append(a.buf, 1), c, i)
-		}
-	}
+	a.buf = column.AppendRow(a.buf[:0], cols, i)
 	n, ok := a.scopeOf[string(a.buf)]
 	if !ok {
 		n = int32(len(a.scopes))

@@ -99,61 +99,24 @@ type Roster struct {
 	memberOf       map[int64]int32 // member of each key; made when asked for
 	beginning, end int64
 	slab           slab
+	blind          bool           // it knows nobody: the members are on disk
 	erased         map[int32]bool // members whose personal attributes stay blank; nil if there are none
 }
 
 // Open reads a dimension.
 func Open(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster, error) {
+	if d.LookedUp != nil {
+		return openLookedUp(ctx, r, d)
+	}
 	return open(ctx, r, d, warehouse.Query{})
 }
 
 // open reads the members that a query asks for.
 func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q warehouse.Query) (*Roster, error) {
-	if d.LookedUp != nil {
-		return openLookedUp(ctx, r, d)
-	}
-	x := &Roster{dim: d, index: newIndex(d)}
-	x.beginning, x.end = layout.Bounds(d.Time)
-	var err error
-	if x.highest, x.changedBy, err = ledger.Highest(ctx, r, d.Text); err != nil {
+	x, err := empty(ctx, r, d)
+	if err != nil {
 		return nil, err
 	}
-	fields := []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}}
-	add := func(more ...column.Field) (from int) {
-		from = len(fields)
-		fields = append(fields, more...)
-		return from
-	}
-	natural := add(d.NaturalKey...)
-	values := x.values()
-	type1 := add(values.fields[values.type1:values.type0]...)
-	type0 := add(values.fields[values.type0:values.type3]...)
-	type3 := add(values.fields[values.type3:values.type2]...)
-	type2 := add(values.fields[values.type2:]...)
-	times, sequence := add(), none
-	if d.Timed() {
-		times = add(column.Field{Name: layout.EffectiveFrom, Type: d.Time})
-		if d.Sequence != nil {
-			sequence = add(column.Field{Name: layout.Sequence, Type: d.Sequence.Type})
-		}
-	}
-	validity := add()
-	if d.Versioned() {
-		add(column.Field{Name: layout.ValidFrom, Type: d.Time})
-	}
-	inferred := add()
-	if d.Inferable() {
-		add(column.Field{Name: layout.IsInferred, Type: column.Type{Kind: column.Boolean}})
-	}
-	marked := add()
-	if d.Marked() {
-		add(column.Field{Name: layout.IsGone, Type: column.Type{Kind: column.Boolean}})
-	}
-	durable := add()
-	if d.Durable {
-		add(column.Field{Name: d.DurableColumn(), Type: column.Type{Kind: column.Integer}})
-	}
-	q.Table, q.Fields = d.Table.Name, fields
 	if q.By != nil {
 		greatest, err := last(ctx, r, d)
 		if err != nil {
@@ -161,57 +124,129 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 		}
 		x.highest = max(x.highest, greatest)
 	}
-	var digest column.Digester
-	err = warehouse.Each(ctx, r, q, func(b *column.Batch) {
-		cols := column.Pointers(b.Cols)
-	rows:
-		for i := range b.N {
-			v := version{key: b.Cols[0].Int[i], from: x.beginning, sighting: sighting{unsaid, unsaid}}
-			x.highest = max(x.highest, v.key)
-			for _, c := range cols[natural:type1] {
-				if c.Null[i] && (!d.Junk || v.key < 0) {
-					continue rows // a special member
-				}
-			}
-			m, fresh := x.index.Add(cols[natural:type1], i)
-			is := person{traits: digest.Of(cols[type1:type0], i), origin: digest.Of(cols[type0:type3], i), recent: digest.Of(cols[type3:type2], i)}
-			if fresh {
-				x.people = append(x.people, is)
-			} else if p := &x.people[m]; p.traits != is.traits || p.origin != is.origin || p.recent != is.recent {
-				p.traits, p.origin, p.recent = differ, differ, differ // an attribute that had a type of its own before
-			}
-			if d.Durable {
-				x.people[m].durable = b.Cols[durable].Int[i]
-			}
-			v.traits = digest.Of(cols[type2:times], i)
-			if d.Timed() {
-				v.sighting = sightingOf(cols[times], at(cols, sequence), i)
-			}
-			if d.Versioned() {
-				v.from = b.Cols[validity].Int[i]
-			}
-			v.inferred = d.Inferable() && b.Cols[inferred].Int[i] != 0
-			v.gone = d.Marked() && b.Cols[marked].Int[i] != 0
-			if fresh {
-				x.people[m].versions = x.slab.cut(1)
-			}
-			x.people[m].versions = append(x.people[m].versions, v)
-		}
-	})
-	if err != nil {
+	rows := x.rows()
+	q.Table, q.Fields = d.Table.Name, rows.fields
+	if err := warehouse.Each(ctx, r, q, rows.add); err != nil {
 		return nil, err
 	}
+	return x, x.finish(ctx, r, q.By != nil)
+}
+
+// empty gives a roster that has no members yet.
+func empty(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster, error) {
+	x := &Roster{dim: d, index: newIndex(d)}
+	x.beginning, x.end = layout.Bounds(d.Time)
+	var err error
+	x.highest, x.changedBy, err = ledger.Highest(ctx, r, d.Text)
+	return x, err
+}
+
+// rosterRows makes members of the rows of a dimension's table.
+type rosterRows struct {
+	x      *Roster
+	fields []column.Field // what it wants of each row
+	digest column.Digester
+
+	// where they begin, or none
+	natural, type1, type0, type3, type2, times, sequence, validity, inferred, marked, durable int
+}
+
+func (x *Roster) rows() *rosterRows {
+	d, values := x.dim, x.values()
+	r := &rosterRows{x: x, fields: []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}}, sequence: none}
+	add := func(more ...column.Field) (from int) {
+		from = len(r.fields)
+		r.fields = append(r.fields, more...)
+		return from
+	}
+	r.natural = add(d.NaturalKey...)
+	r.type1 = add(values.fields[values.type1:values.type0]...)
+	r.type0 = add(values.fields[values.type0:values.type3]...)
+	r.type3 = add(values.fields[values.type3:values.type2]...)
+	r.type2 = add(values.fields[values.type2:]...)
+	if r.times = add(); d.Timed() {
+		add(column.Field{Name: layout.EffectiveFrom, Type: d.Time})
+		if d.Sequence != nil {
+			r.sequence = add(column.Field{Name: layout.Sequence, Type: d.Sequence.Type})
+		}
+	}
+	if r.validity = add(); d.Versioned() {
+		add(column.Field{Name: layout.ValidFrom, Type: d.Time})
+	}
+	if r.inferred = add(); d.Inferable() {
+		add(column.Field{Name: layout.IsInferred, Type: column.Type{Kind: column.Boolean}})
+	}
+	if r.marked = add(); d.Marked() {
+		add(column.Field{Name: layout.IsGone, Type: column.Type{Kind: column.Boolean}})
+	}
+	if r.durable = add(); d.Durable {
+		add(column.Field{Name: d.DurableColumn(), Type: column.Type{Kind: column.Integer}})
+	}
+	return r
+}
+
+// special says whether row i is that of a special member, given the columns of the natural key.
+func (r *rosterRows) special(surrogate int64, natural []*column.Column, i int) bool {
+	for _, c := range natural {
+		if c.Null[i] && (!r.x.dim.Junk || surrogate < 0) {
+			return true
+		}
+	}
+	return false
+}
+
+// add adds the members or versions of rows.
+func (r *rosterRows) add(b *column.Batch) {
+	x, d := r.x, r.x.dim
+	cols := column.Pointers(b.Cols)
+	for i := range b.N {
+		v := version{key: b.Cols[0].Int[i], from: x.beginning, sighting: sighting{unsaid, unsaid}}
+		x.highest = max(x.highest, v.key)
+		if r.special(v.key, cols[r.natural:r.type1], i) {
+			continue
+		}
+		m, fresh := x.index.Add(cols[r.natural:r.type1], i)
+		is := person{traits: r.digest.Of(cols[r.type1:r.type0], i), origin: r.digest.Of(cols[r.type0:r.type3], i), recent: r.digest.Of(cols[r.type3:r.type2], i)}
+		if fresh {
+			x.people = append(x.people, is)
+		} else if p := &x.people[m]; p.traits != is.traits || p.origin != is.origin || p.recent != is.recent {
+			p.traits, p.origin, p.recent = differ, differ, differ // an attribute that had a type of its own before
+		}
+		if d.Durable {
+			x.people[m].durable = b.Cols[r.durable].Int[i]
+		}
+		v.traits = r.digest.Of(cols[r.type2:r.times], i)
+		if d.Timed() {
+			v.sighting = sightingOf(cols[r.times], at(cols, r.sequence), i)
+		}
+		if d.Versioned() {
+			v.from = b.Cols[r.validity].Int[i]
+		}
+		v.inferred = d.Inferable() && b.Cols[r.inferred].Int[i] != 0
+		v.gone = d.Marked() && b.Cols[r.marked].Int[i] != 0
+		if fresh {
+			x.people[m].versions = x.slab.cut(1)
+		}
+		x.people[m].versions = append(x.people[m].versions, v)
+	}
+}
+
+// finish makes a roster of which all rows have been added ready for lookups; some says that it has not all members.
+func (x *Roster) finish(ctx context.Context, r warehouse.Reader, some bool) error {
 	x.sortVersions()
-	if d.Observed != nil {
-		if err := x.readNoted(ctx, r, q.By != nil); err != nil {
-			return nil, err
+	if x.dim.Observed != nil {
+		if err := x.readNoted(ctx, r, some); err != nil {
+			return err
 		}
 	}
 	x.index.Freeze()
-	if len(d.Personal) == 0 {
-		return x, nil
+	if len(x.dim.Personal) == 0 {
+		return nil
 	}
-	keys, err := ledger.Erased(ctx, r, d.Text)
+	keys, err := ledger.Erased(ctx, r, x.dim.Text)
+	if len(keys) == 0 {
+		return err
+	}
 	for m, p := range x.people {
 		for _, v := range p.versions {
 			if keys[v.key] {
@@ -222,7 +257,7 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 			}
 		}
 	}
-	return x, err
+	return err
 }
 
 func newIndex(d *layout.Dimension) *key.Index {

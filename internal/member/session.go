@@ -145,23 +145,23 @@ func upTo(n int) []int32 {
 
 // Finish writes what is left and the dimension's entry in the ledger.
 func (s *Session) Finish(ctx context.Context, tx warehouse.Tx) error {
-	if err := s.Write(ctx, tx); err != nil {
+	if err := s.written(ctx, tx); err != nil || !s.changed {
 		return err
-	}
-	if s.appender != nil {
-		_, err := s.appender.Close()
-		s.appender = nil
-		if err != nil {
-			return err
-		}
-	}
-	if !s.changed {
-		return nil
 	}
 	if err := ledger.Inferred(ctx, tx, s.x.dim.Text, s.inferred, s.run); err != nil {
 		return err
 	}
 	return ledger.SetHighest(ctx, tx, s.x.dim.Text, s.highest, s.mark())
+}
+
+// written writes what is left, and waits until the warehouse has it.
+func (s *Session) written(ctx context.Context, tx warehouse.Tx) error {
+	if err := s.Write(ctx, tx); err != nil || s.appender == nil {
+		return err
+	}
+	_, err := s.appender.Close()
+	s.appender = nil
+	return err
 }
 
 func (s *Session) mark() string { return fmt.Sprintf("%d %s", s.run, s.step) }

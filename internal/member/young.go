@@ -9,17 +9,17 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// fillYoung writes what a member is told to be in a type 2 attribute that was added to the model: on all its versions,
+// young gives what a member is told to be in a type 2 attribute that was added to the model: on all its versions,
 // which then are as if it had always been known (rule R15). That is for members that were written before the attribute
-// was there, and that nobody has told of since.
-func (f *Feed) fillYoung(ctx context.Context, tx warehouse.Tx) error {
+// was there, and that nobody has told of since. It gives nil if there is nothing to write.
+func (f *Feed) young(ctx context.Context, tx warehouse.Reader) (*revision, error) {
 	d, l := f.x.dim, &f.layout
 	if !d.Versioned() {
-		return nil
+		return nil, nil
 	}
 	added, err := ledger.AddedTo(ctx, tx, d.Table.Name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	young := map[int]int64{} // by place among the type 2 attributes, the run
 	for k, field := range l.fields[l.type2:] {
@@ -28,7 +28,7 @@ func (f *Feed) fillYoung(ctx context.Context, tx warehouse.Tx) error {
 		}
 	}
 	if len(young) == 0 {
-		return nil
+		return nil, nil
 	}
 	keys := column.Column{Type: column.Type{Kind: column.Integer}}
 	type place struct {
@@ -48,7 +48,7 @@ func (f *Feed) fillYoung(ctx context.Context, tx warehouse.Tx) error {
 	fields = append(fields, column.Field{Name: layout.LoadRun, Type: keys.Type})
 	b, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: []*column.Column{&keys}})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	last := len(fields) - 1
 	told := map[int32]map[int]bool{} // members that are known in a young attribute
@@ -88,9 +88,7 @@ func (f *Feed) fillYoung(ctx context.Context, tx warehouse.Tx) error {
 		f.x.people[p.member].versions[p.version].traits = digest.Of(column.Pointers(filled.Cols)[1:last], row)
 	}
 	if filled.N == 0 {
-		return nil
+		return nil, nil
 	}
-	f.changed = true
-	_, err = tx.Amend(ctx, d.Table.Name, 1, fields, filled)
-	return err
+	return &revision{fields, filled}, nil
 }

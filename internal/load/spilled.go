@@ -1,0 +1,260 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"iter"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/link"
+	"ironmonger/internal/member"
+	"ironmonger/internal/shape"
+	"ironmonger/internal/star"
+	"ironmonger/internal/stream"
+)
+
+// Memory is how many bytes members and the rows that become members may take, unless the caller says otherwise. Half is
+// for the members of all dimensions that are open, half for the rows of a step.
+const Memory = 4 << 30
+
+// sourceWeight is how many bytes of memory a byte of a file takes, about, while its rows become members.
+const sourceWeight = 20
+
+// fits says whether there is room in memory for the members of a dimension.
+func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
+	if d.Source == nil || d.Aliases != nil || w.opts.Opening == Whole || w.opts.Opening == ByKeys {
+		return true, nil
+	}
+	if w.opts.Opening == Spilled {
+		return false, nil
+	}
+	w.mu.Lock()
+	room := w.opts.Memory / 2
+	for other, x := range w.rosters {
+		if other == d {
+			room = 1 << 60 // it is there already
+		}
+		room -= member.Weight(int64(x.Len()))
+	}
+	w.mu.Unlock()
+	highest, _, err := ledger.Highest(ctx, w.tx, d.Text)
+	if err != nil || member.Weight(highest) <= room {
+		return true, err
+	}
+	tally, err := w.tx.Tally(ctx, d.TableName(), nil)
+	return member.Weight(tally.Rows) <= room, err
+}
+
+// feed gives what takes the rows of the step's dimension, and a roster to prepare them with. What is known of a member has
+// to be told from its own rows alone, if they are to be kept on disk: with deliveries of all, who is missing is known at
+// the end; and what is set aside because it is late, or is of a member that was erased, is told at once.
+func (w *work) feed(ctx context.Context) (*member.Feed, *member.Roster, error) {
+	d := w.dimension
+	if w.wanted[d.Dimension] == nil && d.Deliveries == nil && !d.RefuseLate {
+		fits, err := w.fits(ctx, d.Dimension)
+		if err != nil {
+			return nil, nil, err
+		}
+		erased, err := ledger.Erased(ctx, w.tx, d.Text)
+		if err != nil {
+			return nil, nil, err
+		}
+		if !fits && len(erased) == 0 {
+			parts, err := w.cut(ctx, d.Dimension)
+			if err != nil {
+				return nil, nil, err
+			}
+			feed, err := parts.Feed(w.entry.ID, w.name)
+			return feed, parts.Blind(), err
+		}
+	}
+	x, err := w.members(ctx, d.Dimension)
+	if err != nil {
+		return nil, nil, err
+	}
+	feed := x.Feed(w.entry.ID, w.name)
+	if d.Source != nil && d.Deliveries == nil && d.Aliases == nil {
+		feed.Limit(w.opts.Memory / 2)
+	}
+	return feed, x, nil
+}
+
+// parts is how many parts a dimension is cut into.
+func (w *work) parts(ctx context.Context, d *star.Dimension) (int, error) {
+	if w.opts.Opening == Spilled {
+		return 3, nil
+	}
+	tally, err := w.tx.Tally(ctx, d.TableName(), nil)
+	need := member.Weight(tally.Rows) + sourceWeight*w.total
+	return int(min(max(4*need/w.opts.Memory, 16), 256)), err
+}
+
+// cut reads a dimension into parts on disk.
+func (w *work) cut(ctx context.Context, d *star.Dimension) (*member.Parts, error) {
+	count, err := w.parts(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	parts, err := member.OpenParts(ctx, w.tx, w.star.Dimension(d), count)
+	if err != nil {
+		return nil, err
+	}
+	w.spilled = append(w.spilled, parts)
+	return parts, nil
+}
+
+// look finds out which keys of the step point to dimensions that memory has no room for, and looks these up before the
+// rows are read in earnest: it goes through the source for their natural keys, and answers these a part of the dimension
+// at a time. Only files are read twice: a database may answer otherwise the second time.
+func (w *work) look(ctx context.Context) error {
+	if w.flow == nil || !onlyFiles(w.declared()) {
+		return nil
+	}
+	type asking struct {
+		key *star.Key
+		*member.Questions
+		by   []int
+		asOf int
+	}
+	var all []asking
+	fields := w.flow.Fields()
+	for _, k := range w.step.keys {
+		if w.wanted[k.Dimension] != nil {
+			continue
+		}
+		if fits, err := w.fits(ctx, k.Dimension); err != nil {
+			return err
+		} else if fits {
+			continue
+		}
+		if w.cuts == nil {
+			w.cuts, w.answers = map[*star.Dimension]*member.Parts{}, map[*star.Key]*member.Answers{}
+		}
+		parts := w.cuts[k.Dimension]
+		if parts == nil {
+			var err error
+			if parts, err = w.cut(ctx, k.Dimension); err != nil {
+				return err
+			}
+			w.cuts[k.Dimension] = parts
+		}
+		a := asking{key: k, asOf: column.Find(fields, k.AsOf)}
+		var asOf *column.Type
+		if a.asOf >= 0 {
+			asOf = &fields[a.asOf].Type
+		}
+		for _, name := range k.By {
+			a.by = append(a.by, column.Find(fields, name))
+		}
+		var err error
+		if a.Questions, err = parts.Ask(asOf); err != nil {
+			return err
+		}
+		defer a.Close()
+		all = append(all, a)
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	flow, err := shape.Open(ctx, w.inputs, w.declared(), w.needs)
+	if err != nil {
+		return err
+	}
+	w.first = []int64{0}
+	err = stream.Each(ctx, flow, w.opts.Workers, func() *column.Batch { return column.NewBatch(fields) },
+		func(_ int, p column.Piece, b *column.Batch) error { return p.Fill(b) },
+		func(b *column.Batch) error {
+			w.first = append(w.first, w.first[len(w.first)-1]+int64(b.N))
+			for _, a := range all {
+				var asOf *column.Column
+				if a.asOf >= 0 {
+					asOf = &b.Cols[a.asOf]
+				}
+				if err := a.Put(b.Pick(a.by), asOf, b.N); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	if err != nil {
+		return err
+	}
+	for d, parts := range w.cuts {
+		var keys []*star.Key
+		var questions []*member.Questions
+		for _, a := range all {
+			if a.key.Dimension == d {
+				keys, questions = append(keys, a.key), append(questions, a.Questions)
+			}
+		}
+		answers, err := parts.Answer(ctx, w.tx, questions)
+		if err != nil {
+			return err
+		}
+		for n, k := range keys {
+			w.answers[k] = answers[n]
+			w.spilled = append(w.spilled, answers[n])
+		}
+	}
+	w.rows = numbered{w.rows, w.first}
+	return nil
+}
+
+// numbered is a source whose pieces know how many rows come before them.
+type numbered struct {
+	column.Source
+	first []int64 // of each piece; and behind the last
+}
+
+// numberedPiece is a piece that knows it.
+type numberedPiece struct {
+	column.Piece
+	first, behind int64
+}
+
+func (s numbered) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		n := 0
+		for p, err := range s.Source.Pieces(ctx) {
+			if err == nil && n+1 >= len(s.first) {
+				err = errChanged
+			}
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			if !yield(numberedPiece{p, s.first[n], s.first[n+1]}, nil) {
+				return
+			}
+			n++
+		}
+	}
+}
+
+func (p numberedPiece) Fill(b *column.Batch) error {
+	if err := p.Piece.Fill(b); err != nil {
+		return err
+	}
+	if int64(b.N) != p.behind-p.first {
+		return errChanged
+	}
+	return nil
+}
+
+var errChanged = errors.New("the files have changed while they were read")
+
+// resolve finds the keys of the rows of a piece.
+func resolve(r *link.Resolver, p column.Piece, b *column.Batch, keys *link.Resolved) error {
+	if n, ok := p.(numberedPiece); ok {
+		keys.First = n.first
+	}
+	return r.Resolve(b, keys)
+}
+
+// discard gives back what the step has on disk.
+func (w *work) discard() {
+	for _, c := range w.spilled {
+		c.Close()
+	}
+}
