@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/ledger"
@@ -25,9 +26,14 @@ func (s *session) load() *cli.Command {
 			"Example:\n  ironmonger load --model canal/ironmonger.yaml\n  ironmonger load --dry-run",
 		Flags: flags(
 			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing, and say what a load would do"},
+			&cli.StringFlag{Name: "memory", Value: humanize.IBytes(load.Memory), Usage: "`SIZE` that members and the rows that become members may take in memory, about; beyond it they are kept in temporary\nfiles. The result doesn't depend on it"},
 			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			run, err := s.loadModel(ctx, m, root, load.Options{Workers: c.Int("workers"), Dry: c.Bool("dry-run")})
+			memory, err := humanize.ParseBytes(c.String("memory"))
+			if err != nil || memory < 1<<20 {
+				return wrong{fmt.Errorf("--memory %s: say a size of 1 MiB or more, such as 500MB or 8GiB", c.String("memory"))}
+			}
+			run, err := s.loadModel(ctx, m, root, load.Options{Workers: c.Int("workers"), Memory: int64(memory), Dry: c.Bool("dry-run")})
 			if run == nil {
 				return err
 			}

@@ -1,7 +1,6 @@
 package column
 
 import (
-	"crypto/sha256"
 	"encoding/binary"
 	"hash/maphash"
 	"math"
@@ -80,9 +79,12 @@ func word(s string) uint64 {
 	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
 }
 
-// Digest is a fingerprint of typed values: 128 bits of SHA-256, so that two that are equal may be
-// taken for equal values, whoever wrote them, and the same input gives the same digest anywhere.
+// Digest is a fingerprint of typed values: 128 bits, so that two that are equal may be taken for equal values. Nobody can
+// foresee them, and they mean something only within a run of the program.
 type Digest [2]uint64
+
+// seeds make that nobody can.
+var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 
 // Digester makes digests; it is a buffer for one goroutine.
 type Digester struct{ buf []byte }
@@ -93,12 +95,10 @@ func (d *Digester) Of(cols []*Column, i int) Digest {
 		return Digest{}
 	}
 	d.buf = AppendRow(d.buf[:0], cols, i)
-	sum := sha256.Sum256(d.buf)
-	return Digest{binary.LittleEndian.Uint64(sum[:]), binary.LittleEndian.Uint64(sum[8:])}
+	return Digest{maphash.Bytes(seeds[0], d.buf), maphash.Bytes(seeds[1], d.buf)}
 }
 
-// Hash gives a fingerprint of row i in a fraction of the time: 64 bits, which nobody can foresee, and
-// which mean something only beside others of the same seed.
+// Hash gives a fingerprint of row i of 64 bits, which mean something only beside others of the same seed.
 func (d *Digester) Hash(seed maphash.Seed, cols []*Column, i int) uint64 {
 	d.buf = AppendRow(d.buf[:0], cols, i)
 	return maphash.Bytes(seed, d.buf)

@@ -2,6 +2,7 @@ package load_test
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -757,6 +758,7 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 		n := func(rows []string) []string { return rows[:int(float64(len(rows))*share)] }
 		var dumps []string
 		var run *ledger.Run
+		var figures string
 		for i, dir := range dirs {
 			s.write(t, dir, share)
 			var err error
@@ -767,6 +769,18 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 				t.Fatal(err, "\n", s.model(""))
 			}
 			dumps = append(dumps, startest.Dump(t, dir))
+			told := ""
+			for _, step := range run.Steps {
+				text, err := json.Marshal(step.Figures)
+				if err != nil {
+					t.Fatal(err)
+				}
+				told += step.Name + " " + string(text) + "\n"
+			}
+			if i > 0 && told != figures {
+				t.Fatalf("dimensions opened otherwise, other figures:\n%s", startest.Difference(figures, told))
+			}
+			figures = told
 		}
 		for i := range dumps[1:] {
 			if dumps[0] != dumps[i+1] {

@@ -16,7 +16,7 @@ import (
 
 // Memory is how many bytes members and the rows that become members may take, unless the caller says otherwise. Half is
 // for the members of all dimensions that are open, half for the rows of a step.
-const Memory = 4 << 30
+const Memory = 8 << 30
 
 // sourceWeight is how many bytes of memory a byte of a file takes, about, while its rows become members.
 const sourceWeight = 20
@@ -75,7 +75,7 @@ func (w *work) feed(ctx context.Context) (*member.Feed, *member.Roster, error) {
 	}
 	feed := x.Feed(w.entry.ID, w.name)
 	if d.Source != nil && d.Deliveries == nil && d.Aliases == nil {
-		feed.Limit(w.opts.Memory / 2)
+		feed.Limit(w.opts.Memory/2, w.opts.Workers)
 	}
 	return feed, x, nil
 }
@@ -96,7 +96,7 @@ func (w *work) cut(ctx context.Context, d *star.Dimension) (*member.Parts, error
 	if err != nil {
 		return nil, err
 	}
-	parts, err := member.OpenParts(ctx, w.tx, w.star.Dimension(d), count)
+	parts, err := member.OpenParts(ctx, w.tx, w.star.Dimension(d), count, w.opts.Workers)
 	if err != nil {
 		return nil, err
 	}
@@ -171,9 +171,7 @@ func (w *work) look(ctx context.Context) error {
 				if a.asOf >= 0 {
 					asOf = &b.Cols[a.asOf]
 				}
-				if err := a.Put(b.Pick(a.by), asOf, b.N); err != nil {
-					return err
-				}
+				a.Put(b.Pick(a.by), asOf, b.N)
 			}
 			return nil
 		})

@@ -144,6 +144,9 @@ func onlyFiles(s *star.Source) bool {
 
 // members gives the members of a dimension as the step's transaction sees them: all, or those that it may need.
 func (w *work) members(ctx context.Context, d *star.Dimension) (*member.Roster, error) {
+	if parts := w.cuts[d]; parts != nil {
+		return parts.Blind(), nil
+	}
 	wanted := w.wanted[d]
 	if wanted == nil {
 		return w.roster(ctx, w.tx, d)

@@ -29,16 +29,13 @@ func (p *Parts) Ask(asOf *column.Type) (*Questions, error) {
 }
 
 // Put puts the questions of n rows.
-func (q *Questions) Put(by []*column.Column, asOf *column.Column, n int) error {
+func (q *Questions) Put(by []*column.Column, asOf *column.Column, n int) {
 	if q.by = append(q.by[:0], by...); asOf != nil {
 		q.by = append(q.by, asOf)
 	}
 	for i := range n {
-		if err := q.rows.Put(q.of.of(by, i), q.by, i); err != nil {
-			return err
-		}
+		q.rows.Put(q.of.of(by, i), q.by, i)
 	}
-	return nil
 }
 
 // Close gives the disk back.
@@ -80,10 +77,11 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 		l := x.Lookup()
 		natural := len(x.dim.NaturalKey)
 		for k, q := range questions {
-			err := q.rows.Each(part, func(b *column.Batch, number []int64) error {
+			err := each(ctx, q.rows.Part(part), p.workers, func(b *column.Batch) {
 				asked := column.Pointers(b.Cols)
+				number := asked[len(asked)-1].Int
 				var asOf *column.Column
-				if len(asked) > natural {
+				if len(asked) > natural+1 {
 					asOf = asked[natural]
 				}
 				out.Reset(b.N)
@@ -94,11 +92,8 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 					for _, c := range cols {
 						c.Null[i] = false
 					}
-					if err := found[k].Put(int(number[i]/bucket), cols, i); err != nil {
-						return err
-					}
+					found[k].Put(int(number[i]/bucket), cols, i)
 				}
-				return nil
 			})
 			if err != nil {
 				return nil, err
@@ -108,7 +103,7 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 	answers := make([]*Answers, len(questions))
 	for k := range questions {
 		var err error
-		if answers[k], err = newAnswers(found[k]); err != nil {
+		if answers[k], err = newAnswers(ctx, found[k]); err != nil {
 			return nil, err
 		}
 	}
@@ -116,7 +111,7 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 }
 
 // bucket is how many answers are brought into the order of their rows at a time.
-const bucket = 1 << 20
+const bucket = 1 << 17
 
 // Answers are the surrogate keys of the rows of a step for one key of theirs, on disk in the order of the rows.
 type Answers struct{ file *spill.File }
@@ -124,7 +119,7 @@ type Answers struct{ file *spill.File }
 // answerSize is the bytes of an answer: key, durable key, outcome.
 const answerSize = 17
 
-func newAnswers(found *spill.Rows) (*Answers, error) {
+func newAnswers(ctx context.Context, found *spill.Rows) (*Answers, error) {
 	file, err := spill.NewFile()
 	if err != nil {
 		return nil, err
@@ -134,14 +129,13 @@ func newAnswers(found *spill.Rows) (*Answers, error) {
 	for k := range found.Parts() {
 		first := int64(k) * bucket
 		buf = buf[:answerSize*min(found.N-first, bucket)]
-		err := found.Each(k, func(b *column.Batch, _ []int64) error {
+		err := each(ctx, found.Part(k), 1, func(b *column.Batch) {
 			for i := range b.N {
 				to := buf[answerSize*(b.Cols[0].Int[i]-first):]
 				binary.LittleEndian.PutUint64(to, uint64(b.Cols[1].Int[i]))
 				binary.LittleEndian.PutUint64(to[8:], uint64(b.Cols[2].Int[i]))
 				to[16] = byte(b.Cols[3].Int[i])
 			}
-			return nil
 		})
 		if err == nil {
 			err = file.Put(buf, first*answerSize)

@@ -297,7 +297,9 @@ func (c *change) insert(ctx context.Context, tx warehouse.Tx) error {
 			continue
 		}
 		f.changed = true
-		if err := f.append(ctx, tx, rows); err != nil {
+		if f.later != nil {
+			f.later.put(rows)
+		} else if err := f.append(ctx, tx, rows); err != nil {
 			return err
 		}
 		rows.Reset(0)
@@ -402,6 +404,13 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 		return nil
 	}
 	f.changed = true
+	if f.later != nil {
+		cols := column.Pointers(c.notes.Cols)
+		for i := range c.notes.N {
+			f.later.notes.Put(0, cols, i)
+		}
+		return nil
+	}
 	if c.renoted.N > 0 {
 		if _, err := tx.Remove(ctx, d.Observed.Name, d.Observed.Fields()[:2], c.renoted); err != nil {
 			return err

@@ -33,11 +33,13 @@ type Feed struct {
 	rows      *spill.Rows // the rows taken, once memory has no room for them
 	parts     *Parts      // and the members beside them
 	limit     int64       // how many bytes of memory the rows may take; 0 for any number
+	workers   int         // who read them then
 	weight    int64       // and how many they take, about
 	numbers   []int64     // of the rows kept, where these aren't all rows
 	numbering *numbering  // of new versions, where these aren't all
+	later     *ordered    // where new rows go, if not into the table at once
 	cols      []*column.Column
-	err       error // why a row couldn't be put on disk
+	err       error // why rows couldn't go on disk
 
 	here       *attendance    // nil where only changes are delivered
 	flagged    map[int32]bool // members that a mark is set on or taken off

@@ -3,7 +3,6 @@ package member
 import (
 	"cmp"
 	"context"
-	"errors"
 	"hash/maphash"
 	"math/bits"
 	"slices"
@@ -11,6 +10,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/layout"
 	"ironmonger/internal/spill"
+	"ironmonger/internal/stream"
 	"ironmonger/internal/warehouse"
 )
 
@@ -23,10 +23,12 @@ type Parts struct {
 	seed    maphash.Seed
 	digest  column.Digester
 	count   int
+	workers int
+	noted   bool // there are observations that are kept apart
 }
 
-// OpenParts reads a dimension into so many parts on disk.
-func OpenParts(ctx context.Context, r warehouse.Reader, d *layout.Dimension, count int) (*Parts, error) {
+// OpenParts reads a dimension into so many parts on disk, which will be read by as many workers.
+func OpenParts(ctx context.Context, r warehouse.Reader, d *layout.Dimension, count, workers int) (*Parts, error) {
 	x, err := empty(ctx, r, d)
 	if err != nil {
 		return nil, err
@@ -37,26 +39,38 @@ func OpenParts(ctx context.Context, r warehouse.Reader, d *layout.Dimension, cou
 	}
 	x.highest, x.blind = max(x.highest, greatest), true
 	rows := x.rows()
-	p := &Parts{blind: x, seed: maphash.MakeSeed(), count: count}
+	p := &Parts{blind: x, seed: maphash.MakeSeed(), count: count, workers: workers}
 	if p.members, err = spill.New(rows.fields, count); err != nil {
 		return nil, err
 	}
 	q := warehouse.Query{Table: d.Table.Name, Fields: rows.fields}
-	var failed error
 	err = warehouse.Each(ctx, r, q, func(b *column.Batch) {
 		cols := column.Pointers(b.Cols)
 		natural := cols[rows.natural:rows.type1]
 		for i := range b.N {
-			if failed == nil && !rows.special(b.Cols[0].Int[i], natural, i) {
-				failed = p.members.Put(p.of(natural, i), cols, i)
+			if !rows.special(b.Cols[0].Int[i], natural, i) {
+				p.members.Put(p.of(natural, i), cols, i)
 			}
 		}
 	})
-	if err = errors.Join(err, failed); err != nil {
+	if err == nil && d.Observed != nil {
+		var one *column.Batch
+		one, err = warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Observed.Name, Fields: d.Observed.Fields()[:1], Limit: 1})
+		p.noted = err == nil && one.N > 0
+	}
+	if err != nil {
 		p.Close()
 		return nil, err
 	}
 	return p, nil
+}
+
+// empty says whether the dimension has no members.
+func (p *Parts) empty() bool {
+	if p.whole != nil {
+		return p.whole.Len() == 0
+	}
+	return p.members.N == 0
 }
 
 // Blind gives a roster of the dimension that has no members.
@@ -77,14 +91,21 @@ func (p *Parts) open(ctx context.Context, r warehouse.Reader, part int) (*Roster
 		return nil, err
 	}
 	rows := x.rows()
-	err = p.members.Each(part, func(b *column.Batch, _ []int64) error {
-		rows.add(b)
-		return nil
-	})
-	if err != nil {
+	if err := each(ctx, p.members.Part(part), p.workers, rows.add); err != nil {
 		return nil, err
 	}
-	return x, x.finish(ctx, r, true)
+	return x, x.finish(ctx, r, true, p.noted)
+}
+
+// each calls f with the rows of a source, in order.
+func each(ctx context.Context, src column.Source, workers int, f func(*column.Batch)) error {
+	fields := src.Fields()
+	return stream.Each(ctx, src, workers, func() *column.Batch { return column.NewBatch(fields) },
+		func(_ int, p column.Piece, b *column.Batch) error { return p.Fill(b) },
+		func(b *column.Batch) error {
+			f(b)
+			return nil
+		})
 }
 
 // Close gives the disk back.
@@ -104,8 +125,9 @@ func (p *Parts) Feed(run int64, step string) (*Feed, error) {
 	return f, err
 }
 
-// Limit lets the rows that a feed takes have so many bytes of memory, about. Beyond that they go on disk.
-func (f *Feed) Limit(room int64) { f.limit = room }
+// Limit lets the rows that a feed takes have so many bytes of memory, about. Beyond that they go on disk, to be read by
+// as many workers.
+func (f *Feed) Limit(room int64, workers int) { f.limit, f.workers = room, workers }
 
 // Close gives back what the feed has on disk.
 func (f *Feed) Close() error {
@@ -127,11 +149,12 @@ func (f *Feed) rowFields() []column.Field {
 	return fields
 }
 
-// How many bytes a row takes in a feed and while it becomes a version, and a member in a roster, about.
+// How many bytes a row takes in a feed and while it becomes a version, each of its values besides, and a member in a
+// roster, as measured, with what the garbage collector leaves lying about.
 const (
-	rowWeight    = 600
+	rowWeight    = 700
 	valueWeight  = 18
-	memberWeight = 300
+	memberWeight = 500
 )
 
 // Weight is how many bytes so many members of a dimension take in memory, about.
@@ -148,7 +171,7 @@ func (f *Feed) weigh(v *Delivery, i int) {
 	if f.weight < f.limit {
 		return
 	}
-	f.parts = &Parts{blind: f.x, whole: f.x, seed: maphash.MakeSeed(), count: manyParts}
+	f.parts = &Parts{blind: f.x, whole: f.x, seed: maphash.MakeSeed(), count: manyParts, workers: f.workers}
 	if f.rows, f.err = spill.New(f.rowFields(), manyParts); f.err != nil {
 		f.limit = 0 // Settle tells
 		return
@@ -183,9 +206,7 @@ func (f *Feed) putRow(values []*column.Column, effective, sequence *column.Colum
 			f.cols = append(f.cols, sequence)
 		}
 	}
-	if err := f.rows.Put(f.parts.of(values[:f.layout.natural], i), f.cols, i); f.err == nil {
-		f.err = err
-	}
+	f.rows.Put(f.parts.of(values[:f.layout.natural], i), f.cols, i)
 }
 
 // part gives a feed of the rows of one part.
@@ -194,27 +215,42 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 	if err != nil {
 		return nil, err
 	}
-	g, v := x.Feed(f.run, f.step), x.Delivery()
-	n := len(f.layout.fields)
-	err = f.rows.Each(part, func(b *column.Batch, number []int64) error {
-		cols := column.Pointers(b.Cols)
-		v.Values = cols[:n]
+	g, n := x.Feed(f.run, f.step), len(f.layout.fields)
+	type rows struct {
+		*column.Batch
+		*Delivery
+	}
+	src := f.rows.Part(part)
+	fields := src.Fields()
+	fresh := func() *rows {
+		r := &rows{column.NewBatch(fields), x.Delivery()}
+		cols := column.Pointers(r.Cols)
+		r.Values = cols[:n]
 		if x.dim.Timed() {
-			v.Effective = cols[n]
+			r.Effective = cols[n]
 			if x.dim.Sequence != nil {
-				v.Sequence = cols[n+1]
+				r.Sequence = cols[n+1]
 			}
 		}
-		v.Prepare(b.N, func(int) bool { return false })
-		for i := range b.N {
-			kept := len(g.seen)
-			if g.Take(v, i); len(g.seen) > kept {
-				g.numbers = append(g.numbers, number[i])
+		return r
+	}
+	return g, stream.Each(ctx, src, f.parts.workers, fresh,
+		func(_ int, p column.Piece, r *rows) error {
+			err := p.Fill(r.Batch)
+			if err == nil {
+				r.Prepare(r.N, func(int) bool { return false })
 			}
-		}
-		return nil
-	})
-	return g, err
+			return err
+		},
+		func(r *rows) error {
+			for i := range r.N {
+				kept := len(g.seen)
+				if g.Take(r.Delivery, i); len(g.seen) > kept {
+					g.numbers = append(g.numbers, r.Cols[len(fields)-1].Int[i])
+				}
+			}
+			return nil
+		})
 }
 
 // settleParts settles one part after another. Each is gone through twice: once to learn which versions need keys, so that
@@ -238,13 +274,21 @@ func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int
 		}
 	}
 	n.allocate(f)
+	var later *ordered
+	if f.parts.empty() {
+		var err error
+		if later, err = newOrdered(f, n); err != nil {
+			return nil, err
+		}
+		defer later.close()
+	}
 	moved := map[string]int64{}
 	for part := range f.parts.count {
 		g, err := f.part(ctx, tx, part)
 		if err != nil {
 			return nil, err
 		}
-		g.numbering = n
+		g.numbering, g.later = n, later
 		counts, err := g.Settle(ctx, tx)
 		if err != nil {
 			return nil, err
@@ -257,7 +301,91 @@ func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int
 		}
 		f.absorb(g)
 	}
+	if later != nil {
+		return moved, later.write(ctx, tx, f)
+	}
 	return moved, nil
+}
+
+// ordered is the rows of new versions on their way into an empty table, to which they are added by key, as a database
+// likes it best; and what is noted besides. No other table points to them yet.
+type ordered struct {
+	n     *numbering
+	rows  *spill.Rows
+	notes *spill.Rows // nil if nothing is noted
+}
+
+func newOrdered(f *Feed, n *numbering) (*ordered, error) {
+	d := f.x.dim
+	o := &ordered{n: n}
+	var err error
+	if o.rows, err = spill.New(d.Table.Fields(), int(n.all/orderedRows)+1); err == nil && d.Observed != nil {
+		o.notes, err = spill.New(d.Observed.Fields(), 1)
+	}
+	return o, err
+}
+
+// orderedRows is how many rows are brought into order at a time.
+const orderedRows = 1 << 17
+
+// put takes the rows of a batch.
+func (o *ordered) put(b *column.Batch) {
+	cols := column.Pointers(b.Cols)
+	for i := range b.N {
+		o.rows.Put(int(o.n.place(b.Cols[0].Int[i])/orderedRows), cols, i)
+	}
+}
+
+// write adds all rows to the tables.
+func (o *ordered) write(ctx context.Context, tx warehouse.Tx, f *Feed) error {
+	d := f.x.dim
+	order := make([]int32, 0, orderedRows)
+	for part := range o.rows.Parts() {
+		rows := column.NewBatch(d.Table.Fields())
+		cols := column.Pointers(rows.Cols)
+		err := each(ctx, o.rows.Part(part), f.parts.workers, func(b *column.Batch) {
+			for k, c := range cols {
+				for i := range b.N {
+					c.Append(&b.Cols[k], i)
+				}
+			}
+			rows.N += b.N
+		})
+		if err != nil {
+			return err
+		}
+		first := int64(part) * orderedRows
+		order = order[:rows.N]
+		for i, key := range rows.Cols[0].Int {
+			order[o.n.place(key)-first] = int32(i)
+		}
+		for from := 0; from < rows.N; from += insertRows {
+			if err := f.appendRows(ctx, tx, cols, order[from:min(from+insertRows, rows.N)]); err != nil {
+				return err
+			}
+		}
+	}
+	if err := f.written(ctx, tx); err != nil || o.notes == nil {
+		return err
+	}
+	to, err := tx.Append(ctx, d.Observed.Name, d.Observed.Fields())
+	if err != nil {
+		return err
+	}
+	notes := o.notes.Part(0)
+	fields := notes.Fields()
+	err = stream.Each(ctx, notes, f.parts.workers, func() *column.Batch { return column.NewBatch(fields) },
+		func(_ int, p column.Piece, b *column.Batch) error { return p.Fill(b) },
+		func(b *column.Batch) error { return to.Append(column.Pointers(b.Cols[:len(fields)-1]), upTo(b.N)) })
+	_, cerr := to.Close()
+	return cmp.Or(err, cerr)
+}
+
+func (o *ordered) close() {
+	o.rows.Close()
+	if o.notes != nil {
+		o.notes.Close()
+	}
 }
 
 // absorb counts what a part has done.
@@ -283,7 +411,9 @@ type numbering struct {
 	bits   []uint64
 	before []int64  // how many bits are set in words before
 	known  []latter // versions that begin with what was known, in their order
-	keys   func(place int64) int64
+	all    int64
+	first  int64 // the key of the first
+	step   int64
 }
 
 // latter tells a version that begins with what was known: the row that its member was heard of in, and which it is.
@@ -314,21 +444,22 @@ func (n *numbering) allocate(f *Feed) {
 	for k, word := range n.bits {
 		n.before[k+1] = n.before[k] + int64(bits.OnesCount64(word))
 	}
-	all := n.before[len(n.bits)] + int64(len(n.known))
-	if all == 0 {
+	if n.all = n.before[len(n.bits)] + int64(len(n.known)); n.all == 0 {
 		return
 	}
-	first, step := f.next(), f.x.dim.KeyStep
-	n.keys = func(place int64) int64 { return first + place*step }
-	f.highest = n.keys(all - 1)
+	n.first, n.step = f.next(), f.x.dim.KeyStep
+	f.highest = n.first + (n.all-1)*n.step
 }
+
+// place is the reverse of key: which of all new versions has a key.
+func (n *numbering) place(key int64) int64 { return (key - n.first) / n.step }
 
 // key gives the key of a version.
 func (n *numbering) key(c *change, b beginning) int64 {
 	if b.start == none {
 		at, _ := slices.BinarySearchFunc(n.known, latter{c.f.touch(c.outcomes[b.outcome].member), b.which}, latter.compare)
-		return n.keys(n.before[len(n.bits)] + int64(at))
+		return n.first + (n.before[len(n.bits)]+int64(at))*n.step
 	}
 	row := c.f.numbers[b.start]
-	return n.keys(n.before[row/64] + int64(bits.OnesCount64(n.bits[row/64]&(1<<(row%64)-1))))
+	return n.first + (n.before[row/64]+int64(bits.OnesCount64(n.bits[row/64]&(1<<(row%64)-1))))*n.step
 }

@@ -129,7 +129,7 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 	if err := warehouse.Each(ctx, r, q, rows.add); err != nil {
 		return nil, err
 	}
-	return x, x.finish(ctx, r, q.By != nil)
+	return x, x.finish(ctx, r, q.By != nil, d.Observed != nil)
 }
 
 // empty gives a roster that has no members yet.
@@ -231,10 +231,11 @@ func (r *rosterRows) add(b *column.Batch) {
 	}
 }
 
-// finish makes a roster of which all rows have been added ready for lookups; some says that it has not all members.
-func (x *Roster) finish(ctx context.Context, r warehouse.Reader, some bool) error {
+// finish makes a roster of which all rows have been added ready for lookups; some says that it has not all members, noted
+// that there may be observations that are kept apart.
+func (x *Roster) finish(ctx context.Context, r warehouse.Reader, some, noted bool) error {
 	x.sortVersions()
-	if x.dim.Observed != nil {
+	if noted {
 		if err := x.readNoted(ctx, r, some); err != nil {
 			return err
 		}

@@ -125,14 +125,18 @@ func (s *Session) Write(ctx context.Context, tx warehouse.Tx) error {
 }
 
 func (s *Session) append(ctx context.Context, tx warehouse.Tx, b *column.Batch) error {
+	return s.appendRows(ctx, tx, column.Pointers(b.Cols), upTo(b.N))
+}
+
+func (s *Session) appendRows(ctx context.Context, tx warehouse.Tx, cols []*column.Column, rows []int32) error {
 	if s.appender == nil {
 		var err error
 		if s.appender, err = tx.Append(ctx, s.x.dim.Table.Name, s.x.dim.Table.Fields()); err != nil {
 			return err
 		}
 	}
-	s.Added += int64(b.N)
-	return s.appender.Append(column.Pointers(b.Cols), upTo(b.N))
+	s.Added += int64(len(rows))
+	return s.appender.Append(cols, rows)
 }
 
 func upTo(n int) []int32 {

@@ -5,9 +5,11 @@
 package spill
 
 import (
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"iter"
 	"os"
 
 	"ironmonger/internal/column"
@@ -23,6 +25,7 @@ type Rows struct {
 	fields []column.Field
 	parts  []part
 	N      int64 // rows put
+	err    error // why some couldn't be
 }
 
 // part is some of the rows: blocks in the file, and what isn't written yet.
@@ -81,63 +84,78 @@ func noRoom(err error) error {
 	return fmt.Errorf("what memory has no room for can't be kept on disk: %w", err)
 }
 
-// Put adds row i of columns with the types of the fields to a part.
-func (r *Rows) Put(to int, cols []*column.Column, i int) error {
+// Put adds row i of columns with the types of the fields to a part. What goes wrong is told when rows are read.
+func (r *Rows) Put(to int, cols []*column.Column, i int) {
 	p := &r.parts[to]
 	p.buf = column.AppendRow(binary.LittleEndian.AppendUint64(p.buf, uint64(r.N)), cols, i)
 	r.N++
-	if len(p.buf) < blockSize {
-		return nil
+	if len(p.buf) >= blockSize {
+		r.write(p)
 	}
-	return r.write(p)
 }
 
 // write writes what a part has gathered.
-func (r *Rows) write(p *part) error {
-	if len(p.buf) == 0 {
-		return nil
+func (r *Rows) write(p *part) {
+	if len(p.buf) == 0 || r.err != nil {
+		p.buf = p.buf[:0]
+		return
 	}
-	if err := r.file.Put(p.buf, r.end); err != nil {
-		return err
-	}
+	r.err = r.file.Put(p.buf, r.end)
 	p.blocks = append(p.blocks, block{r.end, len(p.buf)})
 	r.end += int64(len(p.buf))
 	p.buf = p.buf[:0]
-	return nil
 }
 
-// Each calls f with the rows of a part and their numbers, some at a time, in order. Both are used again for the next, but
-// not the texts in the rows.
-func (r *Rows) Each(of int, f func(b *column.Batch, number []int64) error) error {
-	p := &r.parts[of]
-	if err := r.write(p); err != nil {
-		return err
+// Part gives the rows of a part as a source: their fields, and the number. The texts of its batches stay when a batch is
+// filled again. Nothing may be put meanwhile.
+func (r *Rows) Part(n int) column.Source { return source{r, n} }
+
+// Number is the name of the field that has the number of a row.
+const Number = "number"
+
+type source struct {
+	of   *Rows
+	part int
+}
+
+func (s source) Fields() []column.Field {
+	return append(s.of.fields[:len(s.of.fields):len(s.of.fields)], column.Field{Name: Number, Type: column.Type{Kind: column.Integer}})
+}
+
+func (s source) Pieces(context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		p := &s.of.parts[s.part]
+		if s.of.write(p); s.of.err != nil {
+			yield(nil, s.of.err)
+			return
+		}
+		p.buf = nil
+		for _, k := range p.blocks {
+			if !yield(piece{s.of, k}, nil) {
+				return
+			}
+		}
 	}
-	p.buf = nil
-	b := column.NewBatch(r.fields)
+}
+
+type piece struct {
+	of *Rows
+	block
+}
+
+func (p piece) Fill(b *column.Batch) error {
+	buf := make([]byte, p.size)
+	if _, err := p.of.file.ReadAt(buf, p.at); err != nil {
+		return fmt.Errorf("rows that were kept on disk can't be read: %w", err)
+	}
+	b.Reset(0)
 	cols := column.Pointers(b.Cols)
-	var buf []byte
-	var number []int64
-	for _, k := range p.blocks {
-		if cap(buf) < k.size {
-			buf = make([]byte, k.size)
-		}
-		buf = buf[:k.size]
-		if _, err := r.file.ReadAt(buf, k.at); err != nil {
-			return fmt.Errorf("rows that were kept on disk can't be read: %w", err)
-		}
-		b.Reset(0)
-		number = number[:0]
-		text := string(buf)
-		for rest := text; rest != ""; {
-			number = append(number, int64(binary.LittleEndian.Uint64(buf[len(text)-len(rest):])))
-			rest = column.TakeRow(rest[8:], cols)
-		}
-		b.N = len(number)
-		if err := f(b, number); err != nil {
-			return err
-		}
+	text, last := string(buf), len(cols)-1
+	for rest := text; rest != ""; {
+		cols[last].AppendInt(int64(binary.LittleEndian.Uint64(buf[len(text)-len(rest):])))
+		rest = column.TakeRow(rest[8:], cols[:last])
 	}
+	b.N = len(cols[last].Int)
 	return nil
 }
 
