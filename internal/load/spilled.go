@@ -2,16 +2,12 @@ package load
 
 import (
 	"context"
-	"errors"
-	"iter"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/link"
 	"ironmonger/internal/member"
-	"ironmonger/internal/shape"
 	"ironmonger/internal/star"
-	"ironmonger/internal/stream"
 )
 
 // Memory is how many bytes members and the rows that become members may take, unless the caller says otherwise. Half is
@@ -106,7 +102,7 @@ func (w *work) cut(ctx context.Context, d *star.Dimension) (*member.Parts, error
 
 // look finds out which keys of the step point to dimensions that memory has no room for, and looks these up before the
 // rows are read in earnest: it goes through the source for their natural keys, and answers these a part of the dimension
-// at a time. Only files are read twice: a database may answer otherwise the second time.
+// at a time.
 func (w *work) look(ctx context.Context) error {
 	if w.flow == nil || !onlyFiles(w.declared()) {
 		return nil
@@ -157,24 +153,18 @@ func (w *work) look(ctx context.Context) error {
 	if len(all) == 0 {
 		return nil
 	}
-	flow, err := shape.Open(ctx, w.inputs, w.declared(), w.needs)
-	if err != nil {
-		return err
-	}
-	w.first = []int64{0}
-	err = stream.Each(ctx, flow, w.opts.Workers, func() *column.Batch { return column.NewBatch(fields) },
-		func(_ int, p column.Piece, b *column.Batch) error { return p.Fill(b) },
-		func(b *column.Batch) error {
-			w.first = append(w.first, w.first[len(w.first)-1]+int64(b.N))
-			for _, a := range all {
-				var asOf *column.Column
-				if a.asOf >= 0 {
-					asOf = &b.Cols[a.asOf]
-				}
-				a.Put(b.Pick(a.by), asOf, b.N)
+	before := []int64{0}
+	err := w.readFirst(ctx, func(b *column.Batch) error {
+		before = append(before, before[len(before)-1]+int64(b.N))
+		for _, a := range all {
+			var asOf *column.Column
+			if a.asOf >= 0 {
+				asOf = &b.Cols[a.asOf]
 			}
-			return nil
-		})
+			a.Put(b.Pick(a.by), asOf, b.N)
+		}
+		return nil
+	})
 	if err != nil {
 		return err
 	}
@@ -195,52 +185,9 @@ func (w *work) look(ctx context.Context) error {
 			w.spilled = append(w.spilled, answers[n])
 		}
 	}
-	w.rows = numbered{w.rows, w.first}
+	w.rows = numbered{w.rows, before}
 	return nil
 }
-
-// numbered is a source whose pieces know how many rows come before them.
-type numbered struct {
-	column.Source
-	first []int64 // of each piece; and behind the last
-}
-
-// numberedPiece is a piece that knows it.
-type numberedPiece struct {
-	column.Piece
-	first, behind int64
-}
-
-func (s numbered) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
-	return func(yield func(column.Piece, error) bool) {
-		n := 0
-		for p, err := range s.Source.Pieces(ctx) {
-			if err == nil && n+1 >= len(s.first) {
-				err = errChanged
-			}
-			if err != nil {
-				yield(nil, err)
-				return
-			}
-			if !yield(numberedPiece{p, s.first[n], s.first[n+1]}, nil) {
-				return
-			}
-			n++
-		}
-	}
-}
-
-func (p numberedPiece) Fill(b *column.Batch) error {
-	if err := p.Piece.Fill(b); err != nil {
-		return err
-	}
-	if int64(b.N) != p.behind-p.first {
-		return errChanged
-	}
-	return nil
-}
-
-var errChanged = errors.New("the files have changed while they were read")
 
 // resolve finds the keys of the rows of a piece.
 func resolve(r *link.Resolver, p column.Piece, b *column.Batch, keys *link.Resolved) error {

@@ -152,3 +152,37 @@ func TestSpilledNowhere(t *testing.T) {
 		t.Error(star["dim_boat"])
 	}
 }
+
+// TestReadTwice changes a file once it has been looked through, and while it is read in earnest: the step fails, rather
+// than give rows the keys of others or make a member twice.
+func TestReadTwice(t *testing.T) {
+	for _, opening := range []load.Opening{load.ByKeys, load.Spilled} {
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(spilledModel, "sqlite: star.db"))
+		spilledData(t, dir, 1, 1, 50, 100, 2000)
+		path := dir + "/trips/all.csv"
+		changed := false
+		run, err := startest.Load(t, dir, load.Options{Opening: opening, Workers: 1, Piece: 500, Watch: func(p load.Progress) {
+			if p.Step != "fact trip" || p.Rows == 0 || changed {
+				return
+			}
+			text, err := os.ReadFile(path)
+			if err != nil {
+				t.Error(err)
+			}
+			last := strings.LastIndex(strings.TrimSpace(string(text)), "\n") + 1
+			row := strings.Replace(strings.Replace(string(text[last:]), ",S,", ",X,", 1), ",N,", ",S,", 1)
+			if err := os.WriteFile(path, append(text[:last:last], row...), 0o600); err != nil {
+				t.Error(err)
+			}
+			changed = true
+		}})
+		step := run.Steps[len(run.Steps)-1]
+		if err == nil || !changed || step.Message != "trips/all.csv: the file was changed while it was read" {
+			t.Error(opening, err, changed, step.Name, step.State, step.Message)
+		}
+		if rows := startest.Star(t, dir)["fact_trip"]; len(rows) > 0 {
+			t.Error(len(rows), "rows are kept")
+		}
+	}
+}

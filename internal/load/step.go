@@ -40,7 +40,6 @@ type work struct {
 	partial  map[*star.Dimension]*member.Roster // and these
 	cuts     map[*star.Dimension]*member.Parts  // dimensions on disk that keys point to
 	answers  map[*star.Key]*member.Answers      // and the keys, looked up beforehand
-	first    []int64                            // how many rows come before each piece, then
 	spilled  []io.Closer                        // what is on disk
 	names    []string                           // the columns that the step needs of its source
 	keys     []ledger.KeyCounts

@@ -3,14 +3,11 @@ package load
 import (
 	"context"
 	"errors"
-	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/member"
-	"ironmonger/internal/shape"
 	"ironmonger/internal/star"
-	"ironmonger/internal/stream"
 )
 
 // Opening is how dimensions are opened.
@@ -36,7 +33,7 @@ const (
 var errTooMany = errors.New("too many keys")
 
 // glance looks through the source of a step for the natural keys of large dimensions, if there are few. These are then
-// opened for those keys alone. Only files are read twice: a database may answer otherwise the second time.
+// opened for those keys alone.
 func (w *work) glance(ctx context.Context) error {
 	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.declared()) {
 		return nil
@@ -47,7 +44,6 @@ func (w *work) glance(ctx context.Context) error {
 		by []string
 	}
 	var uses []use
-	var names []string
 	add := func(d *star.Dimension, by []string) error {
 		keys, err := w.few(ctx, d)
 		if err != nil || keys < 0 {
@@ -56,7 +52,7 @@ func (w *work) glance(ctx context.Context) error {
 		if w.wanted[d] == nil {
 			w.wanted[d] = member.NewWanted(d, keys)
 		}
-		uses, names = append(uses, use{w.wanted[d], by}), append(names, by...)
+		uses = append(uses, use{w.wanted[d], by})
 		return nil
 	}
 	if d := w.dimension; d != nil && d.Deliveries == nil {
@@ -72,25 +68,18 @@ func (w *work) glance(ctx context.Context) error {
 	if len(uses) == 0 {
 		return nil
 	}
-	flow, err := shape.Open(ctx, w.inputs, w.declared(), func(c string) bool { return slices.Contains(names, c) })
-	if err != nil {
-		return err
-	}
-	fields := flow.Fields()
-	err = stream.Each(ctx, flow, w.opts.Workers, func() *column.Batch { return column.NewBatch(fields) },
-		func(_ int, p column.Piece, b *column.Batch) error { return p.Fill(b) },
-		func(b *column.Batch) error {
-			for _, u := range uses {
-				cols := make([]*column.Column, len(u.by))
-				for n, name := range u.by {
-					cols[n] = &b.Cols[column.Find(fields, name)]
-				}
-				if !u.of.Add(cols, b.N) {
-					return errTooMany
-				}
+	err := w.readFirst(ctx, func(b *column.Batch) error {
+		for _, u := range uses {
+			cols := make([]*column.Column, len(u.by))
+			for n, name := range u.by {
+				cols[n] = &b.Cols[column.Find(w.fields, name)]
 			}
-			return nil
-		})
+			if !u.of.Add(cols, b.N) {
+				return errTooMany
+			}
+		}
+		return nil
+	})
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -127,19 +116,6 @@ func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
 		return -1, nil // it has been read
 	}
 	return members / manyPerKey, nil
-}
-
-// onlyFiles says whether all that a source is made of are files.
-func onlyFiles(s *star.Source) bool {
-	if s.Database != nil {
-		return false
-	}
-	for _, o := range s.Others() {
-		if !onlyFiles(o) {
-			return false
-		}
-	}
-	return true
 }
 
 // members gives the members of a dimension as the step's transaction sees them: all, or those that it may need.

@@ -7,6 +7,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/spill"
+	"ironmonger/internal/stream"
 	"ironmonger/internal/warehouse"
 )
 
@@ -77,7 +78,7 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 		l := x.Lookup()
 		natural := len(x.dim.NaturalKey)
 		for k, q := range questions {
-			err := each(ctx, q.rows.Part(part), p.workers, func(b *column.Batch) {
+			err := stream.Batches(ctx, q.rows.Part(part), p.workers, func(b *column.Batch) error {
 				asked := column.Pointers(b.Cols)
 				number := asked[len(asked)-1].Int
 				var asOf *column.Column
@@ -94,6 +95,7 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 					}
 					found[k].Put(int(number[i]/bucket), cols, i)
 				}
+				return nil
 			})
 			if err != nil {
 				return nil, err
@@ -129,13 +131,14 @@ func newAnswers(ctx context.Context, found *spill.Rows) (*Answers, error) {
 	for k := range found.Parts() {
 		first := int64(k) * bucket
 		buf = buf[:answerSize*min(found.N-first, bucket)]
-		err := each(ctx, found.Part(k), 1, func(b *column.Batch) {
+		err := stream.Batches(ctx, found.Part(k), 1, func(b *column.Batch) error {
 			for i := range b.N {
 				to := buf[answerSize*(b.Cols[0].Int[i]-first):]
 				binary.LittleEndian.PutUint64(to, uint64(b.Cols[1].Int[i]))
 				binary.LittleEndian.PutUint64(to[8:], uint64(b.Cols[2].Int[i]))
 				to[16] = byte(b.Cols[3].Int[i])
 			}
+			return nil
 		})
 		if err == nil {
 			err = file.Put(buf, first*answerSize)

@@ -58,7 +58,10 @@ func (c *change) revision(fields []column.Field) revision {
 // amended and added, and the keys of other tables that now belong to another version. It gives the
 // number of rows so repointed, by table. Call it once, after the last Take.
 func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
-	if f.rows != nil {
+	if f.err != nil {
+		return nil, f.err
+	}
+	if f.taken != nil {
 		return f.settleParts(ctx, tx)
 	}
 	c, err := f.outlined(ctx, tx)
@@ -231,7 +234,7 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 
 // Commit makes the settled versions part of the roster.
 func (f *Feed) Commit() {
-	if !f.changed || f.rows != nil {
+	if !f.changed || f.taken != nil {
 		return
 	}
 	cols := column.Pointers(f.natural)

@@ -9,7 +9,6 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/key"
 	"ironmonger/internal/place"
-	"ironmonger/internal/spill"
 )
 
 // Feed is the session of the step that loads a dimension from what its source delivers.
@@ -18,6 +17,7 @@ import (
 // change something, [Feed.Settle] puts them together with what is known and works out the difference.
 type Feed struct {
 	*Session
+	overflow
 	layout  feedLayout
 	seen    []observation
 	kept    *column.Batch // the values of each observation, in the order of feedLayout.fields
@@ -29,17 +29,6 @@ type Feed struct {
 	Attributes map[string]int64 // how many members' or versions' values of an attribute are others than before
 
 	examples map[string][]example // of members that rows made, changed and so on, by what they did
-
-	rows      *spill.Rows // the rows taken, once memory has no room for them
-	parts     *Parts      // and the members beside them
-	limit     int64       // how many bytes of memory the rows may take; 0 for any number
-	workers   int         // who read them then
-	weight    int64       // and how many they take, about
-	numbers   []int64     // of the rows kept, where these aren't all rows
-	numbering *numbering  // of new versions, where these aren't all
-	later     *ordered    // where new rows go, if not into the table at once
-	cols      []*column.Column
-	err       error // why rows couldn't go on disk
 
 	here       *attendance    // nil where only changes are delivered
 	flagged    map[int32]bool // members that a mark is set on or taken off
@@ -348,7 +337,7 @@ func (f *Feed) touch(m int32) int64 {
 // known counts as same, unless something else has been heard of its member in this load: then the
 // order decides, and it is kept.
 func (f *Feed) Take(v *Delivery, i int) {
-	if f.rows != nil {
+	if f.taken != nil {
 		f.put(v, i)
 		return
 	}

@@ -197,14 +197,12 @@ func Source(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, w
 	if err != nil {
 		return nil, err
 	}
-	err = stream.Each(ctx, flow, runtime.GOMAXPROCS(0), func() *column.Batch { return column.NewBatch(flow.Fields()) },
-		func(_ int, piece column.Piece, b *column.Batch) error { return piece.Fill(b) },
-		func(b *column.Batch) error {
-			if !p.take(b, plain(b)) {
-				return errEnough
-			}
-			return nil
-		})
+	err = stream.Batches(ctx, flow, runtime.GOMAXPROCS(0), func(b *column.Batch) error {
+		if !p.take(b, plain(b)) {
+			return errEnough
+		}
+		return nil
+	})
 	if err == nil {
 		p.out.Stages = flow.Counts()
 	}

@@ -269,25 +269,23 @@ func TestFlow(t *testing.T) {
 			}
 			var lines []string
 			aside := int64(0)
-			err = stream.Each(context.Background(), flow, workers, func() *column.Batch { return column.NewBatch(flow.Fields()) },
-				func(_ int, p column.Piece, b *column.Batch) error { return p.Fill(b) },
-				func(b *column.Batch) error {
-					for i := range b.N {
-						if b.Bad(i) {
-							aside++
-							if raw := b.From.Raw(i); strings.Count(raw, ",") != 4 {
-								t.Errorf("a row set aside is %q", raw)
-							}
-							continue
+			err = stream.Batches(context.Background(), flow, workers, func(b *column.Batch) error {
+				for i := range b.N {
+					if b.Bad(i) {
+						aside++
+						if raw := b.From.Raw(i); strings.Count(raw, ",") != 4 {
+							t.Errorf("a row set aside is %q", raw)
 						}
-						var values []string
-						for k := range b.Cols {
-							values = append(values, b.Cols[k].Value(i))
-						}
-						lines = append(lines, strings.Join(values, "|"))
+						continue
 					}
-					return nil
-				})
+					var values []string
+					for k := range b.Cols {
+						values = append(values, b.Cols[k].Value(i))
+					}
+					lines = append(lines, strings.Join(values, "|"))
+				}
+				return nil
+			})
 			if err != nil {
 				t.Fatal(err, "\n", w.model())
 			}

@@ -86,3 +86,11 @@ func Each[T any](ctx context.Context, src column.Source, workers int, fresh func
 	}
 	return err
 }
+
+// Batches calls f with the rows of src, batch by batch in source order, while workers decode the next ones. A batch is f's
+// until it returns.
+func Batches(ctx context.Context, src column.Source, workers int, f func(*column.Batch) error) error {
+	fields := src.Fields()
+	return Each(ctx, src, workers, func() *column.Batch { return column.NewBatch(fields) },
+		func(_ int, p column.Piece, b *column.Batch) error { return p.Fill(b) }, f)
+}
