@@ -801,11 +801,16 @@ func kill(t *testing.T, whole string, prepare func(), moments int) {
 	must(t, whole, "load")
 	lasts := time.Since(begin)
 	want := startest.Dump(t, whole, "load_run")
+	kept := t.TempDir()
+	t.Setenv("TMPDIR", kept)
 	var killed, between, broken int
 	for n := range moments {
 		prepare()
 		ctx, cancel := context.WithCancel(context.Background())
 		cmd := exec.CommandContext(ctx, program, "load")
+		if n%2 == 1 { // with dimensions in parts on disk
+			cmd.Args = append(cmd.Args, "--memory", "50kB")
+		}
 		cmd.Dir = whole
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
@@ -831,6 +836,9 @@ func kill(t *testing.T, whole string, prepare func(), moments int) {
 			t.Fatalf("killed at moment %d of %d, and run again:\n%s", n, moments, startest.Difference(want, got))
 		}
 		must(t, whole, "prove", "--against-sources")
+	}
+	if left, err := os.ReadDir(kept); err != nil || len(left) > 0 {
+		t.Error("temporary files stay:", left, err)
 	}
 	t.Logf("%d of %d loads were killed in time, %d between steps or within, %d known as broken off", killed, moments, between, broken)
 	if killed < moments/4 || between < moments/5 || broken < moments/5 {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"os"
 
 	"github.com/dustin/go-humanize"
@@ -26,12 +27,12 @@ func (s *session) load() *cli.Command {
 			"Example:\n  ironmonger load --model canal/ironmonger.yaml\n  ironmonger load --dry-run",
 		Flags: flags(
 			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing, and say what a load would do"},
-			&cli.StringFlag{Name: "memory", Value: humanize.IBytes(load.Memory), Usage: "`SIZE` that members and the rows that become members may take in memory, about; beyond it they are kept in temporary\nfiles. The result doesn't depend on it"},
+			&cli.StringFlag{Name: "memory", Value: fmt.Sprintf("%dGiB", load.Memory>>30), Usage: "`SIZE` of memory for members and rows that become members, about; more goes into temporary files. The result doesn't depend on it"},
 			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			memory, err := humanize.ParseBytes(c.String("memory"))
-			if err != nil || memory < 1<<20 {
-				return wrong{fmt.Errorf("--memory %s: say a size of 1 MiB or more, such as 500MB or 8GiB", c.String("memory"))}
+			if err != nil || memory < 1 || memory > math.MaxInt64 {
+				return wrong{fmt.Errorf("--memory %s: expected a size, such as 500MB or 8GiB", c.String("memory"))}
 			}
 			run, err := s.loadModel(ctx, m, root, load.Options{Workers: c.Int("workers"), Memory: int64(memory), Dry: c.Bool("dry-run")})
 			if run == nil {
