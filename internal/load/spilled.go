@@ -42,28 +42,36 @@ func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 	return member.Weight(tally.Rows) <= room, err
 }
 
-// feed gives what takes the rows of the step's dimension, and a roster to prepare them with. What is known of a member has
-// to be told from its own rows alone, if they are to be kept on disk: with deliveries of all, who is missing is known at
-// the end; and what is set aside because it is late, or is of a member that was erased, is told at once.
+// divided says whether the step's dimension and its rows have to be kept on disk, and can be: what is known of a member has
+// to be told from its own rows alone. With deliveries of all, who is missing is known at the end; and what is set aside
+// because it is late, or is of a member that was erased, is told at once.
+func (w *work) divided(ctx context.Context) (bool, error) {
+	d := w.dimension
+	if w.wanted[d.Dimension] != nil || d.Deliveries != nil || d.RefuseLate {
+		return false, nil
+	}
+	fits, err := w.fits(ctx, d.Dimension)
+	if fits || err != nil {
+		return false, err
+	}
+	erased, err := ledger.Erased(ctx, w.tx, d.Text)
+	return len(erased) == 0, err
+}
+
+// feed gives what takes the rows of the step's dimension, and a roster to prepare them with.
 func (w *work) feed(ctx context.Context) (*member.Feed, *member.Roster, error) {
 	d := w.dimension
-	if w.wanted[d.Dimension] == nil && d.Deliveries == nil && !d.RefuseLate {
-		fits, err := w.fits(ctx, d.Dimension)
+	divided, err := w.divided(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if divided {
+		parts, err := w.cut(ctx, d.Dimension)
 		if err != nil {
 			return nil, nil, err
 		}
-		erased, err := ledger.Erased(ctx, w.tx, d.Text)
-		if err != nil {
-			return nil, nil, err
-		}
-		if !fits && len(erased) == 0 {
-			parts, err := w.cut(ctx, d.Dimension)
-			if err != nil {
-				return nil, nil, err
-			}
-			feed, err := parts.Feed(w.entry.ID, w.name)
-			return feed, parts.Blind(), err
-		}
+		feed, err := parts.Feed(w.entry.ID, w.name)
+		return feed, parts.Blind(), err
 	}
 	x, err := w.members(ctx, d.Dimension)
 	if err != nil {

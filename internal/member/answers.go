@@ -106,6 +106,9 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 	for k := range questions {
 		var err error
 		if answers[k], err = newAnswers(ctx, found[k]); err != nil {
+			for _, a := range answers[:k] {
+				a.Close()
+			}
 			return nil, err
 		}
 	}
