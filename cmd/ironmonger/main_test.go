@@ -1006,3 +1006,76 @@ limits:
 		}
 	}
 }
+
+// TestMemory loads 350,000 vessels, and as many passages that point to them, with all in memory and with next to nothing
+// of it: both stars are right, and the second load takes a fraction of the memory.
+func TestMemory(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse:
+  sqlite: star.db
+limits: {unmatched: none}
+sources:
+  vessels:
+    read: vessels.csv
+    columns: {reg: text, name: text, class: text, since: date}
+  passages:
+    read: passages.csv
+    columns: {passage: integer, reg: text, at: date}
+dimensions:
+  vessel:
+    from: vessels
+    natural_key: reg
+    type_1: name
+    type_2: class
+    effective: since
+facts:
+  passage:
+    from: passages
+    grain: passage
+    keys:
+      vessel:
+        by: reg
+        as_of: at
+`)
+	const members = 350_000
+	var vessels, passages strings.Builder
+	vessels.WriteString("reg,name,class,since\n")
+	passages.WriteString("passage,reg,at\n")
+	for i := range members {
+		fmt.Fprintf(&vessels, "NV-%d,The Grey Heron %d,A,2024-01-%02d\n", i*7919%members, i, 1+i%28)
+		fmt.Fprintf(&passages, "%d,NV-%d,2024-02-%02d\n", i, i*101%(members+50), 1+i%28)
+	}
+	startest.Write(t, dir, "vessels.csv", vessels.String())
+	startest.Write(t, dir, "passages.csv", passages.String())
+	var peak [2]int
+	for n, memory := range []string{"8GiB", "20MB"} {
+		os.Remove(filepath.Join(dir, "star.db"))
+		cmd := exec.Command(program, "load", "--memory", memory)
+		cmd.Dir = dir
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		ended := make(chan error)
+		go func() { ended <- cmd.Wait() }()
+		for running := true; running; { // what the system says of a process that has ended counts ours, too
+			status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", cmd.Process.Pid))
+			if _, line, ok := strings.Cut(string(status), "VmHWM:"); ok {
+				var kB int
+				fmt.Sscan(line, &kB)
+				peak[n] = max(peak[n], kB/1024)
+			}
+			select {
+			case err := <-ended:
+				if running = false; err != nil {
+					t.Fatal(err)
+				}
+			case <-time.After(10 * time.Millisecond):
+			}
+		}
+		must(t, dir, "prove", "--against-sources")
+	}
+	t.Logf("%d MB in memory, %d MB with parts on disk", peak[0], peak[1])
+	if peak[1]*2 > peak[0] {
+		t.Errorf("%d MB in memory, and %d MB with parts on disk", peak[0], peak[1])
+	}
+}

@@ -17,6 +17,7 @@ func Erase(ctx context.Context, tx warehouse.Tx, dimension string, keys []int64)
 	b := column.NewBatch(erasedTable.Fields())
 	for _, key := range keys {
 		if !known[key] {
+			known[key] = true
 			row(b, dimension, key)
 		}
 	}
@@ -24,7 +25,7 @@ func Erase(ctx context.Context, tx warehouse.Tx, dimension string, keys []int64)
 	if err != nil {
 		return err
 	}
-	if err := SetHighest(ctx, tx, dimension, highest, fmt.Sprintf("%s, %d erased", by, len(known)+b.N)); err != nil {
+	if err := SetHighest(ctx, tx, dimension, highest, fmt.Sprintf("%s, %d erased", by, len(known))); err != nil {
 		return err
 	}
 	return warehouse.AppendAll(ctx, tx, erasedTable, b)

@@ -9,6 +9,7 @@ import (
 	"ironmonger/internal/layout"
 	"ironmonger/internal/link"
 	"ironmonger/internal/member"
+	"ironmonger/internal/star"
 	"ironmonger/internal/stream"
 )
 
@@ -115,6 +116,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 	}
 	f.Table = after.Rows
 	w.finish = append(w.finish, feed.Commit)
+	if feed.OnDisk() { // and the roster knows nothing of it
+		w.finish = append(w.finish, func() { w.forget(d.Dimension) })
+	}
 	return w.mustHold(ctx, d.Table, d.MustHold)
 }
 
@@ -129,11 +133,16 @@ func (w *work) aliases(ctx context.Context) (other, means []*column.Column, err 
 		return nil, nil, err
 	}
 	if w.figures.Renamed, err = member.Renamed(ctx, w.tx, d, other, means, w.entry.ID); w.figures.Renamed > 0 {
-		w.mu.Lock()
-		delete(w.rosters, d.Dimension)
-		w.mu.Unlock()
+		w.forget(d.Dimension)
 	}
 	return other, means, err
+}
+
+// forget gives back the memory of a roster that isn't what the warehouse holds any more.
+func (w *work) forget(d *star.Dimension) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.rosters, d)
 }
 
 // lookUp reads a dimension that somebody else has made, so that what is wrong with it is told here.

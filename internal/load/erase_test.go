@@ -84,3 +84,29 @@ func TestErase(t *testing.T) {
 		})
 	}
 }
+
+// TestEraseMerged finds out that somebody who was erased is another member, whom rows still tell of: that one stays blank,
+// too.
+func TestEraseMerged(t *testing.T) {
+	f := newYard(t, "    type_1: name\n", "    type_1: name\n    personal: name\n    aliases: {from: same, alias: other, is: reg}\n",
+		"sources:\n", "sources:\n  same:\n    read: same.csv\n    columns: {other: text, reg: text}\n")
+	startest.Write(t, f.dir, "same.csv", "other,reg\n")
+	f.boats("A,Ada Quill,x,2024-01-01", "B,Ada Reed,x,2024-02-01", "B,Ada Reed,y,2024-03-01")
+	f.load()
+	db := startest.Open(t, f.dir)
+	d := layout.New(startest.Model(t, f.dir)).Dimensions[0]
+	by := column.Column{Type: d.NaturalKey[0].Type}
+	by.AppendText("A")
+	_, err := erase.Run(t.Context(), db, d, []column.Column{by}, false)
+	if db.Close(); err != nil {
+		t.Fatal(err)
+	}
+	startest.Write(t, f.dir, "same.csv", "other,reg\nA,B\n")
+	f.boats("A,Ada Quill,x,2024-01-01", "B,Ada Reed,x,2024-02-01", "B,Ada Reed,y,2024-03-01", "B,Ada Reed,z,2024-04-01")
+	if f.load()["dimension boat"].Combined != 1 {
+		t.Error("they are two members still")
+	}
+	if text := startest.Dump(t, f.dir); strings.Contains(text, "Ada") || !strings.Contains(text, "class=z") {
+		t.Error("she is still known:\n", text)
+	}
+}

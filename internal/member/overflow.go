@@ -51,6 +51,9 @@ func (p *Parts) Feed(run int64, step string) (*Feed, error) {
 // as many workers.
 func (f *Feed) Limit(room int64, workers int) { f.limit, f.workers = room, workers }
 
+// OnDisk says whether the rows have gone there.
+func (f *Feed) OnDisk() bool { return f.taken != nil }
+
 // Close gives back what the feed has on disk.
 func (f *Feed) Close() error {
 	if f.taken == nil {
