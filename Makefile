@@ -30,6 +30,8 @@ race:
 
 hunt:
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestAliasesPure" ./internal/load
+	IRONMONGER_OPENING=spilled $(GO) test -count=1 ./internal/load
+	IRONMONGER_OPENING=by_keys $(GO) test -count=1 ./internal/load
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
 	$(GO) test -run xxx -fuzz FuzzCompile -fuzztime $(FUZZ) ./internal/expr
 	$(GO) test -run xxx -fuzz FuzzPieces -fuzztime $(FUZZ) ./internal/source

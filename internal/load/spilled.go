@@ -91,7 +91,7 @@ func (w *work) parts(ctx context.Context, d *star.Dimension) (int, error) {
 	}
 	tally, err := w.tx.Tally(ctx, d.TableName(), nil)
 	need := member.Weight(tally.Rows) + sourceWeight*w.total
-	return int(min(max(4*need/w.opts.Memory, 16), 256)), err
+	return int(min(max(8*need/w.opts.Memory, 16), 256)), err
 }
 
 // cut reads a dimension into parts on disk.

@@ -107,7 +107,7 @@ func (f *Feed) weigh(v *Delivery, i int) {
 }
 
 // manyParts is how many parts rows are cut into whose number nobody knows yet.
-const manyParts = 64
+const manyParts = 256
 
 // put puts row i of a delivery on disk.
 func (f *Feed) put(v *Delivery, i int) { f.putRow(v.Values, v.Effective, v.Sequence, i) }

@@ -69,9 +69,13 @@ func Open(t testing.TB, dir string) warehouse.Warehouse {
 	return w
 }
 
-// Load loads the model in dir and gives the run's entry and error.
+// Load loads the model in dir and gives the run's entry and error. IRONMONGER_OPENING says how dimensions are opened where
+// the test leaves it open.
 func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	t.Helper()
+	if opts.Opening == load.AsFits {
+		opts.Opening = map[string]load.Opening{"by_keys": load.ByKeys, "spilled": load.Spilled}[os.Getenv("IRONMONGER_OPENING")]
+	}
 	m := Model(t, dir)
 	root, err := os.OpenRoot(dir)
 	if err != nil {
