@@ -20,11 +20,11 @@ type progress struct {
 	out  io.Writer
 	bars *mpb.Progress // nil if that is no terminal
 	bar  map[string]*mpb.Bar
-	rows map[string]*atomic.Int64
+	told map[string]*atomic.Pointer[load.Progress]
 }
 
 func (s *session) progress() *progress {
-	p := &progress{out: s.err, bar: map[string]*mpb.Bar{}, rows: map[string]*atomic.Int64{}}
+	p := &progress{out: s.err, bar: map[string]*mpb.Bar{}, told: map[string]*atomic.Pointer[load.Progress]{}}
 	if f, ok := s.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		p.bars = mpb.New(mpb.WithOutput(f), mpb.WithWidth(40))
 	}
@@ -46,21 +46,25 @@ func (p *progress) watch(n load.Progress) {
 		return
 	}
 	if bar == nil {
-		rows, begin := new(atomic.Int64), time.Now()
+		told, begin := new(atomic.Pointer[load.Progress]), time.Now()
+		told.Store(&n)
 		far := func(decor.Statistics) string {
-			n := rows.Load()
-			return "  " + view.Plural(n, "row") + ", " + view.Decimal(fmt.Sprint(int64(float64(n)/time.Since(begin).Seconds()))) + " a second"
+			n := told.Load()
+			if n.Doing != "" {
+				return "  " + n.Doing
+			}
+			return "  " + view.Plural(n.Rows, "row") + ", " + view.Decimal(fmt.Sprint(int64(float64(n.Rows)/time.Since(begin).Seconds()))) + " a second"
 		}
 		style := mpb.BarStyle().Lbound("").Rbound(" ").Filler("━").Tip("━").Padding("·")
 		bar = p.bars.New(n.Total, style, mpb.BarRemoveOnComplete(),
 			mpb.PrependDecorators(decor.Name(n.Step+" ")),
 			mpb.AppendDecorators(decor.Percentage(), decor.Any(far)))
-		p.bar[n.Step], p.rows[n.Step] = bar, rows
+		p.bar[n.Step], p.told[n.Step] = bar, told
 	}
 	if n.Total > 0 {
 		bar.SetTotal(n.Total+1, false) // the last bit is the commit
 	}
-	p.rows[n.Step].Store(n.Rows)
+	p.told[n.Step].Store(&n)
 	bar.SetCurrent(n.Bytes)
 }
 

@@ -40,9 +40,10 @@ type Options struct {
 type Progress struct {
 	Waits string // for whom
 	Step  string
-	Total int64 // bytes to read, 0 if not known
-	Bytes int64 // read so far
-	Rows  int64 // read so far
+	Total int64  // bytes to read, 0 if not known
+	Bytes int64  // read so far
+	Rows  int64  // read so far
+	Doing string // what is done beside reading in earnest; may be empty
 	Ended bool
 	Err   error
 }

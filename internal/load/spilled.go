@@ -79,7 +79,7 @@ func (w *work) feed(ctx context.Context) (*member.Feed, *member.Roster, error) {
 	}
 	feed := x.Feed(w.entry.ID, w.name)
 	if d.Source != nil && d.Deliveries == nil && d.Aliases == nil {
-		feed.Limit(w.opts.Memory/2, w.opts.Workers)
+		feed.Limit(w.opts.Memory/2, w.opts.Workers, w.busy)
 	}
 	return feed, x, nil
 }
@@ -100,7 +100,7 @@ func (w *work) cut(ctx context.Context, d *star.Dimension) (*member.Parts, error
 	if err != nil {
 		return nil, err
 	}
-	parts, err := member.OpenParts(ctx, w.tx, w.star.Dimension(d), count, w.opts.Workers)
+	parts, err := member.OpenParts(ctx, w.tx, w.star.Dimension(d), count, w.opts.Workers, w.busy)
 	if err != nil {
 		return nil, err
 	}
@@ -161,9 +161,11 @@ func (w *work) look(ctx context.Context) error {
 	if len(all) == 0 {
 		return nil
 	}
-	before := []int64{0}
+	before, read := []int64{0}, int64(0)
 	err := w.readFirst(ctx, func(b *column.Batch) error {
 		before = append(before, before[len(before)-1]+int64(b.N))
+		read += b.From.Bytes
+		w.tell(Progress{Step: w.name, Total: w.total, Bytes: read, Doing: "looking for keys"})
 		for _, a := range all {
 			var asOf *column.Column
 			if a.asOf >= 0 {

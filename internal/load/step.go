@@ -406,6 +406,11 @@ func (w *work) read(b *column.Batch) {
 	w.tell(Progress{Step: w.name, Total: w.total, Bytes: w.bytes, Rows: rows})
 }
 
+// busy tells which of the parts on disk is gone through.
+func (w *work) busy(part, of int) {
+	w.tell(Progress{Step: w.name, Total: w.total, Bytes: w.bytes, Doing: fmt.Sprintf("part %d of %d on disk", part, of)})
+}
+
 // inferred writes what the step made in other dimensions, and counts it.
 func (w *work) inferred(ctx context.Context) error {
 	for _, s := range w.sessions {

@@ -64,6 +64,7 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 	cols := column.Pointers(out.Cols)
 	var match []Match
 	for part := range p.count {
+		p.busy(part+1, p.count)
 		x, err := p.open(ctx, r, part)
 		if err != nil {
 			return nil, err

@@ -44,6 +44,7 @@ func (o *ordered) write(ctx context.Context, tx warehouse.Tx, f *Feed) error {
 	d := f.x.dim
 	order := make([]int32, 0, orderedRows)
 	for part := range o.rows.Parts() {
+		f.parts.busy(part+1, o.rows.Parts())
 		rows := column.NewBatch(d.Table.Fields())
 		cols := column.Pointers(rows.Cols)
 		err := stream.Batches(ctx, o.rows.Part(part), f.parts.workers, func(b *column.Batch) error {

@@ -20,6 +20,7 @@ type overflow struct {
 	limit     int64       // how many bytes of memory the rows may take; 0 for any number
 	weight    int64       // and how many they take, about
 	workers   int         // who read them then
+	busy      func(part, of int)
 	cols      []*column.Column
 	err       error      // why they can't go on disk
 	numbers   []int64    // of a part: of the rows kept
@@ -48,8 +49,10 @@ func (p *Parts) Feed(run int64, step string) (*Feed, error) {
 }
 
 // Limit lets the rows that a feed takes have so many bytes of memory, about. Beyond that they go on disk, to be read by
-// as many workers.
-func (f *Feed) Limit(room int64, workers int) { f.limit, f.workers = room, workers }
+// as many workers. busy is told which part of them is gone through.
+func (f *Feed) Limit(room int64, workers int, busy func(part, of int)) {
+	f.limit, f.workers, f.busy = room, workers, busy
+}
 
 // OnDisk says whether the rows have gone there.
 func (f *Feed) OnDisk() bool { return f.taken != nil }
@@ -85,7 +88,7 @@ func (f *Feed) weigh(v *Delivery, i int) {
 	if f.weight < f.limit {
 		return
 	}
-	f.parts = &Parts{blind: f.x, whole: f.x, seed: maphash.MakeSeed(), count: manyParts, workers: f.workers}
+	f.parts = &Parts{blind: f.x, whole: f.x, seed: maphash.MakeSeed(), count: manyParts, workers: f.workers, busy: f.busy}
 	if f.taken, f.err = spill.New(f.rowFields(), manyParts); f.err != nil {
 		f.limit = 0
 		return
@@ -172,6 +175,7 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
 	n := newNumbering(f.taken.N)
 	for part := range f.parts.count {
+		f.parts.busy(part+1, 2*f.parts.count)
 		g, err := f.part(ctx, tx, part)
 		if err != nil {
 			return nil, err
@@ -195,6 +199,7 @@ func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int
 	}
 	moved := map[string]int64{}
 	for part := range f.parts.count {
+		f.parts.busy(f.parts.count+part+1, 2*f.parts.count)
 		g, err := f.part(ctx, tx, part)
 		if err != nil {
 			return nil, err

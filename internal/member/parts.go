@@ -21,11 +21,13 @@ type Parts struct {
 	digest  column.Digester
 	count   int
 	workers int
-	noted   bool // there are observations that are kept apart
+	busy    func(part, of int) // told which part is gone through
+	noted   bool               // there are observations that are kept apart
 }
 
-// OpenParts reads a dimension into so many parts on disk, which will be read by as many workers.
-func OpenParts(ctx context.Context, r warehouse.Reader, d *layout.Dimension, count, workers int) (*Parts, error) {
+// OpenParts reads a dimension into so many parts on disk, which will be read by as many workers. busy is told which of
+// them is gone through.
+func OpenParts(ctx context.Context, r warehouse.Reader, d *layout.Dimension, count, workers int, busy func(part, of int)) (*Parts, error) {
 	x, err := empty(ctx, r, d)
 	if err != nil {
 		return nil, err
@@ -36,7 +38,7 @@ func OpenParts(ctx context.Context, r warehouse.Reader, d *layout.Dimension, cou
 	}
 	x.highest, x.blind = max(x.highest, greatest), true
 	rows := x.rows()
-	p := &Parts{blind: x, seed: maphash.MakeSeed(), count: count, workers: workers}
+	p := &Parts{blind: x, seed: maphash.MakeSeed(), count: count, workers: workers, busy: busy}
 	if p.members, err = spill.New(rows.fields, count); err != nil {
 		return nil, err
 	}
