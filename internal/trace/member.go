@@ -19,10 +19,9 @@ import (
 
 // Version is a row of a member.
 type Version struct {
-	Key    string           `json:"key"`
-	Row    []Value          `json:"row"`
-	Rows   map[string]int64 `json:"rows_pointing"` // by table and key column
-	Begins string           `json:"begins_with,omitempty"`
+	Key  string           `json:"key"`
+	Row  []Value          `json:"row"`
+	Rows map[string]int64 `json:"rows_pointing"` // by table and key column
 }
 
 // Observation is a row of the source that speaks of the member.
