@@ -100,15 +100,10 @@ func words(b *star.Bound) string {
 // before it in what must be one.
 func (j *Judge) Look(b *column.Batch, against func(i int)) {
 	j.rows += int64(b.N)
+	var every, chosen *expr.Result
 	if j.every != nil {
-		result := j.every.Eval(b)
-		for i := range b.N {
-			if !result.True(i) {
-				against(i)
-			}
-		}
+		every = j.every.Eval(b)
 	}
-	var chosen *expr.Result
 	if j.where != nil {
 		chosen = j.where.Eval(b)
 	}
@@ -118,6 +113,9 @@ func (j *Judge) Look(b *column.Batch, against func(i int)) {
 			continue
 		}
 		j.chosen++
+		if every != nil && !every.True(i) {
+			against(i)
+		}
 		if len(j.each) > 0 && !j.single(each, one, i) {
 			against(i)
 		}

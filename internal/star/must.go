@@ -86,7 +86,7 @@ func (r *reader) mustEntries(m *Must) []Entry {
 	}
 	return []Entry{
 		{"every", "a condition", "what every row meets; alone, it may be written without this key", false, func(n *node) { m.Every = r.expression(n, "a condition") }},
-		{"where", "a condition", "of which rows at_least, at_most, each and total speak; of all if not said", false, func(n *node) { m.Where = r.expression(n, "a condition") }},
+		{"where", "a condition", "of which rows the others speak; of all if not said", false, func(n *node) { m.Where = r.expression(n, "a condition") }},
 		{"at_least", "a number, or a share such as 95%", "so many rows, or such a share of all rows", false, bound(&m.AtLeast)},
 		{"at_most", "a number, or a share such as 1%", "no more rows, or no greater share of all rows", false, bound(&m.AtMost)},
 		{"each", "a column or a list", "rows that are equal in these columns are equal in has_one, too: levels that roll up. Rows where one of them is null aren't looked at", false, func(n *node) { m.each = r.words(n, "a column") }},
