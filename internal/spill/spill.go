@@ -1,7 +1,7 @@
 // Package spill keeps rows on disk while memory has no room for them, cut into parts that it has room for.
 //
-// Each row has the number that says how many were put before it. All parts share one temporary file, which has no name any more once it is open, so that nothing is left of it
-// however the program ends. A part's rows come back in their order.
+// Each row has the number that says how many were put before it. All parts share one temporary file, which has no name,
+// so that nothing is left of it however the program ends. A part's rows come back in their order.
 package spill
 
 import (
@@ -48,14 +48,17 @@ func New(fields []column.Field, parts int) (*Rows, error) {
 	return &Rows{file: file, fields: fields, parts: make([]part, parts)}, nil
 }
 
-// File is a temporary file. It goes when it is closed.
+// File is a temporary file. It goes when it is closed, or with the process.
 type File struct {
 	*os.File
-	named bool // a file that is open can't lose its name here
+	named bool // a file that is open can't be without a name here
 }
 
 // NewFile opens an empty one, where the system keeps such files.
 func NewFile() (*File, error) {
+	if file := nameless(os.TempDir()); file != nil {
+		return &File{file, false}, nil
+	}
 	file, err := os.CreateTemp("", "ironmonger-*")
 	if err != nil {
 		return nil, noRoom(err)
