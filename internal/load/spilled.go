@@ -127,17 +127,18 @@ func (w *work) look(ctx context.Context) error {
 		if w.wanted[k.Dimension] != nil {
 			continue
 		}
-		if fits, err := w.fits(ctx, k.Dimension); err != nil {
-			return err
-		} else if fits {
-			continue
-		}
 		if w.cuts == nil {
 			w.cuts, w.answers = map[*star.Dimension]*member.Parts{}, map[*star.Key]*member.Answers{}
 		}
 		parts := w.cuts[k.Dimension]
 		if parts == nil {
-			var err error
+			fits, err := w.fits(ctx, k.Dimension)
+			if err != nil {
+				return err
+			}
+			if fits {
+				continue
+			}
 			if parts, err = w.cut(ctx, k.Dimension); err != nil {
 				return err
 			}
@@ -162,7 +163,7 @@ func (w *work) look(ctx context.Context) error {
 		return nil
 	}
 	before, read := []int64{0}, int64(0)
-	err := w.readFirst(ctx, func(b *column.Batch) error {
+	err := w.readFirst(ctx, w.needs, func(_ []column.Field, b *column.Batch) error {
 		before = append(before, before[len(before)-1]+int64(b.N))
 		read += b.From.Bytes
 		w.tell(Progress{Step: w.name, Total: w.total, Bytes: read, Doing: "looking for keys"})

@@ -11,14 +11,15 @@ import (
 	"ironmonger/internal/stream"
 )
 
-// readFirst reads the source of the step, to look at its rows before they are read in earnest. Only files are read twice: a
-// database may answer otherwise the second time, while a file that has changed since the step began is told.
-func (w *work) readFirst(ctx context.Context, f func(*column.Batch) error) error {
-	flow, err := shape.Open(ctx, w.inputs, w.declared(), w.needs)
+// readFirst reads columns of the source of the step, to look at its rows before they are read in earnest. Only files are
+// read twice: a database may answer otherwise the second time, while a file that has changed since the step began is told.
+func (w *work) readFirst(ctx context.Context, need func(name string) bool, f func(fields []column.Field, b *column.Batch) error) error {
+	flow, err := shape.Open(ctx, w.inputs, w.declared(), need)
 	if err != nil {
 		return err
 	}
-	return stream.Batches(ctx, flow, w.opts.Workers, f)
+	fields := flow.Fields()
+	return stream.Batches(ctx, flow, w.opts.Workers, func(b *column.Batch) error { return f(fields, b) })
 }
 
 // numbered is a source that was read before, so that its pieces know how many rows come before them.

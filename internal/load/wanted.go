@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
@@ -44,6 +45,7 @@ func (w *work) glance(ctx context.Context) error {
 		by []string
 	}
 	var uses []use
+	var names []string
 	add := func(d *star.Dimension, by []string) error {
 		keys, err := w.few(ctx, d)
 		if err != nil || keys < 0 {
@@ -52,7 +54,7 @@ func (w *work) glance(ctx context.Context) error {
 		if w.wanted[d] == nil {
 			w.wanted[d] = member.NewWanted(d, keys)
 		}
-		uses = append(uses, use{w.wanted[d], by})
+		uses, names = append(uses, use{w.wanted[d], by}), append(names, by...)
 		return nil
 	}
 	if d := w.dimension; d != nil && d.Deliveries == nil {
@@ -68,11 +70,12 @@ func (w *work) glance(ctx context.Context) error {
 	if len(uses) == 0 {
 		return nil
 	}
-	err := w.readFirst(ctx, func(b *column.Batch) error {
+	key := func(name string) bool { return slices.Contains(names, name) }
+	err := w.readFirst(ctx, key, func(fields []column.Field, b *column.Batch) error {
 		for _, u := range uses {
 			cols := make([]*column.Column, len(u.by))
 			for n, name := range u.by {
-				cols[n] = &b.Cols[column.Find(w.fields, name)]
+				cols[n] = &b.Cols[column.Find(fields, name)]
 			}
 			if !u.of.Add(cols, b.N) {
 				return errTooMany

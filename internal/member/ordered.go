@@ -23,7 +23,9 @@ func newOrdered(f *Feed, n *numbering) (*ordered, error) {
 	o := &ordered{n: n}
 	var err error
 	if o.rows, err = spill.New(d.Table.Fields(), int(n.all/orderedRows)+1); err == nil && d.Observed != nil {
-		o.notes, err = spill.New(d.Observed.Fields(), 1)
+		if o.notes, err = spill.New(d.Observed.Fields(), 1); err != nil {
+			o.rows.Close()
+		}
 	}
 	return o, err
 }

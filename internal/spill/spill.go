@@ -113,16 +113,13 @@ func (r *Rows) write(p *part) {
 // filled again. Nothing may be put meanwhile.
 func (r *Rows) Part(n int) column.Source { return source{r, n} }
 
-// Number is the name of the field that has the number of a row.
-const Number = "number"
-
 type source struct {
 	of   *Rows
 	part int
 }
 
 func (s source) Fields() []column.Field {
-	return append(s.of.fields[:len(s.of.fields):len(s.of.fields)], column.Field{Name: Number, Type: column.Type{Kind: column.Integer}})
+	return append(s.of.fields[:len(s.of.fields):len(s.of.fields)], column.Field{Name: "number", Type: column.Type{Kind: column.Integer}})
 }
 
 func (s source) Pieces(context.Context) iter.Seq2[column.Piece, error] {
