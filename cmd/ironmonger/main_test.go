@@ -205,9 +205,7 @@ func TestAround(t *testing.T) {
 			t.Error(waves)
 		}
 
-		if out := must(t, demo, "strays"); out != "nothing has been loaded yet: ironmonger load\n" && out != "no strays: every row is in the star, and every key has its member\n" {
-			t.Error(out)
-		}
+		status(t, demo, 2, "strays", "nothing has been loaded yet: ironmonger load")
 		var create, drop []string
 		decode(t, must(t, demo, "ddl", "--format", "json"), &create)
 		decode(t, must(t, demo, "ddl", "--drop", "--format", "json"), &drop)
@@ -596,8 +594,8 @@ func TestCalls(t *testing.T) {
 		{"a header that has a column twice", "load", "locks.csv", "lock_code,name,waterway_code,chamber_m", "lock_code,name,waterway_code,name,chamber_m", 2, `the header has two columns called name`},
 		{"other bytes", "load", "cargoes.csv", `"gravel"`, "\"gr\xe4vel\"", 0, `dimension cargo +1 +name is no UTF-8 text or holds a zero byte +cargoes.csv:2 +‹gr\\xe4vel›`},
 		{"a quote that is never closed", "load", "locks.csv", "L01,", "\"L01,", 1, `dimension lock: failed: locks.csv:\d+`},
-		{"a row too long", "load", "cargoes.csv", `C01,`, `C01,x,`, 0, `dimension cargo +1 +the row has 5 fields, the header 4 +cargoes.csv:2`},
-		{"a number with commas", "check", "locks.csv", "chamber_m\nL01,", "chamber_m\nL1,000,", 0, `locks +1 +the row has 5 fields, the header 4 +locks.csv:2`},
+		{"a row too long", "load", "cargoes.csv", `C01,`, `C01,x,`, 0, `dimension cargo +1 +the row has too many fields +cargoes.csv:2 +‹5, and the header 4›`},
+		{"a number with commas", "check", "locks.csv", "chamber_m\nL01,", "chamber_m\nL1,000,", 0, `locks +1 +the row has too many fields +locks.csv:2 +‹5, and the header 4›`},
 		{"a column that doesn't fit", "check", "locks.csv", "all", "lock_code,name,waterway_code,chamber_m\nL01,A,W1,wide\nL02,B,W1,wide\n", 0, `locks +2 +chamber_m is no integer`},
 		{"a table that the model has grown out of", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: decimal(5,1)", 2, `^ironmonger.yaml: table dim_lock: it has chamber_m as integer, and the model means decimal\(5,1\): give the new one another name`},
 		{"a table that can grow", "check", "ironmonger.yaml", "type_1: [name, draught_cm]", "type_1: [name, draught_cm, draught]", 0, `\ntable dim_vessel gets the column draught, with null in the rows that are there\n$`},
@@ -862,7 +860,7 @@ func together(t *testing.T, demo string, empty func()) {
 	empty()
 	must(t, demo, "load")
 	want := startest.Dump(t, demo, "load_run")
-	waits := regexp.MustCompile(`^waiting for (run [12] \(process \d+ on \S+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC\)|another load): it holds the warehouse\n$`)
+	waits := regexp.MustCompile(`^waiting for (run [12] \(process \d+ of \S+ on \S+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC\)|another load): it holds the warehouse\n$`)
 	var waited, known atomic.Int64
 	for round := range 5 {
 		empty()

@@ -293,7 +293,7 @@ func TestShaped(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			writeShaped(t, dir)
-			before := startest.Dump(t, dir, "load_run", "load_set_aside")
+			before := startest.Dump(t, dir, "load_run", "load_aside", "load_aside_reason")
 			if c.file != "" {
 				text, err := os.ReadFile(filepath.Join(dir, c.file))
 				if err != nil || !strings.Contains(string(text), c.old) {
@@ -306,7 +306,7 @@ func TestShaped(t *testing.T) {
 				t.Errorf("status %d\n%s%s\nwant %s", status, out, errs, c.answer)
 			}
 			startest.Write(t, dir, "ironmonger.yaml", shaped)
-			if status != 0 && startest.Dump(t, dir, "load_run", "load_set_aside") != before {
+			if status != 0 && startest.Dump(t, dir, "load_run", "load_aside", "load_aside_reason") != before {
 				t.Error("something was half loaded")
 			}
 		})

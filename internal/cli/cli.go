@@ -131,7 +131,7 @@ func (s *session) status(err error) int {
 			return Wrong
 		}
 		return Failed
-	case errors.Is(err, errUnmet):
+	case errors.Is(err, errUnmet), errors.Is(err, load.ErrDiffers): // told by the result
 		return Unmet
 	case errors.Is(err, load.ErrSteps):
 		return Failed // the run's table has told it

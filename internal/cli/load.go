@@ -5,12 +5,15 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"os/user"
+	"slices"
 
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
+	"ironmonger/internal/place"
 	"ironmonger/internal/star"
 	"ironmonger/internal/view"
 )
@@ -23,9 +26,14 @@ func (s *session) load() *cli.Command {
 			"nothing, and only what needs it doesn't run. Loading the same files again changes nothing.\n\n" +
 			"With --dry-run all of it is done and taken back: the same result is told, and nothing is written. Nothing runs\n" +
 			"then behind a step that fails.\n\n" +
-			"Exit status: 0 all steps done; 1 a step failed; 2 the call or the model is wrong.\n\n" +
+			"A table that somebody has changed by hand isn't what the ledger's account says: the load goes on, tells it, and ends\n" +
+			"with status 3, each time, until the rows are brought back or --accept says that the table is right as it stands. The\n" +
+			"run says who did so.\n\n" +
+			"Exit status: 0 all steps done; 1 a step failed; 2 the call or the model is wrong; 3 done, and a table holds other\n" +
+			"than the ledger says.\n\n" +
 			"Example:\n  ironmonger load --model canal/ironmonger.yaml\n  ironmonger load --dry-run",
 		Flags: flags(
+			&cli.StringSliceFlag{Name: "accept", Usage: "the table of the dimension or fact `NAME` is right as it stands, whatever the ledger says; again for another"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing, and say what a load would do"},
 			&cli.StringFlag{Name: "memory", Value: fmt.Sprintf("%dGiB", load.Memory>>30), Usage: "`SIZE` of memory for members and rows that become members, about; more goes into temporary files. The result doesn't depend on it"},
 			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
@@ -34,7 +42,10 @@ func (s *session) load() *cli.Command {
 			if err != nil || memory < 1 || memory > math.MaxInt64 {
 				return wrong{fmt.Errorf("--memory %s: expected a size, such as 500MB or 8GiB", c.String("memory"))}
 			}
-			run, err := s.loadModel(ctx, m, root, load.Options{Workers: c.Int("workers"), Memory: int64(memory), Dry: c.Bool("dry-run")})
+			if err := loadable(m, c.StringSlice("accept")); err != nil {
+				return wrong{err}
+			}
+			run, err := s.loadModel(ctx, m, root, load.Options{Accept: c.StringSlice("accept"), Workers: c.Int("workers"), Memory: int64(memory), Dry: c.Bool("dry-run")})
 			if run == nil {
 				return err
 			}
@@ -44,6 +55,23 @@ func (s *session) load() *cli.Command {
 			return err
 		}),
 	}, 0)
+}
+
+// loadable refuses names that are those of no dimension and no fact.
+func loadable(m *star.Model, given []string) error {
+	var names []string
+	for _, d := range m.Dimensions {
+		names = append(names, d.Text)
+	}
+	for _, f := range m.Facts {
+		names = append(names, f.Text)
+	}
+	for _, name := range given {
+		if !slices.Contains(names, name) {
+			return fmt.Errorf("--accept %s: there is no dimension or fact of that name%s", name, place.Suggest(name, names))
+		}
+	}
+	return nil
 }
 
 // loadModel loads a model with progress on the terminal.
@@ -66,11 +94,15 @@ func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, o
 	return run, err
 }
 
-// holder says which process this is, to those who wait for it.
+// holder says which process this is, and whose, to those who wait for it and in the ledger.
 func holder() string {
 	host, err := os.Hostname()
 	if err != nil {
 		host = "this computer"
 	}
-	return fmt.Sprintf("process %d on %s", os.Getpid(), host)
+	who, err := user.Current()
+	if err != nil {
+		return fmt.Sprintf("process %d on %s", os.Getpid(), host)
+	}
+	return fmt.Sprintf("process %d of %s on %s", os.Getpid(), who.Username, host)
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 
@@ -19,23 +18,26 @@ func (s *session) strays() *cli.Command {
 	return command(&cli.Command{
 		Name:  "strays",
 		Usage: "what did not match, or did not pass",
-		Description: "Rows that are set aside, by reason; natural keys that no member had or that were outside every version, in the\n" +
-			"last load of each step, the most frequent first; and inferred members that still wait for their own source.\n" +
+		Description: "What the last load of each step came to, where it isn't done; rows that are set aside, by reason; natural keys\n" +
+			"that no member had or that were outside every version, in the last load of each step, the most frequent first; and\n" +
+			"inferred members that still wait for their own source. Of a step that failed, the rows that it had set aside.\n" +
 			"Each with its first example.\n\n" +
-			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
+			"Exit status: 0 done; 2 the call or the model is wrong, or nothing has been loaded yet.\n\n" +
 			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
 		Flags: flags(),
 		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
-				return s.result(c, &strays.Report{}, view.StrayRecords(&strays.Report{}), func(int) { fmt.Fprintln(s.out, "nothing has been loaded yet: ironmonger load") })
+				return wrong{strays.ErrNothing}
 			}
 			if err != nil {
 				return err
 			}
 			defer wh.Close()
 			report, err := strays.Find(ctx, wh, layout.New(m))
-			if err != nil {
+			if errors.Is(err, strays.ErrNothing) {
+				return wrong{err}
+			} else if err != nil {
 				return err
 			}
 			return s.result(c, report, view.StrayRecords(report), func(width int) { view.Strays(s.out, report, width) })

@@ -173,8 +173,9 @@ func (c *Column) Exact(i int) Int128 {
 // Fault is a reason to set a row of a batch aside.
 type Fault struct {
 	Row    int32
+	Of     string // the column or key that it speaks of; may be empty
 	Reason string // the rule that failed, the same text for all rows that fail it
-	Detail string // what this row has to say: column and value; may be empty
+	Detail string // what this row has to say: its value; may be empty
 }
 
 // Origin tells where the rows of a batch came from.
@@ -272,8 +273,8 @@ func (b *Batch) Keep(keep func(i int) bool) int {
 }
 
 // SetAside marks a row as not to be used, with its reason.
-func (b *Batch) SetAside(row int, reason, detail string) {
-	b.Faults = append(b.Faults, Fault{int32(row), reason, detail})
+func (b *Batch) SetAside(row int, of, reason, detail string) {
+	b.Faults = append(b.Faults, Fault{int32(row), of, reason, detail})
 	b.bad[row] = true
 }
 

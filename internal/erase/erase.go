@@ -4,7 +4,6 @@ package erase
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -28,9 +27,6 @@ type Erased struct {
 
 // Blank stands where a value was.
 const Blank = "(erased)"
-
-// shortest is how many characters a value has at least that is looked for in texts: shorter ones are in everything.
-const shortest = 3
 
 // Member blanks a member of a dimension, named by its natural key as it stands in the table.
 func Member(ctx context.Context, tx warehouse.Tx, d *layout.Dimension, natural []column.Column) (*Erased, error) {
@@ -70,33 +66,41 @@ func Member(ctx context.Context, tx warehouse.Tx, d *layout.Dimension, natural [
 	if err := ledger.Erase(ctx, tx, d.Text, out.Keys); err != nil {
 		return nil, err
 	}
-	forget := func(s string) string {
-		for value := range said {
-			s = strings.ReplaceAll(s, value, Blank)
-		}
-		return s
-	}
+	words := newWords(said)
 	out.SetAside, err = ledger.ForgetAsides(ctx, tx, func(a *ledger.Aside) {
-		its := a.Step == "dimension "+d.Text
-		for _, part := range parts {
-			its = its && strings.Contains(a.Content, part)
-		}
-		if its {
+		if a.Step == "dimension "+d.Text && speaksOf(a, parts) {
 			a.Content = Blank
+			for k := range a.Causes {
+				if a.Causes[k].Value != "" {
+					a.Causes[k].Value = Blank
+				}
+			}
+			return
 		}
-		a.Content, a.Reasons = forget(a.Content), forget(a.Reasons)
+		a.Content = words.blankFields(a.Content)
+		for k := range a.Causes {
+			a.Causes[k].Value = words.blankText(a.Causes[k].Value)
+		}
 	})
 	if err != nil {
 		return nil, err
 	}
-	out.Steps, err = ledger.ForgetSteps(ctx, tx, forget, func(s string) string { // figures are JSON
-		for value := range said {
-			escaped, _ := json.Marshal(value)
-			s = strings.ReplaceAll(s, strings.Trim(string(escaped), `"`), Blank)
-		}
-		return s
-	})
+	out.Steps, err = ledger.ForgetSteps(ctx, tx, words.blankText, words.blankJSON)
 	return out, err
+}
+
+// speaksOf says whether a row that was set aside says the natural key: as it was read, or, where that could not be
+// told, in its fields.
+func speaksOf(a *ledger.Aside, natural []string) bool {
+	if a.Member != "" {
+		return a.Member == ledger.MemberText(natural)
+	}
+	for _, part := range natural {
+		if newWords(map[string]bool{part: true}).blankFields(a.Content) == a.Content {
+			return false
+		}
+	}
+	return true
 }
 
 // columns lists the personal columns of a dimension's table.

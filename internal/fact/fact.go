@@ -16,6 +16,7 @@ import (
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/link"
 	"ironmonger/internal/member"
+	"ironmonger/internal/place"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -28,6 +29,8 @@ type Chunk struct {
 	Batch  *column.Batch // shaped
 	Keys   link.Resolved
 	Totals []column.Int128 // of each exact measure, over all rows read
+
+	Inserted []int32 // the rows that were, once it is taken
 
 	view *view
 	cols []*column.Column
@@ -175,7 +178,7 @@ func (w *Writer) Prepare(c *Chunk) {
 	for _, k := range w.grainAt {
 		for i := range b.N {
 			if c.cols[k].Null[i] && !b.Bad(i) {
-				b.SetAside(i, "no "+w.fields[k].Name+", which is part of the grain", "")
+				b.SetAside(i, w.fields[k].Name, "no "+w.fields[k].Name+", which is part of the grain", "")
 			}
 		}
 	}
@@ -204,7 +207,7 @@ func (w *Writer) Prepare(c *Chunk) {
 // aside have their faults added to the batch.
 func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 	b := c.Batch
-	c.rows = c.rows[:0]
+	c.rows, c.Inserted = c.rows[:0], c.Inserted[:0]
 	var repeats []int32
 	pending := c.Keys.Pending
 	for i := range int32(b.N) {
@@ -271,6 +274,7 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 		}
 	}
 	w.Outcome.Inserted += int64(len(rows))
+	c.Inserted = append(c.Inserted, rows...)
 	for k, at := range w.measure {
 		sum := column.Int128{}
 		for _, i := range rows {
@@ -298,17 +302,21 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 		known[n] = link.Known(w.links, c.Batch, &c.Keys, i, nil)
 	}
 	c.view.look(c.cols[:len(w.fields)], c.Batch.N) // keys have come in
-	same, err := w.standing(ctx, tx, c, rows)
+	stands, err := w.standing(ctx, tx, c, rows)
 	if err != nil {
 		return err
 	}
 	for n, i := range rows {
-		equal, there := same[c.view.grain(int(i))]
+		differs, there := stands[c.view.grain(int(i))]
+		of, values := "", ""
+		if there {
+			of, values = differs(int(i), known[n])
+		}
 		switch {
-		case there && known[n] && equal(int(i)):
+		case there && values == "":
 			w.same(c, i)
 		case there:
-			c.Batch.SetAside(int(i), RepeatReason, "")
+			c.Batch.SetAside(int(i), of, RepeatReason, values)
 		default: // a chance meeting of two digests
 			if !known[n] {
 				link.Join(w.links, c.Batch, &c.Keys, i)
@@ -322,8 +330,8 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 }
 
 // standing reads the table's rows that have the grain of one of the rows, and gives for each grain what
-// tells whether a row of the chunk says the same.
-func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[column.Digest]func(i int) bool, error) {
+// tells in which column a row of the chunk says something else, and what; nothing if it says the same.
+func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[column.Digest]func(i int, known bool) (of, values string), error) {
 	match := make([]column.Column, len(w.grainAt))
 	for g, k := range w.grainAt {
 		match[g].Type = w.fields[k].Type
@@ -337,24 +345,42 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	}
 	stand := w.newView()
 	stand.look(column.Pointers(b.Cols), b.N)
-	same := map[column.Digest]func(int) bool{}
+	differs := map[column.Digest]func(int, bool) (string, string){}
 	for j := range b.N {
-		same[stand.grain(j)] = func(i int) bool { return w.equal(c.view, i, stand, j) }
+		differs[stand.grain(j)] = func(i int, known bool) (string, string) { return w.differs(c, i, known, stand, j) }
 	}
-	return same, nil
+	return differs, nil
 }
 
-// equal compares a row of a load with one of the table in all columns. A key that stands as a special
+// differs compares a row of a load with one of the table in all columns. A key that stands as a special
 // member because a rule put it there equals any key: which one was delivered isn't kept, and unknown is
-// final (rule R2).
-func (w *Writer) equal(v *view, i int, stand *view, j int) bool {
-	for k := range w.fields {
-		c := stand.canon[k]
-		if w.compared[k] && !v.canon[k].Equal(i, c, j) && !(w.lenient[k] != nil && (c.Null[j] || w.lenient[k](c.Int[j]))) {
-			return false
+// final (rule R2). What is no key is compared first. Unless all
+// its members are known, row i names one that isn't there, so that no row can be the same.
+func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, values string) {
+	for k, f := range w.fields {
+		is, said := stand.canon[k], c.view.canon[k]
+		if !w.compared[k] || said.Equal(i, is, j) || w.lenient[k] != nil && (is.Null[j] || w.lenient[k](is.Int[j])) {
+			continue
+		}
+		if w.from[k] >= 0 {
+			return f.Name, fmt.Sprintf("%s is %s in the table, and %s here", f.Name, shown(is, j), shown(said, i))
+		}
+		n := -1 - w.from[k]
+		if open := c.Keys.Open[n]; of == "" && (known || open == nil || !open[i]) {
+			of, values = f.Name, fmt.Sprintf("%s is %s in the table, and not that of ‹%s›", f.Name, shown(stand.cols[k], j), w.links[n].Natural(c.Batch, i))
 		}
 	}
-	return true
+	if of == "" && !known {
+		values = "it names a member that isn't there"
+	}
+	return of, values
+}
+
+func shown(c *column.Column, i int) string {
+	if c.Null[i] {
+		return "null"
+	}
+	return place.Clip(place.Printable(c.Value(i)), 60)
 }
 
 // matchRow adds the grain of row i to match, once for every combination of versions that its members

@@ -2,76 +2,281 @@ package ledger
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"hash/fnv"
 	"slices"
+	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/place"
 	"ironmonger/internal/warehouse"
 )
 
 // States of a row set aside.
 const (
 	Waiting = "waiting" // it stands outside the star
-	Cleared = "cleared" // its file was read again and the row passed, or is gone
+	Cleared = "cleared" // its file was read again and the row passed or is gone, or another row of its grain was loaded
 	OfFail  = "of a failed step"
 )
 
-type asideKey struct {
-	file string
-	line int64
-	hash string
+// Cause is why a row was set aside: a rule, the column or key that it speaks of, and what the row has there.
+type Cause struct {
+	Reason string `json:"reason"`
+	Of     string `json:"of,omitempty"`
+	Value  string `json:"value,omitempty"`
 }
 
-// Asides writes the rows that a step sets aside. A row that is met again keeps its entry (rule R18).
-type Asides struct {
-	ctx    context.Context
-	tx     warehouse.Tx
-	step   string
-	run    int64
-	known  map[asideKey]int64 // the run in which it was first met
-	fresh  *column.Batch
-	again  *column.Batch
-	fields []column.Field // of again
-	met    map[asideKey]bool
-	put    map[asideKey]bool // in this load; nil if no file is read twice
+// Aside is an entry of load_aside with its entries of load_aside_reason.
+type Aside struct {
+	ID                 int64 // of the entry, once there is one
+	Step, Source, File string
+	Line               int64
+	Content            string // as [Content] has it
+	Causes             []Cause
+	Member             string // the natural key that the row of a dimension says, as JSON; "" if it can't be told
+	Grain              string // a digest of the grain that the row of a fact says, as [Grain] has it; likewise
+	Repeats            bool   // it is set aside because a row of its grain stands in the table
+	Hash               string // of Content when it was set aside
 }
 
-const asideBatch = 1000
-
-// OpenAsides reads which rows of a step are known already. If it reads a file twice, a row may be put twice, and is
-// written once.
-func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64, twice bool) (*Asides, error) {
-	a := &Asides{ctx: ctx, tx: tx, step: step, run: run, known: map[asideKey]int64{}, met: map[asideKey]bool{}}
-	if twice {
-		a.put = map[asideKey]bool{}
-	}
-	a.fresh = column.NewBatch(asideTable.Fields())
-	a.fields = pick(asideTable, "step", "file", "line", "content_hash", "reasons", "last_run", "cleared_by", "state")
-	a.again = column.NewBatch(a.fields)
-	match := column.Column{Type: text}
-	match.AppendText(step)
-	err := warehouse.Each(ctx, tx, warehouse.Query{Table: asideTable.Name, Fields: pick(asideTable, "file", "line", "content_hash", "first_run"),
-		By: []string{"step"}, Match: []*column.Column{&match}}, func(b *column.Batch) {
-		for i := range b.N {
-			a.known[asideKey{b.Cols[0].Text[i], b.Cols[1].Int[i], b.Cols[2].Text[i]}] = b.Cols[3].Int[i]
+// Reasons are the causes as one text.
+func (a *Aside) Reasons() string {
+	var texts []string
+	for _, c := range a.Causes {
+		if c.Value != "" {
+			c.Reason += ": " + c.Value
 		}
-	})
-	return a, err
+		texts = append(texts, c.Reason)
+	}
+	return strings.Join(texts, "; ")
 }
 
-// Put writes a row with its state.
-func (a *Asides) Put(r *Aside, state string) error {
-	k := asideKey{r.File, r.Line, r.hash()}
-	if a.put[k] {
+// maxContent is how much of a row is kept, in characters; what is longer is in its file.
+const maxContent = 4 << 10
+
+// Content is what is kept of a row as it stands in its file.
+func Content(raw string) string { return place.Clip(place.Storable(raw), maxContent) }
+
+// ContentHash stands for the content of a row.
+func ContentHash(content string) string {
+	sum := sha256.Sum256([]byte(content))
+	return hex.EncodeToString(sum[:8])
+}
+
+// Grain is a digest of what row i says in the columns of its grain.
+func Grain(cols []*column.Column, i int) string {
+	h := fnv.New64a()
+	var buf [64]byte
+	for _, c := range cols {
+		h.Write(column.AppendKey(buf[:0], c, i))
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// Asides is the book of the rows that a step sets aside (rule R18). A row that is met again keeps its entry: it is known
+// by its content, and by how often that occurs, wherever it stands now.
+type Asides struct {
+	ctx     context.Context
+	tx      warehouse.Tx
+	step    string
+	run     int64
+	last    int64 // the highest id
+	waiting []*waiting
+	known   map[string][]*waiting // by the hash of their content
+	grains  map[string][]*waiting // by their grain
+	later   []*Aside              // rows that may be known from another place
+	fresh   *column.Batch
+	causes  *column.Batch
+	old     *column.Batch // entries whose causes are others now
+	again   *column.Batch
+	fields  []column.Field // of again
+}
+
+// waiting is an entry that waits from earlier loads.
+type waiting struct {
+	id         int64
+	file       string
+	line       int64
+	reasons    uint64
+	repeats    bool
+	met        bool
+	superseded bool
+}
+
+const (
+	asideBatch = 1000
+	keepRuns   = 100 // so many runs later entries that were cleared are forgotten
+)
+
+// OpenAsides reads which rows of a step wait, and forgets those that nobody needs any more: of the step's last failure,
+// and those that were cleared long ago.
+func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*Asides, error) {
+	a := &Asides{ctx: ctx, tx: tx, step: step, run: run, known: map[string][]*waiting{}, grains: map[string][]*waiting{},
+		fresh: column.NewBatch(asideTable.Fields()), causes: column.NewBatch(causeTable.Fields()), old: column.NewBatch(pick(causeTable, "id"))}
+	a.fields = pick(asideTable, "id", "file", "line", "reasons", "last_run", "superseded_by")
+	a.again = column.NewBatch(a.fields)
+	highest, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: asideTable.Name, Fields: pick(asideTable, "id"), OrderBy: []string{"id"}, Descending: true, Limit: 1})
+	if err != nil {
+		return nil, err
+	}
+	if highest.N > 0 {
+		a.last = highest.Cols[0].Int[0]
+	}
+	if err := a.forget(); err != nil {
+		return nil, err
+	}
+	b, err := a.entries([]string{"state"}, pick(asideTable, "id", "file", "line", "content_hash", "reasons", "grain", "repeats", "superseded_by"), func(by []*column.Column) {
+		by[1].AppendText(Waiting)
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i := range b.N {
+		w := &waiting{id: b.Cols[0].Int[i], file: b.Cols[1].Text[i], line: b.Cols[2].Int[i], reasons: fingerprint(b.Cols[4].Text[i]), repeats: b.Cols[6].Int[i] != 0, superseded: !b.Cols[7].Null[i]}
+		a.waiting = append(a.waiting, w)
+		a.known[b.Cols[3].Text[i]] = append(a.known[b.Cols[3].Text[i]], w)
+		if !b.Cols[5].Null[i] && !w.superseded {
+			a.grains[b.Cols[5].Text[i]] = append(a.grains[b.Cols[5].Text[i]], w)
+		}
+	}
+	return a, nil
+}
+
+func fingerprint(s string) uint64 {
+	h := fnv.New64a()
+	h.Write([]byte(s))
+	return h.Sum64()
+}
+
+// entries reads entries of the step that equal what fill adds in more columns.
+func (a *Asides) entries(more []string, fields []column.Field, fill func(by []*column.Column)) (*column.Batch, error) {
+	names := append([]string{"step"}, more...)
+	var by []*column.Column
+	for _, f := range pick(asideTable, names...) {
+		by = append(by, &column.Column{Type: f.Type})
+	}
+	fill(by)
+	for range by[1].Null {
+		by[0].AppendText(a.step)
+	}
+	return warehouse.ReadAll(a.ctx, a.tx, warehouse.Query{Table: asideTable.Name, Fields: fields, By: names, Match: by, OrderBy: []string{"id"}})
+}
+
+// forget removes entries that nobody needs any more.
+func (a *Asides) forget() error {
+	name := column.Column{Type: text}
+	name.AppendText(a.step)
+	before, err := warehouse.ReadAll(a.ctx, a.tx, warehouse.Query{Table: stepTable.Name, Fields: pick(stepTable, "run"), By: []string{"step"}, Match: []*column.Column{&name},
+		OrderBy: []string{"run"}, Descending: true, Limit: 1})
+	if err != nil {
+		return err
+	}
+	failed, err := a.entries([]string{"state"}, pick(asideTable, "id"), func(by []*column.Column) { by[1].AppendText(OfFail) })
+	if err != nil {
+		return err
+	}
+	gone := column.NewBatch(pick(asideTable, "id"))
+	for _, id := range failed.Cols[0].Int {
+		row(gone, id)
+	}
+	if before.N > 0 {
+		old, err := a.entries([]string{"state", "cleared_by"}, pick(asideTable, "id"), func(by []*column.Column) {
+			for run := max(1, before.Cols[0].Int[0]-keepRuns); run <= a.run-keepRuns; run++ {
+				by[1].AppendText(Cleared)
+				by[2].AppendInt(run)
+			}
+		})
+		if err != nil {
+			return err
+		}
+		for _, id := range old.Cols[0].Int {
+			row(gone, id)
+		}
+	}
+	if gone.N == 0 {
 		return nil
-	} else if a.put != nil {
-		a.put[k] = true
 	}
-	if _, ok := a.known[k]; ok {
-		a.met[k] = true
-		row(a.again, a.step, k.file, k.line, k.hash, r.Reasons, a.run, nil, state)
-	} else {
-		row(a.fresh, a.step, k.file, k.line, k.hash, r.Source, r.Reasons, r.Content, a.run, a.run, nil, state)
+	for _, t := range []*warehouse.Table{causeTable, asideTable} {
+		if _, err := a.tx.Remove(a.ctx, t.Name, pick(t, "id"), gone); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+// Put writes a row that the step has set aside.
+func (a *Asides) Put(x *Aside) error {
+	x.Hash = ContentHash(x.Content)
+	known := a.known[x.Hash]
+	for _, w := range known {
+		if !w.met && w.file == x.File && w.line == x.Line {
+			return a.meet(w, x)
+		}
+	}
+	if slices.ContainsFunc(known, func(w *waiting) bool { return !w.met }) {
+		later := *x
+		a.later = append(a.later, &later)
+		return nil
+	}
+	return a.add(x, Waiting)
+}
+
+// Fail writes a row that a step had set aside before it failed.
+func (a *Asides) Fail(x *Aside) error {
+	x.Hash = ContentHash(x.Content)
+	return a.add(x, OfFail)
+}
+
+// Waits says whether rows wait that another row of their grain makes superfluous, so that [Asides.Loaded] is to be told.
+func (a *Asides) Waits() bool { return len(a.grains) > 0 }
+
+// Loaded takes notice of a row of a grain that stands in the table: inserted by this step, or the same as before. What
+// repeats a grain differs from the row that stood there, so that only another one counts.
+func (a *Asides) Loaded(grain string, inserted bool) {
+	for _, w := range a.grains[grain] {
+		w.superseded = w.superseded || inserted || !w.repeats
+	}
+}
+
+func (a *Asides) add(x *Aside, state string) error {
+	a.last++
+	row(a.fresh, a.last, a.step, x.Source, x.File, x.Line, x.Hash, x.Reasons(), x.Content, orNull(x.Member), orNull(x.Grain), number(x.Repeats), a.run, a.run, nil, nil, state)
+	a.because(a.last, x)
+	return a.filled()
+}
+
+func orNull(s string) any {
+	if s == "" {
+		return nil
+	}
+	return s
+}
+
+func (a *Asides) because(id int64, x *Aside) {
+	for n, c := range x.Causes {
+		row(a.causes, id, int64(n+1), c.Reason, orNull(c.Of), orNull(c.Value))
+	}
+}
+
+// meet notes that a row that waits was met again, perhaps elsewhere and for other reasons.
+func (a *Asides) meet(w *waiting, x *Aside) error {
+	w.met, w.file, w.line = true, x.File, x.Line
+	reasons := x.Reasons()
+	var by any
+	if w.superseded {
+		by = a.run
+	}
+	row(a.again, w.id, x.File, x.Line, reasons, a.run, by)
+	if fingerprint(reasons) != w.reasons {
+		row(a.old, w.id)
+		a.because(w.id, x)
+	}
+	return a.filled()
+}
+
+func (a *Asides) filled() error {
 	if a.fresh.N+a.again.N < asideBatch {
 		return nil
 	}
@@ -79,47 +284,118 @@ func (a *Asides) Put(r *Aside, state string) error {
 }
 
 func (a *Asides) flush() error {
+	if a.old.N > 0 {
+		if _, err := a.tx.Remove(a.ctx, causeTable.Name, pick(causeTable, "id"), a.old); err != nil {
+			return err
+		}
+	}
 	if err := warehouse.AppendAll(a.ctx, a.tx, asideTable, a.fresh); err != nil {
 		return err
 	}
-	a.fresh.Reset(0)
-	return a.amend()
-}
-
-func (a *Asides) amend() error {
-	if a.again.N == 0 {
-		return nil
+	if err := warehouse.AppendAll(a.ctx, a.tx, causeTable, a.causes); err != nil {
+		return err
 	}
-	_, err := a.tx.Amend(a.ctx, asideTable.Name, 4, a.fields, a.again)
-	a.again.Reset(0)
-	return err
+	if a.again.N > 0 {
+		if _, err := a.tx.Amend(a.ctx, asideTable.Name, 1, a.fields, a.again); err != nil {
+			return err
+		}
+	}
+	for _, b := range []*column.Batch{a.old, a.fresh, a.causes, a.again} {
+		b.Reset(0)
+	}
+	return nil
 }
 
-// Close writes what is left, and clears the known rows of the files read that were not met again.
+// Close writes what is left. Of the rows that wait and were not met again, it clears those whose file was read, and those
+// of whose grain another row was loaded; the others wait on: nobody knows what became of them.
 func (a *Asides) Close(files []string) error {
+	for _, fits := range []func(w *waiting, x *Aside) bool{
+		func(w *waiting, x *Aside) bool { return w.file == x.File },
+		func(w *waiting, _ *Aside) bool { return !slices.Contains(files, w.file) },
+		func(*waiting, *Aside) bool { return true },
+	} {
+		var left []*Aside
+		for _, x := range a.later {
+			at := slices.IndexFunc(a.known[x.Hash], func(w *waiting) bool { return !w.met && fits(w, x) })
+			if at < 0 {
+				left = append(left, x)
+			} else if err := a.meet(a.known[x.Hash][at], x); err != nil {
+				return err
+			}
+		}
+		a.later = left
+	}
+	for _, x := range a.later {
+		if err := a.add(x, Waiting); err != nil {
+			return err
+		}
+	}
 	if err := a.flush(); err != nil {
 		return err
 	}
-	a.fields = pick(asideTable, "step", "file", "line", "content_hash", "cleared_by", "state")
-	a.again = column.NewBatch(a.fields)
-	for k := range a.known {
-		if !a.met[k] && slices.Contains(files, k.file) {
-			row(a.again, a.step, k.file, k.line, k.hash, a.run, Cleared)
+	fields := pick(asideTable, "id", "cleared_by", "state")
+	cleared := column.NewBatch(fields)
+	for _, w := range a.waiting {
+		if !w.met && (w.superseded || slices.Contains(files, w.file)) {
+			row(cleared, w.id, a.run, Cleared)
 		}
 	}
-	return a.amend()
+	if cleared.N == 0 {
+		return nil
+	}
+	_, err := a.tx.Amend(a.ctx, asideTable.Name, 1, fields, cleared)
+	return err
 }
 
-// EachAside calls f for every row that waits outside the star, with the run in which it was first met.
-func EachAside(ctx context.Context, r warehouse.Reader, f func(a *Aside, firstRun int64)) error {
-	match := column.Column{Type: text}
-	match.AppendText(Waiting)
-	fields := pick(asideTable, "step", "source", "file", "line", "reasons", "content", "first_run")
-	q := warehouse.Query{Table: asideTable.Name, Fields: fields, By: []string{"state"}, Match: []*column.Column{&match}}
-	return warehouse.Each(ctx, r, q, func(b *column.Batch) {
+// EachAside calls f for every row of a state, or of all if that is empty, with the run in which it was first met.
+func EachAside(ctx context.Context, r warehouse.Reader, state string, f func(a *Aside, firstRun int64) error) error {
+	if columns, err := r.Describe(ctx, asideTable.Name); err != nil || columns == nil {
+		return err
+	}
+	causes, err := causesOf(ctx, r)
+	if err != nil {
+		return err
+	}
+	fields := pick(asideTable, "id", "step", "source", "file", "line", "content", "content_hash", "member", "grain", "first_run")
+	q := warehouse.Query{Table: asideTable.Name, Fields: fields, OrderBy: []string{"id"}}
+	if state != "" {
+		match := column.Column{Type: text}
+		match.AppendText(state)
+		q.By, q.Match = []string{"state"}, []*column.Column{&match}
+	}
+	return warehouse.Each(ctx, r, q, func(b *column.Batch) error {
 		for i := range b.N {
 			c := b.Cols
-			f(&Aside{Step: c[0].Text[i], Source: c[1].Text[i], File: c[2].Text[i], Line: c[3].Int[i], Reasons: c[4].Text[i], Content: c[5].Text[i]}, c[6].Int[i])
+			err := f(&Aside{ID: c[0].Int[i], Step: c[1].Text[i], Source: c[2].Text[i], File: c[3].Text[i], Line: c[4].Int[i], Content: c[5].Text[i], Hash: c[6].Text[i],
+				Member: c[7].Text[i], Grain: c[8].Text[i], Causes: causes[c[0].Int[i]]}, c[9].Int[i])
+			if err != nil {
+				return err
+			}
 		}
+		return nil
 	})
+}
+
+// causesOf gives the causes of all rows set aside, by their ids.
+func causesOf(ctx context.Context, r warehouse.Reader) (map[int64][]Cause, error) {
+	causes := map[int64][]Cause{}
+	share := map[Cause]Cause{} // most are alike
+	err := warehouse.Each(ctx, r, warehouse.Query{Table: causeTable.Name, Fields: causeTable.Fields(), OrderBy: causeTable.Primary}, func(b *column.Batch) error {
+		for i := range b.N {
+			c := Cause{Reason: b.Cols[2].Text[i], Of: b.Cols[3].Text[i], Value: b.Cols[4].Text[i]}
+			one, ok := share[c]
+			if !ok {
+				one, share[c] = c, c
+			}
+			causes[b.Cols[0].Int[i]] = append(causes[b.Cols[0].Int[i]], one)
+		}
+		return nil
+	})
+	return causes, err
+}
+
+// MemberText is the natural key of a member as entries have it: its values as text, as JSON.
+func MemberText(values []string) string {
+	text, _ := json.Marshal(values) // strings always can
+	return string(text)
 }

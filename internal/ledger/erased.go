@@ -3,6 +3,7 @@ package ledger
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/warehouse"
@@ -46,31 +47,39 @@ func Erased(ctx context.Context, r warehouse.Reader, dimension string) (map[int6
 	return keys, nil
 }
 
-// ForgetAsides has forget change the content and reasons of rows set aside, of any state, and gives how many it changed.
+// ForgetAsides has forget change the content and causes of rows set aside, of any state, and gives how many it changed.
 func ForgetAsides(ctx context.Context, tx warehouse.Tx, forget func(a *Aside)) (int64, error) {
-	by := pick(asideTable, "step", "file", "line", "content_hash", "reasons", "content")
-	changed := column.NewBatch(by)
-	err := warehouse.Each(ctx, tx, warehouse.Query{Table: asideTable.Name, Fields: by}, func(b *column.Batch) {
-		c := b.Cols
-		for i := range b.N {
-			was := Aside{Step: c[0].Text[i], File: c[1].Text[i], Line: c[2].Int[i], Reasons: c[4].Text[i], Content: c[5].Text[i]}
-			is := was
-			if forget(&is); is != was {
-				row(changed, is.Step, is.File, is.Line, c[3].Text[i], is.Reasons, is.Content)
-			}
+	fields := pick(asideTable, "id", "reasons", "content", "member")
+	changed, old, causes := column.NewBatch(fields), column.NewBatch(pick(causeTable, "id")), column.NewBatch(causeTable.Fields())
+	book := &Asides{causes: causes}
+	err := EachAside(ctx, tx, "", func(a *Aside, _ int64) error {
+		was := *a
+		a.Causes = slices.Clone(a.Causes)
+		if forget(a); was.Content == a.Content && was.Member == a.Member && slices.Equal(was.Causes, a.Causes) {
+			return nil
 		}
+		row(changed, a.ID, a.Reasons(), a.Content, orNull(a.Member))
+		row(old, a.ID)
+		book.because(a.ID, a)
+		return nil
 	})
 	if err != nil || changed.N == 0 {
 		return 0, err
 	}
-	return tx.Amend(ctx, asideTable.Name, 4, by, changed)
+	if _, err := tx.Remove(ctx, causeTable.Name, pick(causeTable, "id"), old); err != nil {
+		return 0, err
+	}
+	if err := warehouse.AppendAll(ctx, tx, causeTable, causes); err != nil {
+		return 0, err
+	}
+	return tx.Amend(ctx, asideTable.Name, 1, fields, changed)
 }
 
 // ForgetSteps does so to the messages and figures of steps.
 func ForgetSteps(ctx context.Context, tx warehouse.Tx, message, figures func(string) string) (int64, error) {
 	fields := pick(stepTable, "run", "step", "message", "figures")
 	changed := column.NewBatch(fields)
-	err := warehouse.Each(ctx, tx, warehouse.Query{Table: stepTable.Name, Fields: fields}, func(b *column.Batch) {
+	err := warehouse.Each(ctx, tx, warehouse.Query{Table: stepTable.Name, Fields: fields}, func(b *column.Batch) error {
 		c := b.Cols
 		for i := range b.N {
 			said, told := message(c[2].Text[i]), figures(c[3].Text[i])
@@ -83,6 +92,7 @@ func ForgetSteps(ctx context.Context, tx warehouse.Tx, message, figures func(str
 			}
 			row(changed, c[0].Int[i], c[1].Text[i], m, told)
 		}
+		return nil
 	})
 	if err != nil || changed.N == 0 {
 		return 0, err

@@ -6,9 +6,8 @@ package ledger
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"slices"
 	"time"
 
@@ -56,17 +55,21 @@ var (
 		required("dimension", text), required("member_key", integer)}}
 	deliveryTable = &warehouse.Table{Name: "load_delivery", Primary: []string{"dimension", "scope", "delivered_on"}, Columns: []warehouse.Column{
 		required("dimension", text), required("scope", text), required("delivered_on", timestamp), required("run", integer)}}
+	accountTable = &warehouse.Table{Name: "load_account", Primary: []string{"table_name", "measure"}, Columns: []warehouse.Column{
+		required("table_name", text), required("measure", text), required("amount", text), required("run", integer)}}
 	fileTable = &warehouse.Table{Name: "load_file", Primary: []string{"file"}, Columns: []warehouse.Column{
 		required("file", integer), required("name", text), required("first_run", integer)}}
-	asideTable = &warehouse.Table{Name: "load_set_aside", Primary: []string{"step", "file", "line", "content_hash"}, Columns: []warehouse.Column{
-		required("step", text), required("file", text), required("line", integer), required("content_hash", text),
-		required("source", text), required("reasons", text), required("content", text),
-		required("first_run", integer), required("last_run", integer), optional("cleared_by", integer), required("state", text)}}
+	asideTable = &warehouse.Table{Name: "load_aside", Primary: []string{"id"}, Index: []string{"step", "state", "cleared_by"}, Columns: []warehouse.Column{
+		required("id", integer), required("step", text), required("source", text), required("file", text), required("line", integer), required("content_hash", text),
+		required("reasons", text), required("content", text), optional("member", text), optional("grain", text), required("repeats", boolean),
+		required("first_run", integer), required("last_run", integer), optional("superseded_by", integer), optional("cleared_by", integer), required("state", text)}}
+	causeTable = &warehouse.Table{Name: "load_aside_reason", Primary: []string{"id", "number"}, Columns: []warehouse.Column{
+		required("id", integer), required("number", integer), required("reason", text), optional("key", text), optional("value", text)}}
 )
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, erasedTable, deliveryTable, fileTable, asideTable}
+	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, erasedTable, deliveryTable, accountTable, fileTable, asideTable, causeTable}
 }
 
 // States of runs and steps.
@@ -131,6 +134,9 @@ type Figures struct {
 	Back int64 `json:"back,omitempty"` // and that it has again
 
 	Table int64 `json:"table_rows"` // in the step's table at its end
+
+	Differs  []Difference `json:"differs,omitempty"`  // where tables hold other than the ledger's account says
+	Accepted []Difference `json:"accepted,omitempty"` // and where the account was changed to what they hold, as asked for
 
 	Attributes map[string]int64 `json:"attributes,omitempty"` // how many members or versions have another value in one than before
 
@@ -213,19 +219,6 @@ func (r Reasons) List() []Reason {
 	return list
 }
 
-// Aside is an entry of load_set_aside.
-type Aside struct {
-	Step, Source, File string
-	Line               int64
-	Reasons            string
-	Content            string
-}
-
-func (a *Aside) hash() string {
-	sum := sha256.Sum256([]byte(a.Content))
-	return hex.EncodeToString(sum[:8])
-}
-
 // row writes values into a new row of a batch, in the order of the fields. Times are UTC; nil is null.
 func row(b *column.Batch, values ...any) {
 	for k, v := range values {
@@ -243,8 +236,10 @@ func row(b *column.Batch, values ...any) {
 			} else {
 				c.AppendInt(v.UnixMicro())
 			}
-		default:
+		case nil:
 			c.AppendNull()
+		default:
+			panic(fmt.Sprintf("ledger: a value of type %T has no column", v))
 		}
 	}
 	b.N++

@@ -56,67 +56,104 @@ func each(t *testing.T, test func(t *testing.T, in func(func(tx warehouse.Tx) er
 	}
 }
 
-// TestAsides holds what the ledger says of rows set aside against a restatement (rule R18), over loads in which rows of
-// some files are met anew, again, changed, or no longer.
+// TestAsides holds the book of rows set aside against a restatement, over many random loads of two steps in which rows of
+// some files are met anew, again, elsewhere, twice, or no longer, and rows of their grains are loaded.
 func TestAsides(t *testing.T) {
 	each(t, func(t *testing.T, in func(func(tx warehouse.Tx) error), r warehouse.Reader) {
 		ctx := context.Background()
 		random := rand.New(rand.NewPCG(3, 4))
 		type row struct {
 			step, file, content string
-			line                int64
+			line, first         int64
 		}
-		waits := map[row]int64{} // since which run
-		since := map[row]int64{} // the run in which it was met first, whatever became of it
-		for load := int64(1); load <= 40; load++ {
+		type entry struct {
+			row
+			repeats, superseded, met bool
+		}
+		var waits []*entry
+		for load := int64(1); load <= 150; load++ {
 			step := fmt.Sprint("step ", random.IntN(2))
 			files := []string{"a.csv", "b.csv", "c.csv"}[random.IntN(3):]
 			fails := random.IntN(8) == 0
-			met := map[row]bool{}
-			for range random.IntN(12) {
-				met[row{step, files[random.IntN(len(files))], []string{"x,1", "y,\"é\n\"", ""}[random.IntN(3)], random.Int64N(4)}] = true
+			var met []row
+			for range random.IntN(8) {
+				met = append(met, row{step, files[random.IntN(len(files))], []string{"x,1", "y,\"é\n\"", ""}[random.IntN(3)], random.Int64N(3), load})
 			}
+			loaded, inserted := random.IntN(4) == 0, random.IntN(2) == 0 // a row of the grain of x,1
 			in(func(tx warehouse.Tx) error {
-				book, err := ledger.OpenAsides(ctx, tx, step, load, random.IntN(2) == 0)
+				book, err := ledger.OpenAsides(ctx, tx, step, load)
 				if err != nil {
 					return err
 				}
-				state := ledger.Waiting
-				if fails {
-					state = ledger.OfFail
-				}
-				for x := range met {
-					if err := book.Put(&ledger.Aside{Step: step, Source: "s", File: x.file, Line: x.line, Reasons: "r", Content: x.content}, state); err != nil {
+				for _, x := range met {
+					a := ledger.Aside{Step: step, Source: "s", File: x.file, Line: x.line, Content: x.content, Causes: []ledger.Cause{{Reason: "r", Value: x.file}}}
+					if x.content == "x,1" {
+						a.Grain, a.Repeats = "g", x.line == 1
+					}
+					put := book.Put
+					if fails {
+						put = book.Fail
+					}
+					if err := put(&a); err != nil {
 						return err
 					}
 				}
 				if fails { // what a step that failed had read is not known to be right
 					return book.Close(nil)
 				}
+				if loaded && book.Waits() {
+					book.Loaded("g", inserted)
+				}
 				return book.Close(files)
 			})
-			for x := range waits {
-				if !fails && x.step == step && slices.Contains(files, x.file) && !met[x] {
-					delete(waits, x)
+			if !fails {
+				var of []*entry
+				for _, e := range waits {
+					if e.met = false; e.step == step {
+						of = append(of, e)
+						e.superseded = e.superseded || loaded && e.content == "x,1" && (inserted || !e.repeats)
+					}
+				}
+				for _, fits := range []func(e *entry, x row) bool{
+					func(e *entry, x row) bool { return e.file == x.file && e.line == x.line },
+					func(e *entry, x row) bool { return e.file == x.file },
+					func(e *entry, x row) bool { return !slices.Contains(files, e.file) },
+					func(e *entry, x row) bool { return true },
+				} {
+					met = slices.DeleteFunc(met, func(x row) bool {
+						at := slices.IndexFunc(of, func(e *entry) bool { return !e.met && e.content == x.content && fits(e, x) })
+						if at >= 0 {
+							of[at].met, of[at].file, of[at].line = true, x.file, x.line
+						}
+						return at >= 0
+					})
+				}
+				waits = slices.DeleteFunc(waits, func(e *entry) bool {
+					return e.step == step && !e.met && (e.superseded || slices.Contains(files, e.file))
+				})
+				for _, x := range met {
+					waits = append(waits, &entry{row: x, repeats: x.content == "x,1" && x.line == 1})
 				}
 			}
-			for x := range met {
-				if since[x] == 0 {
-					since[x] = load
-				}
-				if waits[x] = since[x]; fails {
-					delete(waits, x)
-				}
+			got, want := map[row]int{}, map[row]int{}
+			for _, e := range waits {
+				want[e.row]++
 			}
-			got := map[row]int64{}
-			if err := ledger.EachAside(ctx, r, func(a *ledger.Aside, first int64) {
-				got[row{a.Step, a.File, a.Content, a.Line}] = first
+			if err := ledger.EachAside(ctx, r, ledger.Waiting, func(a *ledger.Aside, first int64) error {
+				if got[row{a.Step, a.File, a.Content, a.Line, first}]++; a.Reasons() != "r: "+a.File {
+					t.Errorf("load %d: a row of %s is there because %s", load, a.File, a.Reasons())
+				}
+				return nil
 			}); err != nil {
 				t.Fatal(err)
 			}
-			if !maps.Equal(got, waits) {
-				t.Fatalf("after load %d of %s, %v read:\n%v wait, and should:\n%v", load, step, files, got, waits)
+			if !maps.Equal(got, want) {
+				t.Fatalf("after load %d of %s, %v read:\n%v wait, and should:\n%v", load, step, files, got, want)
 			}
+		}
+		entries := 0
+		if err := ledger.EachAside(ctx, r, "", func(*ledger.Aside, int64) error { entries++; return nil }); err != nil || entries > 700 {
+			t.Errorf("%d entries, %v: what was cleared long ago is never forgotten", entries, err)
 		}
 	})
 }

@@ -234,7 +234,7 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) b
 		if m != member.Missing {
 			detail = l.Natural(b, i)
 		}
-		b.SetAside(i, what, detail)
+		b.SetAside(i, l.Text, what, detail)
 	case star.Stop:
 		if out.Stop == nil {
 			out.Stop = &place.Error{At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "key " + l.Text,
@@ -249,6 +249,9 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) b
 	}
 	return false
 }
+
+// Says gives the columns of a batch in which its rows say the natural key, as it is compared.
+func (l *Link) Says(b *column.Batch) []*column.Column { return l.columns(b, nil) }
 
 // leaveOpen leaves a row's key to the step's sequencer.
 func (l *Link) leaveOpen(b *column.Batch, out *Resolved, k, i int) bool {

@@ -68,7 +68,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 			if d.RefuseLate {
 				for i := range c.batch.N {
 					if !c.batch.Bad(i) && c.rows.Late(i) {
-						c.batch.SetAside(i, "older than what was loaded of its member", c.rows.Effective.Value(i))
+						c.batch.SetAside(i, d.Effective.Name, "older than what was loaded of its member", c.rows.Effective.Value(i))
 					}
 				}
 			}
@@ -115,6 +115,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 		return fmt.Errorf("the account doesn't hold: table %s should have %d rows and has %d", d.Table.Name, want, after.Rows)
 	}
 	f.Table = after.Rows
+	if err := w.keepAccount(ctx, f.Adopted+feed.Added-feed.Removed, nil, after); err != nil {
+		return err
+	}
 	w.finish = append(w.finish, feed.Commit)
 	if feed.OnDisk() { // and the roster knows nothing of it
 		w.finish = append(w.finish, func() { w.forget(d.Dimension) })
@@ -183,14 +186,14 @@ func (w *work) judge() func(*column.Batch) {
 		for n, k := range natural {
 			for i := range b.N {
 				if b.Cols[k].Null[i] && !b.Bad(i) {
-					b.SetAside(i, "no "+d.NaturalKey[n].Name+", which is the natural key", "")
+					b.SetAside(i, d.NaturalKey[n].Name, "no "+d.NaturalKey[n].Name+", which is the natural key", "")
 				}
 			}
 		}
 		if delivered >= 0 {
 			for i := range b.N {
 				if b.Cols[delivered].Null[i] && !b.Bad(i) {
-					b.SetAside(i, "no "+d.Deliveries.On.Name+", so nobody knows when it was delivered", "")
+					b.SetAside(i, d.Deliveries.On.Name, "no "+d.Deliveries.On.Name+", so nobody knows when it was delivered", "")
 				}
 			}
 		}
@@ -203,9 +206,9 @@ func (w *work) judge() func(*column.Batch) {
 				continue
 			}
 			if c.Null[i] {
-				b.SetAside(i, "no "+d.Effective.Name+", so nobody knows since when", "")
+				b.SetAside(i, d.Effective.Name, "no "+d.Effective.Name+", so nobody knows since when", "")
 			} else if c.Int[i] < beginning || c.Int[i] >= end {
-				b.SetAside(i, d.Effective.Name+" is before 1900-01-01 or not before 9999-12-31", c.Value(i))
+				b.SetAside(i, d.Effective.Name, d.Effective.Name+" is before 1900-01-01 or not before 9999-12-31", c.Value(i))
 			}
 		}
 	}

@@ -61,6 +61,9 @@ func (w *work) loadFact(ctx context.Context) error {
 	if err := w.balance(writer, &account); err != nil {
 		return err
 	}
+	if err := w.keepAccount(ctx, writer.Outcome.Inserted, writer.Outcome.InsertedTotal, writer.Outcome.Table); err != nil {
+		return err
+	}
 	return w.mustHold(ctx, w.fact.Table, w.fact.MustHold)
 }
 
@@ -73,6 +76,7 @@ func (w *work) takeChunk(ctx context.Context, writer *fact.Writer, account *sums
 	if err := writer.Take(ctx, w.tx, c); err != nil {
 		return err
 	}
+	w.aside.loaded(c)
 	if err := w.aside.put(c.Batch); err != nil {
 		return err
 	}

@@ -103,7 +103,7 @@ func (w *work) nodes(ctx context.Context, d *layout.Dimension) ([]node, []string
 	index := key.New(types)
 	var nodes []node
 	var names []string
-	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: d.Table.Name, Fields: fields, OrderBy: []string{d.KeyColumn()}}, func(b *column.Batch) {
+	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: d.Table.Name, Fields: fields, OrderBy: []string{d.KeyColumn()}}, func(b *column.Batch) error {
 		cols := column.Pointers(b.Cols)
 	rows:
 		for i := range b.N {
@@ -138,6 +138,7 @@ func (w *work) nodes(ctx context.Context, d *layout.Dimension) ([]node, []string
 				parents[k].Set(int(n), cols[1+natural+k], i)
 			}
 		}
+		return nil
 	})
 	if err != nil {
 		return nil, nil, err
@@ -172,7 +173,7 @@ func (w *work) closure(ctx context.Context, d *layout.Dimension, nodes []node) e
 	}
 	fields := t.Fields()
 	gone, fresh := column.NewBatch(fields[:2]), column.NewBatch(fields)
-	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: t.Name, Fields: fields}, func(b *column.Batch) {
+	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: t.Name, Fields: fields}, func(b *column.Batch) error {
 		for i := range b.N {
 			p := pair{b.Cols[0].Int[i], b.Cols[1].Int[i]}
 			if distance, ok := is[p]; ok && distance == b.Cols[2].Int[i] {
@@ -183,6 +184,7 @@ func (w *work) closure(ctx context.Context, d *layout.Dimension, nodes []node) e
 			gone.Cols[1].AppendInt(p.below)
 			gone.N++
 		}
+		return nil
 	})
 	if err != nil {
 		return err

@@ -33,6 +33,7 @@ type Options struct {
 	Opening Opening        // how dimensions are opened
 	Memory  int64          // bytes for members and the rows that become members, about; 0 is [Memory]
 	Dry     bool           // write nothing: say what a load would do
+	Accept  []string       // dimensions and facts whose tables are right as they stand, whatever the ledger's account says
 	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
 }
 
@@ -70,11 +71,14 @@ type step struct {
 	keys      []*star.Key
 }
 
+// noun is a step's name without its kind.
+func noun(step string) string { return step[strings.Index(step, " ")+1:] }
+
 // ErrSteps says that a run has ended with steps that failed; the run's entry tells which.
 var ErrSteps = errors.New("the load is not complete")
 
 // Run loads a model into a warehouse, reading sources below root. The entry of the run is returned as
-// far as there is one; the error is ErrSteps if steps failed, or what kept the run from starting.
+// far as there is one; the error is ErrSteps if steps failed, ErrDiffers if tables aren't what the ledger says, or what kept the run from starting.
 func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehouse, opts Options) (*ledger.Run, error) {
 	if opts.Workers <= 0 {
 		opts.Workers = runtime.GOMAXPROCS(0)
@@ -119,19 +123,31 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 	late := context.WithoutCancel(ctx)
 	if r.dry != nil {
 		ended := time.Now()
-		if r.entry.State, r.entry.EndedAt = state, &ended; failed {
-			return r.entry, ErrSteps
-		}
-		return r.entry, nil
+		r.entry.State, r.entry.EndedAt = state, &ended
+		return r.entry, r.outcome()
 	}
 	end := func(tx warehouse.Tx) error { return ledger.EndRun(late, tx, r.entry, state, time.Now()) }
 	if err = r.transact(late, end); errors.Is(err, warehouse.ErrUnknown) {
 		err = r.transact(late, end) // twice is as good as once
 	}
-	if err == nil && failed {
-		err = ErrSteps
+	if err == nil {
+		err = r.outcome()
 	}
 	return r.entry, err
+}
+
+// outcome says what a run that is over came to.
+func (r *run) outcome() error {
+	var err error
+	for _, s := range r.entry.Steps {
+		if s.State != ledger.Done {
+			return ErrSteps
+		}
+		if len(s.Figures.Differs) > 0 {
+			err = ErrDiffers
+		}
+	}
+	return err
 }
 
 // openAll finds the files of every source before anything is written, so that what is missing is told

@@ -146,7 +146,7 @@ func (f folder) asides() string {
 	defer db.Close()
 	var lines []string
 	for _, table := range ledger.Tables() {
-		if table.Name == "load_set_aside" {
+		if table.Name == "load_aside" {
 			for _, r := range startest.Table(f, db, table) {
 				lines = append(lines, fmt.Sprintf("%s:%s %s | %s | %s %s-%s %s", r["file"], r["line"], r["reasons"], r["content"], r["state"], r["first_run"], r["last_run"], r["cleared_by"]))
 			}
@@ -227,13 +227,13 @@ func TestSetAside(t *testing.T) {
 	f.want("first", f.asides(), `trips.csv:3 some payment; a boat | 2,,2024-01-10,-1 | waiting 1-1 
 trips.csv:4 trip is no integer: x; at is no date such as 2025-03-31: 2024-13-10 | x,A,2024-13-10,1 | waiting 1-1 
 trips.csv:5 boat without at: A, "B" | 4,"A, ""B""",,5 | waiting 1-1 
-trips.csv:6 grain repeated with other values | 1,A,2024-01-10,2 | waiting 1-1 `)
+trips.csv:6 grain repeated with other values: paid is 1.00 in the table, and 2.00 here | 1,A,2024-01-10,2 | waiting 1-1 `)
 	f.trips("1,A,2024-01-10,1", "2,A,2024-01-10,1", "x,A,2024-13-10,1")
 	f.load()
 	f.want("repaired, met again, gone", f.asides(), `trips.csv:3 some payment; a boat | 2,,2024-01-10,-1 | cleared 1-1 2
 trips.csv:4 trip is no integer: x; at is no date such as 2025-03-31: 2024-13-10 | x,A,2024-13-10,1 | waiting 1-2 
 trips.csv:5 boat without at: A, "B" | 4,"A, ""B""",,5 | cleared 1-1 2
-trips.csv:6 grain repeated with other values | 1,A,2024-01-10,2 | cleared 1-1 2`)
+trips.csv:6 grain repeated with other values: paid is 1.00 in the table, and 2.00 here | 1,A,2024-01-10,2 | cleared 1-1 2`)
 	want := 0
 	for _, r := range f.load()["fact trip"].Reasons {
 		want += int(r.Rows)
@@ -257,7 +257,7 @@ func TestLimits(t *testing.T) {
 	f := newYard(t, "limits:\n  set_aside: none\n  unmatched: none\n", "")
 	f.boats("A,Heron,x,2024-01-01")
 	f.trips(bad...)
-	run := f.fail("fact trip", "50 of 200 rows (25.0%) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: at is no date such as 2025-03-31 (trips.csv:2)")
+	run := f.fail("fact trip", "50 of 200 rows (25.0%) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: at is no date such as 2025-03-31: never (trips.csv:2)")
 	f.want("a failed step", f.rows("fact_trip", "trip"), "")
 	if got := strings.Count(f.asides(), "of a failed step"); got != 50 {
 		t.Errorf("%d rows of the failed step are kept", got)

@@ -26,7 +26,7 @@ func (w *work) mustHold(ctx context.Context, t *warehouse.Table, list []*star.Mu
 		return nil
 	}
 	against, first := make([]int64, len(judges)), make([]string, len(judges))
-	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: t.Name, Fields: t.Fields()}, func(b *column.Batch) {
+	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: t.Name, Fields: t.Fields()}, func(b *column.Batch) error {
 		for n, j := range judges {
 			j.Look(b, func(i int) {
 				if against[n]++; against[n] == 1 {
@@ -35,6 +35,7 @@ func (w *work) mustHold(ctx context.Context, t *warehouse.Table, list []*star.Mu
 				}
 			})
 		}
+		return nil
 	})
 	if err != nil {
 		return err

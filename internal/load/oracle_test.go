@@ -330,7 +330,8 @@ type world struct {
 	boats map[string][]*boatVersion // by natural key, in order; inferred ones have one without effective
 	ports map[string]map[string]string
 	trips map[string]*tripRow
-	aside int // rows of trips set aside in the last load
+	aside int               // rows of trips set aside in the last load
+	said  map[*tripRow]bool // the facts that a row of the last load says
 
 	lasting map[string]string // the durable keys of boats
 }
@@ -457,7 +458,7 @@ func (w *world) observePorts(rows []string) {
 
 // load takes the trips of one load, row by row.
 func (w *world) load(rows []string) {
-	w.aside = 0
+	w.aside, w.said = 0, map[*tripRow]bool{}
 	for _, line := range rows {
 		if !w.take(fields(line)) {
 			w.aside++
@@ -485,8 +486,11 @@ func (w *world) take(f []string) bool {
 		id = row.boat + "|" + row.day
 	}
 	if there := w.trips[id]; there != nil {
-		return w.same(there, row)
+		same := w.same(there, row)
+		w.said[there] = w.said[there] || same
+		return same
 	}
+	w.said[row] = true
 	if inferBoat {
 		w.inferBoat(boat)
 	}
@@ -495,6 +499,30 @@ func (w *world) take(f []string) bool {
 	}
 	w.trips[id] = row
 	return true
+}
+
+// orphans says whether there are facts that no row at the source says any more: surely, where none has their grain and
+// measures, or perhaps, where those that have are set aside by a rule of a key.
+func (w *world) orphans(rows []string) (surely, perhaps bool) {
+	for _, fact := range w.trips {
+		if w.said[fact] {
+			continue
+		}
+		perhaps = true
+		like := slices.ContainsFunc(rows, func(line string) bool {
+			f := fields(line)
+			id := fact.trip == f[0]
+			if w.grain != "trip" {
+				id = fact.boat == f[2]+" "+f[3] && fact.day == f[1]
+			}
+			qty, _ := strconv.Atoi(f[6])
+			cents, _ := strconv.Atoi(strings.Replace(f[7], ".", "", 1))
+			amount := (qty*cents*335 + 500) / 1000
+			return id && fact.qty == f[6] && fact.amount == fmt.Sprintf("%d.%02d", amount/100, amount%100)
+		})
+		surely = surely || !like
+	}
+	return surely, perhaps
 }
 
 // same compares a row with one that stands, in the columns that are kept.
@@ -797,8 +825,10 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 		if want != got {
 			t.Fatalf("after %v of the rows, %s, the star is not what it must be:\n%s\nmodel:\n%s\nboats:\n%s", share, s.mode, startest.Difference(want, got), s.model(""), strings.Join(n(s.boats), "\n"))
 		}
-		if !startest.Proved(t, dirs[0]) {
-			t.Fatalf("a right star is said to be broken; model:\n%s", s.model(""))
+		broken := startest.Broken(t, dirs[0])
+		speaks := slices.Contains(broken, "sources of fact_trip")
+		if surely, perhaps := w.orphans(on); len(broken) > 1 || len(broken) == 1 && !speaks || speaks && !perhaps || !speaks && surely {
+			t.Fatalf("%v are said to be broken; facts without a row that says them: %v, or perhaps %v; model:\n%s", broken, surely, perhaps, s.model(""))
 		}
 		last := run.Steps[len(run.Steps)-1].Figures
 		if last.SetAside != int64(w.aside) || last.Read != int64(len(n(s.trips))) || last.Dropped+last.Merged != int64(gone) || last.Read != last.Inserted+last.Same+last.SetAside+last.Dropped+last.Merged {

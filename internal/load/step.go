@@ -44,6 +44,7 @@ type work struct {
 	names    []string                           // the columns that the step needs of its source
 	keys     []ledger.KeyCounts
 	aside    *asides
+	book     *ledger.Account // of the step's table
 	strays   map[strayID]*ledger.Stray
 	finish   []func() // to call after the commit
 	total    int64
@@ -131,12 +132,12 @@ func (r *run) inLedger(ctx context.Context, entry *ledger.Step, aside *asides) e
 		if err := ledger.WriteStep(ctx, tx, entry); err != nil || aside == nil {
 			return err
 		}
-		book, err := ledger.OpenAsides(ctx, tx, entry.Name, entry.Run, true)
+		book, err := ledger.OpenAsides(ctx, tx, entry.Name, entry.Run)
 		if err != nil {
 			return err
 		}
 		for i := range aside.first {
-			if err := book.Put(&aside.first[i], ledger.OfFail); err != nil {
+			if err := book.Fail(&aside.first[i]); err != nil {
 				return err
 			}
 		}
@@ -211,8 +212,11 @@ func (w *work) try(ctx context.Context) error {
 // tables makes what the step writes to.
 func (w *work) tables(ctx context.Context) error {
 	if w.fact != nil {
-		_, _, err := w.ensure(ctx, w.tx, w.fact.Table, nothing)
-		return err
+		made, _, err := w.ensure(ctx, w.tx, w.fact.Table, nothing)
+		if err != nil {
+			return err
+		}
+		return w.openAccount(ctx, made)
 	}
 	d := w.dimension
 	if d.LookedUp != nil {
@@ -223,6 +227,11 @@ func (w *work) tables(ctx context.Context) error {
 		made, more, err := w.ensure(ctx, w.tx, t, may(d, t))
 		if err != nil {
 			return err
+		}
+		if t == d.Table {
+			if err := w.openAccount(ctx, made); err != nil {
+				return err
+			}
 		}
 		if changed = changed || more; made && t == d.Table && d.Adopts != nil {
 			if err := w.adopt(ctx); err != nil {
@@ -418,6 +427,9 @@ func (w *work) inferred(ctx context.Context) error {
 			return err
 		}
 		if n := s.Made(); n > 0 {
+			if err := w.inferredAccount(ctx, s.Dimension().Text, s.Dimension().Table.Name, s.Added); err != nil {
+				return err
+			}
 			if w.figures.Inferred == nil {
 				w.figures.Inferred = map[string]int64{}
 			}

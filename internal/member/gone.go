@@ -228,7 +228,7 @@ func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 		for _, k := range a.at {
 			fields = append(fields, f.layout.fields[k])
 		}
-		err := warehouse.Each(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields}, func(b *column.Batch) {
+		err := warehouse.Each(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields}, func(b *column.Batch) error {
 			cols := column.Pointers(b.Cols[1:])
 			known := len(a.scopes)
 			for i := range b.N {
@@ -246,6 +246,7 @@ func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 					delete(a.scopeOf, k)
 				}
 			}
+			return nil
 		})
 		if err != nil {
 			return nil, err

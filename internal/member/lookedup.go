@@ -16,10 +16,9 @@ import (
 func openLookedUp(ctx context.Context, r warehouse.Reader, d *layout.Dimension) (*Roster, error) {
 	x := &Roster{dim: d, index: newIndex(d)}
 	x.beginning, x.end = layout.Bounds(d.Time)
-	var several error
 	at := 1 + len(d.NaturalKey)
 	until := [][]int64{} // of each version of a member
-	err := warehouse.Each(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields(), Convert: true}, func(b *column.Batch) {
+	err := warehouse.Each(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields(), Convert: true}, func(b *column.Batch) error {
 		cols := column.Pointers(b.Cols)
 	rows:
 		for i := range b.N {
@@ -47,20 +46,21 @@ func openLookedUp(ctx context.Context, r warehouse.Reader, d *layout.Dimension) 
 			case same < 0:
 				p.versions, until[m] = append(p.versions, v), append(until[m], to)
 			case d.LookedUp.Several == "":
-				several = cmp.Or(several, twice(d, cols[1:at], i))
+				return twice(d, cols[1:at], i)
 			case (v.key < p.versions[same].key) == (d.LookedUp.Several == "first"):
 				p.versions[same], until[m][same] = v, to
 			}
 		}
+		return nil
 	})
-	if err == nil {
-		err = several
+	if err != nil {
+		return nil, err
 	}
 	for m := range x.people {
 		x.people[m].versions = withGaps(x.people[m].versions, until[m], x.end)
 	}
 	x.index.Freeze()
-	return x, err
+	return x, nil
 }
 
 func twice(d *layout.Dimension, natural []*column.Column, i int) error {

@@ -43,7 +43,7 @@ func OpenParts(ctx context.Context, r warehouse.Reader, d *layout.Dimension, cou
 		return nil, err
 	}
 	q := warehouse.Query{Table: d.Table.Name, Fields: rows.fields}
-	err = warehouse.Each(ctx, r, q, func(b *column.Batch) {
+	err = warehouse.Each(ctx, r, q, func(b *column.Batch) error {
 		cols := column.Pointers(b.Cols)
 		natural := cols[rows.natural:rows.type1]
 		for i := range b.N {
@@ -51,6 +51,7 @@ func OpenParts(ctx context.Context, r warehouse.Reader, d *layout.Dimension, cou
 				p.members.Put(p.of(natural, i), cols, i)
 			}
 		}
+		return nil
 	})
 	if err == nil && d.Observed != nil {
 		var one *column.Batch

@@ -126,7 +126,10 @@ func open(ctx context.Context, r warehouse.Reader, d *layout.Dimension, q wareho
 	}
 	rows := x.rows()
 	q.Table, q.Fields = d.Table.Name, rows.fields
-	if err := warehouse.Each(ctx, r, q, rows.add); err != nil {
+	if err := warehouse.Each(ctx, r, q, func(b *column.Batch) error {
+		rows.add(b)
+		return nil
+	}); err != nil {
 		return nil, err
 	}
 	return x, x.finish(ctx, r, q.By != nil, d.Observed != nil)
@@ -296,7 +299,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 		}
 		q.By, q.Match = []string{x.dim.KeyColumn()}, []*column.Column{&keys}
 	}
-	err := warehouse.Each(ctx, r, q, func(b *column.Batch) {
+	err := warehouse.Each(ctx, r, q, func(b *column.Batch) error {
 		cols := column.Pointers(b.Cols)
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
@@ -308,6 +311,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 				p.noted = append(p.noted, n)
 			}
 		}
+		return nil
 	})
 	if err != nil {
 		return err

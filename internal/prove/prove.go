@@ -34,14 +34,17 @@ const (
 
 // Check is something that has to hold of a table.
 type Check struct {
-	Name     string    `json:"check"`
-	Table    string    `json:"table"`
-	Says     string    `json:"says"` // what is to hold
-	State    string    `json:"state"`
-	Looked   int64     `json:"looked_at"` // rows, or what Says speaks of
-	Against  int64     `json:"against"`   // how many speak against it
-	Seconds  float64   `json:"seconds"`
-	Note     string    `json:"note,omitempty"`
+	Name    string  `json:"check"`
+	Table   string  `json:"table"`
+	Says    string  `json:"says"` // what is to hold
+	State   string  `json:"state"`
+	Looked  int64   `json:"looked_at"` // rows, or what Says speaks of
+	Against int64   `json:"against"`   // how many speak against it
+	Seconds float64 `json:"seconds"`
+	Note    string  `json:"note,omitempty"`
+
+	NotComparable int64 `json:"not_comparable,omitempty"` // rows that came from what the sources don't name any more
+
 	Remedy   string    `json:"remedy,omitempty"` // what to do, where it is broken
 	Examples []Example `json:"examples,omitempty"`
 
@@ -86,17 +89,18 @@ func Names() [][2]string {
 		{"measures", "what is measured is exact, and is no code"},
 		{"account", "a table holds the rows and totals that the ledger says"},
 		{"must_hold", "what the model says must hold"},
-		{"sources", "every row of the sources is in the star or set aside, to the cent (with --against-sources)"},
+		{"sources", "every row of the sources is in the star or set aside, to the cent, and every fact at its source (with --against-sources)"},
 	}
 }
 
 // Options are what a caller may choose.
 type Options struct {
-	Checks  []string  // their names; nil for all
-	Today   time.Time // by which a calendar's end is judged
-	Root    *os.Root  // the folder of the model, below which its sources are
-	Sources bool      // hold the star against its sources, too
-	Watch   func(table string, rows int64)
+	Checks   []string  // their names; nil for all
+	Today    time.Time // by which a calendar's end is judged
+	Root     *os.Root  // the folder of the model, below which its sources are
+	Sources  bool      // hold the star against its sources, too
+	Complete bool      // what the sources don't name any more speaks against the star
+	Watch    func(table string, rows int64)
 }
 
 // Report is what was found.

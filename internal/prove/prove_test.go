@@ -2,6 +2,7 @@ package prove_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -10,6 +11,9 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	driver "zombiezen.com/go/sqlite"
+	"zombiezen.com/go/sqlite/sqlitex"
 
 	"ironmonger/internal/demo"
 	"ironmonger/internal/load"
@@ -96,12 +100,12 @@ func TestBroken(t *testing.T) {
 		{"as_of", "nobody knows which version is meant", []string{"UPDATE fact_passage SET passed_at = NULL, passed_date_key = -1 WHERE passage_no = 17"}},
 		{"account", "rows, and the ledger says", []string{"DELETE FROM fact_passage WHERE passage_no = 17"}},
 		{"account", "rows, and the ledger says", []string{"DELETE FROM dim_keeper WHERE keeper_key = 60"}},
-		{"account", "the total is", []string{"UPDATE fact_passage SET toll = toll + 0.01 WHERE passage_no = 17"}},
+		{"account", "the total of", []string{"UPDATE fact_passage SET toll = toll + 0.01 WHERE passage_no = 17"}},
 		{"sources", "it isn't in the table", []string{"DELETE FROM fact_passage WHERE passage_no = 17"}},
 		{"sources", "toll is", []string{"UPDATE fact_passage SET toll = toll + 0.01 WHERE passage_no = 17", "UPDATE fact_passage SET toll = toll - 0.01 WHERE passage_no = 18"}},
 		{"sources", "isn't a key of the row's natural key", []string{"UPDATE fact_passage SET keeper_key = keeper_key % 60 + 1 WHERE passage_no = 17"}},
 		{"sources", "and no rule says so", []string{"UPDATE fact_passage SET cargo_key = -1 WHERE passage_no = 17"}},
-		{"sources", "isn't among those set aside", []string{"DELETE FROM load_set_aside"}},
+		{"sources", "isn't among those set aside", []string{"DELETE FROM load_aside"}},
 		{"sources", "no member has this natural key", []string{"UPDATE dim_keeper SET keeper_no = 'x' WHERE keeper_no = '001'"}},
 		{"members", "another durable key than the version before", []string{"UPDATE dim_vessel SET vessel_durable_key = 4711 WHERE is_current"}},
 		{"members", "has this durable key", []string{"UPDATE dim_vessel SET vessel_durable_key = 1 WHERE vessel_key > 0"}},
@@ -196,6 +200,95 @@ func spoil(t *testing.T, dir, kind string, statements []string) {
 	startest.Run(t, dir, all...)
 }
 
+// TestBothWays: a fact has to be what a row at its source says, as long as the source names what it came from. Files that
+// are moved or compressed say the same; what isn't named any more can't be compared, and is counted.
+func TestBothWays(t *testing.T) {
+	const first, rest = "1,a,1.50\n2,b,2.25\n3,a,0.75\n", "4,b,4.00\n5,c,5.00\n"
+	for _, c := range []struct {
+		name   string
+		change func(dir string)
+		says   string // of an example that speaks against the star; "" if it holds
+		gone   int64
+	}{
+		{"nothing", func(dir string) {}, "", 0},
+		{"a row is gone", func(dir string) { startest.Write(t, dir, "in/1.csv", "no,site,paid\n1,a,1.50\n3,a,0.75\n") }, "no row at the source says this", 0},
+		{"all rows are gone", func(dir string) { startest.Write(t, dir, "in/1.csv", "no,site,paid\n") }, "no row at the source says this", 0},
+		{"a row has another value", func(dir string) {
+			startest.Write(t, dir, "in/1.csv", "no,site,paid\n"+strings.Replace(first, "2.25", "2.26", 1))
+		}, "paid is 2.25 in the table, and 2.26 here", 0},
+		{"a row has another key", func(dir string) {
+			startest.Write(t, dir, "in/1.csv", "no,site,paid\n"+strings.Replace(first, "2,b", "2,a", 1))
+		}, "its row at the source has other values", 0},
+		{"a row doesn't pass any more", func(dir string) {
+			startest.Write(t, dir, "in/1.csv", "no,site,paid\n"+strings.Replace(first, "2.25", "much", 1))
+		}, "no row at the source says this", 0},
+		{"a row more", func(dir string) { startest.Write(t, dir, "in/1.csv", "no,site,paid\n"+first+"6,a,1.00\n") }, "it isn't in the table", 0},
+		{"rows stand elsewhere", func(dir string) {
+			startest.Write(t, dir, "in/1.csv", "no,site,paid\n"+rest)
+			startest.Write(t, dir, "in/2.csv", "paid,no,site\n2.25,2,b\n0.75,3,a\n1.50,1,a\n")
+		}, "", 0},
+		{"a file is archived", func(dir string) { os.Remove(filepath.Join(dir, "in/1.csv")) }, "", 3},
+		{"a row of a table is gone", func(dir string) { exec(t, dir, "DELETE FROM calls WHERE no = 8") }, "no row at the source says this", 0},
+		{"a row of a table has another value", func(dir string) { exec(t, dir, "UPDATE calls SET paid = 1 WHERE no = 8") }, "its row at the source has other values", 0},
+		{"a fact is changed", func(dir string) { startest.Run(t, dir, "UPDATE fact_call SET paid = 2.24 WHERE no = 2") }, "paid is 2.24 in the table, and 2.25 here", 0},
+		{"a fact is made up", func(dir string) {
+			startest.Run(t, dir, "INSERT INTO fact_call SELECT 99, site_key, paid, load_line, load_run FROM fact_call WHERE no = 2")
+		}, "no row at the source says this", 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			dir := t.TempDir()
+			startest.Write(t, dir, "in/1.csv", "no,site,paid\n"+first)
+			startest.Write(t, dir, "in/2.csv", "no,site,paid\n"+rest)
+			exec(t, dir, "CREATE TABLE calls (no integer, site text, paid numeric(9,2)); INSERT INTO calls VALUES (7, 'a', 7.5), (8, 'd', 8), (10, 'a', 10)")
+			startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+limits: {set_aside: none, unmatched: none}
+databases: {old: {sqlite: old.db}}
+sources:
+  files: {read: in/*.csv, columns: {no: integer, site: text, paid: "decimal(9,2)"}}
+  table: {database: old, table: calls, columns: {no: integer, site: text, paid: "decimal(9,2)"}}
+  rolling: {database: old, query: "select 100 + no as no, site, paid from calls where date('now') > '2000-01-01'", columns: {no: integer, site: text, paid: "decimal(9,2)"}}
+  calls: {union: [files, table, rolling]}
+dimensions:
+  site: {from: calls, natural_key: site}
+facts:
+  call: {from: calls, grain: no, keys: {site: site}, measures: paid}
+`)
+			if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+				t.Fatal(err)
+			}
+			c.change(dir)
+			for loads := range 2 { // before a load, and after one: it sets aside what differs
+				report, found := proof(t, dir, today)
+				said := func(e prove.Example) bool { return strings.Contains(e.What, c.says) }
+				if broken := slices.ContainsFunc(found["sources"], said); broken != (c.says != "") && (loads == 0 || !strings.Contains(c.says, "in the table")) {
+					t.Errorf("after %d loads: %s, %+v", loads, report.State, found)
+				}
+				for _, check := range report.Checks {
+					if check.Name == "sources" && check.Table == "fact_call" && (check.NotComparable != c.gone && c.gone > 0 || (check.State == prove.Broken) != (c.says != "" && (loads == 0 || c.name != "a row more"))) {
+						t.Errorf("after %d loads: %+v", loads, check)
+					}
+				}
+				if _, err := startest.Load(t, dir, load.Options{}); err != nil && !errors.Is(err, load.ErrDiffers) {
+					t.Fatal(err)
+				}
+			}
+		})
+	}
+}
+
+// exec runs statements in a database beside the star.
+func exec(t *testing.T, dir, script string) {
+	t.Helper()
+	conn, err := driver.OpenConn(filepath.Join(dir, "old.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if err := sqlitex.ExecuteScript(conn, script, nil); err != nil {
+		t.Fatal(err)
+	}
+}
+
 // TestWarnings: what is measured by doubles, codes among the measures, and natural keys left in a fact are warned of,
 // and nothing else.
 func TestWarnings(t *testing.T) {
@@ -286,7 +379,7 @@ facts:
 	}
 	// the second trip becomes another first one, in another version
 	startest.Run(t, dir, "UPDATE fact_trip SET nr = 1 WHERE nr = 2")
-	if _, found := proof(t, dir, today); len(found["grain"]) != 1 || len(found["sources"]) != 1 {
+	if _, found := proof(t, dir, today); len(found["grain"]) != 1 || len(found["sources"]) == 0 {
 		t.Errorf("%+v", found)
 	}
 }

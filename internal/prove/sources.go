@@ -6,9 +6,11 @@ import (
 	"hash/maphash"
 	"runtime"
 	"slices"
+	"strings"
 	"time"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/erase"
 	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/place"
@@ -19,18 +21,11 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// rowAt is where a row stands in the sources.
-type rowAt struct {
-	step, file string
-	line       int64
-}
-
-// againstSources reads the sources again: every row of theirs is in the star, with its values, its natural keys and
-// its cents, or it is set aside.
+// againstSources reads the sources again. Every row of theirs is in the star, with its values, its natural keys and its
+// cents, or it is set aside; and every fact is what a row of theirs says, where its file, table or scope is still named.
 func (p *proof) againstSources() error {
-	aside := map[rowAt]bool{}
-	err := ledger.EachAside(p.ctx, p.r, func(a *ledger.Aside, _ int64) { aside[rowAt{a.Step, a.File, a.Line}] = true })
-	if err != nil {
+	aside := newAsides()
+	if err := ledger.EachAside(p.ctx, p.r, ledger.Waiting, aside.add); err != nil {
 		return err
 	}
 	for _, d := range p.star.Dimensions {
@@ -43,24 +38,61 @@ func (p *proof) againstSources() error {
 			continue
 		}
 		prepare, look := p.heard(c, d, aside)
-		if err := p.rowsOf(c, d.Source, "dimension "+d.Text, aside, prepare, look); err != nil {
+		if _, err := p.rowsOf(c, d.Source, "dimension "+d.Text, aside, prepare, look); err != nil {
 			return err
 		}
 	}
 	for _, f := range p.star.Facts {
-		c := p.check("sources", f.Table.Name, "every row of "+f.Source.Text+" is here, with its values and natural keys, or is set aside", "ironmonger load: it reads what isn't loaded yet; if it stays, find what has changed the rows")
+		c := p.check("sources", f.Table.Name, "every row of "+f.Source.Text+" is here, with its values and natural keys, or is set aside; and every fact is what a row there says",
+			"ironmonger load reads what isn't loaded yet; for the rest find what has changed the facts, or the rows at the source")
 		if !p.readable(f) {
 			c.State = Unseen
 			continue
 		}
 		x := &rereader{p: p, f: f, c: c, aside: aside}
 		x.open()
-		if err := p.rowsOf(c, f.Source, "fact "+f.Text, aside, x.prepare, x.look); err != nil {
+		flow, err := p.rowsOf(c, f.Source, "fact "+f.Text, aside, x.prepare, x.look)
+		if err != nil {
 			return err
 		}
-		x.end()
+		if err := x.backwards(flow.Names()); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// asides are the rows set aside that may be met again: by what they say, and how often that is there.
+type asides struct {
+	rows  map[[2]string]int // by step and content
+	blank map[rowAt]bool    // those whose content was erased
+}
+
+type rowAt struct {
+	step, file string
+	line       int64
+}
+
+func newAsides() *asides { return &asides{map[[2]string]int{}, map[rowAt]bool{}} }
+
+func (a *asides) add(x *ledger.Aside, _ int64) error {
+	if strings.Contains(x.Content, erase.Blank) {
+		a.blank[rowAt{x.Step, x.File, x.Line}] = true
+	} else {
+		a.rows[[2]string{x.Step, x.Hash}]++
+	}
+	return nil
+}
+
+// take says whether row i is set aside by a step, and takes it out, so that the next that says the same has to be there
+// as well.
+func (a *asides) take(step string, b *column.Batch, i int) bool {
+	at := [2]string{step, ledger.ContentHash(ledger.Content(b.From.Raw(i)))}
+	if a.rows[at] > 0 {
+		a.rows[at]--
+		return true
+	}
+	return a.blank[rowAt{step, b.From.File, b.From.Line[i]}]
 }
 
 // readable says whether a fact's table and those of its dimensions could be read to their ends.
@@ -84,11 +116,11 @@ type slot struct {
 
 // rowsOf shapes the rows of a source, has workers prepare them, and gives them to look in order; what shaping sets
 // aside has to be known as set aside. prepare gives each worker a function of its own.
-func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside map[rowAt]bool, prepare func() func(*slot), look func(*slot) error) error {
+func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, prepare func() func(*slot), look func(*slot) error) (*shape.Flow, error) {
 	begin := time.Now()
-	flow, err := shape.Open(p.ctx, &source.Inputs{Model: p.model, Root: p.opts.Root}, s, func(string) bool { return true })
+	flow, err := shape.Open(p.ctx, &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true}, s, func(string) bool { return true })
 	if err != nil {
-		return err
+		return nil, err
 	}
 	prepares := make([]func(*slot), runtime.GOMAXPROCS(0))
 	for w := range prepares {
@@ -104,7 +136,7 @@ func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside map[rowAt]bo
 		}, func(b *slot) error {
 			c.Looked += int64(b.N)
 			for i := range b.N {
-				if b.Bad(i) && !aside[rowAt{step, b.From.File, b.From.Line[i]}] {
+				if b.Bad(i) && !aside.take(step, b.Batch, i) {
 					c.against(func() Example { return fromSource(b.Batch, i, "the row doesn't pass, and isn't among those set aside") })
 				}
 			}
@@ -114,7 +146,7 @@ func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside map[rowAt]bo
 			return look(b)
 		})
 	c.took += time.Since(begin)
-	return err
+	return flow, err
 }
 
 func fromSource(b *column.Batch, i int, what string) Example {
@@ -122,7 +154,7 @@ func fromSource(b *column.Batch, i int, what string) Example {
 }
 
 // heard checks that the natural keys of a dimension's source are those of members, where their rows aren't set aside.
-func (p *proof) heard(c *Check, d *layout.Dimension, aside map[rowAt]bool) (prepare func() func(*slot), look func(*slot) error) {
+func (p *proof) heard(c *Check, d *layout.Dimension, aside *asides) (prepare func() func(*slot), look func(*slot) error) {
 	fields := d.Source.Shaped()
 	names := d.Delivered
 	timed := -1
@@ -140,7 +172,7 @@ func (p *proof) heard(c *Check, d *layout.Dimension, aside map[rowAt]bool) (prep
 				continue
 			}
 			_, known := reg.named[b.natural[0][i]]
-			if (!known || b.missing[0][i] || timed >= 0 && b.Cols[timed].Null[i]) && !aside[rowAt{"dimension " + d.Text, b.From.File, b.From.Line[i]}] {
+			if (!known || b.missing[0][i] || timed >= 0 && b.Cols[timed].Null[i]) && !aside.take("dimension "+d.Text, b.Batch, i) {
 				c.against(func() Example { return fromSource(b.Batch, i, "no member has this natural key") })
 			}
 		}
@@ -200,13 +232,14 @@ type rereader struct {
 	p      *proof
 	f      *layout.Fact
 	c      *Check
-	aside  map[rowAt]bool
+	aside  *asides
 	keys   []tableKey
 	grain  []grainColumn
 	values [][2]int // columns that the table keeps as they are: there, and in the source
 	lines  int
-	claims int64 // facts that came from a row of the sources as they are now
-	files  map[string]int64
+	buf    []byte
+	said   []uint64         // identities of the facts that a row of the sources says
+	other  map[uint64]bool  // and of those of whose grain only rows with other values are there
 	first  map[uint64]int32 // the rows of facts at hand by their grain, members for versions
 	next   []int32          // and the next of the same grain, or -1
 }
@@ -253,10 +286,7 @@ func (x *rereader) open() {
 		x.values = append(x.values, [2]int{column.Find(fields, f.Name), column.Find(shaped, f.Name)})
 	}
 	x.lines = column.Find(fields, layout.LoadLine)
-	x.files, x.first = map[string]int64{}, map[uint64]int32{}
-	for number, name := range x.p.files {
-		x.files[name] = number
-	}
+	x.first, x.other = map[uint64]int32{}, map[uint64]bool{}
 }
 
 // prepare gives a worker what finds out about rows all that can be told without the table.
@@ -353,7 +383,7 @@ func (x *rereader) enter(facts *column.Batch) {
 
 // set says whether a row is set aside.
 func (x *rereader) set(b *slot, i int) bool {
-	return x.aside[rowAt{"fact " + x.f.Text, b.From.File, b.From.Line[i]}]
+	return x.aside.take("fact "+x.f.Text, b.Batch, i)
 }
 
 // candidates adds what the table may have as the grain of row i: a member's versions all stand for it.
@@ -383,17 +413,25 @@ func (x *rereader) compare(b *slot, i int, facts *column.Batch) {
 	fault := "it isn't in the table, and not among the rows set aside"
 	j, ok := x.first[b.grain[i]]
 	for ; ok && j >= 0; j = x.next[j] {
-		if number, ok := x.files[b.From.File]; ok && facts.Cols[x.lines].Int[j] == ledger.Line(number, b.From.Line[i]) {
-			x.claims++
-		}
 		if x.same(b, i, facts, int(j)) {
+			x.said = append(x.said, x.identity(facts, int(j)))
 			return
 		}
+		x.other[x.identity(facts, int(j))] = true
 		fault = x.differs(b, i, facts, int(j))
 	}
 	if !x.set(b, i) {
 		x.c.against(func() Example { return fromSource(b.Batch, i, fault) })
 	}
+}
+
+// identity stands for a row of the table among all others: what it has in its primary key.
+func (x *rereader) identity(facts *column.Batch, j int) uint64 {
+	x.buf = x.buf[:0]
+	for _, g := range x.grain {
+		x.buf = column.AppendKey(x.buf, &facts.Cols[g.at], j)
+	}
+	return maphash.Bytes(x.p.seed, x.buf)
 }
 
 // same says whether a fact is what row i says.
@@ -469,11 +507,4 @@ func written(c *column.Column, i int) string {
 		return "null"
 	}
 	return place.Clip(place.Printable(c.Value(i)), 40)
-}
-
-// end says how many facts came from files that are no longer there as they were.
-func (x *rereader) end() {
-	if held := x.p.held[x.f.Table.Name]; held != nil && x.claims < held.rows {
-		x.c.Note = fmt.Sprintf("%d rows of the table come from files that are gone or have changed", held.rows-x.claims)
-	}
 }

@@ -309,13 +309,14 @@ func (r *Result) aside(ctx context.Context, db warehouse.Reader, g star.Given, n
 		}
 	}
 	var have [][]string
-	err = ledger.EachAside(ctx, db, func(a *ledger.Aside, _ int64) {
-		all := map[string]string{"source": a.Source, "line": fmt.Sprint(a.Line), "reasons": a.Reasons, "content": a.Content}
+	err = ledger.EachAside(ctx, db, ledger.Waiting, func(a *ledger.Aside, _ int64) error {
+		all := map[string]string{"source": a.Source, "line": fmt.Sprint(a.Line), "reasons": a.Reasons(), "content": a.Content}
 		var row []string
 		for _, h := range head {
 			row = append(row, all[h])
 		}
 		have = append(have, row)
+		return nil
 	})
 	r.compare(g, n, head, rows, have)
 	return err

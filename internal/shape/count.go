@@ -3,6 +3,8 @@ package shape
 import (
 	"slices"
 	"sync/atomic"
+
+	"ironmonger/internal/column"
 )
 
 // stage counts what became of the rows that came to it.
@@ -31,7 +33,8 @@ type Passed struct {
 type Fallen struct {
 	Source, File string
 	Line         int64
-	Reason, Raw  string
+	Raw          string
+	Faults       []column.Fault
 }
 
 // Passed lists the reads that were passed over.

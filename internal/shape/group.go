@@ -88,7 +88,7 @@ func (f *Flow) aside(b *column.Batch) column.Piece {
 		}
 	}
 	for _, fault := range b.Faults {
-		out.SetAside(int(fault.Row), fault.Reason, fault.Detail)
+		out.SetAside(int(fault.Row), fault.Of, fault.Reason, fault.Detail)
 	}
 	out.From = b.From
 	return filled{out}

@@ -72,7 +72,7 @@ func (x *join) load(ctx context.Context) error {
 	err := x.into.each(ctx, x.flow, func(b *column.Batch, i int) error {
 		if timed >= 0 && b.Cols[timed].Null[i] {
 			x.flow.read.aside.Add(1)
-			b.SetAside(i, "no "+x.of.Effective+", so nobody knows since when", "")
+			b.SetAside(i, x.of.Effective, "no "+x.of.Effective+", so nobody knows since when", "")
 			x.into.fall(x.flow, b, i)
 			return nil
 		}
@@ -187,7 +187,7 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 		case len(rows) == 0:
 			switch x.of.Unmatched {
 			case star.SetAside:
-				b.SetAside(i, "unmatched in "+x.of.Text, natural(f.cols, i))
+				b.SetAside(i, x.of.Text, "unmatched in "+x.of.Text, natural(f.cols, i))
 			case star.Drop:
 				drop = true
 				f.member[i] = gone
@@ -201,7 +201,7 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 		case x.of.Several == star.Last:
 			pick = rows[len(rows)-1]
 		case x.of.Several == star.SetAside:
-			b.SetAside(i, "several rows of "+x.of.Text+" fit", natural(f.cols, i))
+			b.SetAside(i, x.of.Text, "several rows of "+x.of.Text+" fit", natural(f.cols, i))
 		default:
 			return 0, mistake(b, i, subject, "%d rows of %s fit %s: several says which to take", len(rows), x.of.Source.Text, natural(f.cols, i))
 		}

@@ -100,7 +100,7 @@ func (p *part) fill(piece column.Piece, b *column.Batch) error {
 		}
 	}
 	for _, fault := range have.Faults {
-		b.SetAside(int(fault.Row), fault.Reason, fault.Detail)
+		b.SetAside(int(fault.Row), fault.Of, fault.Reason, fault.Detail)
 	}
 	b.From, have.From = have.From, b.From
 	return nil
@@ -233,12 +233,7 @@ func (f *Flow) fall(from *Flow, b *column.Batch, i int) {
 	x := Fallen{Source: from.of.Text, File: b.From.File, Line: b.From.Line[i], Raw: b.From.Raw(i)}
 	for _, fault := range b.Faults {
 		if int(fault.Row) == i {
-			if x.Reason != "" {
-				x.Reason += "; "
-			}
-			if x.Reason += fault.Reason; fault.Detail != "" {
-				x.Reason += ": " + fault.Detail
-			}
+			x.Faults = append(x.Faults, fault)
 		}
 	}
 	f.fallen = append(f.fallen, x)

@@ -84,7 +84,7 @@ func (sh *shaper) apply(b *column.Batch) {
 		}
 		for i := range b.N {
 			if fault := result.Fault(i); fault != "" && !b.Bad(i) {
-				b.SetAside(i, sh.fields[sh.derived+k].Name+": "+fault, "")
+				b.SetAside(i, sh.fields[sh.derived+k].Name, sh.fields[sh.derived+k].Name+": "+fault, "")
 			}
 		}
 	}
@@ -110,9 +110,9 @@ func (sh *shaper) apply(b *column.Batch) {
 				continue
 			}
 			if fault := result.Fault(i); fault != "" {
-				b.SetAside(i, r.reason+": "+fault, "")
+				b.SetAside(i, "", r.reason+": "+fault, "")
 			} else if result.True(i) != r.wanted {
-				b.SetAside(i, r.reason, "")
+				b.SetAside(i, "", r.reason, "")
 			}
 		}
 	}
@@ -174,7 +174,7 @@ func (m *matcher) apply(b *column.Batch) {
 		b.Cols[x.to].Copy(&result.Column, b.N)
 		for i := range b.N {
 			if fault := result.Fault(i); fault != "" && !b.Bad(i) {
-				b.SetAside(i, x.name+" has no form as a key: "+fault, place.Clip(place.Printable(b.Cols[x.from].Value(i)), 60))
+				b.SetAside(i, x.name, x.name+" has no form as a key: "+fault, place.Clip(place.Printable(b.Cols[x.from].Value(i)), 60))
 			}
 		}
 	}

@@ -101,7 +101,7 @@ func TestApply(t *testing.T) {
 			}
 		}
 	}
-	b.SetAside(5, "unreadable", "")
+	b.SetAside(5, "", "unreadable", "")
 	sh.apply(b)
 	for i, row := range rows {
 		var faults []string

@@ -347,7 +347,11 @@ func (p *piece) Fill(b *column.Batch) error {
 			if p.of.csv.Headless {
 				other = "first row"
 			}
-			b.SetAside(n, fmt.Sprintf("the row has %d fields, the %s %d", len(record), other, p.file.width), "")
+			reason := "the row has too many fields"
+			if len(record) < p.file.width {
+				reason = "the row has too few fields"
+			}
+			b.SetAside(n, "", reason, fmt.Sprintf("%d, and the %s %d", len(record), other, p.file.width))
 			continue
 		}
 		for k, at := range p.file.at {
@@ -362,10 +366,10 @@ func (p *piece) Fill(b *column.Batch) error {
 				c.Null[n], c.Text[n] = false, s
 			case !clean && p.of.csv.Encoding != "" && !p.of.fits(s):
 				c.SetNull(n)
-				b.SetAside(n, p.of.fields[k].Name+" has bytes that are no "+p.of.csv.Encoding+" text", place.Clip(place.Printable(s), 60))
+				b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has bytes that are no "+p.of.csv.Encoding+" text", place.Clip(place.Printable(s), 60))
 			default:
 				if err := reader.Set(c, n, s); err != nil {
-					b.SetAside(n, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
+					b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
 				}
 			}
 		}

@@ -75,7 +75,7 @@ func (p *piece) fillLines(b *column.Batch) error {
 			for k := range p.of.paths {
 				b.Cols[k].SetNull(n)
 			}
-			b.SetAside(n, "the line is no JSON object", place.Clip(place.Printable(string(line)), 60))
+			b.SetAside(n, "", "the line is no JSON object", place.Clip(place.Printable(string(line)), 60))
 			continue
 		}
 		for k := range p.of.paths {
@@ -116,12 +116,12 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *col
 			if value.IsArray() {
 				what = "a list"
 			}
-			b.SetAside(n, fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what), place.Clip(place.Printable(text), 60))
+			b.SetAside(n, p.of.fields[k].Name, fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what), place.Clip(place.Printable(text), 60))
 			return
 		}
 	}
 	if err := reader.Set(c, n, text); err != nil {
-		b.SetAside(n, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(text), 60))
+		b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(text), 60))
 	}
 }
 

@@ -18,8 +18,8 @@ type kept struct {
 	room   int64            // taken
 }
 
-// keptFile is a file or table as a source cuts it.
-type keptFile struct{ source, name string }
+// keptFile is what is really opened, a file or a query with its arguments, as a source cuts it.
+type keptFile struct{ source, opened string }
 
 // maxKept is how many bytes of files may be kept in memory.
 const maxKept = 256 << 20
@@ -45,13 +45,13 @@ func (in *Inputs) known(path string, info fs.FileInfo) error {
 }
 
 // once yields pieces as they are read or, where an earlier reader of the same has come to its end, as they were kept,
-// made again for the new reader.
-func once[P any](in *Inputs, s *star.Source, of string, read iter.Seq2[P, error], size func(P) int64, again func(P) P) iter.Seq2[P, error] {
-	if in.Model.Uses(s) < 2 {
+// made again for the new reader. opened names what is really opened, and nothing else.
+func once[P any](in *Inputs, s *star.Source, opened string, read iter.Seq2[P, error], size func(P) int64, again func(P) P) iter.Seq2[P, error] {
+	if in.Anew || in.Model.Uses(s) < 2 {
 		return read
 	}
 	return func(yield func(P, error) bool) {
-		id := keptFile{s.Text, of}
+		id := keptFile{s.Text, opened}
 		in.kept.mu.Lock()
 		there, ok := in.kept.pieces[id].([]P)
 		in.kept.mu.Unlock()

@@ -178,7 +178,7 @@ func (p *parquetColumn) fill(b *column.Batch, k, row int, s *segment, field colu
 				detail = place.Clip(place.Printable(into.Value(0)), 60)
 			}
 			c.SetNull(row)
-			b.SetAside(row, field.Name+" "+err.Error(), detail)
+			b.SetAside(row, field.Name, field.Name+" "+err.Error(), detail)
 		}
 	}
 }

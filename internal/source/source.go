@@ -39,6 +39,7 @@ type Inputs struct {
 	Root    *os.Root // the model's folder
 	Piece   int      // bytes of a file that are taken at a time; 0 is [PieceSize]
 	Workers int      // goroutines that read; 0 is one for each core
+	Anew    bool     // keep nothing: read everything whenever it is asked for, as a proof must
 
 	kept kept
 }
@@ -286,7 +287,7 @@ func (f *Files) Row(ctx context.Context, name string, line int64, b *column.Batc
 func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		for _, file := range f.files {
-			for p, err := range once(f.in, f.of, file.path, f.cut(ctx, file), func(p *piece) int64 { return int64(len(p.data)) }, func(p *piece) *piece {
+			for p, err := range once(f.in, f.of, filepath.Join(f.dir, file.path), f.cut(ctx, file), func(p *piece) int64 { return int64(len(p.data)) }, func(p *piece) *piece {
 				return &piece{of: f, file: file, data: p.data, line: p.line, tooLong: p.tooLong, bytes: p.bytes}
 			}) {
 				if err != nil {

@@ -136,8 +136,8 @@ func TestFiles(t *testing.T) {
 		name, content, want string // want begins with ! for an error
 	}{
 		{"columns elsewhere", "c,x,a\n1,2,3\n", "[t.csv:2|3|1]"},
-		{"too many fields", "a,b,c\n1,2,3,4\n1,2,3\n", "[!t.csv:2|the row has 4 fields, the header 3| t.csv:3|1|3]"},
-		{"too few fields", "a,b,c\n1\n", "[!t.csv:2|the row has 1 fields, the header 3|]"},
+		{"too many fields", "a,b,c\n1,2,3,4\n1,2,3\n", "[!t.csv:2|the row has too many fields|4, and the header 3 t.csv:3|1|3]"},
+		{"too few fields", "a,b,c\n1\n", "[!t.csv:2|the row has too few fields|1, and the header 3]"},
 		{"no UTF-8", "a,b,c\n1,2,\xff\n\xff,2,1\x00\n", `[!t.csv:2|c is no UTF-8 text or holds a zero byte|\xff !t.csv:3|a is no UTF-8 text or holds a zero byte|\xff !t.csv:3|c is no UTF-8 text or holds a zero byte|1\x00]`},
 		{"only a header", "a,b,c", "[]"},
 		{"empty", "", "!t.csv:1: source test: the file is empty; its first line must be a header with the names of the columns"},
@@ -222,7 +222,7 @@ func TestForms(t *testing.T) {
 	for _, c := range []struct{ got, want string }{
 		{read("c\ta\n-\t x\nNA\t1\"\n", tab), "!t.csv:3:5: this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled\n    3 | NA\t1\"\n      |   \t ^"},
 		{read("c\ta\n-\t x\nNA\tNAB\n", tab), "t.csv:2| x| t.csv:3|NAB|"},
-		{read("1\",2\n\"3,4\n5,6,7\n", none), `t.csv:1|1"|2 t.csv:2|"3|4 !t.csv:3|the row has 3 fields, the first row 2|`},
+		{read("1\",2\n\"3,4\n5,6,7\n", none), `t.csv:1|1"|2 t.csv:2|"3|4 !t.csv:3|the row has too many fields|3, and the first row 2`},
 		{read("", none), ""},
 		{read("1\n", none), "!t.csv:1: source test: column c is to stand at position 2, and the row has 1 fields"},
 		{read("x,Name,x\n1,2,3\n", star.PlainCSV, col("a", "text", "Name", 0), col("c", "integer", "", 3)), "t.csv:2|2|3"},

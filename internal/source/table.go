@@ -139,7 +139,7 @@ func (t *table) Size() int64 { return 0 }
 // Pieces yields the rows.
 func (t *table) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
-		for p, err := range once(t.in, t.of, t.name, t.read(ctx), func(p *tablePiece) int64 { return int64(len(p.data) + 4*len(p.ends)) }, func(p *tablePiece) *tablePiece {
+		for p, err := range once(t.in, t.of, fmt.Sprintf("%s %q", t.of.Database.Text, t.query), t.read(ctx), func(p *tablePiece) int64 { return int64(len(p.data) + 4*len(p.ends)) }, func(p *tablePiece) *tablePiece {
 			return &tablePiece{of: t, first: p.first, n: p.n, data: p.data, ends: p.ends}
 		}) {
 			if !yield(p, err) {
@@ -255,7 +255,7 @@ func (p *tablePiece) Fill(b *column.Batch) error {
 			if end < 0 {
 				b.Cols[k-1].SetNull(i)
 			} else if err := reader.Set(&b.Cols[k-1], i, s); err != nil {
-				b.SetAside(i, p.of.fields[k-1].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
+				b.SetAside(i, p.of.fields[k-1].Name, p.of.fields[k-1].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
 			}
 		}
 	}

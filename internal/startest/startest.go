@@ -3,6 +3,7 @@ package startest
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -98,7 +99,7 @@ func Run(t testing.TB, dir string, statements ...string) {
 			t.Fatal(err)
 		}
 		defer conn.Close(context.Background())
-		if _, err := conn.Exec(context.Background(), script); err != nil {
+		if _, err := conn.Exec(context.Background(), fmt.Sprintf("SET search_path = %q;\n", m.Warehouse.Schema)+script); err != nil {
 			t.Fatal(err)
 		}
 		return
@@ -199,6 +200,12 @@ func Dump(t testing.TB, dir string, without ...string) string {
 // Proved says whether the star in dir holds, by its tables and by its sources, and logs what doesn't.
 func Proved(t testing.TB, dir string) bool {
 	t.Helper()
+	return len(Broken(t, dir)) == 0
+}
+
+// Broken lists the checks that the star in dir breaks, each as check and table, and logs why.
+func Broken(t testing.TB, dir string) (broken []string) {
+	t.Helper()
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		t.Fatal(err)
@@ -213,9 +220,10 @@ func Proved(t testing.TB, dir string) bool {
 	for _, c := range report.Checks {
 		if c.State == prove.Broken || c.State == prove.Unseen {
 			t.Logf("%s of %s is %s: %+v", c.Name, c.Table, c.State, c.Examples)
+			broken = append(broken, c.Name+" of "+c.Table)
 		}
 	}
-	return report.State != prove.Broken
+	return broken
 }
 
 // Difference gives the first lines in which two dumps differ.

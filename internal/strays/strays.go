@@ -6,6 +6,8 @@ package strays
 import (
 	"cmp"
 	"context"
+	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -17,19 +19,30 @@ import (
 
 // Report is what was found.
 type Report struct {
+	Loads    []Load     `json:"loads"`
 	SetAside []Aside    `json:"set_aside"`
 	Keys     []Key      `json:"keys"`
 	Inferred []Inferred `json:"inferred"`
 }
 
-// Aside is rows that stand outside the star for the same reasons.
-type Aside struct {
+// Load is what the last load of a step came to.
+type Load struct {
 	Step    string `json:"step"`
-	Reasons string `json:"reasons"`
+	Run     int64  `json:"run"`
+	State   string `json:"state"`
+	Message string `json:"message,omitempty"`
+}
+
+// Aside is rows that stand outside the star for a reason. A row with several reasons is among those of each.
+type Aside struct {
+	Step    string `json:"step"` // that set them aside, or the source that they are of, where that only completes others
+	State   string `json:"state"`
+	Reason  string `json:"reason"`
 	Rows    int64  `json:"rows"`
 	Since   int64  `json:"since_run"` // the run in which the first of them was met
 	File    string `json:"file"`      // the first example
 	Line    int64  `json:"line"`
+	Value   string `json:"value,omitempty"`
 	Content string `json:"content"`
 }
 
@@ -52,15 +65,25 @@ type Inferred struct {
 // examples is how many natural keys are shown of each dimension.
 const examples = 5
 
+// ErrNothing says that nothing was ever loaded into the warehouse.
+var ErrNothing = errors.New("nothing has been loaded yet: ironmonger load")
+
 // Find looks into a warehouse.
 func Find(ctx context.Context, r warehouse.Reader, s *layout.Star) (*Report, error) {
-	report := &Report{SetAside: []Aside{}, Keys: []Key{}, Inferred: []Inferred{}}
+	report := &Report{Loads: []Load{}, SetAside: []Aside{}, Keys: []Key{}, Inferred: []Inferred{}}
 	runs, err := ledger.Runs(ctx, r, 0)
-	if err != nil || runs == nil {
-		return report, err
+	if err != nil {
+		return nil, err
+	}
+	last := lastSteps(runs)
+	if len(last) == 0 {
+		return nil, ErrNothing
+	}
+	for _, step := range last {
+		report.Loads = append(report.Loads, Load{step.Name, step.Run, step.State, step.Message})
 	}
 	report.keys(runs)
-	if err := report.aside(ctx, r); err != nil {
+	if err := report.aside(ctx, r, s, last); err != nil {
 		return nil, err
 	}
 	for _, d := range s.Dimensions {
@@ -71,6 +94,21 @@ func Find(ctx context.Context, r warehouse.Reader, s *layout.Star) (*Report, err
 		}
 	}
 	return report, nil
+}
+
+// lastSteps gives the last entry of each step, in the order of their names.
+func lastSteps(runs []*ledger.Run) []*ledger.Step {
+	seen := map[string]bool{}
+	var last []*ledger.Step
+	for _, run := range runs {
+		for _, s := range run.Steps {
+			if !seen[s.Name] {
+				seen[s.Name], last = true, append(last, s)
+			}
+		}
+	}
+	slices.SortFunc(last, func(a, b *ledger.Step) int { return strings.Compare(a.Name, b.Name) })
+	return last
 }
 
 // keys takes what strayed from the last entry of each step that was done.
@@ -94,33 +132,77 @@ func (p *Report) keys(runs []*ledger.Run) {
 	})
 }
 
-func (p *Report) aside(ctx context.Context, r warehouse.Reader) error {
-	groups := map[[2]string]*Aside{}
-	err := ledger.EachAside(ctx, r, func(a *ledger.Aside, firstRun int64) {
-		var reasons []string // without the values, so that rows of one kind come together
-		for _, reason := range strings.Split(a.Reasons, "; ") {
-			reason, _, _ = strings.Cut(reason, ": ")
-			reasons = append(reasons, reason)
+// aside counts the rows set aside by their reasons. Those of a source that completes others are told once, though each
+// step that reads it has set them aside.
+func (p *Report) aside(ctx context.Context, r warehouse.Reader, s *layout.Star, last []*ledger.Step) error {
+	own := map[string]string{} // the source of each step
+	for _, d := range s.Dimensions {
+		if own["dimension "+d.Text] = d.Text; d.Source != nil {
+			own["dimension "+d.Text] = d.Source.Text
 		}
-		id := [2]string{a.Step, strings.Join(reasons, "; ")}
-		g := groups[id]
-		if g == nil {
-			g = &Aside{Step: a.Step, Reasons: id[1], Since: firstRun, File: a.File, Line: a.Line, Content: a.Content}
-			groups[id] = g
+	}
+	for _, f := range s.Facts {
+		own["fact "+f.Text] = f.Source.Text
+	}
+	first := map[[2]string]ledger.Reason{} // as the last load has told it
+	for _, step := range last {
+		for _, reason := range step.Figures.Reasons {
+			first[[2]string{step.Name, reason.Reason}] = reason
 		}
-		g.Rows++
-		g.Since = min(g.Since, firstRun)
-		if a.File < g.File || a.File == g.File && a.Line < g.Line {
-			g.File, g.Line, g.Content = a.File, a.Line, a.Content
+	}
+	type id struct{ step, state, reason string }
+	groups := map[id]*Aside{}
+	told := map[string]bool{}
+	take := func(state string) func(a *ledger.Aside, firstRun int64) error {
+		return func(a *ledger.Aside, firstRun int64) error {
+			step := a.Step
+			if source, known := own[step]; known && source != a.Source {
+				step = "source " + a.Source
+				row := fmt.Sprintf("%q %q %d %q %q", step, a.File, a.Line, a.Hash, a.Reasons())
+				if told[row] {
+					return nil
+				}
+				told[row] = true
+			}
+			for _, c := range a.Causes {
+				g := groups[id{step, state, c.Reason}]
+				lead, leads := first[[2]string{a.Step, c.Reason}]
+				leads = leads && lead.File == a.File && lead.Line == a.Line
+				if g == nil {
+					g, leads = &Aside{Step: step, State: state, Reason: c.Reason, Since: firstRun}, true
+					groups[id{step, state, c.Reason}] = g
+				}
+				g.Rows++
+				if g.Since = min(g.Since, firstRun); leads {
+					g.File, g.Line, g.Value, g.Content = a.File, a.Line, c.Value, a.Content
+				}
+			}
+			return nil
 		}
-	})
+	}
+	if err := ledger.EachAside(ctx, r, ledger.Waiting, take(ledger.Waiting)); err != nil {
+		return err
+	}
+	failed := map[string]bool{}
+	for _, l := range p.Loads {
+		failed[l.Step] = l.State == ledger.Failed
+	}
+	put := take(ledger.OfFail)
+	if err := ledger.EachAside(ctx, r, ledger.OfFail, func(a *ledger.Aside, firstRun int64) error {
+		if !failed[a.Step] {
+			return nil
+		}
+		return put(a, firstRun)
+	}); err != nil {
+		return err
+	}
 	for _, g := range groups {
 		p.SetAside = append(p.SetAside, *g)
 	}
 	slices.SortFunc(p.SetAside, func(a, b Aside) int {
-		return cmp.Or(strings.Compare(a.Step, b.Step), cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Reasons, b.Reasons))
+		return cmp.Or(strings.Compare(a.Step, b.Step), strings.Compare(b.State, a.State), cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Reason, b.Reason))
 	})
-	return err
+	return nil
 }
 
 func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *layout.Dimension) error {
@@ -166,12 +248,13 @@ func count(ctx context.Context, r warehouse.Reader, ref layout.Reference, keys m
 	}
 	fields := []column.Field{{Name: ref.Key, Type: column.Type{Kind: column.Integer}}}
 	n := int64(0)
-	err := warehouse.Each(ctx, r, warehouse.Query{Table: ref.Table, Fields: fields}, func(b *column.Batch) {
+	err := warehouse.Each(ctx, r, warehouse.Query{Table: ref.Table, Fields: fields}, func(b *column.Batch) error {
 		for i := range b.N {
 			if !b.Cols[0].Null[i] && keys[b.Cols[0].Int[i]] {
 				n++
 			}
 		}
+		return nil
 	})
 	return n, err
 }

@@ -122,7 +122,10 @@ func (t *tracer) pointing(ref layout.Reference, key int64) (int64, error) {
 	fields := []column.Field{{Name: ref.Key, Type: match.Type}}
 	n := int64(0)
 	err := warehouse.Each(t.ctx, t.r, warehouse.Query{Table: ref.Table, Fields: fields, By: []string{ref.Key}, Match: []*column.Column{&match}},
-		func(b *column.Batch) { n += int64(b.N) })
+		func(b *column.Batch) error {
+			n += int64(b.N)
+			return nil
+		})
 	return n, err
 }
 

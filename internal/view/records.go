@@ -96,7 +96,7 @@ func OrderRecords(order []load.Ordered) *Records {
 func StrayRecords(p *strays.Report) *Records {
 	r := &Records{Head: []string{"kind", "where", "what", "rule", "rows", "since_run", "file", "line", "content"}}
 	for _, a := range p.SetAside {
-		r.add("set aside", a.Step, a.Reasons, "set_aside", a.Rows, a.Since, a.File, a.Line, a.Content)
+		r.add("set aside", a.Step, a.Reason, "set_aside", a.Rows, a.Since, a.File, a.Line, a.Content)
 	}
 	for _, k := range p.Keys {
 		r.add(k.Outcome, noun(k.Step)+"."+k.Key, k.Natural, k.Rule, k.Rows, "", k.File, k.Line, "")

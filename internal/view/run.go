@@ -61,6 +61,7 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 			fmt.Fprintf(w, "%s: rows pointed to another version: %s\n", s.Name, n)
 		}
 	}
+	differences(w, r)
 	for _, s := range r.Steps {
 		if s.Message != "" {
 			fmt.Fprintf(w, "%s: %s: %s\n", s.Name, s.State, s.Message)
@@ -79,6 +80,23 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 		return
 	}
 	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
+}
+
+// differences tells where tables hold other than the ledger's account says, and what was accepted so.
+func differences(w io.Writer, r *ledger.Run) {
+	told := false
+	for _, s := range r.Steps {
+		for _, d := range s.Figures.Differs {
+			told = true
+			fmt.Fprintf(w, "%s: %s\n", s.Name, d)
+		}
+		for _, d := range s.Figures.Accepted {
+			fmt.Fprintf(w, "%s: %s: accepted as it stands by %s\n", s.Name, d, r.Holder)
+		}
+	}
+	if told {
+		fmt.Fprintln(w, "something else than a load has changed these tables: find what, and bring the rows back; ironmonger prove tells more")
+	}
 }
 
 // examples names members that rows made, changed and so on.

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/place"
 	"ironmonger/internal/sample"
@@ -13,13 +14,29 @@ import (
 
 // Strays writes what strayed.
 func Strays(w io.Writer, r *strays.Report, width int) {
+	failed := false
+	for _, l := range r.Loads {
+		if l.State != ledger.Done {
+			failed = true
+			fmt.Fprintf(w, "run %d: %s: %s: %s\n", l.Run, l.Step, l.State, l.Message)
+		}
+	}
 	if len(r.SetAside)+len(r.Keys)+len(r.Inferred) == 0 {
-		fmt.Fprintln(w, "no strays: every row is in the star, and every key has its member")
+		if !failed {
+			fmt.Fprintln(w, "no strays: every row that the last loads read is in the star, and every key has its member")
+		}
 		return
 	}
-	aside := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "since run", Align: Right}, {Head: "first at", Cut: true}, {Head: "row", Cut: true}}}
+	if failed {
+		fmt.Fprintln(w)
+	}
+	aside := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "since run", Align: Right}, {Head: "first at"}, {Head: "value", Cut: true, Spare: true}, {Head: "row", Cut: true}}}
 	for _, a := range r.SetAside {
-		aside.Add(a.Step, Number(a.Rows), a.Reasons, fmt.Sprint(a.Since), place.Place{File: a.File, Line: int(a.Line)}.String(), quoted(a.Content))
+		step := a.Step
+		if a.State == ledger.OfFail {
+			step += " (failed)"
+		}
+		aside.Add(step, Number(a.Rows), a.Reason, fmt.Sprint(a.Since), place.Place{File: a.File, Line: int(a.Line)}.String(), quoted(a.Value), quoted(a.Content))
 	}
 	keys := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "rows", Align: Right}, {Head: "outcome"}, {Head: "rule"}, {Head: "natural key", Cut: true}, {Head: "first at", Cut: true}}}
 	for _, k := range r.Keys {

@@ -186,8 +186,8 @@ type Warehouse interface {
 }
 
 // Each calls f for the answer to a query, batch by batch, while the next batch is being read: f must not ask r itself.
-// The batch is f's until it returns.
-func Each(ctx context.Context, r Reader, q Query, f func(b *column.Batch)) error {
+// The batch is f's until it returns. An error of f ends it.
+func Each(ctx context.Context, r Reader, q Query, f func(b *column.Batch) error) error {
 	rows, err := r.Read(ctx, q)
 	if err != nil {
 		return err
@@ -209,10 +209,13 @@ func Each(ctx context.Context, r Reader, q Query, f func(b *column.Batch)) error
 			more, err := rows.Next(b)
 			full <- answer{b, more, err}
 		}(free)
-		f(b)
+		err := f(b)
 		next := <-full
-		if next.err != nil {
-			return next.err
+		if err == nil {
+			err = next.err
+		}
+		if err != nil {
+			return err
 		}
 		free, b, more = b, next.b, next.more
 	}
@@ -222,13 +225,14 @@ func Each(ctx context.Context, r Reader, q Query, f func(b *column.Batch)) error
 // ReadAll collects the answer to a query in one batch; for answers that are known to be small.
 func ReadAll(ctx context.Context, r Reader, q Query) (*column.Batch, error) {
 	all := column.NewBatch(q.Fields)
-	err := Each(ctx, r, q, func(part *column.Batch) {
+	err := Each(ctx, r, q, func(part *column.Batch) error {
 		for i := range part.N {
 			for k := range all.Cols {
 				all.Cols[k].Append(&part.Cols[k], i)
 			}
 		}
 		all.N += part.N
+		return nil
 	})
 	return all, err
 }
