@@ -18,7 +18,7 @@ type Column struct {
 	Text  []string  // text
 }
 
-// Resize makes the column n rows long, all null where it grew; old values are not kept.
+// Resize makes the column n rows long. What they hold is left open until they are set.
 func (c *Column) Resize(n int) {
 	c.Null = resized(c.Null, n)
 	switch {

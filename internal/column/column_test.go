@@ -125,6 +125,11 @@ func TestSet(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	dotted, err := ParseLayout("dd.MM.yyyy", Date)
+	if err != nil {
+		t.Fatal(err)
+	}
+	styled := NewReader(nil).Styled(&Style{Date: dotted})
 	for _, c := range []struct {
 		reader       *Reader
 		typ, in, out string // out begins with ! for what is wrong
@@ -160,6 +165,16 @@ func TestSet(t *testing.T) {
 		{NewReader(summer), "timestamp", "2024-03-31 01:30:00", "!does not exist in the model's time zone"},
 		{NewReader(summer), "timestamp", "2024-03-31 02:30:00", "2024-03-31 02:30:00"},
 		{NewReader(summer), "timestamp", "2024-10-27 01:30:00", "2024-10-27 01:30:00"},
+		{NewReader(east), "timestamp", "9999-12-31T23:59:59Z", "!is not in the years 1 to 9999 of the model's time zone"},
+		{NewReader(east), "timestamp", "9999-12-31T21:59:59Z", "9999-12-31 23:59:59"},
+		{NewReader(east), "timestamp", "0001-01-01T00:00:00+03:00", "!is not in the years 1 to 9999 of the model's time zone"},
+		{NewReader(east), "timestamp", "0001-01-01T00:00:00+02:00", "0001-01-01 00:00:00"},
+		{styled, "date", "31.12.0000", "!is not written as dd.MM.yyyy"},
+		{styled, "date", "31.12.0001", "0001-12-31"},
+		{noZone, "integer", "+11", "11"},
+		{noZone, "double", "1_000", "!is no number"},
+		{noZone, "double", "0x1p4", "!is no number"},
+		{noZone, "double", "-1.5E+3", "-1500"},
 		{noZone, "time", "9:00", "!is no time such as 14:05:00"},
 		{noZone, "text", "a\x00b", "!is no UTF-8 text or holds a zero byte"},
 		{noZone, "text", "\xff", "!is no UTF-8 text or holds a zero byte"},

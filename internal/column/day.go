@@ -62,6 +62,23 @@ func Week(day int64) (year, number int) {
 	return year, int(thursday-Day(year, 1, 1))/7 + 1
 }
 
+// The days that dates and timestamps lie in: of the years 1 to 9999.
+var (
+	FirstDay = Day(1, 1, 1)
+	LastDay  = Day(9999, 12, 31)
+)
+
+// WallIn gives the wall clock reading of an instant, in microseconds since 1970, in a zone; it says false where that isn't
+// in the years 1 to 9999.
+func WallIn(instant int64, zone *time.Location) (wall int64, ok bool) {
+	const margin = 2 * DayMicros // more than any zone shifts
+	if instant < FirstDay*DayMicros-margin || instant > LastDay*DayMicros+margin {
+		return 0, false
+	}
+	wall = Wall(time.UnixMicro(instant).In(zone))
+	return wall, wall >= FirstDay*DayMicros && wall < (LastDay+1)*DayMicros
+}
+
 // DayOf gives the day of a timestamp, rounding towards the past.
 func DayOf(micros int64) int64 {
 	if micros < 0 {

@@ -22,6 +22,7 @@ var (
 	errMicros    = errors.New("is finer than a microsecond")
 	errNoZone    = errors.New("has an offset, but the model names no time_zone")
 	errSkipped   = errors.New("does not exist in the model's time zone")
+	errYears     = errors.New("is not in the years 1 to 9999 of the model's time zone")
 	errText      = errors.New("is no UTF-8 text or holds a zero byte")
 )
 
@@ -76,7 +77,7 @@ func (r *Reader) set(c *Column, i int, s string) error {
 		}
 	case Double:
 		var perr error
-		if c.Float[i], perr = strconv.ParseFloat(s, 64); perr != nil || c.Float[i]-c.Float[i] != 0 {
+		if c.Float[i], perr = strconv.ParseFloat(s, 64); perr != nil || !isDouble(s) || c.Float[i]-c.Float[i] != 0 {
 			err = errDouble
 		}
 	case Boolean:
@@ -217,6 +218,9 @@ func parseWide(s string, t Type) (Int128, error) {
 	return v, nil
 }
 
+// isDouble says whether s is written with digits, at most one point, and perhaps an exponent: Go reads more than that.
+func isDouble(s string) bool { return strings.Trim(s, "0123456789+-.eE") == "" }
+
 func parseBoolean(s string) (int64, error) {
 	for _, word := range []string{"true", "t", "yes", "y", "1"} {
 		if strings.EqualFold(s, word) {
@@ -314,7 +318,10 @@ func (r *Reader) timestamp(s string) (int64, error) {
 	if r.zone == nil {
 		return 0, errNoZone
 	}
-	return Wall(time.UnixMicro(wall - offset).In(r.zone)), nil
+	if wall, ok = WallIn(wall-offset, r.zone); !ok {
+		return 0, errYears
+	}
+	return wall, nil
 }
 
 // local checks a wall clock time against the zone: one that the clock skipped is refused. Days on

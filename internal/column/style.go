@@ -52,6 +52,7 @@ var errMarks = errors.New("is no number with the declared marks")
 type Layout struct {
 	text   string
 	fields []layoutField
+	dated  bool // it has a year
 }
 
 type layoutField struct {
@@ -98,6 +99,7 @@ func ParseLayout(text string, kind Kind) (*Layout, error) {
 	if kind == Date && (seen['H'] || seen['m'] || seen['s'] || seen['S']) || kind == Time && (seen['y'] || seen['M'] || seen['d']) {
 		return nil, fmt.Errorf("the layout has more than a %s", Type{Kind: kind})
 	}
+	l.dated = seen['y']
 	return l, nil
 }
 
@@ -129,7 +131,7 @@ func (l *Layout) parse(s string) (day, micros int64, err error) {
 		}
 		v[f.letter], s = value, s[n:]
 	}
-	if s != "" || v['M'] < 1 || v['M'] > 12 || v['d'] < 1 || v['d'] > DaysIn(v['y'], v['M']) || v['H'] > 23 || v['m'] > 59 || v['s'] > 59 {
+	if s != "" || l.dated && v['y'] < 1 || v['M'] < 1 || v['M'] > 12 || v['d'] < 1 || v['d'] > DaysIn(v['y'], v['M']) || v['H'] > 23 || v['m'] > 59 || v['s'] > 59 {
 		return wrong()
 	}
 	return Day(v['y'], v['M'], v['d']), int64(v['H']*3600+v['m']*60+v['s'])*1e6 + int64(v['S']), nil

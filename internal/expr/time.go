@@ -24,6 +24,9 @@ func newInterval(value, unit token) (node, error) {
 	if err != nil || !ok || unit.kind != tokName {
 		return nil, errorAt(value.at, "an interval is written interval '3' day; the units are year, month, day, hour, minute, second")
 	}
+	if max(n, -n) > (column.LastDay-column.FirstDay)*column.DayMicros/max(u.micros, u.months*28*column.DayMicros) {
+		return nil, errorAt(value.at, "an interval of %d %ss is longer than all the time that there is", n, strings.ToLower(unit.text))
+	}
 	return &interval{newBase(column.Type{}), n * u.months, n * u.micros}, nil
 }
 
@@ -43,10 +46,7 @@ type times struct {
 	f           func(x, y int64) (int64, bool)
 }
 
-// The least and greatest day that can be written.
-var firstDay, lastDay = column.Day(1, 1, 1), column.Day(9999, 12, 31)
-
-func dayFits(day int64) bool { return day >= firstDay && day <= lastDay }
+func dayFits(day int64) bool { return day >= column.FirstDay && day <= column.LastDay }
 
 func newTimeArithmetic(op token, left, right node) (node, error) {
 	l, r := left.typ(), right.typ()
@@ -123,7 +123,7 @@ func addMonths(day, months int64) int64 {
 	total := int64(y)*12 + int64(m) - 1 + months
 	year, month := int(total/12), int(total%12)+1
 	if total < 0 {
-		return firstDay - 1
+		return column.FirstDay - 1
 	}
 	return column.Day(year, month, min(d, column.DaysIn(year, month)))
 }

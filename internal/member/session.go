@@ -3,6 +3,7 @@ package member
 import (
 	"context"
 	"fmt"
+	"math"
 	"slices"
 
 	"ironmonger/internal/calendar"
@@ -23,6 +24,7 @@ type Session struct {
 	keys     []int64    // of these, by member number
 	natural  []column.Column
 	highest  int64
+	full     bool          // there is no key beyond
 	rows     *column.Batch // inferred members that are not written yet
 	appender warehouse.Appender
 	changed  bool
@@ -43,12 +45,23 @@ func (x *Roster) Session(run int64, step string) *Session {
 
 // next gives a key that was never given (rule R6).
 func (s *Session) next() int64 {
-	if d := s.x.dim; s.highest < d.FirstKey {
-		s.highest = d.FirstKey
-	} else {
-		s.highest += d.KeyStep
+	return s.keysFor(1)
+}
+
+// keysFor takes n keys that were never given, and gives the first. Where there are not so many, what is written next fails.
+func (s *Session) keysFor(n int64) int64 {
+	d, first := s.x.dim, s.x.dim.FirstKey
+	if s.highest >= first {
+		if s.full = s.full || d.KeyStep > math.MaxInt64-s.highest; s.full {
+			return s.highest
+		}
+		first = s.highest + d.KeyStep
 	}
-	return s.highest
+	if s.full = s.full || n-1 > (math.MaxInt64-first)/d.KeyStep; s.full {
+		return s.highest
+	}
+	s.highest = first + (n-1)*d.KeyStep
+	return first
 }
 
 // Find looks a key up among the members that the step has added.
@@ -129,6 +142,9 @@ func (s *Session) append(ctx context.Context, tx warehouse.Tx, b *column.Batch) 
 }
 
 func (s *Session) appendRows(ctx context.Context, tx warehouse.Tx, cols []*column.Column, rows []int32) error {
+	if s.full {
+		return fmt.Errorf("dimension %s has no key left: the highest is %d, and an integer ends at %d", s.x.dim.Text, s.highest, math.MaxInt64)
+	}
 	if s.appender == nil {
 		var err error
 		if s.appender, err = tx.Append(ctx, s.x.dim.Table.Name, s.x.dim.Table.Fields()); err != nil {

@@ -156,7 +156,9 @@ func (s swapped) Read(b []byte) (int, error) {
 		case '"':
 			b[i] = s.quote
 		case s.quote:
-			b[i] = '"'
+			if b[i] = '"'; s.quote == 0 { // there are no quotes: a zero byte is none, and still no text
+				b[i] = 0xff
+			}
 		}
 	}
 	return n, err
@@ -165,6 +167,9 @@ func (s swapped) Read(b []byte) (int, error) {
 func (f *Files) unswap(s string) string {
 	if f.csv.Quote == '"' || strings.IndexByte(s, '"') < 0 && strings.IndexByte(s, f.csv.Quote) < 0 {
 		return s
+	}
+	if f.csv.Quote == 0 {
+		return strings.ReplaceAll(s, "\x00", `"`)
 	}
 	b := []byte(s)
 	swapped{bytes.NewReader([]byte(s)), f.csv.Quote}.Read(b)

@@ -106,6 +106,10 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *col
 		return
 	case gjson.String:
 		text = value.Str
+		if half(value.Raw) {
+			b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has half a character: one of the two parts of a \\u pair", place.Clip(place.Printable(value.Raw), 60))
+			return
+		}
 	case gjson.Number:
 		if c.Type.Exact() {
 			text = written(text)
@@ -123,6 +127,37 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *col
 	if err := reader.Set(c, n, text); err != nil {
 		b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(text), 60))
 	}
+}
+
+// half says whether a string of JSON, as it is written, has one half of a surrogate pair without the other: no text at
+// all, for which a decoder puts a sign of its own.
+func half(raw string) bool {
+	unit := func(at int) uint64 { // of the escape that begins there, 0 if none does
+		if at+6 > len(raw) || raw[at] != '\\' || raw[at+1] != 'u' {
+			return 0
+		}
+		u, _ := strconv.ParseUint(raw[at+2:at+6], 16, 16)
+		return u
+	}
+	for at := strings.IndexByte(raw, '\\'); at >= 0 && at+1 < len(raw); {
+		switch u := unit(at); {
+		case u >= 0xdc00 && u < 0xe000:
+			return true
+		case u >= 0xd800 && u < 0xdc00:
+			if low := unit(at + 6); low < 0xdc00 || low >= 0xe000 {
+				return true
+			}
+			at += 12
+		default:
+			at += 2
+		}
+		next := strings.IndexByte(raw[min(at, len(raw)):], '\\')
+		if next < 0 {
+			break
+		}
+		at += next
+	}
+	return false
 }
 
 // written gives a number of JSON without its exponent; one beyond what any column holds stays as it is.

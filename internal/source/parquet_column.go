@@ -222,7 +222,7 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 			}
 		case p.own.Kind == column.Date:
 			return func(c *column.Column, row, at int) error {
-				if c.Int[row] = get(at); c.Int[row] < firstDay || c.Int[row] > lastDay {
+				if c.Int[row] = get(at); c.Int[row] < column.FirstDay || c.Int[row] > column.LastDay {
 					return errTooLarge
 				}
 				return nil
@@ -269,6 +269,9 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 			nanos, day := int64(v[at][1])<<32|int64(v[at][0]), int64(v[at][2])-2440588
 			if nanos%1000 != 0 {
 				return errNanos
+			}
+			if day < column.FirstDay-2 || day > column.LastDay+2 || nanos < 0 || nanos >= 1000*column.DayMicros {
+				return errTooLarge
 			}
 			c.Int[row], err = wall(day*column.DayMicros+nanos/1000, zone)
 			return err
@@ -328,12 +331,6 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 	panic("no such kind of column")
 }
 
-// The days that dates may be.
-var (
-	firstDay = column.Day(1, 1, 1)
-	lastDay  = column.Day(9999, 12, 31)
-)
-
 func setText(c *column.Column, row int, s string) error {
 	if c.Text[row] = s; !isText(s) {
 		return errText
@@ -380,10 +377,10 @@ func (p *parquetColumn) timestamp(v int64, zone *time.Location) (int64, error) {
 	switch {
 	case err != nil:
 		return 0, err
-	case micros < firstDay*column.DayMicros || micros >= (lastDay+1)*column.DayMicros:
-		return 0, errTooLarge
 	case p.utc:
 		return wall(micros, zone)
+	case micros < column.FirstDay*column.DayMicros || micros >= (column.LastDay+1)*column.DayMicros:
+		return 0, errTooLarge
 	}
 	return micros, nil
 }
@@ -393,7 +390,11 @@ func wall(micros int64, zone *time.Location) (int64, error) {
 	if zone == nil {
 		return 0, errInstant
 	}
-	return column.Wall(time.UnixMicro(micros).In(zone)), nil
+	w, ok := column.WallIn(micros, zone)
+	if !ok {
+		return 0, errTooLarge
+	}
+	return w, nil
 }
 
 // bigEndian sets a decimal from its unscaled value in two's complement.
