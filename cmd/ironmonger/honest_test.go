@@ -1,6 +1,9 @@
 package main
 
 import (
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -73,4 +76,72 @@ func TestTampered(t *testing.T) {
 		}
 		status(t, demo, 3, "prove --against-sources", "passage_no 7", "its row at the source has other values")
 	})
+}
+
+// TestCompletion: completion knows the names of the model, and works in a bash that has no package of completions.
+func TestCompletion(t *testing.T) {
+	dir := t.TempDir()
+	must(t, dir, "demo", "--passages", "60", "canal")
+	script := must(t, dir, "completion", "bash")
+	startest.Write(t, dir, "complete.bash", script)
+	for words, want := range map[string]string{"ironmonger tr": "trace", "ironmonger show passa": "passage passage_kind passages", "ironmonger erase kee": "keeper", "ironmonger load --wor": "--workers"} {
+		cmd := exec.Command("bash", "--norc", "-c", `source ../complete.bash; COMP_WORDS=($1); COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _ironmonger; printf '%s\n' "${COMPREPLY[@]}" | sort -u | tr '\n' ' '`, "bash", strings.Replace(words, "ironmonger", program, 1))
+		cmd.Dir = filepath.Join(dir, "canal")
+		out, err := cmd.CombinedOutput()
+		if got := strings.TrimSpace(string(out)); err != nil || got != want {
+			t.Errorf("%s: %q, %v; want %q", words, got, err, want)
+		}
+	}
+	demo := filepath.Join(dir, "canal")
+	if out := must(t, demo, "help", "load"); out != must(t, demo, "load", "--help") {
+		t.Error(out)
+	}
+	for call, says := range map[string]string{
+		"load --workres 3": "there is no option --workres (did you mean --workers?)", "load --workers many": "--workers many: expected a whole number",
+		"load --workers -3": "--workers -3: expected a whole number from 0 to 1024", "load --workers 99999999": "expected a whole number from 0", "load --memory 2": "--memory 2: expected a size of 16 KiB at least",
+		"runs --last -1": "expected a whole number from 0", "help laod": "there is no command laod (did you mean load?)", "load --model": "-model needs a value",
+		"prove --checks foo": "there is: tables, values", "load --model nowhere/ironmonger.yaml": "the model can't be read",
+	} {
+		status(t, demo, 2, call, says)
+	}
+	status(t, dir, 2, "load", "--model canal/ironmonger.yaml")
+	status(t, t.TempDir(), 2, "load", "ironmonger demo canal writes one to begin with")
+	status(t, dir, 2, "demo canal", "already has files, such as")
+	full, err := os.OpenFile("/dev/full", os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer full.Close()
+	for _, call := range []string{"runs", "runs --format json", "runs --format csv", "--help"} {
+		cmd := exec.Command(program, strings.Fields(call)...)
+		cmd.Dir, cmd.Stdout = demo, full
+		if err := cmd.Run(); cmd.ProcessState.ExitCode() != 1 {
+			t.Errorf("%s to a full disk: %v", call, err)
+		}
+	}
+}
+
+// TestEnvironments: development and production are one model with other parameters.
+func TestEnvironments(t *testing.T) {
+	dir := t.TempDir()
+	connection, schema := startest.Postgres(t)
+	model := "parameters: {env: text}\nwarehouse: {sqlite: \"{env}/star.db\"}\ndimensions:\n  kind: {natural_key: code, rows: [{code: a}]}\n"
+	startest.Write(t, dir, "ironmonger.yaml", model)
+	startest.Write(t, dir, "dev/x", "")
+	startest.Write(t, dir, "prod/x", "")
+	must(t, dir, "load", "--set", "env=dev")
+	status(t, dir, 0, "prove --set env=dev")
+	status(t, dir, 2, "prove --set env=prod", "nothing has been loaded yet")
+	if found, _ := filepath.Glob(filepath.Join(dir, "*", "*.db")); len(found) != 1 {
+		t.Error(found)
+	}
+	if out := must(t, dir, "runs", "--set", "env=dev"); strings.Count(out, "done") != 1 {
+		t.Error(out)
+	}
+	status(t, dir, 2, "runs", "parameters.env: no value is given")
+	status(t, dir, 2, "load --set env=../x", "can't be part of a file's name")
+	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "{sqlite: \"{env}/star.db\"}", "\n  postgres: "+connection+"\n  schema: \""+schema+"_{env}\"\n", 1))
+	must(t, dir, "load", "--set", "env=dev")
+	status(t, dir, 0, "prove --set env=dev")
+	status(t, dir, 2, "load --set env=a.b", "can't be a name")
 }

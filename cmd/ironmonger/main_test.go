@@ -545,7 +545,7 @@ func TestCalls(t *testing.T) {
 		answer         string
 	}{
 		{"no such command", "laod", "", "", "", 2, `^ironmonger: there is no command laod \(did you mean load\?\)\n$`},
-		{"no such option", "load --modle x", "", "", "", 2, `flag provided but not defined: -modle`},
+		{"no such option", "load --modle x", "", "", "", 2, `there is no option --modle \(did you mean --model\?\)`},
 		{"an argument too many", "load now", "", "", "", 2, `load: too many arguments, beginning with now`},
 		{"no model", "load --model other.yaml", "", "", "", 2, `the model can't be read: .*other.yaml.*--model names it`},
 		{"a wrong format", "runs --format xml", "", "", "", 2, `xml is none of text, json, csv`},
@@ -561,7 +561,7 @@ func TestCalls(t *testing.T) {
 		{"show fewer than none", "show vessel --rows -1", "", "", "", 2, `--rows -1 is no number of rows`},
 		{"show two kinds", "show source passages now", "", "", "", 2, `show: too many arguments, beginning with now`},
 		{"order with an argument", "order passage", "", "", "", 2, `order: too many arguments, beginning with passage`},
-		{"workers that are no number", "load --workers many", "", "", "", 2, `invalid value "many" for flag -workers`},
+		{"workers that are no number", "load --workers many", "", "", "", 2, `--workers many: expected a whole number`},
 		{"a model that is no file", "check --model passages", "", "", "", 2, `the model can't be read: .*passages`},
 		{"a model that is no YAML", "check --model README.md", "README.md", "", "", 2, `^README.md:\d+: this is no YAML: `},
 		{"tabs in the model", "check", "ironmonger.yaml", "  sqlite: canal.db", "\tsqlite: canal.db", 2, `^ironmonger.yaml:\d+: this is no YAML: `},
@@ -637,7 +637,7 @@ func TestCalls(t *testing.T) {
 		{"a bound that is none", "check", "ironmonger.yaml", "    measures: [", "    must_hold:\n      odd: {at_most: few}\n    measures: [", 2, `few is neither a number of rows nor a share`},
 		{"a load that must stop", "load", "ironmonger.yaml", "    measures: [", "    must_hold:\n      dear: {every: toll > 50, in_load: stop}\n    measures: [", 1, `fact passage: failed: dear: every row has toll > 50: \d+ rows speak against it, the first with passage_no`},
 		{"a proof that fails", "prove", "ironmonger.yaml", "    measures: [", "    must_hold:\n      dear: toll > 50\n    measures: [", 3, `must_hold of fact_passage, broken: dear: every row has toll > 50[\s\S]*not so: toll > 50 +passages/2025-01.csv:\d+`},
-		{"demo twice", "demo .", "", "", "", 2, `already has an ironmonger.yaml`},
+		{"demo twice", "demo .", "", "", "", 2, `already has files, such as`},
 		{"demo nowhere", "demo", "", "", "", 2, `which folder`},
 		{"a misspelt column", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: [registry, vessel_rg]", 2,
 			`^ironmonger.yaml:\d+:24: facts.passage.keys.vessel: source passages has no column vessel_rg \(did you mean vessel_reg\?\)\n +\d+ \|         by: \[registry, vessel_rg\]\n +\| {24}\^\n$`},

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"os"
 
 	"github.com/urfave/cli/v3"
@@ -40,7 +41,7 @@ func (s *session) check() *cli.Command {
 			"Exit status: 0 nothing would keep a load from starting; 2 the model is wrong or doesn't fit the files\nor the tables.\n\n" +
 			"Example:\n  ironmonger check --model canal/ironmonger.yaml",
 		Flags: flags(),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			found := checked{Model: m.File, Sources: []*survey.Source{}, Taken: view.TakenBy(m)}
 			for _, r := range m.Remarks {
 				found.Remarks = append(found.Remarks, remark{r.At.String(), r.Subject, r.Message})
@@ -78,7 +79,10 @@ func (s *session) check() *cli.Command {
 
 // look says what a load would do to the tables of the warehouse, and refuses what it would refuse.
 func (found *checked) look(ctx context.Context, m *star.Model, root *os.Root) error {
-	wh, err := openToPretend(ctx, m, root, false)
+	wh, err := openWarehouse(ctx, m, root, false)
+	if errors.Is(err, fs.ErrNotExist) {
+		wh, err = openToPretend(ctx, m, root, false)
+	}
 	if err != nil {
 		found.Unseen = err.Error()
 		return nil

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"syscall"
@@ -51,15 +52,23 @@ func (w wrong) Unwrap() error { return w.error }
 
 // session is one call of the program.
 type session struct {
-	out, err io.Writer
+	out, err *printed
+	raw      io.Writer // what out writes to: for results that programs read
+	terminal io.Writer // what err writes to: for progress
 }
 
 // Main runs the program with its arguments and gives its exit status.
 func Main(args []string, stdout, stderr io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	s := &session{out: stdout, err: stderr}
+	s := &session{out: &printed{to: stdout}, err: &printed{to: stderr}, raw: stdout, terminal: stderr}
 	err := s.root().Run(ctx, args)
+	if ctx.Err() != nil && err != nil && !errors.Is(err, load.ErrSteps) {
+		err = context.Canceled
+	}
+	if err == nil && s.out.err != nil {
+		err = fmt.Errorf("the result can't be written: %w", s.out.err)
+	}
 	return s.status(err)
 }
 
@@ -78,7 +87,7 @@ func (s *session) root() *cli.Command {
 		Action:          s.unknown,
 		OnUsageError:    usageError,
 		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
-		HideHelpCommand: true, EnableShellCompletion: true,
+		HideHelpCommand: true, EnableShellCompletion: true, ConfigureShellCompletionCommand: s.completion,
 	}
 }
 
@@ -87,13 +96,62 @@ func (s *session) unknown(_ context.Context, c *cli.Command) error {
 		return cli.ShowAppHelp(c)
 	}
 	var names []string
-	for _, sub := range c.Commands {
-		names = append(names, sub.Name)
+	word := c.Args().First()
+	if word == "help" {
+		if word = c.Args().Get(1); word == "" {
+			return cli.ShowAppHelp(c)
+		}
 	}
-	return wrong{fmt.Errorf("there is no command %s%s", c.Args().First(), place.Suggest(c.Args().First(), names))}
+	for _, sub := range c.Commands {
+		if sub.Name == word && c.Args().First() == "help" {
+			return cli.ShowCommandHelp(context.Background(), c, word)
+		}
+		if !sub.Hidden {
+			names = append(names, sub.Name)
+		}
+	}
+	return wrong{fmt.Errorf("there is no command %s%s", word, place.Suggest(word, names))}
 }
 
-func usageError(_ context.Context, _ *cli.Command, err error, _ bool) error { return wrong{err} }
+// usageError says what is wrong with an option, in our words.
+func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
+	text := err.Error()
+	if name, ok := strings.CutPrefix(text, "flag provided but not defined: -"); ok {
+		var names []string
+		for _, f := range c.Flags {
+			for _, n := range f.Names() {
+				if len(n) > 1 {
+					names = append(names, "--"+n)
+				}
+			}
+		}
+		name = "--" + strings.TrimLeft(name, "-")
+		return wrong{fmt.Errorf("there is no option %s%s; see ironmonger %s --help", name, place.Suggest(name, names), c.Name)}
+	}
+	if m := invalidValue.FindStringSubmatch(text); m != nil {
+		why := m[3]
+		if strings.HasPrefix(why, "strconv.") {
+			why = "expected a whole number"
+		}
+		return wrong{fmt.Errorf("--%s %s: %s", m[2], m[1], why)}
+	}
+	if name, ok := strings.CutPrefix(text, "flag needs an argument: "); ok {
+		return wrong{fmt.Errorf("-%s needs a value", name)}
+	}
+	return wrong{err}
+}
+
+var invalidValue = regexp.MustCompile(`^invalid value "((?s:.*))" for flag -(\S+): ((?s:.*))$`)
+
+// atLeast refuses a number that is less, or out of all proportion.
+func atLeast(least, most int) func(int) error {
+	return func(n int) error {
+		if n < least || n > most {
+			return fmt.Errorf("expected a whole number from %d to %d", least, most)
+		}
+		return nil
+	}
+}
 
 // command completes a command: what takes no arguments refuses them.
 func command(c *cli.Command, arguments int) *cli.Command {
@@ -209,7 +267,7 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 	if err != nil {
 		var list place.List
 		if !errors.As(err, &list) {
-			err = wrong{fmt.Errorf("the model can't be read: %w (--model names it)", err)}
+			err = wrong{fmt.Errorf("the model can't be read: %w (%s)", err, noModel(file))}
 		}
 		return nil, root, err
 	}
@@ -230,13 +288,20 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 type modelAction func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error
 
 // onModel reads the model for an action, onLedger only where its star stands.
-func onModel(action modelAction) cli.ActionFunc { return withModel(action, true) }
+func (s *session) onModel(action modelAction) cli.ActionFunc { return s.withModel(action, true) }
 
-func onLedger(action modelAction) cli.ActionFunc { return withModel(action, false) }
+func (s *session) onLedger(action modelAction) cli.ActionFunc { return s.withModel(action, false) }
 
-func withModel(action modelAction, whole bool) cli.ActionFunc {
+func (s *session) withModel(action modelAction, whole bool) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		m, root, err := readModel(ctx, c, whole)
+		if m != nil {
+			for _, p := range m.Parameters {
+				if p.Secret {
+					s.out.secrets, s.err.secrets = append(s.out.secrets, p.Value), append(s.err.secrets, p.Value)
+				}
+			}
+		}
 		if err != nil {
 			return err
 		}
@@ -259,6 +324,24 @@ func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, write bool
 		return sqlite.OpenToRead(path)
 	}
 	return sqlite.Open(path)
+}
+
+// reading opens the warehouse to be read as it is now, for f: it is the same until f returns, and an interrupt ends what
+// f asks. If nothing was ever loaded, none is called.
+func reading(ctx context.Context, m *star.Model, root *os.Root, none func() error, f func(r warehouse.Reader) error) error {
+	wh, err := openWarehouse(ctx, m, root, false)
+	if errors.Is(err, fs.ErrNotExist) {
+		return none()
+	} else if err != nil {
+		return err
+	}
+	defer wh.Close()
+	r, err := wh.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return f(r)
 }
 
 // openToPretend is [openWarehouse] for what writes nothing in the end. An SQLite file that isn't there isn't made:
@@ -305,9 +388,9 @@ func (s *session) result(c *cli.Command, v any, records *view.Records, text func
 		if c.Bool("guard") {
 			records.Guard()
 		}
-		return records.Write(s.out)
+		return records.Write(s.raw)
 	}
-	out := json.NewEncoder(s.out)
+	out := json.NewEncoder(s.raw)
 	out.SetIndent("", "  ")
 	out.SetEscapeHTML(false)
 	return out.Encode(v)
@@ -315,7 +398,7 @@ func (s *session) result(c *cli.Command, v any, records *view.Records, text func
 
 // width is that of the terminal, 0 if the output goes elsewhere.
 func (s *session) width() int {
-	if f, ok := s.out.(*os.File); ok {
+	if f, ok := s.raw.(*os.File); ok {
 		if width, _, err := term.GetSize(int(f.Fd())); err == nil {
 			return width
 		}

@@ -27,7 +27,7 @@ func (s *session) ddl() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger ddl\n  ironmonger ddl --drop",
 		Flags: flags(&cli.BoolFlag{Name: "drop", Usage: "remove them instead; the data with them"}),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			statements := ddl(m, c.Bool("drop"))
 			return s.result(c, statements, view.ListRecords("statement", statements), func(int) {
 				for _, statement := range statements {

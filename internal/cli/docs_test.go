@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"flag"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"testing"
@@ -18,7 +19,11 @@ var update = flag.Bool("update", false, "write the generated parts of the docs a
 // go test ./internal/cli -run TestDocs -update writes them anew.
 func TestDocs(t *testing.T) {
 	var help bytes.Buffer
-	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "rehearse", "runs", "ddl", "schema"} {
+	commands := []string{""}
+	for _, c := range (&session{out: &printed{to: io.Discard}, err: &printed{to: io.Discard}}).root().Commands {
+		commands = append(commands, c.Name)
+	}
+	for _, command := range commands {
 		args := append([]string{"ironmonger"}, strings.Fields(command+" --help")...)
 		fmt.Fprintf(&help, "\n## %s\n\n```\n", strings.TrimSpace("ironmonger "+command))
 		if status := Main(args, &help, &help); status != 0 {

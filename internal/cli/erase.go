@@ -28,8 +28,9 @@ func (s *session) erase() *cli.Command {
 			"yours to see to.\n\n" +
 			"Exit status: 0 done; 1 failed, and nothing is blanked; 2 the call or the model is wrong, or there is no such member.\n\n" +
 			"Example:\n  ironmonger erase keeper 007\n  ironmonger erase --dry-run keeper 007",
-		Flags: flags(&cli.BoolFlag{Name: "dry-run", Usage: "write nothing: say what would be blanked"}),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Flags:         flags(&cli.BoolFlag{Name: "dry-run", Usage: "write nothing: say what would be blanked"}),
+		ShellComplete: completes(dimensionNames),
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			args := c.Args().Slice()
 			if len(args) < 2 {
 				return wrong{errors.New("erase: which member? For example: ironmonger erase keeper 007")}

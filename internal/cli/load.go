@@ -18,6 +18,9 @@ import (
 	"ironmonger/internal/view"
 )
 
+// leastMemory is less than which nobody means.
+const leastMemory = 16 << 10
+
 func (s *session) load() *cli.Command {
 	return command(&cli.Command{
 		Name:  "load",
@@ -36,11 +39,12 @@ func (s *session) load() *cli.Command {
 			&cli.StringSliceFlag{Name: "accept", Usage: "the table of the dimension or fact `NAME` is right as it stands, whatever the ledger says; again for another"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing, and say what a load would do"},
 			&cli.StringFlag{Name: "memory", Value: fmt.Sprintf("%dGiB", load.Memory>>30), Usage: "`SIZE` of memory for members and rows that become members, about; more goes into temporary files. The result doesn't depend on it"},
-			&cli.IntFlag{Name: "workers", Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+			&cli.IntFlag{Name: "workers", Validator: atLeast(0, 1024), Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
+		ShellComplete: completes(func(*star.Model) []string { return nil }),
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			memory, err := humanize.ParseBytes(c.String("memory"))
-			if err != nil || memory < 1 || memory > math.MaxInt64 {
-				return wrong{fmt.Errorf("--memory %s: expected a size, such as 500MB or 8GiB", c.String("memory"))}
+			if err != nil || memory < leastMemory || memory > math.MaxInt64 {
+				return wrong{fmt.Errorf("--memory %s: expected a size of 16 KiB at least, such as 500MB or 8GiB", c.String("memory"))}
 			}
 			if err := loadable(m, c.StringSlice("accept")); err != nil {
 				return wrong{err}

@@ -20,7 +20,7 @@ func (s *session) order() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger order",
 		Flags: flags(),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			order := load.Order(m)
 			return s.result(c, order, view.OrderRecords(order), func(width int) { view.Order(s.out, order, width) })
 		}),

@@ -25,7 +25,7 @@ type progress struct {
 
 func (s *session) progress() *progress {
 	p := &progress{out: s.err, bar: map[string]*mpb.Bar{}, told: map[string]*atomic.Pointer[load.Progress]{}}
-	if f, ok := s.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if f, ok := s.terminal.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		p.bars = mpb.New(mpb.WithOutput(f), mpb.WithWidth(40))
 	}
 	return p
@@ -58,7 +58,12 @@ func (p *progress) watch(n load.Progress) {
 		style := mpb.BarStyle().Lbound("").Rbound(" ").Filler("━").Tip("━").Padding("·")
 		bar = p.bars.New(n.Total, style, mpb.BarRemoveOnComplete(),
 			mpb.PrependDecorators(decor.Name(n.Step+" ")),
-			mpb.AppendDecorators(decor.Percentage(), decor.Any(far)))
+			mpb.AppendDecorators(decor.Any(func(at decor.Statistics) string {
+				if told.Load().Total == 0 { // nobody knows of how many
+					return ""
+				}
+				return fmt.Sprintf("%d %%", 100*at.Current/max(1, at.Total))
+			}), decor.Any(far)))
 		p.bar[n.Step], p.told[n.Step] = bar, told
 	}
 	if n.Total > 0 {

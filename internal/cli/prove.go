@@ -35,7 +35,7 @@ func (s *session) prove() *cli.Command {
 		Flags: flags(&cli.StringFlag{Name: "checks", Usage: "only these checks, with `commas` between"},
 			&cli.BoolFlag{Name: "against-sources", Usage: "read the sources again, and hold the star against every row, and every fact against its row"},
 			&cli.BoolFlag{Name: "complete", Usage: "with --against-sources: what the sources don't name any more speaks against the star, too"}),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			opts := prove.Options{Today: time.Now(), Root: root, Sources: c.Bool("against-sources"), Complete: c.Bool("complete")}
 			for name := range strings.SplitSeq(c.String("checks"), ",") {
 				if name = strings.TrimSpace(name); name != "" {

@@ -28,7 +28,7 @@ func (s *session) rehearse() *cli.Command {
 			"Exit status: 0 all come out as they must; 2 the call, the model or an example is wrong; 3 one comes out otherwise.\n\n" +
 			"Example:\n  ironmonger rehearse\n  ironmonger rehearse \"a vessel changes its class\" --examples other.yaml",
 		Flags: flags(&cli.StringFlag{Name: "examples", Usage: "the `FILE` of the examples; if not said, that of the model with .examples before .yaml"}),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			file := c.String("examples")
 			if file == "" {
 				ext := filepath.Ext(c.String("model"))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"os"
 	"strconv"
 
@@ -24,8 +25,8 @@ func (s *session) runs() *cli.Command {
 		Description: "Lists the runs that the warehouse's ledger knows, the latest first; with a number, all about that run.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such run.\n\n" +
 			"Example:\n  ironmonger runs\n  ironmonger runs 3 --format json",
-		Flags: flags(&cli.IntFlag{Name: "last", Value: 20, Usage: "the last `N` runs; 0 for all"}),
-		Action: onLedger(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Flags: flags(&cli.IntFlag{Name: "last", Value: 20, Validator: atLeast(0, math.MaxInt32), Usage: "the last `N` runs; 0 for all"}),
+		Action: s.onLedger(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
 				return s.result(c, []*ledger.Run{}, view.StepRecords(), func(int) { view.Runs(s.out, nil, 0) })

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"slices"
 	"strings"
@@ -40,7 +39,8 @@ func (s *session) show() *cli.Command {
 			&cli.BoolFlag{Name: "as-read", Usage: "of a source: all columns of its files, as text, before anything is done to them"},
 			&cli.StringFlag{Name: "until", Usage: "of a source: with nothing done behind this `stage`: " + strings.Join(star.Stages, ", ")},
 			&cli.BoolFlag{Name: "figures", Usage: "what the values of each column are like, in place of rows"}),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		ShellComplete: completes(func(m *star.Model) []string { return append(sourceNames(m), loadableNames(m)...) }),
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wish := sample.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural"), AsRead: c.Bool("as-read"), Figures: c.Bool("figures"), Until: c.String("until")}
 			if wish.Until != "" && !slices.Contains(star.Stages, wish.Until) {
 				return wrong{fmt.Errorf("show: there is no stage %s%s", wish.Until, place.Suggest(wish.Until, star.Stages))}
@@ -124,14 +124,12 @@ func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root
 			if wish.AsRead {
 				return nil, errors.New("show: --as-read is for sources: the rows of the warehouse are what they are")
 			}
-			wh, err := openWarehouse(ctx, m, root, false)
-			if errors.Is(err, fs.ErrNotExist) {
-				return nil, prove.ErrNothing
-			} else if err != nil {
-				return nil, err
-			}
-			defer wh.Close()
-			return f(wh)
+			var found *sample.Rows
+			err := reading(ctx, m, root, func() error { return prove.ErrNothing }, func(r warehouse.Reader) (err error) {
+				found, err = f(r)
+				return err
+			})
+			return found, err
 		}
 	}
 	for _, d := range tables.Dimensions {

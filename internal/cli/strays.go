@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"io/fs"
 	"os"
 
 	"github.com/urfave/cli/v3"
@@ -12,6 +11,7 @@ import (
 	"ironmonger/internal/star"
 	"ironmonger/internal/strays"
 	"ironmonger/internal/view"
+	"ironmonger/internal/warehouse"
 )
 
 func (s *session) strays() *cli.Command {
@@ -25,22 +25,16 @@ func (s *session) strays() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong, or nothing has been loaded yet.\n\n" +
 			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
 		Flags: flags(),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			wh, err := openWarehouse(ctx, m, root, false)
-			if errors.Is(err, fs.ErrNotExist) {
-				return wrong{strays.ErrNothing}
-			}
-			if err != nil {
-				return err
-			}
-			defer wh.Close()
-			report, err := strays.Find(ctx, wh, layout.New(m))
-			if errors.Is(err, strays.ErrNothing) {
-				return wrong{err}
-			} else if err != nil {
-				return err
-			}
-			return s.result(c, report, view.StrayRecords(report), func(width int) { view.Strays(s.out, report, width) })
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+			return reading(ctx, m, root, func() error { return wrong{strays.ErrNothing} }, func(r warehouse.Reader) error {
+				report, err := strays.Find(ctx, r, layout.New(m))
+				if errors.Is(err, strays.ErrNothing) {
+					return wrong{err}
+				} else if err != nil {
+					return err
+				}
+				return s.result(c, report, view.StrayRecords(report), func(width int) { view.Strays(s.out, report, width) })
+			})
 		}),
 	}, 0)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 
 	"github.com/urfave/cli/v3"
@@ -27,8 +26,9 @@ func (s *session) trace() *cli.Command {
 			"surrogate key: its versions, who points to each, and all rows of its source that speak of it.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such row.\n\n" +
 			"Example:\n  ironmonger trace passage 17\n  ironmonger trace vessel N NV-00001\n  ironmonger trace vessel --key 5",
-		Flags: flags(&cli.IntFlag{Name: "key", Usage: "of a dimension: the surrogate key `N`, in place of the natural key"}),
-		Action: onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Flags:         flags(&cli.IntFlag{Name: "key", Usage: "of a dimension: the surrogate key `N`, in place of the natural key"}),
+		ShellComplete: completes(loadableNames),
+		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			tables := layout.New(m)
 			type follow = func(r warehouse.Reader, values []string) error
 			var things []thing[follow]
@@ -64,22 +64,17 @@ func (s *session) trace() *cli.Command {
 			if err != nil {
 				return err
 			}
-			wh, err := openWarehouse(ctx, m, root, false)
-			if errors.Is(err, fs.ErrNotExist) {
-				return wrong{prove.ErrNothing}
-			} else if err != nil {
-				return err
-			}
-			defer wh.Close()
-			if there, err := wh.Describe(ctx, "load_run"); err != nil {
-				return err
-			} else if there == nil {
-				return wrong{prove.ErrNothing}
-			}
-			if err := find(wh, rest); err != nil {
-				return wrong{fmt.Errorf("trace: %w", err)}
-			}
-			return nil
+			return reading(ctx, m, root, func() error { return wrong{prove.ErrNothing} }, func(r warehouse.Reader) error {
+				if there, err := r.Describe(ctx, "load_run"); err != nil {
+					return err
+				} else if there == nil {
+					return wrong{prove.ErrNothing}
+				}
+				if err := find(r, rest); err != nil {
+					return wrong{fmt.Errorf("trace: %w", err)}
+				}
+				return nil
+			})
 		}),
 	}, 100)
 }

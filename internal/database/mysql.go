@@ -15,6 +15,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/star"
 )
 
@@ -31,13 +32,13 @@ func openMySQL(ctx context.Context, d *star.Database, _ string) (driver, error) 
 	}
 	connector, err := mysql.NewConnector(config)
 	if err != nil {
-		return nil, plainMySQL(err)
+		return nil, dberror.MySQL(err)
 	}
 	pool := sql.OpenDB(connector)
 	tx, err := pool.BeginTx(ctx, &sql.TxOptions{ReadOnly: true, Isolation: sql.LevelRepeatableRead})
 	if err != nil {
 		pool.Close()
-		return nil, plainMySQL(err)
+		return nil, dberror.MySQL(err)
 	}
 	return &mysqlDB{pool, tx}, nil
 }
@@ -141,12 +142,12 @@ func anys(args []string) []any {
 func (db *mysqlDB) columns(ctx context.Context, sql string, args []string) ([]Column, error) {
 	rows, err := db.tx.QueryContext(ctx, sql+" limit 0", anys(args)...)
 	if err != nil {
-		return nil, plainMySQL(err)
+		return nil, dberror.MySQL(err)
 	}
 	defer rows.Close()
 	types, err := rows.ColumnTypes()
 	if err != nil {
-		return nil, plainMySQL(err)
+		return nil, dberror.MySQL(err)
 	}
 	var list []Column
 	for _, t := range types {
@@ -174,12 +175,12 @@ var mysqlKinds = map[string]column.Kind{
 func (db *mysqlDB) run(ctx context.Context, query string, args []string, row func([][]byte) error) error {
 	rows, err := db.tx.QueryContext(ctx, query, anys(args)...)
 	if err != nil {
-		return plainMySQL(err)
+		return dberror.MySQL(err)
 	}
 	defer rows.Close()
 	types, err := rows.ColumnTypes()
 	if err != nil {
-		return plainMySQL(err)
+		return dberror.MySQL(err)
 	}
 	raw, into, values := make([]sql.RawBytes, len(types)), make([]any, len(types)), make([][]byte, len(types))
 	for k := range raw {
@@ -187,7 +188,7 @@ func (db *mysqlDB) run(ctx context.Context, query string, args []string, row fun
 	}
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
-			return plainMySQL(err)
+			return dberror.MySQL(err)
 		}
 		for k := range raw {
 			values[k] = raw[k]
@@ -199,13 +200,5 @@ func (db *mysqlDB) run(ctx context.Context, query string, args []string, row fun
 			return err
 		}
 	}
-	return plainMySQL(rows.Err())
-}
-
-func plainMySQL(err error) error {
-	var server *mysql.MySQLError
-	if errors.As(err, &server) {
-		return errors.New(server.Message)
-	}
-	return err
+	return dberror.MySQL(rows.Err())
 }

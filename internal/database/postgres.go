@@ -2,9 +2,7 @@ package database
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"regexp"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -12,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/star"
 )
 
@@ -21,7 +20,7 @@ type postgresDB struct{ conn *pgconn.PgConn }
 func openPostgres(ctx context.Context, d *star.Database, _ string) (driver, error) {
 	config, err := pgconn.ParseConfig(d.Connection)
 	if err != nil {
-		return nil, plainPostgres(err)
+		return nil, dberror.Postgres(err)
 	}
 	config.ConnectTimeout = 10 * time.Second
 	for name, value := range map[string]string{"timezone": "UTC", "datestyle": "ISO", "client_encoding": "UTF8",
@@ -30,7 +29,7 @@ func openPostgres(ctx context.Context, d *star.Database, _ string) (driver, erro
 	}
 	conn, err := pgconn.ConnectConfig(ctx, config)
 	if err != nil {
-		return nil, plainPostgres(err)
+		return nil, dberror.Postgres(err)
 	}
 	return &postgresDB{conn}, nil
 }
@@ -51,7 +50,7 @@ func (db *postgresDB) ordered(quoted string, text bool) string {
 func (db *postgresDB) columns(ctx context.Context, sql string, _ []string) ([]Column, error) {
 	statement, err := db.conn.Prepare(ctx, "", sql, nil)
 	if err != nil {
-		return nil, plainPostgres(err)
+		return nil, dberror.Postgres(err)
 	}
 	names := pgtype.NewMap()
 	var list []Column
@@ -101,17 +100,5 @@ func (db *postgresDB) run(ctx context.Context, sql string, args []string, row fu
 		return failed
 	}
 	_, err := rows.Close()
-	return plainPostgres(err)
-}
-
-var postgresSecret = regexp.MustCompile(`(?i)(password\s*=\s*)('[^']*'|\S+)|(//[^:/@\s]*:)[^@\s]*@`)
-
-func plainPostgres(err error) error {
-	var server *pgconn.PgError
-	if errors.As(err, &server) {
-		return errors.New(server.Message)
-	} else if err == nil || errors.Is(err, context.Canceled) {
-		return err
-	}
-	return errors.New(postgresSecret.ReplaceAllString(err.Error(), "$1$3***"))
+	return dberror.Postgres(err)
 }

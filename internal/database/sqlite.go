@@ -14,6 +14,7 @@ import (
 	"zombiezen.com/go/sqlite/sqlitex"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/star"
 )
 
@@ -31,13 +32,13 @@ func openSQLite(ctx context.Context, d *star.Database, dir string) (driver, erro
 	}
 	conn, err := sqlite.OpenConn(file, sqlite.OpenReadOnly|sqlite.OpenURI)
 	if err != nil {
-		return nil, plainSQLite(err)
+		return nil, dberror.SQLite(err)
 	}
 	conn.SetInterrupt(ctx.Done())
 	conn.SetBusyTimeout(10 * time.Second)
 	if err := sqlitex.ExecuteTransient(conn, "select count(*) from sqlite_schema", nil); err != nil {
 		conn.Close()
-		return nil, plainSQLite(err)
+		return nil, dberror.SQLite(err)
 	}
 	return &sqliteDB{conn}, nil
 }
@@ -56,7 +57,7 @@ func (db *sqliteDB) columns(ctx context.Context, sql string, args []string) (lis
 		sql = strings.ReplaceAll(sql, db.placeholder(n), "null")
 	}
 	if err := sqlitex.ExecuteTransient(db.conn, "create temp view ironmonger_look as "+sql, nil); err != nil {
-		return nil, plainSQLite(err)
+		return nil, dberror.SQLite(err)
 	}
 	defer sqlitex.ExecuteTransient(db.conn, "drop view temp.ironmonger_look", nil)
 	err = sqlitex.ExecuteTransient(db.conn, "pragma temp.table_xinfo(ironmonger_look)", &sqlitex.ExecOptions{ResultFunc: func(s *sqlite.Stmt) error {
@@ -67,7 +68,7 @@ func (db *sqliteDB) columns(ctx context.Context, sql string, args []string) (lis
 		list = append(list, c)
 		return nil
 	}})
-	return list, plainSQLite(err)
+	return list, dberror.SQLite(err)
 }
 
 // sqliteType reads a declared type: ours, or what SQL and SQLite's affinities call it.
@@ -99,7 +100,7 @@ func sqliteType(declared string) column.Type {
 func (db *sqliteDB) run(ctx context.Context, sql string, args []string, row func([][]byte) error) error {
 	stmt, trailing, err := db.conn.PrepareTransient(sql)
 	if err != nil {
-		return plainSQLite(err)
+		return dberror.SQLite(err)
 	}
 	defer stmt.Finalize()
 	if trailing > 0 {
@@ -113,7 +114,7 @@ func (db *sqliteDB) run(ctx context.Context, sql string, args []string, row func
 	for {
 		more, err := stmt.Step()
 		if err != nil || !more {
-			return plainSQLite(err)
+			return dberror.SQLite(err)
 		}
 		for k := range values {
 			switch stmt.ColumnType(k) {
@@ -150,18 +151,4 @@ func bindSQLite(stmt *sqlite.Stmt, n int, value string) {
 	} else {
 		stmt.BindText(n, value)
 	}
-}
-
-func plainSQLite(err error) error {
-	if err == nil {
-		return nil
-	}
-	if sqlite.ErrCode(err) == sqlite.ResultInterrupt {
-		return context.Canceled
-	}
-	text := err.Error()
-	if at := strings.LastIndex(text, "sqlite: "); at >= 0 {
-		text = text[at+len("sqlite: "):]
-	}
-	return errors.New(strings.TrimPrefix(text, "prepare: "))
 }

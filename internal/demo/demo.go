@@ -19,11 +19,10 @@ var files embed.FS
 // Passages is how many passages the example has unless one chooses.
 const Passages = 6000
 
-// Write makes the example in a folder, which must not have a model yet, with about the given number of
-// passages.
+// Write makes the example in a folder, which must be empty or not there, with about the given number of passages.
 func Write(dir string, passages int) error {
-	if _, err := os.Stat(filepath.Join(dir, "ironmonger.yaml")); err == nil {
-		return fmt.Errorf("%s already has an ironmonger.yaml: choose another folder", dir)
+	if there, err := os.ReadDir(dir); err == nil && len(there) > 0 {
+		return fmt.Errorf("%s already has files, such as %s, and the example would write over them: choose another folder", dir, there[0].Name())
 	}
 	for _, sub := range []string{"register", "passages", "gauges", "works/mill", "works/tide"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {

@@ -178,7 +178,10 @@ func Known(checks []string) error {
 	}
 	for _, c := range checks {
 		if !slices.Contains(names, c) {
-			return fmt.Errorf("there is no check %s%s", c, place.Suggest(c, names))
+			if near := place.Nearest(c, names); near != "" {
+				return fmt.Errorf("there is no check %s (did you mean %s?)", c, near)
+			}
+			return fmt.Errorf("there is no check %s (there is: %s)", c, strings.Join(names, ", "))
 		}
 	}
 	return nil

@@ -59,7 +59,7 @@ func (r *reader) connect(w Name, path string) string {
 			r.errorf(w.At, path, "parameter %s is a password, and would stand in the ledger: make its type secret", p.Name)
 		}
 		if strings.Contains(w.Text, "://") {
-			return url.QueryEscape(p.Value), true
+			return strings.ReplaceAll(url.QueryEscape(p.Value), "+", "%20"), true
 		}
 		return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(p.Value) + "'", true
 	})

@@ -89,28 +89,19 @@ var unset = Limits{-2, -2, -2}
 
 func (r *reader) warehouseEntries(m *Model) []Entry {
 	w := &m.Warehouse
-	kind := func(kind string, to *string) func(n *node) {
+	kind := func(kind string, to *Name) func(n *node) {
 		return func(n *node) {
 			if w.Kind != "" {
 				r.errorf(n.key.At, n.path, "a star stands in one warehouse: %s or %s", w.Kind, kind)
 			}
 			w.Kind = kind
-			if word, ok := r.word(n, "where it is"); ok {
-				*to = word.Text
-			}
+			*to, _ = r.word(n, "where it is")
 		}
 	}
 	return []Entry{
-		{"sqlite", "a file", "an SQLite database, made if it isn't there; seen from the model's folder", false, kind(SQLite, &w.Path)},
-		{"postgres", "a connection string", "a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; what it leaves out comes from PG* variables, the service file and the password file. A password has no place in a model", false, func(n *node) {
-			kind(Postgres, &w.connection.Text)(n)
-			w.connection.At = r.at(n.Node)
-		}},
-		{"schema", "a name", "the schema of the tables in PostgreSQL; public if not said", false, func(n *node) {
-			if word, ok := r.word(n, "a name"); ok {
-				w.Schema = r.name(word, n.path).Text
-			}
-		}},
+		{"sqlite", "a file", "an SQLite database, made if it isn't there; seen from the model's folder", false, kind(SQLite, &w.path)},
+		{"postgres", "a connection string", "a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; what it leaves out comes from PG* variables, the service file and the password file. A password has no place in a model", false, kind(Postgres, &w.connection)},
+		{"schema", "a name", "the schema of the tables in PostgreSQL; public if not said", false, func(n *node) { w.schema, _ = r.word(n, "a name") }},
 	}
 }
 
@@ -121,10 +112,26 @@ func (r *reader) warehouse(m *Model, n *node) {
 	switch {
 	case w.Kind == "":
 		r.errorf(n.key.At, n.path, "where does the star stand? sqlite: a file, or postgres: a connection string")
-	case w.Kind == SQLite && w.Schema != "":
+	case w.Kind == SQLite && w.schema.Text != "":
 		r.errorf(n.key.At, n.path, "an SQLite database has no schemas")
-	case w.Schema == "":
-		w.Schema = "public"
+	}
+}
+
+// place gives the warehouse the values of parameters: development and production are one model.
+func (r *reader) place(m *Model) {
+	w := &m.Warehouse
+	if w.path.Text != "" {
+		w.Path = r.fill(w.path, "warehouse.sqlite").Text
+	}
+	if w.Kind != Postgres {
+		return
+	}
+	w.Connection, w.Schema = r.connect(w.connection, "warehouse.postgres"), "public"
+	if w.schema.Text != "" {
+		before := len(r.errs)
+		if name := r.fill(w.schema, "warehouse.schema"); len(r.errs) == before {
+			w.Schema = r.name(name, "warehouse.schema").Text
+		}
 	}
 }
 

@@ -45,7 +45,7 @@ type Warehouse struct {
 	Connection string // postgres: where the database is, as its clients write it; no password
 	Schema     string // postgres: the schema of all tables
 
-	connection Name
+	path, connection, schema Name // as written
 }
 
 // Kinds of warehouses.

@@ -3,6 +3,7 @@ package star
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -80,6 +81,7 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 			value, at = p.Default.Text, p.Default.At
 		default:
 			r.errorf(p.At, path, "no value is given, and there is no default: --set %s=...", p.Text)
+			r.valueless = append(r.valueless, p.Text)
 			continue
 		}
 		if p.Secret {
@@ -91,6 +93,7 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 		c.Resize(1)
 		if known(p.Type) && column.NewReader(m.Zone).Set(&c, 0, value) != nil {
 			r.errorf(at, path, "%s is no %s", place.Printable(value), p.Type)
+			r.valueless = append(r.valueless, p.Text)
 			continue
 		}
 		if known(p.Type) {
@@ -151,7 +154,7 @@ func (r *reader) replace(w Name, path string, value func(p *expr.Parameter, secr
 		if len(kept) > 0 && kept[0](name) {
 			return "{" + name + "}"
 		}
-		if ok {
+		if ok && !slices.Contains(r.valueless, name) {
 			r.errorf(w.At, path, "there is no parameter %s%s", name, place.Suggest(name, names))
 		}
 		ok = false
@@ -205,8 +208,8 @@ func ReadParameters(file string) (map[string]string, error) {
 			}
 		})
 	}
-	for _, e := range r.errs {
-		e.Text = "" // it may be a secret
+	for _, e := range r.errs { // neither the line nor what it is said to hold: it may be a secret
+		e.Text, e.Message = "", "expected keys and values here, a line each: name: value"
 	}
 	return values, r.errs.Err()
 }

@@ -48,13 +48,25 @@ func ReadWarehouse(file string, parameter func(name string) (value string, ok bo
 	}
 	r, m := parse(file, text)
 	r.settle(m, parameter)
+	r.place(m)
+	w := &m.Warehouse
 	r.errs = slices.DeleteFunc(r.errs, func(e *place.Error) bool {
+		if name, ok := strings.CutPrefix(e.Subject, "parameters."); ok && strings.Contains(w.path.Text+w.connection.Text+w.schema.Text, "{"+name+"}") {
+			return false
+		}
 		return e.Subject != "" && !strings.HasPrefix(e.Subject, "warehouse")
 	})
-	if m.Warehouse.Kind == Postgres {
-		m.Warehouse.Connection = r.connect(m.Warehouse.connection, "warehouse.postgres")
-	}
 	return m, r.errs.Err()
+}
+
+// ReadNames reads of a model only what it calls things, whatever is wrong with it.
+func ReadNames(file string) (*Model, error) {
+	text, err := readFile(file)
+	if err != nil {
+		return nil, err
+	}
+	_, m := parse(file, text)
+	return m, nil
 }
 
 // Parse is [Read] for a text that is already at hand; file is its name in messages.
@@ -63,9 +75,7 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 	if m.read {
 		r.settle(m, outside.Parameter)
 		r.databases(m)
-		if m.Warehouse.Kind == Postgres {
-			m.Warehouse.Connection = r.connect(m.Warehouse.connection, "warehouse.postgres")
-		}
+		r.place(m)
 		c := &checker{reader: r, model: m, columns: outside.Columns}
 		c.check()
 		m.Remarks = c.remarks

@@ -38,6 +38,7 @@ type reader struct {
 
 	parameters []expr.Parameter // with their values, once the whole file has been read
 	secrets    []*Parameter
+	valueless  []string // parameters that have been complained of
 }
 
 func (r *reader) errorf(at place.Place, subject, format string, args ...any) {

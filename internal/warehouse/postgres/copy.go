@@ -10,6 +10,7 @@ import (
 	"math/bits"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/warehouse"
 )
 
@@ -69,7 +70,7 @@ func (a *appender) Flush() error {
 	}
 	conn := a.t.conn().Conn().PgConn() // the buffer sent before is free now, too
 	if a.t.failed != nil {
-		return plain(a.t.failed)
+		return dberror.Postgres(a.t.failed)
 	}
 	buf := binary.BigEndian.AppendUint16(a.buf, 0xffff)
 	a.buf, a.sent, a.rows = a.sent[:0], buf, 0
@@ -86,7 +87,7 @@ func (a *appender) Flush() error {
 func (a *appender) Close() (int64, error) {
 	err := a.Flush()
 	a.t.conn()
-	return a.added, cmp.Or(err, plain(a.t.failed))
+	return a.added, cmp.Or(err, dberror.Postgres(a.t.failed))
 }
 
 // appendField writes a value with its length.

@@ -14,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -25,6 +24,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/warehouse"
 )
 
@@ -38,7 +38,7 @@ type DB struct {
 func Open(ctx context.Context, connection, schema string) (*DB, error) {
 	config, err := pgxpool.ParseConfig(connection)
 	if err != nil {
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	config.MaxConns = 4
 	config.ConnConfig.ConnectTimeout = 10 * time.Second
@@ -47,11 +47,11 @@ func Open(ctx context.Context, connection, schema string) (*DB, error) {
 	}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	if err := pool.Ping(ctx); err != nil {
 		pool.Close()
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	return &DB{pool, schema}, nil
 }
@@ -63,29 +63,6 @@ func (db *DB) Writers() int { return 1 }
 func (db *DB) Close() error {
 	db.pool.Close()
 	return nil
-}
-
-var secret = regexp.MustCompile(`(?i)(password\s*=\s*)('[^']*'|\S+)|(//[^:/@\s]*:)[^@\s]*@`)
-
-// plain says what the server says, without the driver's words and without a password.
-func plain(err error) error {
-	if err == nil {
-		return nil
-	}
-	var server *pgconn.PgError
-	switch {
-	case errors.Is(err, context.Canceled):
-		return context.Canceled
-	case errors.As(err, &server) && server.Code == "57014":
-		return context.Canceled
-	case errors.As(err, &server):
-		text := server.Message
-		if server.Detail != "" {
-			text += " (" + server.Detail + ")"
-		}
-		return errors.New(text)
-	}
-	return errors.New(secret.ReplaceAllString(err.Error(), "$1$3***@"))
 }
 
 // quote makes a name into SQL. It is the only way a name gets there.
@@ -135,11 +112,11 @@ func describe(ctx context.Context, q querier, schema, table string) (warehouse.D
 	rows, err := q.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, schema, table)
 	if err != nil {
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	columns, err := pgx.CollectRows(rows, pgx.RowToStructByPos[warehouse.Standing])
 	if err != nil || len(columns) == 0 {
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	return columns, nil
 }
@@ -159,11 +136,11 @@ type snapshot struct {
 func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
 	conn, err := db.pool.Acquire(ctx)
 	if err != nil {
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	if _, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY"); err != nil {
 		conn.Release()
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	return snapshot{db, conn}, nil
 }
@@ -179,7 +156,7 @@ func (s snapshot) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, 
 func (s snapshot) Close() error {
 	_, err := s.conn.Exec(context.Background(), "ROLLBACK")
 	s.conn.Release()
-	return plain(err)
+	return dberror.Postgres(err)
 }
 
 // tx is a transaction on a connection of its own.
@@ -214,7 +191,7 @@ func (db *DB) lock(use string) int64 {
 func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 	conn, err := db.pool.Acquire(ctx)
 	if err != nil {
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	held := false
 	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", db.lock("load ")).Scan(&held); err != nil || !held {
@@ -222,7 +199,7 @@ func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 		if err == nil {
 			return nil, warehouse.ErrHeld
 		}
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	return func() {
 		late := context.WithoutCancel(ctx)
@@ -236,7 +213,7 @@ func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 	conn, err := db.pool.Acquire(ctx)
 	if err != nil {
-		return nil, plain(err)
+		return nil, dberror.Postgres(err)
 	}
 	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}}
 	for _, sql := range []string{"BEGIN", fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", db.lock("")), "SET LOCAL client_min_messages = warning"} {
@@ -251,7 +228,7 @@ func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 // sent waits for the rows that are on their way, and gives what went wrong with them or earlier ones.
 func (t *tx) sent() error {
 	t.conn()
-	return plain(t.failed)
+	return dberror.Postgres(t.failed)
 }
 
 func (t *tx) exec(ctx context.Context, sql string, args ...any) error {
@@ -259,7 +236,7 @@ func (t *tx) exec(ctx context.Context, sql string, args ...any) error {
 		return err
 	}
 	_, err := t.conn().Exec(ctx, sql, args...)
-	return plain(err)
+	return dberror.Postgres(err)
 }
 
 // ending bounds how long the end of a transaction may take.
@@ -273,10 +250,10 @@ func (t *tx) end(sql string) error {
 	defer cancel()
 	var err error
 	if conn := t.conn(); t.failed != nil && sql == "COMMIT" {
-		err = plain(t.failed)
+		err = dberror.Postgres(t.failed)
 	} else if !conn.Conn().IsClosed() {
 		_, err = conn.Exec(ctx, sql)
-		if err = plain(err); err != nil && sql == "COMMIT" && conn.Conn().IsClosed() {
+		if err = dberror.Postgres(err); err != nil && sql == "COMMIT" && conn.Conn().IsClosed() {
 			err = warehouse.ErrUnknown
 		}
 	} else if sql == "COMMIT" {
@@ -385,11 +362,11 @@ func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 	}
 	rows, err := t.conn().Query(ctx, `SELECT conname FROM pg_constraint WHERE conrelid = $1::regclass`, t.table(table.Name))
 	if err != nil {
-		return plain(err)
+		return dberror.Postgres(err)
 	}
 	there, err := pgx.CollectRows(rows, pgx.RowTo[string])
 	if err != nil {
-		return plain(err)
+		return dberror.Postgres(err)
 	}
 	for _, c := range t.constraints(table) {
 		if slices.Contains(there, c.name) {

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/warehouse"
 )
 
@@ -111,13 +112,13 @@ func (r *rows) ask() error {
 	}
 	var err error
 	r.answer, err = r.q.Query(r.ctx, sql, append([]any{binaryForm}, args...)...)
-	return plain(err)
+	return dberror.Postgres(err)
 }
 
 func (r *rows) Close() error {
 	if r.answer != nil {
 		r.answer.Close()
-		return plain(r.answer.Err())
+		return dberror.Postgres(r.answer.Err())
 	}
 	return nil
 }
@@ -128,7 +129,7 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 	for r.answer != nil && n < batchRows {
 		if !r.answer.Next() {
 			if err := r.answer.Err(); err != nil {
-				return false, plain(err)
+				return false, dberror.Postgres(err)
 			}
 			r.answer.Close()
 			r.answer = nil
@@ -269,7 +270,7 @@ func (t *tx) joined(ctx context.Context, b *column.Batch, statement func(m strin
 		m, args := arrays(column.Pointers(b.Cols), from, to)
 		tag, err := t.conn().Exec(ctx, statement(m), args...)
 		changed += tag.RowsAffected()
-		return plain(err)
+		return dberror.Postgres(err)
 	})
 	return changed, err
 }
@@ -295,7 +296,7 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 		sql += fmt.Sprintf(" AND t.%s >= m.c2 AND t.%s < m.c3", quote(r.Time), quote(r.Time))
 	}
 	tag, err := t.conn().Exec(ctx, sql, args...)
-	return tag.RowsAffected(), plain(err)
+	return tag.RowsAffected(), dberror.Postgres(err)
 }
 
 // Tally counts the rows of a table and adds up columns, which is exact here.
@@ -310,7 +311,7 @@ func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (war
 	}
 	answer, err := t.conn().Query(ctx, "SELECT "+strings.Join(parts, ", ")+" FROM "+t.table(table), binaryForm)
 	if err != nil {
-		return tally, plain(err)
+		return tally, dberror.Postgres(err)
 	}
 	defer answer.Close()
 	for answer.Next() {
@@ -325,5 +326,5 @@ func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (war
 			}
 		}
 	}
-	return tally, plain(answer.Err())
+	return tally, dberror.Postgres(answer.Err())
 }

@@ -8,6 +8,7 @@ import (
 	"zombiezen.com/go/sqlite"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/warehouse"
 )
 
@@ -44,7 +45,7 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 	}
 	stmt, _, err := db.conn.PrepareTransient(sql)
 	if err != nil {
-		return nil, plain(err)
+		return nil, dberror.SQLite(err)
 	}
 	r := &rows{stmt: stmt, reader: column.NewReader(nil), table: q.Table, bound: true}
 	if len(q.By) > 0 {
@@ -66,7 +67,7 @@ func (r *rows) Close() error {
 	if r.stmt == nil {
 		return nil
 	}
-	err := plain(r.stmt.Finalize())
+	err := dberror.SQLite(r.stmt.Finalize())
 	r.stmt = nil
 	return err
 }
@@ -82,13 +83,13 @@ func (r *rows) advance() (bool, error) {
 		}
 		more, err := r.stmt.Step()
 		if err != nil || more {
-			return more, plain(err)
+			return more, dberror.SQLite(err)
 		}
 		r.at++
 		if r.done = r.match == nil || r.at == len(r.match[0].Null); !r.done {
 			r.bound = false
 			if err := r.stmt.Reset(); err != nil {
-				return false, plain(err)
+				return false, dberror.SQLite(err)
 			}
 		}
 	}
@@ -147,7 +148,7 @@ func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (w
 func (a *appender) prepare(rows int) (*sqlite.Stmt, error) {
 	one := "(?" + strings.Repeat(",?", len(a.fields)-1) + ")"
 	stmt, _, err := a.db.conn.PrepareTransient(a.insert + one + strings.Repeat(","+one, rows-1))
-	return stmt, plain(err)
+	return stmt, dberror.SQLite(err)
 }
 
 func (a *appender) run(stmt *sqlite.Stmt, cols []*column.Column, rows []int32) error {
@@ -159,10 +160,10 @@ func (a *appender) run(stmt *sqlite.Stmt, cols []*column.Column, rows []int32) e
 		}
 	}
 	if _, err := stmt.Step(); err != nil {
-		return plain(err)
+		return dberror.SQLite(err)
 	}
 	a.added += int64(len(rows))
-	return plain(stmt.Reset())
+	return dberror.SQLite(stmt.Reset())
 }
 
 func (a *appender) Append(cols []*column.Column, rows []int32) error {
@@ -234,7 +235,7 @@ func (a *appender) Close() (int64, error) {
 func (t *tx) each(sql string, b *column.Batch, order []int) (int64, error) {
 	stmt, _, err := t.conn.PrepareTransient(sql)
 	if err != nil {
-		return 0, plain(err)
+		return 0, dberror.SQLite(err)
 	}
 	defer stmt.Finalize()
 	var bind binder
@@ -244,11 +245,11 @@ func (t *tx) each(sql string, b *column.Batch, order []int) (int64, error) {
 			bind.bind(stmt, p+1, &b.Cols[k], i)
 		}
 		if _, err := stmt.Step(); err != nil {
-			return changed, plain(err)
+			return changed, dberror.SQLite(err)
 		}
 		changed += int64(t.conn.Changes())
 		if err := stmt.Reset(); err != nil {
-			return changed, plain(err)
+			return changed, dberror.SQLite(err)
 		}
 	}
 	return changed, nil
@@ -283,7 +284,7 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	defer t.exec("DROP TABLE temp.move")
 	insert, _, err := t.conn.PrepareTransient("INSERT INTO temp.move VALUES (?, ?, ?, ?)")
 	if err != nil {
-		return 0, plain(err)
+		return 0, dberror.SQLite(err)
 	}
 	defer insert.Finalize()
 	var bind binder
@@ -295,10 +296,10 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 			bind.bindInt(insert, 4, r.TimeType.Kind, m.To)
 		}
 		if _, err := insert.Step(); err != nil {
-			return 0, plain(err)
+			return 0, dberror.SQLite(err)
 		}
 		if err := insert.Reset(); err != nil {
-			return 0, plain(err)
+			return 0, dberror.SQLite(err)
 		}
 	}
 	if err := t.exec("CREATE INDEX temp.move_old ON move (old)"); err != nil {
@@ -335,13 +336,13 @@ func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (war
 	}
 	stmt, _, err := t.conn.PrepareTransient("SELECT " + strings.Join(parts, ", ") + " FROM " + quote(table))
 	if err != nil {
-		return warehouse.Tally{}, plain(err)
+		return warehouse.Tally{}, dberror.SQLite(err)
 	}
 	defer stmt.Finalize()
 	tally := warehouse.Tally{Totals: make([]column.Int128, len(exact))}
 	_, err = stmt.Step()
 	if err != nil && !strings.Contains(err.Error(), "overflow") {
-		return tally, plain(err)
+		return tally, dberror.SQLite(err)
 	}
 	byRow := err != nil
 	for k := range exact {

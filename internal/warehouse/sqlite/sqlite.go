@@ -21,6 +21,7 @@ import (
 	"zombiezen.com/go/sqlite"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/warehouse"
 )
 
@@ -61,14 +62,14 @@ func OpenToRead(path string) (*DB, error) {
 func open(path string, pragmas ...string) (*DB, error) {
 	conn, err := sqlite.OpenConn(path, sqlite.OpenReadWrite)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, plain(err))
+		return nil, fmt.Errorf("%s: %w", path, dberror.SQLite(err))
 	}
 	conn.SetBusyTimeout(busyWait)
 	db := &DB{path: path, conn: conn}
 	for _, pragma := range append(pragmas, "temp_store = memory", "cache_size = -65536", "mmap_size = 0") {
 		// changing to the write-ahead log wants the file alone, and doesn't wait for it by itself
 		err := db.exec("PRAGMA " + pragma)
-		for begin := time.Now(); errors.Is(err, errBusy) && time.Since(begin) < busyWait; err = db.exec("PRAGMA " + pragma) {
+		for begin := time.Now(); errors.Is(err, dberror.ErrBusy) && time.Since(begin) < busyWait; err = db.exec("PRAGMA " + pragma) {
 			time.Sleep(20 * time.Millisecond)
 		}
 		if err != nil {
@@ -101,29 +102,7 @@ func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 }
 
 // Close closes the file.
-func (db *DB) Close() error { return plain(db.conn.Close()) }
-
-var errBusy = errors.New("the database is in use by another program")
-
-// plain takes the driver's words off an error and says what a busy file means.
-func plain(err error) error {
-	if err == nil {
-		return nil
-	}
-	switch sqlite.ErrCode(err).ToPrimary() {
-	case sqlite.ResultBusy:
-		return errBusy
-	case sqlite.ResultNotADB:
-		return errors.New("this is no SQLite database")
-	case sqlite.ResultInterrupt:
-		return context.Canceled
-	}
-	text := err.Error()
-	for _, prefix := range []string{"sqlite: ", "step: ", "prepare: ", "open: "} {
-		text = strings.TrimPrefix(text, prefix)
-	}
-	return errors.New(text)
-}
+func (db *DB) Close() error { return dberror.SQLite(db.conn.Close()) }
 
 // quote makes a name into SQL. It is the only way a name gets there.
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
@@ -140,12 +119,12 @@ func quoteAll(names []string, format string) []string {
 func (db *DB) exec(sql string) error {
 	stmt, _, err := db.conn.PrepareTransient(sql)
 	if err != nil {
-		return plain(err)
+		return dberror.SQLite(err)
 	}
 	defer stmt.Finalize()
 	for {
 		if more, err := stmt.Step(); err != nil || !more {
-			return plain(err)
+			return dberror.SQLite(err)
 		}
 	}
 }
@@ -154,7 +133,7 @@ func (db *DB) exec(sql string) error {
 func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description, error) {
 	stmt, _, err := db.conn.PrepareTransient("SELECT name, type, \"notnull\" FROM pragma_table_info(?) ORDER BY cid")
 	if err != nil {
-		return nil, plain(err)
+		return nil, dberror.SQLite(err)
 	}
 	defer stmt.Finalize()
 	stmt.BindText(1, table)
@@ -162,7 +141,7 @@ func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description
 	for {
 		more, err := stmt.Step()
 		if err != nil || !more {
-			return columns, plain(err)
+			return columns, dberror.SQLite(err)
 		}
 		columns = append(columns, warehouse.Standing{Name: stmt.ColumnText(0), Type: strings.ToUpper(stmt.ColumnText(1)), NotNull: stmt.ColumnInt(2) != 0})
 	}
