@@ -53,15 +53,15 @@ type Writer struct {
 	fact        *layout.Fact
 	links       []*link.Link
 	run         int64
-	files       map[string]int64       // their numbers in the ledger
-	fields      []column.Field         // of the table, but for line and run
-	from        []int                  // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
-	compared    []bool                 // for each: a row that comes again has to say the same
-	durable     []bool                 // for each: it is a durable key
-	grainAt     []int                  // of fields
-	canon       []*member.Roster       // for each field, the roster of a versioned dimension, or nil
-	grainInfers bool                   // members that the grain names may have to be made
-	lenient     []func(key int64) bool // for each field: it may stand for a natural key that isn't kept; nil if it can't
+	files       map[string]int64 // their numbers in the ledger
+	fields      []column.Field   // of the table, but for line and run
+	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
+	compared    []bool           // for each: a row that comes again has to say the same
+	durable     []bool           // for each: it is a durable key
+	grainAt     []int            // of fields
+	canon       []*member.Roster // for each field, the roster of a versioned dimension, or nil
+	grainInfers bool             // members that the grain names may have to be made
+	rules       [][]star.Outcome // for each field: what may stand there for a natural key that isn't kept, by which rules
 
 	Measures []column.Field // the exact ones
 	measure  []int          // where they stand in the shaped batch
@@ -82,16 +82,17 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 	w.fields = all[:len(all)-2]
 	for k, field := range w.fields {
 		from := column.Find(shaped, field.Name)
-		w.canon, w.lenient, w.durable = append(w.canon, nil), append(w.lenient, nil), append(w.durable, false)
+		w.canon, w.rules, w.durable = append(w.canon, nil), append(w.rules, nil), append(w.durable, false)
 		w.compared = append(w.compared, true)
 		for n, l := range links {
 			w.durable[k] = w.durable[k] || l.Both && l.DurableColumn() == field.Name
 			if l.Column() == field.Name || l.Both && l.DurableColumn() == field.Name {
 				from = -1 - n
 				w.compared[k] = l.Again
-				if special(l.Unmatched) || special(l.Outside) {
-					unknown, _ := l.Dimension.KeyOf(star.Unknown)
-					w.lenient[k] = func(key int64) bool { return key == unknown || key < 0 && l.Dimension.LookedUp == nil }
+				for _, rule := range []star.Outcome{l.Unmatched, l.Outside} {
+					if special(rule) && (rule == l.Unmatched || l.AsOf != "") {
+						w.rules[k] = append(w.rules[k], rule)
+					}
 				}
 				if l.Dimension.Versioned() && !w.durable[k] {
 					w.canon[k] = l.Roster
@@ -352,14 +353,14 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	return differs, nil
 }
 
-// differs compares a row of a load with one of the table in all columns. A key that stands as a special
-// member because a rule put it there equals any key: which one was delivered isn't kept, and unknown is
-// final (rule R2). What is no key is compared first. Unless all
+// differs compares a row of a load with one of the table in all columns. What a rule put there for a natural key that no
+// member had equals any natural key: which one was delivered isn't kept, and unknown is final (rule R2). A row without one
+// equals only what the rule for that says. What is no key is compared first. Unless all
 // its members are known, row i names one that isn't there, so that no row can be the same.
 func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, values string) {
 	for k, f := range w.fields {
 		is, said := stand.canon[k], c.view.canon[k]
-		if !w.compared[k] || said.Equal(i, is, j) || w.lenient[k] != nil && (is.Null[j] || w.lenient[k](is.Int[j])) {
+		if !w.compared[k] || said.Equal(i, is, j) || w.from[k] < 0 && w.stands(k, c.Batch, i, is, j) {
 			continue
 		}
 		if w.from[k] >= 0 {
@@ -374,6 +375,15 @@ func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, v
 		values = "it names a member that isn't there"
 	}
 	return of, values
+}
+
+// stands says whether field k of a row of the table may be what a rule made of the natural key that row i says.
+func (w *Writer) stands(k int, b *column.Batch, i int, is *column.Column, j int) bool {
+	l := w.links[-1-w.from[k]]
+	if !l.Dimension.Junk && slices.ContainsFunc(l.Says(b), func(c *column.Column) bool { return c.Null[i] }) {
+		return false
+	}
+	return slices.ContainsFunc(w.rules[k], func(rule star.Outcome) bool { return rule.Stands(l.Dimension, is, j) })
 }
 
 func shown(c *column.Column, i int) string {

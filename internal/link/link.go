@@ -204,6 +204,11 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m member.Match) b
 		out.Counts[k].Matched++
 		return l.leaveOpen(b, out, k, i)
 	}
+	if m == member.Beyond { // to infer a member doesn't help where it isn't to hold
+		if m = member.Unmatched; l.Unmatched == star.Infer && l.Outside != star.Nearest {
+			m = member.Outside
+		}
+	}
 	var rule star.Outcome
 	var what string
 	switch m {

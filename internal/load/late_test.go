@@ -85,3 +85,60 @@ func mustRead(t *testing.T, dir string) []byte {
 	}
 	return text
 }
+
+// TestOutsideAllTime: a fact after the end of all time is at the nearest version, the last, whichever that becomes; and one
+// of a new member at a time at which no member holds is outside, and infers none unless the nearest version would do.
+func TestOutsideAllTime(t *testing.T) {
+	for _, stamps := range []string{"date", "timestamp"} {
+		f := newYard(t, "      since: date", "      since: "+stamps, "      at: date", "      at: "+stamps)
+		at := func(day string) string { return day + map[string]string{"timestamp": " 00:00:00"}[stamps] }
+		f.boats("A,Heron,x," + at("2024-01-01"))
+		f.trips("1,A,"+at("9999-12-31")+",1", "2,A,"+at("1850-01-01")+",1", "3,N,"+at("9999-12-31")+",1")
+		f.load()
+		f.boats("A,Heron,x,"+at("2024-01-01"), "A,Heron,y,"+at("2025-01-01"), "N,Otter,x,"+at("2024-01-01"), "N,Otter,y,"+at("2025-01-01"))
+		f.load()
+		f.want("nearest", f.rows("fact_trip", "trip", "boat_key"), "1 3\n2 1\n3 4")
+		f.want("versions", f.rows("dim_boat", "boat_key", "reg", "class"), "-1 ∅ Unknown\n1 A x\n2 N x\n3 A y\n4 N y")
+		if !startest.Proved(t, f.dir) {
+			t.Error("a right star is said to be broken")
+		}
+		f = newYard(t, "      since: date", "      since: "+stamps, "      at: date", "      at: "+stamps, "        as_of: at", "        as_of: at\n        outside: set_aside")
+		f.trips("1,A,"+at("9999-12-31")+",1", "2,B,"+at("1850-01-01")+",1", "3,C,"+at("2024-01-01")+",1")
+		figures := f.load()["fact trip"]
+		f.want("set aside", f.rows("fact_trip", "trip"), "3")
+		if figures.SetAside != 2 || figures.Inferred["boat"] != 1 || figures.Keys["boat"].Outside != 2 || figures.Keys["boat"].Unmatched != 1 || !startest.Proved(t, f.dir) {
+			t.Errorf("%+v", figures)
+		}
+	}
+}
+
+// TestOutcomes: what became of a key is part of what a row says. A row without a natural key isn't the same as one with a
+// natural key that nobody has, where the rules tell them apart.
+func TestOutcomes(t *testing.T) {
+	for _, c := range []struct {
+		missing, unmatched, first, then string
+		same                            bool
+	}{
+		{"unknown", "leave_empty", "", "Z", false},
+		{"unknown", "leave_empty", "Z", "", false},
+		{"leave_empty", "unknown", "", "Z", false},
+		{"not_yet", "unknown", "", "Z", false},
+		{"not_yet", "unknown", "Z", "A", true}, // unknown is final
+		{"unknown", "unknown", "", "Z", true},  // nothing tells them apart
+		{"not_yet", "unknown", "", "A", false},
+		{"unknown", "infer", "", "A", false},
+	} {
+		f := newYard(t, "        as_of: at", "        missing: "+c.missing+"\n        unmatched: "+c.unmatched, "    type_2: class\n    effective: since\n", "")
+		f.boats("A,Heron,x,2024-01-01")
+		f.trips("1," + c.first + ",2024-01-10,1")
+		f.load()
+		f.trips("1," + c.then + ",2024-01-10,1")
+		figures := f.load()["fact trip"]
+		if (figures.Same == 1) != c.same || figures.Same+figures.SetAside != 1 {
+			t.Errorf("%+v: %d same, %d set aside", c, figures.Same, figures.SetAside)
+		}
+		if broken := startest.Broken(t, f.dir); (len(broken) == 0) != c.same {
+			t.Errorf("%+v: %v", c, broken)
+		}
+	}
+}

@@ -8,13 +8,15 @@ import (
 // Match is what became of a natural key (rule R1).
 type Match uint8
 
-// The outcomes. Timeless is a key that is there beside a time that is null.
+// The outcomes. Timeless is a key that is there beside a time that is null, Beyond one that no member has, at a time
+// at which none could hold.
 const (
 	Matched Match = iota
 	Missing
 	Unmatched
 	Outside
 	Timeless
+	Beyond
 )
 
 // Lookup finds surrogate keys in a frozen roster. It is for one goroutine.
@@ -60,6 +62,8 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 			match[i] = Missing
 		case asOf != nil && asOf.Null[i]:
 			match[i] = Timeless
+		case m == key.Absent && asOf != nil && l.beyond(asOf.Int[i], toDay):
+			match[i] = Beyond
 		case m == key.Absent:
 			match[i] = Unmatched
 		case asOf == nil:
@@ -78,6 +82,14 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 			}
 		}
 	}
+}
+
+// beyond says whether a time is one at which no member holds, whoever it may be.
+func (l *Lookup) beyond(at int64, toDay bool) bool {
+	if toDay {
+		at = column.DayOf(at)
+	}
+	return l.x.dim.Versioned() && (at < l.x.beginning || at >= l.x.end)
 }
 
 // at gives the version that holds at a time, or the first and false for a time before it.

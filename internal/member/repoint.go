@@ -21,15 +21,18 @@ func (c *change) moves(o *outcome) {
 	if c.f.x.dim.Time.Kind == column.Timestamp {
 		beginning *= column.DayMicros
 	}
-	span := func(list []heir, j int) (int64, int64) { // what lies before the first version goes to it
-		if j == 0 {
-			return beginning, list[j].to
+	span := func(list []heir, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
+		if from, to = list[j].from, list[j].to; j == 0 {
+			from = beginning
 		}
-		return list[j].from, list[j].to
+		if j+1 == len(list) {
+			to = warehouse.Forever
+		}
+		return from, to
 	}
 	now := o.heirs[len(o.heirs)-1].key
 	for k, old := range p.versions {
-		from, to := old.from, c.f.x.end
+		from, to := old.from, int64(warehouse.Forever)
 		if k == 0 {
 			from = beginning
 		}
@@ -97,6 +100,8 @@ func (c *change) repoint(ctx context.Context, tx warehouse.Tx, refs []layout.Ref
 			return nil, err
 		} else if !columns.Has(ref.Key) || ref.Time != "" && !columns.Has(ref.Time) {
 			continue // not made yet, or made anew by hand
+		} else if columns.Has(layout.LoadRun) {
+			r.Stamp, r.Run = layout.LoadRun, c.f.run
 		}
 		n, err := tx.Repoint(ctx, r)
 		if err != nil {
@@ -116,9 +121,15 @@ func (c *change) at(ref layout.Reference) []warehouse.Move {
 		m := &moves[i]
 		switch {
 		case ref.ByDay:
-			m.From, m.To = calendar.Key(m.From), calendar.Key(m.To)
+			m.From = calendar.Key(m.From)
+			if m.To != warehouse.Forever {
+				m.To = calendar.Key(m.To)
+			}
 		case ref.TimeType.Kind == column.Timestamp && c.f.x.dim.Time.Kind == column.Date:
-			m.From, m.To = m.From*column.DayMicros, m.To*column.DayMicros
+			m.From *= column.DayMicros
+			if m.To != warehouse.Forever {
+				m.To *= column.DayMicros
+			}
 		}
 	}
 	return moves

@@ -78,6 +78,14 @@ func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
 	when := column.Find(f.Table.Fields(), ref.Time)
 	c := p.check("as_of", f.Table.Name, fmt.Sprintf("each %s is that of the version that holds on %s", k.Column(), k.AsOf), "load the dimension again, which points facts to the version of their time; then find what wrote the row")
 	toDay := ref.TimeType.Kind == column.Timestamp && d.Time.Kind == column.Date
+	repointed := p.repointed("dimension "+d.Text, f.Table.Name)
+	wrote := func(b *column.Batch, i int) int64 { // the run that wrote the row, or the one before that which pointed it elsewhere
+		run := b.Cols[len(b.Cols)-1].Int[i]
+		if repointed[run] {
+			run--
+		}
+		return run
+	}
 	outside := 0
 	return exam{c, func(b *column.Batch) {
 		times := &b.Cols[when]
@@ -103,7 +111,7 @@ func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
 			case !before && !after:
 			case d.LookedUp != nil && k.Outside == star.Nearest: // there may be gaps
 				outside++
-			case (before && reg.first[n] || after && reg.current[n]) && (k.Outside == star.Nearest || reg.rewritten(n) > b.Cols[len(b.Cols)-1].Int[i]):
+			case (before && reg.first[n] || after && reg.current[n]) && (k.Outside == star.Nearest || reg.rewritten(n) > wrote(b, i)):
 				outside++
 			default:
 				c.against(func() Example {
@@ -116,6 +124,19 @@ func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
 			c.Note = fmt.Sprintf("%d outside every version, at the nearest one, as the model or a later change of the member allows", outside)
 		}
 	}}
+}
+
+// repointed gives the runs in which a step pointed rows of a table to other versions.
+func (p *proof) repointed(step, table string) map[int64]bool {
+	runs := map[int64]bool{}
+	for _, run := range p.runs {
+		for _, s := range run.Steps {
+			if s.Name == step && s.Figures.Repointed[table] > 0 {
+				runs[run.ID] = true
+			}
+		}
+	}
+	return runs
 }
 
 // grain looks for rows that have the grain of another. Members count, not their versions (rule R17): rows that are

@@ -120,6 +120,7 @@ type proof struct {
 	registers map[*layout.Dimension]*register
 	held      map[string]*holding // by table
 	files     map[int64]string
+	runs      []*ledger.Run
 	prior     *column.Batch // the last row of the batch before, of the table at hand
 	seed      maphash.Seed
 }
@@ -144,6 +145,9 @@ func Run(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Option
 		return nil, ErrNothing
 	}
 	if p.files, err = ledger.FileNames(ctx, r); err != nil {
+		return nil, err
+	}
+	if p.runs, err = ledger.Runs(ctx, r, 0); err != nil {
 		return nil, err
 	}
 	for _, d := range p.star.Dimensions {

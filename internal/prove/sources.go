@@ -455,12 +455,12 @@ func (x *rereader) points(n int, b *slot, i int, have *column.Column, j int) boo
 	k := &x.keys[n]
 	switch {
 	case b.missing[n][i]:
-		return stands(k.Missing, k.Dimension, have, j)
+		return k.Missing.Stands(k.Dimension, have, j)
 	case k.ordinary(have, j):
 		row, ok := k.reg.find(have.Int[j])
 		return ok && k.reg.natural[row] == b.natural[n][i]
 	}
-	return stands(k.Unmatched, k.Dimension, have, j) || stands(k.Outside, k.Dimension, have, j)
+	return k.Unmatched.Stands(k.Dimension, have, j) || k.Outside.Stands(k.Dimension, have, j)
 }
 
 // differs says in what a fact is not what row i says.
@@ -484,22 +484,6 @@ func (x *rereader) differs(b *slot, i int, facts *column.Batch, j int) string {
 		}
 	}
 	return ""
-}
-
-// stands says whether a key is what a rule makes of one that has no member.
-func stands(rule star.Outcome, d *star.Dimension, c *column.Column, j int) bool {
-	switch rule {
-	case star.LeaveEmpty:
-		return c.Null[j]
-	case star.ToUnknown:
-		unknown, _ := d.KeyOf(star.Unknown)
-		return !c.Null[j] && c.Int[j] == unknown
-	case star.ToNotYet:
-		return !c.Null[j] && c.Int[j] == star.NotYet.Key
-	case star.NotApplying:
-		return !c.Null[j] && c.Int[j] == star.NotApplicable.Key
-	}
-	return false
 }
 
 func written(c *column.Column, i int) string {

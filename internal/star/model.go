@@ -384,3 +384,10 @@ type GrainPart struct {
 	Key    *Key
 	Column string
 }
+
+// Stands says whether row j of a column of keys is what the rule makes of a natural key that has no member in d.
+func (o Outcome) Stands(d *Dimension, c *column.Column, j int) bool {
+	unknown, _ := d.KeyOf(Unknown)
+	key, ok := map[Outcome]int64{ToUnknown: unknown, ToNotYet: NotYet.Key, NotApplying: NotApplicable.Key}[o]
+	return o == LeaveEmpty && c.Null[j] || ok && !c.Null[j] && c.Int[j] == key
+}

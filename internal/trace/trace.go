@@ -412,14 +412,27 @@ func (t *tracer) history(f *layout.Fact, fact *column.Batch) ([]Run, error) {
 			written["dimension "+d.Text] = max(written["dimension "+d.Text], run)
 		}
 	}
+	elsewhere := int64(0) // rows of the table that the run which wrote the row last pointed to other versions
+	for _, run := range t.runs {
+		for _, s := range run.Steps {
+			if run.ID == wrote {
+				elsewhere += s.Figures.Repointed[f.Table.Name]
+			}
+		}
+	}
 	list := []Run{}
 	for _, run := range t.runs {
 		at := run.StartedAt.Format(time.DateTime)
 		for _, s := range run.Steps {
-			switch n := s.Figures.Repointed[f.Table.Name]; {
-			case run.ID == wrote && s.Name == "fact "+f.Text:
+			n := s.Figures.Repointed[f.Table.Name]
+			switch own := s.Name == "fact "+f.Text && s.Figures.Inserted > 0; {
+			case own && run.ID == wrote && elsewhere == 0:
 				list = append(list, Run{run.ID, at, s.Name, "wrote the row"})
-			case run.ID > wrote && n > 0 && run.ID <= written[s.Name]:
+			case own && run.ID <= wrote && elsewhere > 0:
+				list = append(list, Run{run.ID, at, s.Name, fmt.Sprintf("wrote rows of the table (%d), perhaps this one", s.Figures.Inserted)})
+			case n > 0 && run.ID == wrote && run.ID <= written[s.Name]:
+				list = append(list, Run{run.ID, at, s.Name, "pointed the row to another version"})
+			case n > 0 && run.ID > wrote && run.ID <= written[s.Name]:
 				list = append(list, Run{run.ID, at, s.Name, fmt.Sprintf("pointed rows of the table to other versions (%d), perhaps this one", n)})
 			}
 		}

@@ -9,6 +9,7 @@ package warehouse
 import (
 	"context"
 	"errors"
+	"math"
 	"slices"
 
 	"ironmonger/internal/column"
@@ -92,10 +93,15 @@ type Repointing struct {
 	Time       string // "": the time doesn't matter
 	TimeType   column.Type
 	Moves      []Move
+	Stamp      string // a column that says which run wrote a row last; "": there is none
+	Run        int64  // that does it
 }
 
-// Move takes the rows with key Old and a time in [From, To) to key New.
+// Move takes the rows with key Old and a time in [From, To) to key New; where To is [Forever], all from From on.
 type Move struct{ Old, New, From, To int64 }
+
+// Forever is the end of a [Move] that has none.
+const Forever = math.MaxInt64
 
 // Tally is what a table holds: its rows, and the exact total of each column asked for.
 type Tally struct {

@@ -287,13 +287,21 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	}
 	for _, m := range r.Moves {
 		for k, v := range []int64{m.Old, m.New, m.From, m.To}[:len(cols)] {
-			cols[k].AppendInt(v)
+			if k == 3 && v == warehouse.Forever {
+				cols[k].AppendNull()
+			} else {
+				cols[k].AppendInt(v)
+			}
 		}
 	}
 	table, args := arrays(cols, 0, len(r.Moves))
-	sql := fmt.Sprintf("UPDATE %s AS t SET %s = m.c1 FROM %s WHERE t.%s = m.c0", t.table(r.Table), quote(r.Key), table, quote(r.Key))
+	stamp := ""
+	if r.Stamp != "" {
+		stamp = fmt.Sprintf(", %s = %d", quote(r.Stamp), r.Run)
+	}
+	sql := fmt.Sprintf("UPDATE %s AS t SET %s = m.c1%s FROM %s WHERE t.%s = m.c0", t.table(r.Table), quote(r.Key), stamp, table, quote(r.Key))
 	if r.Time != "" {
-		sql += fmt.Sprintf(" AND t.%s >= m.c2 AND t.%s < m.c3", quote(r.Time), quote(r.Time))
+		sql += fmt.Sprintf(" AND t.%s >= m.c2 AND (m.c3 IS NULL OR t.%s < m.c3)", quote(r.Time), quote(r.Time))
 	}
 	tag, err := t.conn().Exec(ctx, sql, args...)
 	return tag.RowsAffected(), dberror.Postgres(err)

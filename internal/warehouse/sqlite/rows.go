@@ -293,7 +293,9 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 		insert.BindInt64(2, m.New)
 		if r.Time != "" {
 			bind.bindInt(insert, 3, r.TimeType.Kind, m.From)
-			bind.bindInt(insert, 4, r.TimeType.Kind, m.To)
+			if insert.BindNull(4); m.To != warehouse.Forever {
+				bind.bindInt(insert, 4, r.TimeType.Kind, m.To)
+			}
 		}
 		if _, err := insert.Step(); err != nil {
 			return 0, dberror.SQLite(err)
@@ -308,9 +310,13 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	where := "m.old = " + quote(r.Table) + "." + quote(r.Key)
 	if r.Time != "" {
 		time := quote(r.Table) + "." + quote(r.Time)
-		where += " AND " + time + " >= m.since AND " + time + " < m.until"
+		where += " AND " + time + " >= m.since AND (m.until IS NULL OR " + time + " < m.until)"
 	}
-	err = t.exec("UPDATE " + quote(r.Table) + " SET " + quote(r.Key) + " = m.new FROM temp.move AS m WHERE " + where)
+	stamp := ""
+	if r.Stamp != "" {
+		stamp = fmt.Sprintf(", %s = %d", quote(r.Stamp), r.Run)
+	}
+	err = t.exec("UPDATE " + quote(r.Table) + " SET " + quote(r.Key) + " = m.new" + stamp + " FROM temp.move AS m WHERE " + where)
 	return int64(t.conn.Changes()), err
 }
 
