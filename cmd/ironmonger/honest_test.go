@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -144,4 +145,40 @@ func TestEnvironments(t *testing.T) {
 	must(t, dir, "load", "--set", "env=dev")
 	status(t, dir, 0, "prove --set env=dev")
 	status(t, dir, 2, "load --set env=a.b", "can't be a name")
+}
+
+// TestSample: check looks at rows from the beginning, the middle and the end of a file, and says where a step would pass its
+// limit.
+func TestSample(t *testing.T) {
+	dir := t.TempDir()
+	rows := func(bad func(i int) bool) string {
+		var text strings.Builder
+		text.WriteString("no,paid\n")
+		for i := range 200_000 {
+			paid := "1.00"
+			if bad(i) {
+				paid = "much"
+			}
+			fmt.Fprintf(&text, "%d,%s\n", i, paid)
+		}
+		return text.String()
+	}
+	startest.Write(t, dir, "ironmonger.yaml", "warehouse: {sqlite: star.db}\nsources:\n  rows:\n    read: rows.csv\n    columns:\n      no: integer\n      paid: decimal(9,2)\ndimensions:\n  kind: {natural_key: code, rows: [{code: a}]}\nfacts:\n  row:\n    from: rows\n    grain: no\n    measures: paid\n")
+	for _, c := range []struct {
+		bad    func(i int) bool
+		status int
+		says   string
+	}{
+		{func(i int) bool { return false }, 0, "the model is right and fits the rows sampled"},
+		{func(i int) bool { return i == 199_999 }, 0, "the model is right; 1 row of those sampled would be set aside"},
+		{func(i int) bool { return i > 20_000 && i < 180_000 }, 3, "fact row would stop: by the sample,"},
+		{func(i int) bool { return i > 60_000 && i%4 > 0 }, 3, "paid is no decimal number (rows.csv:"},
+		{func(i int) bool { return i > 190_000 }, 0, "would be set aside"},
+	} {
+		startest.Write(t, dir, "rows.csv", rows(c.bad))
+		status(t, dir, c.status, "check", c.says)
+		if out := status(t, dir, c.status, "check --format json"); strings.Contains(out, `"limits"`) != (c.status == 3) {
+			t.Error(out)
+		}
+	}
 }

@@ -116,7 +116,7 @@ func TestDemo(t *testing.T) {
 			t.Errorf("the demo doesn't show %q:\n%s", want, text)
 		}
 	}
-	if out := must(t, demo, "check"); !strings.Contains(out, "the model is right and fits its files") {
+	if out := must(t, demo, "check"); !strings.Contains(out, "the model is right; ") {
 		t.Error(out)
 	}
 	before := startest.Dump(t, demo)

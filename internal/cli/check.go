@@ -21,6 +21,7 @@ type checked struct {
 	Sources []*survey.Source  `json:"sources"`
 	Remarks []remark          `json:"remarks,omitempty"`
 	Taken   []view.Taken      `json:"taken"`
+	Limits  []survey.Limit    `json:"limits,omitempty"` // that steps would pass
 	Tables  []load.Alteration `json:"tables"`           // what a load would do to them before it writes rows
 	Unseen  string            `json:"unseen,omitempty"` // why the warehouse couldn't be looked into
 }
@@ -36,9 +37,11 @@ func (s *session) check() *cli.Command {
 		Name:  "check",
 		Usage: "is the model right, and does it fit what arrived? Writes nothing",
 		Description: "Tells all mistakes of the model at once, each with its place. Then opens the sources: are the columns in the\n" +
-			"headers, and do the first rows of each file fit the types and conditions? Says what was taken where the\n" +
+			"headers, and does a sample of the rows fit the types and conditions, from the beginning, the middle and the end of\n" +
+			"each text file, and the first rows of others? Says what was taken where the\n" +
 			"model says nothing, and what the next load would do to the tables because the model has changed.\n\n" +
-			"Exit status: 0 nothing would keep a load from starting; 2 the model is wrong or doesn't fit the files\nor the tables.\n\n" +
+			"Exit status: 0 nothing would keep a load from starting; 2 the model is wrong or doesn't fit the files or the tables;\n" +
+			"3 by the sample, a step would set more rows aside than its limit allows, and keep nothing.\n\n" +
 			"Example:\n  ironmonger check --model canal/ironmonger.yaml",
 		Flags: flags(),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
@@ -68,11 +71,17 @@ func (s *session) check() *cli.Command {
 			if err := found.look(ctx, m, root); err != nil {
 				return err
 			}
-			return s.result(c, found, view.SurveyRecords(found.Sources), func(width int) {
+			found.Limits = survey.Passed(m, found.Sources)
+			err := s.result(c, found, view.SurveyRecords(found.Sources), func(width int) {
 				view.Survey(s.out, found.Sources, width)
 				view.Assumed(s.out, found.Taken, m.Remarks, width)
+				view.Fits(s.out, found.Sources, found.Limits)
 				view.Alterations(s.out, found.Tables, found.Unseen)
 			})
+			if err == nil && len(found.Limits) > 0 {
+				return errUnmet
+			}
+			return err
 		}),
 	}, 0)
 }

@@ -140,16 +140,16 @@ func (f *Flow) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return f.pieces(ctx, false)
 }
 
-// Heads yields the first rows of each file, as if there were no others.
-func (f *Flow) Heads(ctx context.Context) iter.Seq2[column.Piece, error] { return f.pieces(ctx, true) }
+// Samples yields some rows of each file, as if there were no others.
+func (f *Flow) Samples(ctx context.Context) iter.Seq2[column.Piece, error] { return f.pieces(ctx, true) }
 
-func (f *Flow) pieces(ctx context.Context, heads bool) iter.Seq2[column.Piece, error] {
+func (f *Flow) pieces(ctx context.Context, samples bool) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		if err := f.prepare(ctx); err != nil {
 			yield(nil, err)
 			return
 		}
-		rows := f.shaped(ctx, heads)
+		rows := f.shaped(ctx, samples)
 		if f.of.Distinct != nil {
 			rows = f.distinctRows(ctx, rows)
 		}
@@ -187,12 +187,12 @@ func (f *Flow) prepare(ctx context.Context) error {
 }
 
 // shaped yields the rows with all done that concerns a row alone.
-func (f *Flow) shaped(ctx context.Context, heads bool) iter.Seq2[column.Piece, error] {
+func (f *Flow) shaped(ctx context.Context, samples bool) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		for _, p := range f.parts {
 			from := p.from.Pieces
-			if heads {
-				from = p.from.Heads
+			if samples {
+				from = p.from.Samples
 			}
 			for piece, err := range from(ctx) {
 				if err != nil {

@@ -216,8 +216,8 @@ func (p *parquetFiles) Pieces(ctx context.Context) iter.Seq2[column.Piece, error
 	return p.pieces(ctx, false)
 }
 
-// Heads yields the first rows of each file.
-func (p *parquetFiles) Heads(ctx context.Context) iter.Seq2[column.Piece, error] {
+// Samples yields the first rows of each file.
+func (p *parquetFiles) Samples(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return p.pieces(ctx, true)
 }
 

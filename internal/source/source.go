@@ -47,8 +47,8 @@ type Inputs struct {
 // Input is the rows of what a source reads, opened.
 type Input interface {
 	column.Source
-	// Heads yields the first rows of each file, as many as a piece has.
-	Heads(context.Context) iter.Seq2[column.Piece, error]
+	// Samples yields some rows of each file: the first, and where the file has no types of its own, from its middle and end.
+	Samples(context.Context) iter.Seq2[column.Piece, error]
 	// Names lists what is read in order: files, or a table.
 	Names() []string
 	// Size is the bytes of all files, 0 if not known.
@@ -302,15 +302,34 @@ func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	}
 }
 
-// Heads yields the first rows of each file, as many as a piece has.
-func (f *Files) Heads(ctx context.Context) iter.Seq2[column.Piece, error] {
+// Samples yields rows from the beginning, the middle and the end of each file, as many as three pieces have; the piece from
+// the middle says that it has all the bytes for which it stands.
+func (f *Files) Samples(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		for _, file := range f.files {
+			var middle, last *piece
+			first, so, all := true, int64(0), file.info.Size()
 			for p, err := range f.cut(ctx, file) {
-				if !yield(p, err) {
+				if err != nil {
+					yield(nil, err)
 					return
 				}
-				break
+				if so += p.bytes; first {
+					if first = false; !yield(p, nil) {
+						return
+					}
+					all -= p.bytes
+				} else if last = p; middle == nil && so >= file.info.Size()/2 {
+					middle = p
+				}
+			}
+			if middle != nil && middle != last {
+				if middle.bytes = all - last.bytes; !yield(middle, nil) {
+					return
+				}
+			}
+			if last != nil && !yield(last, nil) {
+				return
 			}
 		}
 	}

@@ -185,8 +185,8 @@ func (t *table) read(ctx context.Context) iter.Seq2[*tablePiece, error] {
 
 var errStopped = fmt.Errorf("nobody wants more rows")
 
-// Heads yields the first rows.
-func (t *table) Heads(ctx context.Context) iter.Seq2[column.Piece, error] {
+// Samples yields the first rows.
+func (t *table) Samples(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		for p, err := range t.Pieces(ctx) {
 			yield(p, err)

@@ -14,7 +14,7 @@ import (
 
 // Survey writes what was found of the sources.
 func Survey(w io.Writer, sources []*survey.Source, width int) {
-	t := &Table{Columns: []Column{{Head: "source", Cut: true}, {Head: "files", Align: Right}, {Head: "size", Align: Right}, {Head: "rows looked at", Align: Right},
+	t := &Table{Columns: []Column{{Head: "source", Cut: true}, {Head: "files", Align: Right}, {Head: "size", Align: Right}, {Head: "rows sampled", Align: Right},
 		{Head: "would be set aside", Align: Right}}}
 	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at", Cut: true}, {Head: "value", Cut: true, Spare: true}}}
 	for _, s := range sources {
@@ -164,6 +164,9 @@ func rules(k *star.Key) []string {
 	} else if k.Dimension.Versioned() {
 		parts = append(parts, "the current version")
 	}
+	if k.Type2 {
+		parts = append(parts, "type 2: a change makes a version")
+	}
 	if !k.Again {
 		parts = append(parts, "again: keep")
 	}
@@ -188,5 +191,21 @@ func Assumed(w io.Writer, taken []Taken, remarks place.List, width int) {
 	for _, r := range remarks {
 		fmt.Fprintf(w, "\n%s", r.Error())
 	}
-	fmt.Fprintln(w, "\nthe model is right and fits its files")
+}
+
+// Fits says whether the sources fit the model, as far as the sample tells.
+func Fits(w io.Writer, sources []*survey.Source, limits []survey.Limit) {
+	aside := int64(0)
+	for _, s := range sources {
+		aside += s.SetAside
+	}
+	fmt.Fprintln(w)
+	for _, l := range limits {
+		fmt.Fprintf(w, "%s would stop: by the sample, %s of the rows of %s would be set aside, and its limit is %s; the most frequent reason: %s\n", l.Step, l.Share, l.Source, l.Limit, l.Because)
+	}
+	if aside == 0 {
+		fmt.Fprintln(w, "the model is right and fits the rows sampled")
+	} else {
+		fmt.Fprintf(w, "the model is right; %s of those sampled would be set aside\n", Plural(aside, "row"))
+	}
 }
