@@ -182,3 +182,41 @@ func TestSample(t *testing.T) {
 		}
 	}
 }
+
+// TestUnstarted: a load that doesn't start is among the runs, with its reason, where there is a warehouse; none is made for
+// it, and check and dry runs write nothing.
+func TestUnstarted(t *testing.T) {
+	warehouses(t, "60", func(t *testing.T, demo string, empty func()) {
+		empty()
+		locks, err := os.ReadFile(filepath.Join(demo, "locks.csv"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		os.Remove(filepath.Join(demo, "locks.csv"))
+		status(t, demo, 2, "load", "no file matches locks.csv")
+		if _, err := os.Stat(filepath.Join(demo, "canal.db")); err == nil {
+			t.Error("a warehouse was made for a load that didn't start")
+		}
+		startest.Write(t, demo, "locks.csv", string(locks))
+		must(t, demo, "load")
+		os.Remove(filepath.Join(demo, "locks.csv"))
+		status(t, demo, 2, "check")
+		status(t, demo, 2, "load --dry-run")
+		status(t, demo, 2, "load", "no file matches locks.csv")
+		model, err := os.ReadFile(filepath.Join(demo, "ironmonger.yaml"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		startest.Write(t, demo, "ironmonger.yaml", strings.Replace(string(model), "grain:", "grian:", 1))
+		status(t, demo, 2, "load", "grian")
+		startest.Write(t, demo, "ironmonger.yaml", string(model))
+		status(t, demo, 0, "runs", "no file matches locks.csv", "grian")
+		status(t, demo, 0, "runs 2", "it didn't start:", "run 2: failed")
+		if out := must(t, demo, "runs", "--format", "json"); strings.Count(out, `"message"`) != 2 || strings.Count(out, `"run":`) != 3 {
+			t.Error(out)
+		}
+		startest.Write(t, demo, "locks.csv", string(locks))
+		must(t, demo, "load")
+		status(t, demo, 0, "prove")
+	})
+}

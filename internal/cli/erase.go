@@ -46,14 +46,10 @@ func (s *session) erase() *cli.Command {
 				if err != nil {
 					return wrong{fmt.Errorf("erase: %w", err)}
 				}
-				wh, err := openWarehouse(ctx, m, root, false)
+				wh, err := openThere(ctx, m, root)
 				if errors.Is(err, fs.ErrNotExist) {
 					return wrong{prove.ErrNothing}
 				} else if err != nil {
-					return err
-				}
-				wh.Close()
-				if wh, err = openWarehouse(ctx, m, root, true); err != nil {
 					return err
 				}
 				defer wh.Close()

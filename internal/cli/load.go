@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"math"
 	"os"
 	"os/user"
@@ -16,6 +18,7 @@ import (
 	"ironmonger/internal/place"
 	"ironmonger/internal/star"
 	"ironmonger/internal/view"
+	"ironmonger/internal/warehouse"
 )
 
 // leastMemory is less than which nobody means.
@@ -41,24 +44,57 @@ func (s *session) load() *cli.Command {
 			&cli.StringFlag{Name: "memory", Value: fmt.Sprintf("%dGiB", load.Memory>>30), Usage: "`SIZE` of memory for members and rows that become members, about; more goes into temporary files. The result doesn't depend on it"},
 			&cli.IntFlag{Name: "workers", Validator: atLeast(0, 1024), Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
 		ShellComplete: completes(func(*star.Model) []string { return nil }),
-		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.loadOrNote(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error) {
 			memory, err := humanize.ParseBytes(c.String("memory"))
 			if err != nil || memory < leastMemory || memory > math.MaxInt64 {
-				return wrong{fmt.Errorf("--memory %s: expected a size of 16 KiB at least, such as 500MB or 8GiB", c.String("memory"))}
+				return true, wrong{fmt.Errorf("--memory %s: expected a size of 16 KiB at least, such as 500MB or 8GiB", c.String("memory"))}
 			}
 			if err := loadable(m, c.StringSlice("accept")); err != nil {
-				return wrong{err}
+				return true, wrong{err}
 			}
 			run, err := s.loadModel(ctx, m, root, load.Options{Accept: c.StringSlice("accept"), Workers: c.Int("workers"), Memory: int64(memory), Dry: c.Bool("dry-run")})
 			if run == nil {
-				return err
+				return false, err
 			}
 			if werr := s.result(c, run, view.StepRecords(run), func(width int) { view.Run(s.out, run, width) }); werr != nil {
-				return werr
+				return true, werr
 			}
-			return err
+			return true, err
 		}),
 	}, 0)
+}
+
+// loadOrNote reads the model for a load, and notes in the ledger, where there is one, that a load didn't start.
+func (s *session) loadOrNote(action func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error)) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		started := false
+		err := s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (err error) {
+			started, err = action(ctx, c, m, root)
+			return err
+		})(ctx, c)
+		if err == nil || started || c.Bool("dry-run") || ctx.Err() != nil {
+			return err
+		}
+		if m, root, merr := readModel(ctx, c, false); merr == nil {
+			defer root.Close()
+			if wh, werr := openThere(ctx, m, root); werr == nil {
+				defer wh.Close()
+				// what keeps it from being noted doesn't matter beside what kept the load from starting
+				_ = load.Unstarted(ctx, m, wh, load.Options{Program: "ironmonger " + Version, Holder: holder()}, err.Error())
+			}
+		}
+		return err
+	}
+}
+
+// openThere opens a warehouse to be written to, if it is there.
+func openThere(ctx context.Context, m *star.Model, root *os.Root) (warehouse.Warehouse, error) {
+	wh, err := openWarehouse(ctx, m, root, false)
+	if err != nil {
+		return nil, err
+	}
+	wh.Close()
+	return openWarehouse(ctx, m, root, true)
 }
 
 // loadable refuses names that are those of no dimension and no fact.
@@ -83,6 +119,13 @@ func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, o
 	open := openWarehouse
 	if opts.Dry {
 		open = openToPretend
+	}
+	if there, err := openWarehouse(ctx, m, root, false); err == nil {
+		there.Close()
+	} else if errors.Is(err, fs.ErrNotExist) { // no file is made for a load that doesn't start
+		if err := load.Startable(ctx, m, root); err != nil {
+			return nil, err
+		}
 	}
 	wh, err := open(ctx, m, root, true)
 	if err != nil {

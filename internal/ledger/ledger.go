@@ -36,7 +36,7 @@ func optional(name string, t column.Type) warehouse.Column {
 var (
 	runTable = &warehouse.Table{Name: "load_run", Primary: []string{"run"}, Columns: []warehouse.Column{
 		required("run", integer), required("state", text), required("started_at", timestamp), optional("ended_at", timestamp),
-		required("program", text), required("holder", text), required("parameters", text), required("model_file", text), required("model", text)}}
+		required("program", text), required("holder", text), required("parameters", text), required("model_file", text), required("model", text), optional("message", text)}}
 	stepTable = &warehouse.Table{Name: "load_step", Primary: []string{"run", "step"}, Columns: []warehouse.Column{
 		required("run", integer), required("step", text), required("state", text), optional("message", text),
 		optional("started_at", timestamp), optional("ended_at", timestamp),
@@ -89,6 +89,7 @@ type Run struct {
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Program   string     `json:"program"`
 	Holder    string     `json:"holder"`            // the process that ran it
+	Message   string     `json:"message,omitempty"` // why it didn't start
 	Dry       bool       `json:"dry_run,omitempty"` // nothing of it was written
 	ModelFile string     `json:"model"`
 
@@ -288,7 +289,7 @@ func StartRun(ctx context.Context, tx warehouse.Tx, r *Run) error {
 			}
 		}
 	}
-	return appendRow(ctx, tx, runTable, r.ID, r.State, r.StartedAt, nil, r.Program, r.Holder, string(parameters), r.ModelFile, r.ModelText)
+	return appendRow(ctx, tx, runTable, r.ID, r.State, r.StartedAt, nil, r.Program, r.Holder, string(parameters), r.ModelFile, r.ModelText, orNull(r.Message))
 }
 
 // EndRun writes how a run ended.

@@ -15,10 +15,15 @@ import (
 // Runs lists the runs, the latest first, with their steps in the order in which they ended; at most
 // limit of them, 0 for all. A warehouse without a ledger has none.
 func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
-	if columns, err := r.Describe(ctx, runTable.Name); err != nil || columns == nil {
+	columns, err := r.Describe(ctx, runTable.Name)
+	if err != nil || columns == nil {
 		return nil, err
 	}
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "ended_at", "program", "holder", "model_file", "parameters")})
+	names := []string{"run", "state", "started_at", "ended_at", "program", "holder", "model_file", "parameters", "message"}
+	if !columns.Has("message") { // an older version of the program made the table
+		names = names[:len(names)-1]
+	}
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, names...)})
 	if err != nil {
 		return nil, err
 	}
@@ -29,6 +34,9 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 			Program: b.Cols[4].Text[i], Holder: b.Cols[5].Text[i], ModelFile: b.Cols[6].Text[i]}
 		if err := json.Unmarshal([]byte(b.Cols[7].Text[i]), &run.Parameters); err != nil {
 			return nil, fmt.Errorf("the ledger's parameters of run %d can't be read: %v", run.ID, err)
+		}
+		if len(names) == len(b.Cols) && names[len(names)-1] == "message" {
+			run.Message = b.Cols[len(names)-1].Text[i]
 		}
 		runs = append(runs, run)
 		byID[run.ID] = run

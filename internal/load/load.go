@@ -101,7 +101,7 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 		r.wh = r.dry
 		defer r.dry.end()
 	}
-	if err := r.begin(ctx); err != nil {
+	if err := r.begin(ctx, ""); err != nil {
 		return nil, err
 	}
 	r.entry.Dry = opts.Dry
@@ -166,6 +166,13 @@ func (r *run) openAll(ctx context.Context) error {
 	return errs.Err()
 }
 
+// Startable says what would keep a load from starting: a source that isn't as the model has it. [Run] says it too, once the
+// warehouse is open.
+func Startable(ctx context.Context, m *star.Model, root *os.Root) error {
+	r := &run{model: m, inputs: &source.Inputs{Model: m, Root: root}}
+	return r.openAll(ctx)
+}
+
 // hold takes the warehouse, waiting for the load that has it and telling which that is.
 func (r *run) hold(ctx context.Context) (release func(), err error) {
 	told, begin := false, time.Now()
@@ -196,8 +203,8 @@ func (r *run) hold(ctx context.Context) (release func(), err error) {
 	}
 }
 
-// begin makes the ledger's tables if they aren't there, and the run's entry.
-func (r *run) begin(ctx context.Context) error {
+// begin makes the ledger's tables if they aren't there, and the run's entry, with the reason why nothing comes of it.
+func (r *run) begin(ctx context.Context, why string) error {
 	return r.transact(ctx, func(tx warehouse.Tx) error {
 		r.entry = &ledger.Run{}
 		for _, t := range ledger.Tables() {
@@ -205,7 +212,7 @@ func (r *run) begin(ctx context.Context) error {
 				return err
 			}
 		}
-		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text, Parameters: map[string]string{}}
+		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text, Parameters: map[string]string{}, Message: place.Clip(place.Storable(why), 2000)}
 		for _, p := range r.model.Parameters {
 			if !p.Secret {
 				r.entry.Parameters[p.Text] = p.Value
@@ -213,6 +220,24 @@ func (r *run) begin(ctx context.Context) error {
 		}
 		return ledger.StartRun(ctx, tx, r.entry)
 	})
+}
+
+// Unstarted notes in the ledger that a load didn't start, and why. Where there is no ledger, nothing was ever loaded, and
+// nothing is written.
+func Unstarted(ctx context.Context, m *star.Model, wh warehouse.Warehouse, opts Options, why string) error {
+	if there, err := wh.Describe(ctx, ledger.Tables()[0].Name); err != nil || there == nil {
+		return err
+	}
+	r := &run{model: m, wh: wh, opts: opts}
+	release, err := r.hold(ctx)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := r.begin(ctx, why); err != nil {
+		return err
+	}
+	return r.transact(ctx, func(tx warehouse.Tx) error { return ledger.EndRun(ctx, tx, r.entry, ledger.Failed, time.Now()) })
 }
 
 // there checks that a table that somebody else has made has the columns that are looked up in.

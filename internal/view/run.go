@@ -79,6 +79,9 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 		fmt.Fprintf(w, "dry run: %s%s; nothing was written\n", r.State, took)
 		return
 	}
+	if r.Message != "" {
+		fmt.Fprintf(w, "it didn't start: %s\n", r.Message)
+	}
 	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
 }
 
@@ -208,7 +211,7 @@ func Runs(w io.Writer, runs []*ledger.Run, width int) {
 		return
 	}
 	t := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "state"}, {Head: "time", Align: Right}, {Head: "steps", Align: Right},
-		{Head: "read", Align: Right}, {Head: "written", Align: Right}, {Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "model", Cut: true}}}
+		{Head: "read", Align: Right}, {Head: "written", Align: Right}, {Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "model", Cut: true}, {Head: "didn't start", Cut: true, Spare: true}}}
 	for _, r := range runs {
 		var sum ledger.Figures
 		var written int64
@@ -219,7 +222,7 @@ func Runs(w io.Writer, runs []*ledger.Run, width int) {
 			written += s.Figures.Written()
 		}
 		t.Add(fmt.Sprint(r.ID), r.StartedAt.Format("2006-01-02 15:04:05"), r.State, took(&r.StartedAt, r.EndedAt), fmt.Sprint(len(r.Steps)),
-			Number(sum.Read), Number(written), Number(sum.Same), Number(sum.SetAside), r.ModelFile)
+			Number(sum.Read), Number(written), Number(sum.Same), Number(sum.SetAside), r.ModelFile, strings.ReplaceAll(r.Message, "\n", " "))
 	}
 	t.Write(w, width)
 }
