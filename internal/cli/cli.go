@@ -21,6 +21,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"ironmonger/internal/layout"
 	"ironmonger/internal/load"
 	"ironmonger/internal/place"
 	"ironmonger/internal/shape"
@@ -270,6 +271,15 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 			err = wrong{fmt.Errorf("the model can't be read: %w (%s)", err, noModel(file))}
 		}
 		return nil, root, err
+	}
+	if whole && m.Warehouse.Kind == star.Postgres {
+		var list place.List
+		for _, name := range layout.New(m).TooLong(postgres.MaxName) {
+			list = append(list, &place.Error{At: place.Place{File: m.File}, Message: fmt.Sprintf("%s is longer than the %d bytes that PostgreSQL takes: shorten the names in the model that it is made of", name, postgres.MaxName)})
+		}
+		if err = list.Err(); err != nil {
+			return nil, root, err
+		}
 	}
 	var names []string
 	for _, p := range m.Parameters {

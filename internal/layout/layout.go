@@ -151,9 +151,8 @@ func New(m *star.Model) *Star {
 		}
 	}
 	roles := map[string]bool{}
-	for _, f := range m.Facts {
-		s.Facts = append(s.Facts, fact(f, tables))
-		for _, k := range f.Keys {
+	view := func(keys []*star.Key) {
+		for _, k := range keys {
 			if k.Role() && !roles[k.Column()] && k.Dimension.LookedUp == nil {
 				roles[k.Column()] = true
 				d := tables[k.Dimension]
@@ -161,7 +160,48 @@ func New(m *star.Model) *Star {
 			}
 		}
 	}
+	for _, d := range m.Dimensions {
+		view(d.Keys)
+	}
+	for _, f := range m.Facts {
+		s.Facts = append(s.Facts, fact(f, tables))
+		view(f.Keys)
+	}
 	return s
+}
+
+// TooLong lists the names of a star that are longer than a database takes, so that it would cut them: in bytes.
+func (s *Star) TooLong(most int) []string {
+	var list []string
+	look := func(what, name string) {
+		if len(name) > most {
+			list = append(list, what+" "+name)
+		}
+	}
+	table := func(t *warehouse.Table) {
+		look("table", t.Name)
+		for _, c := range t.Columns {
+			look("column of table "+t.Name+":", c.Name)
+		}
+	}
+	for _, d := range s.Dimensions {
+		if d.LookedUp != nil {
+			continue
+		}
+		for _, t := range d.Tables() {
+			table(t)
+		}
+		for _, v := range d.Views {
+			look("view", v.Name)
+			for _, c := range v.Columns {
+				look("column of view "+v.Name+":", c.To)
+			}
+		}
+	}
+	for _, f := range s.Facts {
+		table(f.Table)
+	}
+	return list
 }
 
 // Dimension gives the layout of a dimension of the model.

@@ -111,6 +111,7 @@ func TestTables(t *testing.T) {
 		"dim_sailed_date: date_key as sailed_date_key, ...",
 		`  from fact_trip.sailed_date_key outrigger false by "" (day false, null)`,
 		"dim_port: port_key integer!, code text, name text, load_run integer!; primary [port_key] unique [code]",
+		"dim_home_port_port: port_key as home_port_port_key, ...",
 		"dim_start_port: port_key as start_port_key, ...",
 		`  from dim_boat.home_port_port_key outrigger true by "" (day false, null)`,
 		`  from fact_trip.start_port_key outrigger false by "" (day false, null)`,

@@ -24,6 +24,7 @@ type Alteration struct {
 type reshaping struct {
 	create bool
 	add    []addition
+	renew  []column.Field // decimals that an older version of the program left otherwise
 	list   []Alteration
 }
 
@@ -73,7 +74,10 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 			to.add = append(to.add, addition{c, fill})
 			continue
 		}
-		if is, want := there[at].Type, r.Declares(c.Type); is != want {
+		if is, want := there[at].Type, r.Declares(c.Type); there[at].Old && c.Type.Kind == column.Decimal {
+			say(false, "gets %s written anew, as %s stands now", c.Name, c.Type)
+			to.renew = append(to.renew, c.Field)
+		} else if is != want {
 			say(true, "has %s as %s, and the model means %s: give the new one another name in the model, or change the table by hand", c.Name, typed(is), typed(want))
 		} else if there[at].NotNull && !c.NotNull {
 			say(true, "has %s as a column that can't be null, and now it may be: ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL, or load the table anew", c.Name, t.Name, c.Name)
@@ -92,8 +96,8 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 }
 
 func typed(s string) string {
-	if s == "" {
-		return "a number of any length"
+	if at := strings.Index(s, "DECIMAL("); at > 0 { // SQLite's word before says how values stand
+		s = s[at:]
 	}
 	return strings.ToLower(s)
 }
@@ -104,17 +108,16 @@ func (r *run) ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, m
 	if err != nil {
 		return false, false, err
 	}
-	var refused []string
-	for _, a := range to.list {
-		if a.Refused {
-			refused = append(refused, a.Does)
-		}
-	}
-	if refused != nil {
-		return false, false, fmt.Errorf("table %s in the warehouse is not the one that the model means: it %s", t.Name, strings.Join(refused, "; it "))
+	if err := refusals(t.Name, to.list); err != nil {
+		return false, false, err
 	}
 	if to.create {
 		return true, true, tx.Create(ctx, t)
+	}
+	if to.renew != nil {
+		if err := tx.Renew(ctx, t.Name, to.renew); err != nil {
+			return false, false, err
+		}
 	}
 	for _, c := range to.add {
 		if err := tx.AddColumn(ctx, t.Name, c.Column, c.fill); err != nil {
@@ -174,6 +177,11 @@ func Alterations(ctx context.Context, r warehouse.Reader, m *star.Model) ([]Alte
 		}
 		return err
 	}
+	meant := func(t *warehouse.Table, now map[string]string) error {
+		more, err := otherwise(ctx, r, t, now)
+		list = append(list, more...)
+		return err
+	}
 	tables := layout.New(m)
 	for _, d := range tables.Dimensions {
 		if d.LookedUp != nil {
@@ -187,9 +195,20 @@ func Alterations(ctx context.Context, r warehouse.Reader, m *star.Model) ([]Alte
 				return nil, err
 			}
 		}
+		if err := meant(d.Table, meansDimension(d)); err != nil {
+			return nil, err
+		}
+		more, err := days(ctx, r, d)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
 	}
 	for _, f := range tables.Facts {
 		if err := add(f.Table, nothing); err != nil {
+			return nil, err
+		}
+		if err := meant(f.Table, meansFact(f)); err != nil {
 			return nil, err
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"ironmonger/internal/load"
 	"ironmonger/internal/startest"
 )
 
@@ -109,5 +110,70 @@ func TestTypeChanges(t *testing.T) {
 	f.boats("B,Swan,x,2024-01-01", "B,Heron,x,2024-06-01")
 	if b := f.load()["dimension boat"]; b.Versions != 1 || b.Same != 1 {
 		t.Errorf("to type 2: %+v", b)
+	}
+}
+
+// TestMeantOtherwise: what a table's columns don't tell is kept, so that a model which means its rows otherwise is refused, or
+// told what stays.
+func TestMeantOtherwise(t *testing.T) {
+	const calendar = "dimensions:\n  date:\n    calendar: {from: 2024-01-01, to: 2024-12-31}\n"
+	for _, c := range []struct{ old, new, says string }{
+		{"natural_key: reg", "natural_key: [reg, name]", "has the natural key reg, and the model means reg, name"},
+		{"    effective: since", "    effective: since\n    first_version: from_effective", "has first versions that hold from_beginning, and the model means from_effective"},
+		{"grain: trip", "grain: [trip, at]", "has the grain trip, and the model means trip, at"},
+		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-02-01, to: 2024-12-31", "has the days 20240101 to 20241231, and the model means 20240201 to 20241231"},
+		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-01-01, to: 2024-12-30", "days aren't taken away"},
+		{"from: 2024-01-01, to: 2024-12-31", "from: 2023-12-01, to: 2025-12-30", ""},
+	} {
+		f := newYard(t, "dimensions:\n", calendar)
+		f.boats("A,Heron,x,2024-01-01", "A,Heron,y,2024-03-01")
+		f.trips("1,A,2024-01-10,1")
+		f.load()
+		model := strings.Replace(yard, "dimensions:\n", calendar, 1)
+		if c.new == "natural_key: [reg, name]" {
+			model = strings.Replace(model, "    type_1: name\n", "", 1)
+			model = strings.Replace(model, "        by: reg\n", "        by: {reg: reg, name: reg}\n", 1)
+		}
+		if !strings.Contains(model, c.old) {
+			t.Fatal(c.old)
+		}
+		startest.Write(t, f.dir, "ironmonger.yaml", strings.Replace(model, c.old, c.new, 1))
+		before := startest.Dump(t, f.dir)
+		run, err := startest.Load(t, f.dir, load.Options{})
+		said := ""
+		for _, s := range run.Steps {
+			said += s.Message
+		}
+		if (err != nil) != (c.says != "") || !strings.Contains(said, c.says) {
+			t.Errorf("%s: %v: %s", c.new, err, said)
+		}
+		if c.says != "" && !strings.Contains(c.new, "natural_key") && startest.Dump(t, f.dir) != before {
+			t.Errorf("%s was refused, and something has changed", c.new)
+		}
+	}
+}
+
+// TestType2To1: versions that only an attribute of type 2 told apart stay when it becomes one of type 1, which check tells;
+// the star holds, and later loads go on from there.
+func TestType2To1(t *testing.T) {
+	f := newYard(t, "    type_1: name\n    type_2: class", "    type_2: [name, class]")
+	f.boats("A,Heron,x,2024-01-01", "A,Heron,y,2024-03-01", "A,Otter,y,2024-05-01")
+	f.trips("1,A,2024-01-10,1", "2,A,2024-04-10,1", "3,A,2024-06-10,1")
+	f.load()
+	startest.Write(t, f.dir, "ironmonger.yaml", strings.Replace(yard, "    type_1: name\n    type_2: class", "    type_1: class\n    type_2: name", 1))
+	db := startest.Open(t, f.dir)
+	list, err := load.Alterations(t.Context(), db, startest.Model(t, f.dir))
+	db.Close()
+	if err != nil || len(list) != 1 || list[0].Refused || list[0].Does != "keeps the versions that class told apart, which isn't of type 2 any more" {
+		t.Errorf("%+v, %v", list, err)
+	}
+	f.load()
+	f.want("type 1", f.rows("dim_boat", "boat_key", "name", "class", "valid_from"), "-1 Unknown Unknown 1900-01-01\n1 Heron y 1900-01-01\n2 Heron y 2024-03-01\n3 Otter y 2024-05-01")
+	f.boats("A,Heron,x,2024-01-01", "A,Heron,y,2024-03-01", "A,Otter,y,2024-05-01", "A,Otter,z,2024-07-01", "A,Tern,z,2024-08-01")
+	f.load()
+	f.want("later", f.rows("dim_boat", "boat_key", "name", "class", "valid_from"), "-1 Unknown Unknown 1900-01-01\n1 Heron z 1900-01-01\n2 Heron z 2024-03-01\n3 Otter z 2024-05-01\n4 Tern z 2024-08-01")
+	f.want("facts", f.rows("fact_trip", "trip", "boat_key"), "1 1\n2 2\n3 3")
+	if !startest.Proved(t, f.dir) {
+		t.Error("a right star is said to be broken")
 	}
 }

@@ -160,6 +160,11 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.tables(ctx); err != nil {
 		return err
 	}
+	if w.fact != nil || w.dimension.LookedUp == nil {
+		if err := w.asMeant(ctx); err != nil {
+			return err
+		}
+	}
 	if err := w.open(ctx); err != nil {
 		return err
 	}

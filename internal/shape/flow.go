@@ -141,7 +141,9 @@ func (f *Flow) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 }
 
 // Samples yields some rows of each file, as if there were no others.
-func (f *Flow) Samples(ctx context.Context) iter.Seq2[column.Piece, error] { return f.pieces(ctx, true) }
+func (f *Flow) Samples(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return f.pieces(ctx, true)
+}
 
 func (f *Flow) pieces(ctx context.Context, samples bool) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {

@@ -40,9 +40,32 @@ func (c *checker) check() {
 	for _, f := range m.Facts {
 		c.musts(f.MustHold, f.own(), "facts."+f.Text)
 	}
+	c.wide()
 	c.cycles()
 	c.tables()
 	c.specials()
+}
+
+// wide tells what decimals lose in a warehouse that has no exact numbers of so many digits.
+func (c *checker) wide() {
+	if c.model.Warehouse.Kind != SQLite {
+		return
+	}
+	look := func(at place.Place, subject string, fields []column.Field) {
+		for _, f := range fields {
+			if f.Type.Kind == column.Decimal && f.Type.Wide() {
+				c.remark(at, subject, "%s has more than 18 digits, for which SQLite has no number: it stands exactly in %s_exact, as text, and %s is a double, of which the first 15 digits are right", f.Name, f.Name, f.Name)
+			}
+		}
+	}
+	for _, d := range c.model.Dimensions {
+		if d.LookedUp == nil {
+			look(d.At, "dimensions."+d.Text, append(slices.Clone(d.NaturalKey), d.Attributes()...))
+		}
+	}
+	for _, f := range c.model.Facts {
+		look(f.At, "facts."+f.Text, append(slices.Clone(f.Degenerate), f.Measures...))
+	}
 }
 
 // tables refuses two things whose tables or views would have one name, letter case aside.
@@ -73,6 +96,13 @@ func (c *checker) tables() {
 	}
 	for _, f := range c.model.Facts {
 		claim(f.At, "fact_"+f.Text, "facts."+f.Text)
+	}
+	for _, d := range c.model.Dimensions {
+		for _, k := range d.Keys {
+			if k.Dimension != nil && k.Role() {
+				claim(k.At, "dim_"+k.Text+"_"+k.Dimension.Text, "the role "+k.Text+" of "+k.Dimension.Text)
+			}
+		}
 	}
 	for _, f := range c.model.Facts {
 		for _, k := range f.Keys {

@@ -5,12 +5,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/big"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	driver "zombiezen.com/go/sqlite"
+	"zombiezen.com/go/sqlite/sqlitex"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/startest"
@@ -575,5 +578,116 @@ func TestSQLiteFile(t *testing.T) {
 	}
 	if _, err := sqlite.Open(other); err == nil || !strings.Contains(err.Error(), "this is no SQLite database") {
 		t.Error(err)
+	}
+}
+
+// TestDecimals: decimals are kept exactly whatever their digits, and in plain SQL they compare, sort and add up as numbers.
+func TestDecimals(t *testing.T) {
+	each(t, func(t *testing.T, w warehouse.Warehouse) {
+		random := rand.New(rand.NewPCG(5, 6))
+		fields := []column.Field{field("no", "integer"), field("few", "decimal(9,2)"), field("fifteen", "decimal(15,4)"), field("eighteen", "decimal(18,2)"), field("whole", "decimal(18,0)"), field("many", "decimal(38,10)")}
+		money := table("money", fields...)
+		money.Primary = []string{"no"}
+		var lines []string
+		for n := range 500 {
+			line := fmt.Sprint(n)
+			for _, f := range fields[1:] {
+				digits := 1 + random.IntN(min(int(f.Type.Precision), 35))
+				text := ""
+				for range digits {
+					text += string(rune('0' + random.IntN(10)))
+				}
+				x, _ := new(big.Int).SetString(text, 10)
+				if random.IntN(3) == 0 {
+					x.Neg(x)
+				}
+				line += "|" + new(big.Rat).SetFrac(x, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(f.Type.Scale)), nil)).FloatString(int(f.Type.Scale))
+			}
+			lines = append(lines, line)
+		}
+		b := batch(t, fields, lines...)
+		transact(t, w, func(tx warehouse.Tx) {
+			if err := tx.Create(ctx, money); err != nil {
+				t.Fatal(err)
+			}
+			insert(t, tx, money, b)
+			tally, err := tx.Tally(ctx, "money", fields[1:])
+			if err != nil {
+				t.Fatal(err)
+			}
+			for k := range fields[1:] {
+				want := column.Int128{}
+				for i := range b.N {
+					want, _ = want.Add(b.Cols[1+k].Exact(i))
+				}
+				if tally.Totals[k] != want {
+					t.Errorf("%s adds up to %v, and should to %v", fields[1+k].Name, tally.Totals[k], want)
+				}
+			}
+		})
+		if got := rows(t, w, warehouse.Query{Table: "money", Fields: fields, OrderBy: []string{"no"}}); got != strings.Join(lines, "\n") && got != strings.Join(lines, "\n")+"\n" {
+			t.Errorf("other values came back:\n%s", got[:200])
+		}
+		if columns, err := w.Describe(ctx, "money"); err != nil || len(columns) != len(fields) || columns[3].Name != "eighteen" || columns[3].Type != w.Declares(fields[3].Type) {
+			t.Errorf("%+v, %v", columns, err)
+		}
+		for k, f := range fields[1:] { // found by their values
+			match := column.Column{Type: f.Type}
+			match.Append(&b.Cols[1+k], 7)
+			if got := rows(t, w, warehouse.Query{Table: "money", Fields: fields[:1], By: []string{f.Name}, Match: []*column.Column{&match}}); !strings.Contains(got, "7") {
+				t.Errorf("%s isn't found by its value: %s", f.Name, got)
+			}
+		}
+	})
+}
+
+// TestPlainSQL asks SQLite what people ask of decimals, and brings a table that an older version of the program made to how
+// decimals stand now.
+func TestPlainSQL(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x.db")
+	conn, err := driver.OpenConn(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	script := "CREATE TABLE pay (no INTEGER PRIMARY KEY, eur, small DECIMAL(9,2), extra TEXT); CREATE VIEW pays AS SELECT eur AS money FROM \"pay\";" +
+		"INSERT INTO pay VALUES (1, 120000.0, 1.5, 'x'), (2, '9999999999999999.99', 2, 'y'), (3, '120000.0000000000', 3, 'z'), (4, -0.01, 4, null), (5, null, 5, null), (6, 1000000.01, 6, null)"
+	if err := sqlitex.ExecuteScript(conn, script, nil); err != nil {
+		t.Fatal(err)
+	}
+	db, err := sqlite.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fields := []column.Field{field("no", "integer"), field("eur", "decimal(18,2)"), field("small", "decimal(9,2)")}
+	before := rows(t, db, warehouse.Query{Table: "pay", Fields: fields, OrderBy: []string{"no"}})
+	if columns, err := db.Describe(ctx, "pay"); err != nil || !columns[1].Old || columns[2].Old {
+		t.Fatal(columns, err)
+	}
+	transact(t, db, func(tx warehouse.Tx) {
+		if err := tx.Renew(ctx, "pay", fields[1:2]); err != nil {
+			t.Fatal(err)
+		}
+	})
+	if after := rows(t, db, warehouse.Query{Table: "pay", Fields: fields, OrderBy: []string{"no"}}); after != before || !strings.Contains(after, "9999999999999999.99") {
+		t.Errorf("%s\nwas\n%s", after, before)
+	}
+	if err := db.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for query, want := range map[string]string{
+		"SELECT group_concat(no) FROM pay WHERE eur > 1000000":                                        "2,6",
+		"SELECT min(eur) FROM pay":                                                                    "-0.01",
+		"SELECT group_concat(no) FROM (SELECT no FROM pay WHERE eur IS NOT NULL ORDER BY eur, no)":    "4,1,3,6,2",
+		"SELECT max(eur_units) FROM pay":                                                              "999999999999999999",
+		"SELECT printf('%d.%02d', sum(eur_units) / 100, sum(eur_units) % 100) FROM pay WHERE no <> 4": "10000000001240000.00",
+		"SELECT typeof(eur) || typeof(eur_units) FROM pay WHERE no = 1":                               "realinteger",
+		"SELECT extra FROM pay WHERE no = 2":                                                          "y",
+		"SELECT money FROM pays WHERE money > 1000000 ORDER BY money LIMIT 1":                         "1000000.01",
+	} {
+		got := ""
+		if err := sqlitex.ExecuteTransient(conn, query, &sqlitex.ExecOptions{ResultFunc: func(s *driver.Stmt) error { got = s.ColumnText(0); return nil }}); err != nil || got != want {
+			t.Errorf("%s: %s, %v; want %s", query, got, err, want)
+		}
 	}
 }

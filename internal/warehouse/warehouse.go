@@ -114,6 +114,7 @@ type Standing struct {
 	Name    string
 	Type    string
 	NotNull bool
+	Old     bool // it stands as an older version of the program left it: see [Tx.Renew]
 }
 
 // Description is the columns of a table that stands.
@@ -157,6 +158,8 @@ type Tx interface {
 	DropView(ctx context.Context, name string) error
 	// AddColumn adds a column to a table. The rows that are there have fill in it, an integer or boolean, or null if that is nil.
 	AddColumn(ctx context.Context, table string, c Column, fill *int64) error
+	// Renew brings columns that an older version of the program left otherwise to how they stand now.
+	Renew(ctx context.Context, table string, fields []column.Field) error
 	Append(ctx context.Context, table string, fields []column.Field) (Appender, error)
 	// Amend sets the later fields of the rows that equal b's in the first by fields.
 	Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error)

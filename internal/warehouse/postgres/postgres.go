@@ -109,7 +109,7 @@ func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description
 func (db *DB) Declares(t column.Type) string { return declared(t) }
 
 func describe(ctx context.Context, q querier, schema, table string) (warehouse.Description, error) {
-	rows, err := q.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+	rows, err := q.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, false FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, schema, table)
 	if err != nil {
 		return nil, dberror.Postgres(err)
@@ -392,9 +392,12 @@ func (db *DB) index(table *warehouse.Table) []string {
 	return []string{fmt.Sprintf("CREATE INDEX IF NOT EXISTS %s ON %s (%s)", quote(clip(table.Name+"_index")), db.table(table.Name), quoteAll(table.Index, "%"))}
 }
 
-// clip shortens a name to the 63 bytes that PostgreSQL keeps, by its end's fingerprint.
+// MaxName is how many bytes of a name PostgreSQL keeps; it cuts what is longer.
+const MaxName = 63
+
+// clip shortens a name to what PostgreSQL keeps, by its end's fingerprint.
 func clip(name string) string {
-	if len(name) <= 63 {
+	if len(name) <= MaxName {
 		return name
 	}
 	h := fnv.New32a()

@@ -3,6 +3,7 @@ package sqlite
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"zombiezen.com/go/sqlite"
@@ -29,16 +30,41 @@ type rows struct {
 	bound  bool
 	done   bool
 	bind   binder
+	units  []bool // of each column: its integers are units of the last place
 }
 
 // Read starts a query.
 func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
-	sql := "SELECT " + strings.Join(quoteAll(column.Names(q.Fields), "%"), ", ") + " FROM " + quote(q.Table)
+	fields := slices.Clone(q.Fields)
+	for k, name := range q.By {
+		fields = append(fields, column.Field{Name: name, Type: q.Match[k].Type})
+	}
+	old, err := db.old(q.Table, fields)
+	if err != nil {
+		return nil, err
+	}
+	names := map[string]string{} // under which columns stand
+	for k, f := range fields {
+		if names[f.Name] = f.Name; !old[k] {
+			names[f.Name] = stored(f)
+		}
+	}
+	standing := func(list []string, format string) string {
+		var real []string
+		for _, name := range list {
+			if at, ok := names[name]; ok {
+				name = at
+			}
+			real = append(real, name)
+		}
+		return strings.Join(quoteAll(real, format), ", ")
+	}
+	sql := "SELECT " + standing(column.Names(q.Fields), "%") + " FROM " + quote(q.Table)
 	if len(q.By) > 0 {
-		sql += " WHERE " + strings.Join(quoteAll(q.By, "% = ?"), " AND ")
+		sql += " WHERE " + strings.ReplaceAll(standing(q.By, "% = ?"), " = ?, ", " = ? AND ")
 	}
 	if len(q.OrderBy) > 0 {
-		sql += " ORDER BY " + strings.Join(quoteAll(q.OrderBy, "%"+direction(q)), ", ")
+		sql += " ORDER BY " + standing(q.OrderBy, "%"+direction(q))
 	}
 	if q.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
@@ -48,6 +74,9 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 		return nil, dberror.SQLite(err)
 	}
 	r := &rows{stmt: stmt, reader: column.NewReader(nil), table: q.Table, bound: true}
+	for k, f := range q.Fields {
+		r.units = append(r.units, !old[k] && strings.HasSuffix(stored(f), unitsSuffix))
+	}
 	if len(q.By) > 0 {
 		r.match, r.by, r.bound = q.Match, len(q.By), false
 		r.done = len(q.Match[0].Null) == 0
@@ -108,7 +137,7 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 			break
 		}
 		for k := range b.Cols {
-			if err := read(r.stmt, k, r.reader, &b.Cols[k], n); err != nil {
+			if err := read(r.stmt, k, r.reader, &b.Cols[k], n, r.units[k]); err != nil {
 				return false, fmt.Errorf("table %s: %w", r.table, err)
 			}
 		}
@@ -134,7 +163,7 @@ func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (w
 	a := &appender{db: t.DB, fields: fields, block: max(1, min(insertRows, maxParams/len(fields)))}
 	// OR FAIL: nothing is undone within a statement, so that SQLite need not copy the pages of the index
 	// for every statement; after an error the caller rolls the transaction back.
-	a.insert = "INSERT OR FAIL INTO " + quote(table) + " (" + strings.Join(quoteAll(column.Names(fields), "%"), ", ") + ") VALUES "
+	a.insert = "INSERT OR FAIL INTO " + quote(table) + " (" + strings.Join(quoteStored(fields, "%"), ", ") + ") VALUES "
 	var err error
 	if a.many, err = a.prepare(a.block); err != nil {
 		return nil, err
@@ -257,13 +286,12 @@ func (t *tx) each(sql string, b *column.Batch, order []int) (int64, error) {
 
 // Amend changes rows.
 func (t *tx) Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error) {
-	names := column.Names(fields)
 	var order []int
 	for k := range fields {
 		order = append(order, (k+by)%len(fields)) // the values first, then what they are for
 	}
-	return t.each("UPDATE "+quote(table)+" SET "+strings.Join(quoteAll(names[by:], "% = ?"), ", ")+
-		" WHERE "+strings.Join(quoteAll(names[:by], "% = ?"), " AND "), b, order)
+	return t.each("UPDATE "+quote(table)+" SET "+strings.Join(quoteStored(fields[by:], "% = ?"), ", ")+
+		" WHERE "+strings.Join(quoteStored(fields[:by], "% = ?"), " AND "), b, order)
 }
 
 // Remove deletes rows.
@@ -272,7 +300,7 @@ func (t *tx) Remove(ctx context.Context, table string, fields []column.Field, b 
 	for k := range fields {
 		order = append(order, k)
 	}
-	return t.each("DELETE FROM "+quote(table)+" WHERE "+strings.Join(quoteAll(column.Names(fields), "% = ?"), " AND "), b, order)
+	return t.each("DELETE FROM "+quote(table)+" WHERE "+strings.Join(quoteStored(fields, "% = ?"), " AND "), b, order)
 }
 
 // Repoint changes keys by a table of moves, all at once, so that one move never meets the result of
@@ -324,21 +352,20 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 // which takes SQLite a fraction of the time of round().
 const wholes = 6755399441055744
 
-// Tally counts the rows of a table and adds up columns: exactly, in integers of the last place. A
-// decimal that stands as text is beyond that, and makes it read the column row by row.
+// Tally counts the rows of a table and adds up columns: exactly, in integers of the last place. A decimal that stands as
+// text makes it read the columns row by row.
 func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (warehouse.Tally, error) {
 	parts := []string{"count(*)"}
 	for _, f := range exact {
-		name, limit := quote(f.Name), "0"
-		if f.Type.Kind == column.Integer {
-			parts = append(parts, "sum("+name+")", limit)
-			continue
+		name := quote(stored(f))
+		switch {
+		case f.Type.Kind == column.Integer, f.Type.Precision <= unitDigits && f.Type.Precision > exactDigits:
+			parts = append(parts, "sum("+name+")")
+		case f.Type.Precision > unitDigits:
+			return t.tallyRows(ctx, table, exact)
+		default:
+			parts = append(parts, fmt.Sprintf("sum(CAST(%s * %s + %d.0 AS INTEGER) - %d)", name, column.Pow10(int(f.Type.Scale)).Big(), wholes, wholes))
 		}
-		unit := column.Pow10(int(f.Type.Scale)).Big()
-		if f.Type.Precision > exactDigits {
-			limit = fmt.Sprintf("max(typeof(%s) = 'text' OR abs(%s) * %s >= 1e15)", name, name, unit)
-		}
-		parts = append(parts, fmt.Sprintf("sum(CAST(%s * %s + %d.0 AS INTEGER) - %d)", name, unit, wholes, wholes), limit)
 	}
 	stmt, _, err := t.conn.PrepareTransient("SELECT " + strings.Join(parts, ", ") + " FROM " + quote(table))
 	if err != nil {
@@ -350,18 +377,14 @@ func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (war
 	if err != nil && !strings.Contains(err.Error(), "overflow") {
 		return tally, dberror.SQLite(err)
 	}
-	byRow := err != nil
+	if err != nil {
+		return t.tallyRows(ctx, table, exact)
+	}
 	for k := range exact {
-		if err == nil {
-			byRow = byRow || stmt.ColumnInt64(2+2*k) != 0
-			tally.Totals[k] = column.Wide(stmt.ColumnInt64(1 + 2*k))
-		}
+		tally.Totals[k] = column.Wide(stmt.ColumnInt64(1 + k))
 	}
-	if !byRow {
-		tally.Rows = stmt.ColumnInt64(0)
-		return tally, nil
-	}
-	return t.tallyRows(ctx, table, exact)
+	tally.Rows = stmt.ColumnInt64(0)
+	return tally, nil
 }
 
 func (t *tx) tallyRows(ctx context.Context, table string, exact []column.Field) (warehouse.Tally, error) {

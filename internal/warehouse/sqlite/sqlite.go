@@ -1,8 +1,7 @@
 // Package sqlite keeps a star in an SQLite database file.
 //
 // How values stand there: integers and booleans as integers, dates and times as ISO 8601 text,
-// decimals as the number that reads back to exactly the decimal as long as that has at most 15
-// digits, and as text beyond (rule R25). Columns have binary collation. Foreign keys are declared, and
+// decimals as their columns' types say (see decimal.go). Columns have binary collation. Foreign keys are declared, and
 // not enforced during a load: that would cost four times the load's time, and the loader holds them by
 // construction.
 package sqlite
@@ -131,24 +130,23 @@ func (db *DB) exec(sql string) error {
 
 // Describe gives the columns of a table or view.
 func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description, error) {
-	stmt, _, err := db.conn.PrepareTransient("SELECT name, type, \"notnull\" FROM pragma_table_info(?) ORDER BY cid")
-	if err != nil {
-		return nil, dberror.SQLite(err)
-	}
-	defer stmt.Finalize()
-	stmt.BindText(1, table)
+	there, err := db.known(table)
 	var columns warehouse.Description
-	for {
-		more, err := stmt.Step()
-		if err != nil || !more {
-			return columns, dberror.SQLite(err)
+	for _, c := range there {
+		if c.computed {
+			continue
 		}
-		columns = append(columns, warehouse.Standing{Name: stmt.ColumnText(0), Type: strings.ToUpper(stmt.ColumnText(1)), NotNull: stmt.ColumnInt(2) != 0})
+		s := warehouse.Standing{Name: c.shown(), Type: c.declared, NotNull: c.notNull, Old: c.declared == ""}
+		if strings.HasPrefix(s.Type, "DECIMAL(") { // as older versions declared those that stand as they do now
+			s.Type = "REAL " + s.Type
+		}
+		columns = append(columns, s)
 	}
+	return columns, err
 }
 
 // Declares gives the name of a type.
-func (db *DB) Declares(t column.Type) string { return strings.TrimSpace(declared(t)) }
+func (db *DB) Declares(t column.Type) string { return declared(t) }
 
 // snapshot is a transaction that reads. The connection is its own until it ends.
 type snapshot struct{ *DB }
@@ -207,13 +205,6 @@ func (t *tx) end(sql string) error {
 func (t *tx) Commit() error   { return t.end("COMMIT") }
 func (t *tx) Rollback() error { return t.end("ROLLBACK") }
 
-func declared(t column.Type) string {
-	if t.Kind == column.Decimal && t.Precision > exactDigits {
-		return "" // no affinity: numbers stay numbers, and what is too long for one stays text
-	}
-	return " " + strings.ToUpper(t.String())
-}
-
 // Create makes a table.
 func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 	return t.exec(createTable(table))
@@ -226,7 +217,7 @@ func createTable(table *warehouse.Table) string {
 		alone = table.Primary[0]
 	}
 	for _, c := range table.Columns {
-		part := quote(c.Name) + declared(c.Type)
+		part := quote(stored(c.Field)) + " " + declared(c.Type)
 		if c.Name == alone {
 			part += " PRIMARY KEY"
 		}
@@ -234,8 +225,11 @@ func createTable(table *warehouse.Table) string {
 			part += " NOT NULL"
 		}
 		parts = append(parts, part)
+		if computed := double(c.Field); computed != "" {
+			parts = append(parts, computed)
+		}
 	}
-	list := func(names []string) string { return "(" + strings.Join(quoteAll(names, "%"), ", ") + ")" }
+	list := func(names []string) string { return "(" + strings.Join(storedNames(table, names), ", ") + ")" }
 	if len(table.Primary) > 1 {
 		parts = append(parts, "PRIMARY KEY "+list(table.Primary))
 	}
@@ -243,6 +237,15 @@ func createTable(table *warehouse.Table) string {
 		parts = append(parts, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", quote(f.Column), quote(f.Table), quote(f.Key)))
 	}
 	return fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", quote(table.Name), strings.Join(parts, ",\n  "))
+}
+
+// storedNames quotes the names under which columns of a table really stand.
+func storedNames(table *warehouse.Table, names []string) []string {
+	var fields []column.Field
+	for _, name := range names {
+		fields = append(fields, table.Fields()[column.Find(table.Fields(), name)])
+	}
+	return quoteStored(fields, "%")
 }
 
 // DDL gives the statements that make a table and its keys, as a load does.
@@ -277,7 +280,7 @@ func indexes(table *warehouse.Table) []string {
 	var statements []string
 	add := func(unique, name string, columns []string) {
 		if len(columns) > 0 {
-			statements = append(statements, fmt.Sprintf("CREATE %sINDEX IF NOT EXISTS %s ON %s (%s)", unique, quote(table.Name+name), quote(table.Name), strings.Join(quoteAll(columns, "%"), ", ")))
+			statements = append(statements, fmt.Sprintf("CREATE %sINDEX IF NOT EXISTS %s ON %s (%s)", unique, quote(table.Name+name), quote(table.Name), strings.Join(storedNames(table, columns), ", ")))
 		}
 	}
 	add("UNIQUE ", "_unique", table.Unique)
@@ -287,14 +290,20 @@ func indexes(table *warehouse.Table) []string {
 
 // AddColumn adds a column; SQLite wants a default for one that can't be null, and it stays.
 func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *int64) error {
-	sql := "ALTER TABLE " + quote(table) + " ADD COLUMN " + quote(c.Name) + declared(c.Type)
+	sql := "ALTER TABLE " + quote(table) + " ADD COLUMN " + quote(stored(c.Field)) + " " + declared(c.Type)
 	if c.NotNull {
 		sql += " NOT NULL"
 	}
 	if fill != nil {
 		sql += fmt.Sprintf(" DEFAULT %d", *fill)
 	}
-	return t.exec(sql)
+	if err := t.exec(sql); err != nil {
+		return err
+	}
+	if computed := double(c.Field); computed != "" {
+		return t.exec("ALTER TABLE " + quote(table) + " ADD COLUMN " + computed)
+	}
+	return nil
 }
 
 // DropView removes a view.

@@ -10,12 +10,8 @@ import (
 	"ironmonger/internal/column"
 )
 
-// exactDigits is how many decimal digits a double keeps, so that a decimal of so many can stand as a
-// number; maxScale is the greatest power of ten that a double has exactly.
-const (
-	exactDigits = 15
-	maxScale    = 22
-)
+// maxScale is the greatest power of ten that a double has exactly.
+const maxScale = 22
 
 var exactBound = int64(1e15)
 
@@ -39,9 +35,13 @@ func (b *binder) bind(stmt *sqlite.Stmt, param int, c *column.Column, i int) {
 	case column.Double:
 		stmt.BindFloat(param, c.Float[i])
 	case column.Decimal:
-		if v, ok := c.Exact(i).Int64(); ok && v < exactBound && v > -exactBound && c.Type.Scale <= maxScale {
+		switch t := c.Type; {
+		case t.Precision <= exactDigits:
 			// both are exact in a double, so the quotient is the double nearest to the decimal
-			stmt.BindFloat(param, float64(v)/powers[c.Type.Scale])
+			stmt.BindFloat(param, float64(c.Int[i])/powers[t.Scale])
+			return
+		case t.Precision <= unitDigits:
+			stmt.BindInt64(param, c.Int[i])
 			return
 		}
 		fallthrough
@@ -69,8 +69,20 @@ var powers = func() (p [maxScale + 1]float64) {
 	return
 }()
 
-// read reads a value of an answer into row i of c.
-func read(stmt *sqlite.Stmt, at int, r *column.Reader, c *column.Column, i int) error {
+// nearest gives the decimal of that scale, unscaled, that a double stands for, if it is one of at most 15 digits.
+func nearest(v float64, scale int) (int64, bool) {
+	if scale > maxScale {
+		return 0, false
+	}
+	v = math.Round(v * powers[scale])
+	return int64(v), math.Abs(v) < float64(exactBound)
+}
+
+// read reads a value of an answer into row i of c; units says that integers of decimals are units of the last place.
+func read(stmt *sqlite.Stmt, at int, r *column.Reader, c *column.Column, i int, units bool) error {
+	if c.Type.Kind == column.Decimal {
+		return readDecimal(stmt, at, r, c, i, units)
+	}
 	kind := stmt.ColumnType(at)
 	if kind == sqlite.TypeNull {
 		c.SetNull(i)
@@ -90,28 +102,6 @@ func read(stmt *sqlite.Stmt, at int, r *column.Reader, c *column.Column, i int) 
 		if kind != sqlite.TypeText {
 			c.Float[i] = stmt.ColumnFloat(at)
 			return nil
-		}
-	case column.Decimal:
-		if kind == sqlite.TypeFloat && c.Type.Scale <= maxScale {
-			v := math.Round(stmt.ColumnFloat(at) * powers[c.Type.Scale])
-			if math.Abs(v) < float64(exactBound) {
-				if c.Type.Wide() {
-					c.Wide[i] = column.Wide(int64(v))
-				} else {
-					c.Int[i] = int64(v)
-				}
-				return nil
-			}
-		}
-		if kind == sqlite.TypeInteger {
-			if v, ok := column.Wide(stmt.ColumnInt64(at)).Rescale(0, int(c.Type.Scale)); ok && v.Fits(int(c.Type.Precision)) {
-				if c.Type.Wide() {
-					c.Wide[i] = v
-				} else {
-					c.Int[i], _ = v.Int64()
-				}
-				return nil
-			}
 		}
 	}
 	text := stmt.ColumnText(at)
