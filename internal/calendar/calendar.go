@@ -16,6 +16,7 @@ type Calendar struct {
 	From, To    int64
 	FiscalStart int  // the month in which the fiscal year starts, 1 to 12
 	NamedByEnd  bool // a fiscal year has the number of the year in which it ends, else of that in which it starts
+	Closed      bool // nothing comes after it, so that nobody is warned of its end
 }
 
 var fields = func() []column.Field {

@@ -26,7 +26,7 @@ type Column struct {
 type Query struct {
 	Table   string
 	Texts   []string
-	Args    []string
+	Args    []star.Value
 	Columns []string
 	OrderBy []string
 }
@@ -37,9 +37,9 @@ type DB struct{ inner driver }
 // driver is what differs between databases.
 type driver interface {
 	// columns describes what a select gives.
-	columns(ctx context.Context, sql string, args []string) ([]Column, error)
+	columns(ctx context.Context, sql string, args []star.Value) ([]Column, error)
 	// run gives each row of a select to row, null as nil. The values are row's until it returns.
-	run(ctx context.Context, sql string, args []string, row func(values [][]byte) error) error
+	run(ctx context.Context, sql string, args []star.Value, row func(values [][]byte) error) error
 	quote(name string) string
 	// placeholder is the nth parameter, from 1.
 	placeholder(n int) string

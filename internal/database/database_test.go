@@ -13,6 +13,7 @@ import (
 	"zombiezen.com/go/sqlite"
 	"zombiezen.com/go/sqlite/sqlitex"
 
+	"ironmonger/internal/column"
 	"ironmonger/internal/database"
 	"ironmonger/internal/star"
 	"ironmonger/internal/startest"
@@ -155,7 +156,15 @@ func TestQueries(t *testing.T) {
 			if len(names) != len(args) {
 				t.Fatalf("%s: %v", sql, names)
 			}
-			return database.Query{Texts: texts, Args: args}
+			q := database.Query{Texts: texts}
+			for _, a := range args {
+				v := star.Value{Text: a, Type: column.Type{Kind: column.Text}}
+				if strings.Trim(a, "0123456789") == "" {
+					v.Type.Kind = column.Integer
+				}
+				q.Args = append(q.Args, v)
+			}
+			return q
 		}
 		for _, c := range []struct {
 			q       database.Query

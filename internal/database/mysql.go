@@ -131,15 +131,15 @@ func (db *mysqlDB) ordered(quoted string, text bool) string {
 	return quoted
 }
 
-func anys(args []string) []any {
+func anys(args []star.Value) []any {
 	list := make([]any, len(args))
 	for i, a := range args {
-		list[i] = a
+		list[i] = a.Text
 	}
 	return list
 }
 
-func (db *mysqlDB) columns(ctx context.Context, sql string, args []string) ([]Column, error) {
+func (db *mysqlDB) columns(ctx context.Context, sql string, args []star.Value) ([]Column, error) {
 	rows, err := db.tx.QueryContext(ctx, sql+" limit 0", anys(args)...)
 	if err != nil {
 		return nil, dberror.MySQL(err)
@@ -172,7 +172,7 @@ var mysqlKinds = map[string]column.Kind{
 	"DATE": column.Date, "DATETIME": column.Timestamp, "TIMESTAMP": column.Timestamp, "TIME": column.Time,
 }
 
-func (db *mysqlDB) run(ctx context.Context, query string, args []string, row func([][]byte) error) error {
+func (db *mysqlDB) run(ctx context.Context, query string, args []star.Value, row func([][]byte) error) error {
 	rows, err := db.tx.QueryContext(ctx, query, anys(args)...)
 	if err != nil {
 		return dberror.MySQL(err)

@@ -47,7 +47,7 @@ func (db *postgresDB) ordered(quoted string, text bool) string {
 	return quoted
 }
 
-func (db *postgresDB) columns(ctx context.Context, sql string, _ []string) ([]Column, error) {
+func (db *postgresDB) columns(ctx context.Context, sql string, _ []star.Value) ([]Column, error) {
 	statement, err := db.conn.Prepare(ctx, "", sql, nil)
 	if err != nil {
 		return nil, dberror.Postgres(err)
@@ -84,10 +84,10 @@ func numeric(modifier int32) (column.Type, string) {
 	return column.Type{Kind: column.Decimal, Precision: uint8(precision), Scale: uint8(scale)}, ""
 }
 
-func (db *postgresDB) run(ctx context.Context, sql string, args []string, row func([][]byte) error) error {
+func (db *postgresDB) run(ctx context.Context, sql string, args []star.Value, row func([][]byte) error) error {
 	values := make([][]byte, len(args))
 	for i, a := range args {
-		values[i] = []byte(a)
+		values[i] = []byte(a.Text)
 	}
 	rows := db.conn.ExecParams(ctx, sql, values, nil, nil, nil)
 	var failed error

@@ -52,7 +52,7 @@ func (db *sqliteDB) placeholder(n int) string { return fmt.Sprintf("?%d", n) }
 func (db *sqliteDB) ordered(quoted string, _ bool) string { return quoted + " collate binary" }
 
 // columns asks for the declared types by way of a temporary view, which knows where its columns come from.
-func (db *sqliteDB) columns(ctx context.Context, sql string, args []string) (list []Column, err error) {
+func (db *sqliteDB) columns(ctx context.Context, sql string, args []star.Value) (list []Column, err error) {
 	for n := len(args); n > 0; n-- {
 		sql = strings.ReplaceAll(sql, db.placeholder(n), "null")
 	}
@@ -97,7 +97,7 @@ func sqliteType(declared string) column.Type {
 	return column.Type{}
 }
 
-func (db *sqliteDB) run(ctx context.Context, sql string, args []string, row func([][]byte) error) error {
+func (db *sqliteDB) run(ctx context.Context, sql string, args []star.Value, row func([][]byte) error) error {
 	stmt, trailing, err := db.conn.PrepareTransient(sql)
 	if err != nil {
 		return dberror.SQLite(err)
@@ -144,11 +144,12 @@ func (db *sqliteDB) run(ctx context.Context, sql string, args []string, row func
 	}
 }
 
-// bindSQLite binds a number as a number, since SQLite compares a text with no number.
-func bindSQLite(stmt *sqlite.Stmt, n int, value string) {
-	if v, err := strconv.ParseInt(value, 10, 64); err == nil && strconv.FormatInt(v, 10) == value {
+// bindSQLite binds an integer as a number and a text as a text, whatever it looks like: SQLite compares neither with the
+// other.
+func bindSQLite(stmt *sqlite.Stmt, n int, value star.Value) {
+	if v, err := strconv.ParseInt(value.Text, 10, 64); err == nil && value.Type.Kind == column.Integer {
 		stmt.BindInt64(n, v)
 	} else {
-		stmt.BindText(n, value)
+		stmt.BindText(n, value.Text)
 	}
 }

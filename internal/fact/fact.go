@@ -183,6 +183,11 @@ func (w *Writer) Prepare(c *Chunk) {
 			}
 		}
 	}
+	for _, k := range w.grainAt {
+		if c.cols[k].Type.Kind == column.Text {
+			member.TooLong(b, c.cols[k:k+1], w.fields[k].Name)
+		}
+	}
 	if w.grain.asks() {
 		c.view.look(c.cols[:len(w.fields)], b.N)
 	} else {

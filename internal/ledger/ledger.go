@@ -55,6 +55,8 @@ var (
 		required("dimension", text), required("member_key", integer)}}
 	deliveryTable = &warehouse.Table{Name: "load_delivery", Primary: []string{"dimension", "scope", "delivered_on"}, Columns: []warehouse.Column{
 		required("dimension", text), required("scope", text), required("delivered_on", timestamp), required("run", integer)}}
+	scopeTable = &warehouse.Table{Name: "load_scope", Primary: []string{"dimension", "member"}, Columns: []warehouse.Column{
+		required("dimension", text), required("member", text), required("scope", text), required("delivered_on", timestamp)}}
 	shapeTable = &warehouse.Table{Name: "load_shape", Primary: []string{"table_name", "aspect"}, Columns: []warehouse.Column{
 		required("table_name", text), required("aspect", text), required("meant", text)}}
 	accountTable = &warehouse.Table{Name: "load_account", Primary: []string{"table_name", "measure"}, Columns: []warehouse.Column{
@@ -71,7 +73,7 @@ var (
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, erasedTable, deliveryTable, shapeTable, accountTable, fileTable, asideTable, causeTable}
+	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, erasedTable, deliveryTable, scopeTable, shapeTable, accountTable, fileTable, asideTable, causeTable}
 }
 
 // States of runs and steps.

@@ -126,6 +126,12 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) error {
 		out.Counts = make([]ledger.KeyCounts, len(r.links))
 	}
 	out.Pending, out.Strays, out.Stop = out.Pending[:0], out.Strays[:0], nil
+	for _, l := range r.links {
+		if l.Unmatched == star.Infer || l.Dimension.Junk { // what isn't there may have to be made
+			r.buf = l.columns(b, r.buf)
+			member.TooLong(b, r.buf, l.Text)
+		}
+	}
 	passed := passing(b)
 	if cap(r.match) < b.N {
 		r.match = make([]member.Match, b.N+b.N/4)

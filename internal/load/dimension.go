@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/erase"
@@ -48,6 +49,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 		}
 		w.figures.Combined = feed.Merged()
 	}
+	if err := feed.Delivered(ctx, w.tx); err != nil {
+		return err
+	}
 	judge := w.judge()
 	resolvers := make([]*link.Resolver, w.opts.Workers)
 	for i := range resolvers {
@@ -85,6 +89,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 		return err
 	}
 	if w.figures.Repointed, err = feed.Settle(ctx, w.tx); err != nil {
+		return err
+	}
+	if err := feed.KeepScopes(ctx, w.tx); err != nil {
 		return err
 	}
 	if err := feed.Finish(ctx, w.tx); err != nil {
@@ -190,6 +197,7 @@ func (w *work) judge() func(*column.Batch) {
 				}
 			}
 		}
+		member.TooLong(b, columnsAt(b, natural), strings.Join(column.Names(d.NaturalKey), ", "))
 		if delivered >= 0 {
 			for i := range b.N {
 				if b.Cols[delivered].Null[i] && !b.Bad(i) {
@@ -212,6 +220,14 @@ func (w *work) judge() func(*column.Batch) {
 			}
 		}
 	}
+}
+
+func columnsAt(b *column.Batch, at []int) []*column.Column {
+	cols := make([]*column.Column, len(at))
+	for n, k := range at {
+		cols[n] = &b.Cols[k]
+	}
+	return cols
 }
 
 // arrange lines the columns of a batch up as the feed wants them.

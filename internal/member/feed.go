@@ -97,6 +97,7 @@ func (f *Feed) Examples() map[string][]string {
 // observation is a row that may change something.
 type observation struct {
 	sighting
+	on       int64 // when the row was delivered, where that is said
 	member   int32
 	previous int32 // of the same member, plus 1
 	mark     mark  // if no row makes it
@@ -342,6 +343,10 @@ func (f *Feed) Take(v *Delivery, i int) {
 		return
 	}
 	m := v.member[i]
+	if f.passed(v, i) {
+		f.Counts.Same++
+		return
+	}
 	if m < 0 {
 		added, fresh := f.index.Add(v.Values[:f.layout.natural], i)
 		if fresh {
@@ -353,7 +358,7 @@ func (f *Feed) Take(v *Delivery, i int) {
 		if m = int32(f.x.Len()) + added; fresh {
 			f.last = append(f.last, 0)
 		}
-	} else if v.known[i] && f.last[m] == 0 {
+	} else if v.known[i] && f.last[m] == 0 && v.Delivered == nil { // else another row may be of an earlier delivery
 		f.Counts.Same++
 		if f.here != nil {
 			f.present(v, i, m)
@@ -368,6 +373,9 @@ func (f *Feed) Take(v *Delivery, i int) {
 		f.touched = append(f.touched, m)
 	}
 	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, digests: v.digests[i]}
+	if v.Delivered != nil {
+		o.on = v.Delivered.Int[i]
+	}
 	f.reserve()
 	for k := range f.kept.Cols {
 		f.kept.Cols[k].Append(v.Values[k], i)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 
@@ -39,8 +40,12 @@ type attendance struct {
 	scopes    []string // what the delivery is complete for, such as the registries that it has rows of
 	scopeOf   map[string]int32
 	presences []presence
-	unsure    map[int32]bool // members with rows that were set aside: nobody says that these are gone
-	at        []int          // the columns of the scope in a feed's values
+	unsure    map[int32]bool                  // members with rows that were set aside: nobody says that these are gone
+	latest    map[string]int64                // by scope, the last delivery that was loaded before, as the ledger has it
+	names     map[int32]string                // the natural keys of members that were delivered, where their scopes have to be kept
+	old       map[presence]bool               // deliveries that were met and are older than the last of their scope
+	kept      map[string]ledger.LastDelivered // what is kept of them, by natural key
+	at        []int                           // the columns of the scope in a feed's values
 	buf       []byte
 	cols      []*column.Column
 }
@@ -52,6 +57,9 @@ func (x *Roster) attendance(l feedLayout) *attendance {
 		return nil
 	}
 	a := &attendance{scopeOf: map[string]int32{}, unsure: map[int32]bool{}}
+	if x.dim.KeepsScopes() {
+		a.names = map[int32]string{}
+	}
 	for _, f := range all.Scope {
 		a.at = append(a.at, column.Find(l.fields, f.Name))
 	}
@@ -74,14 +82,63 @@ func (a *attendance) scope(cols []*column.Column, i int) int32 {
 	return n
 }
 
-// present notes that a member was delivered.
-func (f *Feed) present(v *Delivery, i int, m int32) {
-	p := presence{member: m}
+// Delivered reads which deliveries of all were loaded before. Call it before the first Take.
+func (f *Feed) Delivered(ctx context.Context, r warehouse.Reader) error {
+	if f.here == nil {
+		return nil
+	}
+	d := f.x.dim
+	f.here.latest = map[string]int64{}
+	known, err := ledger.Deliveries(ctx, r, d.Text)
+	for _, k := range known {
+		if latest, ok := f.here.latest[k.Scope]; !ok || k.On > latest {
+			f.here.latest[k.Scope] = k.On
+		}
+	}
+	if err == nil && f.here.names != nil {
+		f.here.kept, err = ledger.Scopes(ctx, r, d.Text)
+	}
+	return err
+}
+
+// scopeIn gives the scope of a row.
+func (f *Feed) scopeIn(v *Delivery, i int) int32 {
 	f.here.cols = f.here.cols[:0]
 	for _, k := range f.here.at {
 		f.here.cols = append(f.here.cols, v.Values[k])
 	}
-	p.scope = f.here.scope(f.here.cols, i)
+	return f.here.scope(f.here.cols, i)
+}
+
+// passed says whether row i is of an older delivery than the last that was loaded of its scope, or of its member where
+// members change their scopes: what it said was taken then, and says nothing any more.
+func (f *Feed) passed(v *Delivery, i int) bool {
+	if f.here == nil || v.Delivered == nil || len(f.here.latest) == 0 {
+		return false
+	}
+	s := f.scopeIn(v, i)
+	latest, ok := f.here.latest[f.here.scopes[s]]
+	if f.here.names != nil { // members change their scopes
+		var last ledger.LastDelivered
+		last, ok = f.here.kept[v.naturalText(i)]
+		latest = last.On
+	}
+	if on := stamp(f.x.dim.Deliveries.On.Type, v.Delivered.Int[i]); !ok || on >= latest {
+		return false
+	}
+	if f.here.old == nil {
+		f.here.old = map[presence]bool{}
+	}
+	f.here.old[presence{scope: s, on: v.Delivered.Int[i]}] = true
+	return true
+}
+
+// present notes that a member was delivered.
+func (f *Feed) present(v *Delivery, i int, m int32) {
+	p := presence{member: m, scope: f.scopeIn(v, i)}
+	if f.here.names != nil {
+		f.here.names[m] = v.naturalText(i)
+	}
 	if v.Delivered != nil {
 		p.on = v.Delivered.Int[i]
 	}
@@ -126,7 +183,7 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 	slices.SortFunc(order, func(x, y int32) int { return cmp.Or(cmp.Compare(f.keyOf(x), f.keyOf(y)), cmp.Compare(x, y)) })
 	lost, of := map[presence]int64{}, map[presence]int64{}
 	for _, m := range order {
-		if scopes[m] == none || a.unsure[m] {
+		if a.unsure[m] {
 			continue
 		}
 		from, _ := slices.BinarySearchFunc(a.presences, m, func(p presence, m int32) int { return cmp.Compare(p.member, m) })
@@ -134,8 +191,7 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 		for to < len(a.presences) && a.presences[to].member == m {
 			to++
 		}
-		f.walk(m, times[scopes[m]], a.presences[from:to], func(on int64, left bool) {
-			at := presence{scope: scopes[m], on: on}
+		f.walk(m, scopes[m], times, a.presences[from:to], func(at presence, left bool) {
 			if of[at]++; left {
 				lost[at]++
 			}
@@ -175,10 +231,16 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, p := range a.presences {
+	note := func(p presence) {
 		if !slices.Contains(times[p.scope], p.on) {
 			times[p.scope] = append(times[p.scope], p.on)
 		}
+	}
+	for _, p := range a.presences {
+		note(p)
+	}
+	for p := range a.old {
+		note(p)
 	}
 	var fresh []ledger.Delivery
 	for s, list := range times {
@@ -214,71 +276,104 @@ func stamp(t column.Type, v int64) int64 {
 	return v
 }
 
-// scopesOf gives the scope of each member, none if it isn't one that was delivered.
+// scopesOf gives the scope of each member that was known before as its last delivery said it, none if it isn't one of which
+// anything was delivered now.
 func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 	a, d := f.here, f.x.dim
 	scopes := make([]int32, len(f.last))
+	if len(a.at) == 0 {
+		return scopes, nil
+	}
 	for m := range scopes {
-		if len(a.at) > 0 {
-			scopes[m] = none
-		}
+		scopes[m] = none
 	}
-	if len(a.at) > 0 {
-		fields := d.Table.Fields()[:1:1]
-		for _, k := range a.at {
-			fields = append(fields, f.layout.fields[k])
-		}
-		err := warehouse.Each(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields}, func(b *column.Batch) error {
-			cols := column.Pointers(b.Cols[1:])
-			known := len(a.scopes)
-			for i := range b.N {
-				m, ok := f.x.MemberOf(b.Cols[0].Int[i])
-				if !ok || f.keyOf(m) != b.Cols[0].Int[i] {
-					continue // a special member, or a version that isn't the current one
-				}
-				if s := a.scope(cols, i); int(s) < known {
-					scopes[m] = s
+	byName := map[string]int32{}
+	for s, name := range a.scopes {
+		byName[name] = int32(s)
+	}
+	fields := d.Table.Fields()[:1:1]
+	for _, k := range a.at {
+		fields = append(fields, f.layout.fields[k])
+	}
+	natural := len(fields)
+	if a.names != nil {
+		fields = append(fields, d.NaturalKey...)
+	}
+	err := warehouse.Each(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields}, func(b *column.Batch) error {
+		cols := column.Pointers(b.Cols[1:natural])
+		known := len(a.scopes)
+		for i := range b.N {
+			m, ok := f.x.MemberOf(b.Cols[0].Int[i])
+			if !ok || f.keyOf(m) != b.Cols[0].Int[i] {
+				continue // a special member, or a version that isn't the current one
+			}
+			if a.names != nil { // what was delivered last need not be the current version
+				if last, kept := a.kept[textOf(column.Pointers(b.Cols[natural:]), i)]; kept {
+					if s, now := byName[last.Scope]; now {
+						scopes[m] = s
+					}
+					continue
 				}
 			}
-			a.scopes = a.scopes[:known]
-			for k, s := range a.scopeOf {
-				if int(s) >= known {
-					delete(a.scopeOf, k)
-				}
+			if s := a.scope(cols, i); int(s) < known {
+				scopes[m] = s
 			}
-			return nil
-		})
-		if err != nil {
-			return nil, err
 		}
-	}
-	for _, p := range a.presences {
-		scopes[p.member] = p.scope
-	}
-	return scopes, nil
+		a.scopes = a.scopes[:known]
+		for k, s := range a.scopeOf {
+			if int(s) >= known {
+				delete(a.scopeOf, k)
+			}
+		}
+		return nil
+	})
+	return scopes, err
 }
 
-// walk goes through the deliveries of a member's scope, and marks when it went and came back. tell is told of each
-// delivery before which the member was there.
-func (f *Feed) walk(m int32, times []int64, there []presence, tell func(on int64, left bool)) {
+// textOf is the natural key of a row as the ledger keeps it.
+func textOf(cols []*column.Column, i int) string {
+	var values []string
+	for _, c := range cols {
+		values = append(values, c.Value(i))
+	}
+	return ledger.MemberText(values)
+}
+
+// naturalText is the natural key of row i.
+func (v *Delivery) naturalText(i int) string { return textOf(v.Values[:v.layout.natural], i) }
+
+// KeepScopes writes down when and in which scope members were delivered, where their rows don't tell.
+func (f *Feed) KeepScopes(ctx context.Context, tx warehouse.Tx) error {
+	if f.here == nil || f.here.names == nil {
+		return nil
+	}
+	last := map[string]ledger.LastDelivered{}
+	for _, p := range f.here.presences { // sorted by member and delivery
+		last[f.here.names[p.member]] = ledger.LastDelivered{Scope: f.here.scopes[p.scope], On: stamp(f.x.dim.Deliveries.On.Type, p.on)}
+	}
+	return ledger.KeepScopes(ctx, tx, f.x.dim.Text, f.here.kept, last)
+}
+
+// walk goes through the deliveries that concern a member, and marks when it went and came back: those of the scope in which
+// it was delivered last, which another delivery may have changed (rule R13). tell is told of each before which it was there.
+func (f *Feed) walk(m, scope int32, times [][]int64, there []presence, tell func(at presence, left bool)) {
 	p, d := f.before(m), f.x.dim
 	known := len(p.versions) > 0 && !p.versions[0].inferred
 	away := known && p.versions[len(p.versions)-1].gone
 	was := away
-	for _, on := range times {
-		here := slices.ContainsFunc(there, func(p presence) bool { return p.on == on })
+	see := func(on int64, here bool) {
 		if !known { // it begins when it is delivered first
 			known = here
-			continue
+			return
 		}
 		if d.Deliveries.On != nil && !here && len(p.versions) > 0 && on <= p.earliest() {
-			continue // nothing was known of it yet
+			return // nothing was known of it yet
 		}
 		if !away {
-			tell(on, !here)
+			tell(presence{scope: scope, on: on}, !here)
 		}
 		if away == !here {
-			continue
+			return
 		}
 		if away = !here; away {
 			f.Gone++
@@ -287,6 +382,29 @@ func (f *Feed) walk(m int32, times []int64, there []presence, tell func(on int64
 		}
 		if d.Deliveries.Gone == star.Close {
 			f.mark(m, on, away)
+		}
+	}
+	since := int64(math.MinInt64)
+	for len(there) > 0 || scope != none {
+		next := int64(math.MaxInt64)
+		if len(there) > 0 {
+			next = there[0].on
+		}
+		if scope != none {
+			for _, on := range times[scope] {
+				if on > since && on < next {
+					see(on, false)
+				}
+			}
+		}
+		if len(there) == 0 {
+			break
+		}
+		for len(there) > 0 && there[0].on == next { // of two scopes at one time, the later row
+			scope, there = there[0].scope, there[1:]
+		}
+		if since = next; slices.Contains(times[scope], next) {
+			see(next, true)
 		}
 	}
 	if d.Deliveries.Gone == star.Flag && away != was {

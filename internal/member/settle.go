@@ -42,7 +42,7 @@ type sight struct {
 	mark    mark
 }
 
-// observations lists the new observations of a member in the order of effective time, sequence and
+// observations lists the new observations of a member in the order of effective time, sequence, delivery and
 // appearance (rule R11).
 func (f *Feed) observations(m int32) []int32 {
 	list := f.list[:0]
@@ -51,7 +51,7 @@ func (f *Feed) observations(m int32) []int32 {
 	}
 	slices.SortFunc(list, func(a, b int32) int {
 		x, y := &f.seen[a], &f.seen[b]
-		return cmp.Or(x.compare(y.sighting), cmp.Compare(a, b))
+		return cmp.Or(x.compare(y.sighting), cmp.Compare(x.on, y.on), cmp.Compare(a, b))
 	})
 	f.list = list
 	return list

@@ -379,10 +379,10 @@ func (x *members) endDays() {
 
 // inSight warns of a calendar that ends within a year.
 func (p *proof) inSight(d *layout.Dimension) {
-	c := p.warning("calendar", d.Table.Name, "the last day is more than a year away", "move the calendar's to in the model, and load")
+	c := p.warning("calendar", d.Table.Name, "the calendar goes on for a year from today", "move the calendar's to in the model, and load; or say closed: true, if nothing comes after it")
 	c.Looked = 1
 	today := column.DayOf(column.Wall(p.opts.Today))
-	if d.Calendar.To < today+365 {
+	if !d.Calendar.Closed && d.Calendar.To < today+365 {
 		c.against(func() Example {
 			return Example{Row: d.Text, What: fmt.Sprintf("the calendar ends on %s, and today is %s", stamp(column.Type{Kind: column.Date}, d.Calendar.To), p.opts.Today.Format(time.DateOnly))}
 		})

@@ -171,7 +171,7 @@ func constants(fields []column.Field, b *column.Batch, i int) map[string]*column
 
 // readOf gives the read that a row of a list means: the source with its paths filled in, and what binds the parameters
 // of its query.
-func readOf(m *star.Model, s *star.Source, consts map[string]*column.Column) (one *star.Source, bind func(name string) (string, error), err error) {
+func readOf(m *star.Model, s *star.Source, consts map[string]*column.Column) (one *star.Source, bind func(name string) (star.Value, error), err error) {
 	copied := *s
 	one = &copied
 	one.Read = slices.Clone(s.Read)
@@ -188,11 +188,11 @@ func readOf(m *star.Model, s *star.Source, consts map[string]*column.Column) (on
 		fill(&one.Read[k])
 	}
 	fill(&one.Within)
-	return one, func(name string) (string, error) {
+	return one, func(name string) (star.Value, error) {
 		if c := consts[name]; c != nil && c.Null[0] {
-			return "", &unfitError{name, ""}
+			return star.Value{}, &unfitError{name, ""}
 		} else if c != nil {
-			return c.Value(0), nil
+			return star.Value{Text: c.Value(0), Type: c.Type}, nil
 		}
 		return m.Bound(name)
 	}, err

@@ -334,6 +334,20 @@ func (p *piece) Fill(b *column.Batch) error {
 	for ; ; n++ {
 		before := rd.InputOffset()
 		record, err := rd.Read()
+		if p.file.width == 1 { // the reader passes over empty lines, and here each is a row without a value
+			for at := before; ; n++ {
+				end := at + int64(lineEnd(p.data[at:rd.InputOffset()]))
+				if end == at {
+					break
+				}
+				for k := range p.file.at {
+					b.Cols[k].SetNull(n)
+				}
+				line := int64(bytes.Count(p.data[:at], []byte{'\n'}))
+				b.From.Line, offsets = append(b.From.Line, p.line+line+1), append(offsets, at)
+				at, before = end, end
+			}
+		}
 		if err == io.EOF {
 			offsets = append(offsets, before)
 			break
@@ -384,6 +398,16 @@ func (p *piece) Fill(b *column.Batch) error {
 	b.From.Bytes = p.bytes
 	b.From.Raw = func(i int) string { return strings.Trim(string(data[offsets[i]:offsets[i+1]]), "\r\n") }
 	return nil
+}
+
+// lineEnd gives the length of the end of a line that data begins with, 0 if it doesn't.
+func lineEnd(data []byte) int {
+	if bytes.HasPrefix(data, []byte("\r\n")) {
+		return 2
+	} else if bytes.HasPrefix(data, []byte("\n")) {
+		return 1
+	}
+	return 0
 }
 
 // csvError puts a mistake that encoding/csv found in its place: line counts the lines before data.

@@ -59,7 +59,7 @@ type Input interface {
 
 // Open finds what s reads, and checks that it has the columns that s declares, of which the rows have those that want
 // names. bind gives the values of a query's parameters. The error is a [place.List] where it has a place.
-func (in *Inputs) Open(ctx context.Context, s *star.Source, bind func(name string) (string, error), want func(column string) bool) (Input, error) {
+func (in *Inputs) Open(ctx context.Context, s *star.Source, bind func(name string) (star.Value, error), want func(column string) bool) (Input, error) {
 	switch {
 	case s.Database != nil:
 		return in.openTable(ctx, s, bind, want)
@@ -181,7 +181,7 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 // AsRead gives a source of the same files, table or query that yields their rows as they stand there: all columns
 // that the files have in common, by their names or else positions, with nothing derived and nothing set aside but
 // rows of too few or too many fields. What has no types of its own is text.
-func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name string) (string, error)) (*star.Source, error) {
+func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name string) (star.Value, error)) (*star.Source, error) {
 	plain := &star.Source{Name: s.Name, Files: s.Files, Database: s.Database, Table: s.Table, Query: s.Query, OrderBy: s.OrderBy}
 	if s.TypesItself() {
 		columns, err := in.Columns(ctx, plain, bind)
@@ -230,7 +230,7 @@ func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name str
 
 // Columns looks at a source that types its columns itself for all columns that it has. Those whose type is none of
 // ours have the type Null.
-func (in *Inputs) Columns(ctx context.Context, s *star.Source, bind func(name string) (string, error)) ([]star.Column, error) {
+func (in *Inputs) Columns(ctx context.Context, s *star.Source, bind func(name string) (star.Value, error)) ([]star.Column, error) {
 	if s.Database != nil {
 		return in.tableColumns(ctx, s, bind)
 	}

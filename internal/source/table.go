@@ -28,7 +28,7 @@ type table struct {
 const tableRows = 4096
 
 // bound is the query that a source means, without its columns.
-func bound(s *star.Source, bind func(string) (string, error)) (database.Query, error) {
+func bound(s *star.Source, bind func(string) (star.Value, error)) (database.Query, error) {
 	q := database.Query{Table: s.Table.Text}
 	if q.Table == "" {
 		var names []string
@@ -56,7 +56,7 @@ func at(s *star.Source, err error) error {
 	return place.List{{At: w.At, Subject: "sources." + s.Text + key, Message: err.Error()}}
 }
 
-func (in *Inputs) tableColumns(ctx context.Context, s *star.Source, bind func(string) (string, error)) ([]star.Column, error) {
+func (in *Inputs) tableColumns(ctx context.Context, s *star.Source, bind func(string) (star.Value, error)) ([]star.Column, error) {
 	q, err := bound(s, bind)
 	if err != nil {
 		return nil, at(s, err)
@@ -78,7 +78,7 @@ func (in *Inputs) tableColumns(ctx context.Context, s *star.Source, bind func(st
 }
 
 // openTable checks that a table or query has the columns that s takes.
-func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(string) (string, error), want func(string) bool) (*table, error) {
+func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(string) (star.Value, error), want func(string) bool) (*table, error) {
 	q, err := bound(s, bind)
 	if err != nil {
 		return nil, err
@@ -87,7 +87,11 @@ func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(strin
 	if s.Table.Text == "" {
 		t.name = s.Database.Text + ": " + s.Text
 		if len(q.Args) > 0 {
-			t.name += " (" + strings.Join(q.Args, ", ") + ")"
+			var values []string
+			for _, a := range q.Args {
+				values = append(values, a.Text)
+			}
+			t.name += " (" + strings.Join(values, ", ") + ")"
 		}
 	}
 	there, err := in.tableColumns(ctx, s, bind)

@@ -426,12 +426,18 @@ func dollarQuote(s string) string {
 	return ""
 }
 
-// Bound gives the value of a parameter of the model, as text.
-func (m *Model) Bound(name string) (string, error) {
+// Value is a value for a parameter of a query: as text, with the type that it has.
+type Value struct {
+	Text string
+	Type column.Type
+}
+
+// Bound gives the value of a parameter of the model.
+func (m *Model) Bound(name string) (Value, error) {
 	for _, p := range m.Parameters {
 		if p.Text == name && !p.Secret {
-			return p.Value, nil
+			return Value{p.Value, p.Type}, nil
 		}
 	}
-	return "", fmt.Errorf("there is no parameter %s", name)
+	return Value{}, fmt.Errorf("there is no parameter %s", name)
 }

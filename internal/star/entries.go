@@ -328,6 +328,7 @@ func (r *reader) calendarEntries(c *calendar.Calendar) []Entry {
 	return []Entry{
 		{"from", "a date", "the first day", true, day(&c.From)},
 		{"to", "a date", "the last day", true, day(&c.To)},
+		{"closed", "true or false", "nothing comes after the last day: `prove` doesn't warn that it is near or past. false if not said", false, func(n *node) { c.Closed = r.choice(n, "true", "false") == "true" }},
 		{"key", "yyyymmdd", "what the surrogate key looks like: 20250331; that is also the default", false, func(n *node) { r.choice(n, "yyyymmdd") }},
 		{"fiscal_year", "keys", "the fiscal year; without it, the calendar year", false, func(n *node) {
 			named := false

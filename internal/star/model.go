@@ -164,6 +164,16 @@ type Deliveries struct {
 	On    *column.Field  // says when it was delivered; nil if nothing does
 }
 
+// KeepsScopes says whether the rows of the dimension don't tell in which scope a member was delivered last, and when: the
+// scope is an attribute, which can change.
+func (d *Dimension) KeepsScopes() bool {
+	all := d.Deliveries
+	if all == nil || all.On == nil {
+		return false
+	}
+	return slices.ContainsFunc(all.Scope, func(f column.Field) bool { return column.Find(d.NaturalKey, f.Name) < 0 })
+}
+
 // Hierarchy says which members are the parents of others.
 type Hierarchy struct {
 	Above     []column.Field // the attributes that have the parent's natural key

@@ -286,8 +286,17 @@ func (t *tx) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error
 
 // Create makes a table without its keys.
 func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
-	if err := t.exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(t.schema)); err != nil {
+	there := false // a role may own the schema, and not be allowed to make one
+	if err := t.sent(); err != nil {
 		return err
+	}
+	if err := t.conn().QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_namespace WHERE nspname = $1)", t.schema).Scan(&there); err != nil {
+		return dberror.Postgres(err)
+	}
+	if !there {
+		if err := t.exec(ctx, "CREATE SCHEMA IF NOT EXISTS "+quote(t.schema)); err != nil {
+			return err
+		}
 	}
 	t.made[table.Name] = true
 	return t.exec(ctx, t.createTable(table))

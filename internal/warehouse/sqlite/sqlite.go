@@ -46,7 +46,7 @@ func Open(path string) (*DB, error) {
 			f.Close()
 		}
 	}
-	return open(path, "journal_mode = wal", "synchronous = normal", "foreign_keys = off")
+	return open(path, "journal_mode = wal", "synchronous = full", "secure_delete = on", "foreign_keys = off")
 }
 
 // OpenToRead opens the database in a file that must be there (else the error is fs.ErrNotExist), for
