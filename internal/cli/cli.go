@@ -219,7 +219,7 @@ func formatFlags() []cli.Flag {
 			return fmt.Errorf("%s is none of text, json, csv", v)
 		}
 		return nil
-	}}, &cli.BoolFlag{Name: "guard", Usage: "in csv: an apostrophe before what a spreadsheet would take for a formula"}}
+	}}, &cli.BoolFlag{Name: "wide", Usage: "text at its full width, however narrow the terminal is"}, &cli.BoolFlag{Name: "guard", Usage: "in csv: an apostrophe before what a spreadsheet would take for a formula"}}
 }
 
 // settings reads the values of parameters that a call gives: in a file, and on the command line.
@@ -392,7 +392,11 @@ func (p *passing) Close() error {
 func (s *session) result(c *cli.Command, v any, records *view.Records, text func(width int)) error {
 	switch c.String("format") {
 	case "text":
-		text(s.width())
+		width := s.width()
+		if c.Bool("wide") {
+			width = 0
+		}
+		text(width)
 		return nil
 	case "csv":
 		if c.Bool("guard") {

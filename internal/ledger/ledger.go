@@ -166,7 +166,8 @@ type KeyCounts struct {
 	Unmatched int64 `json:"unmatched"`
 	Outside   int64 `json:"outside"`
 
-	Strays []Stray `json:"strays,omitempty"` // the most frequent of the unmatched and outside
+	Strays []Stray `json:"strays,omitempty"`      // the most frequent of the unmatched and outside
+	More   int64   `json:"more_strays,omitempty"` // natural keys beyond these
 }
 
 // Stray is a natural key that was unmatched or outside, with the place of its first row.

@@ -407,6 +407,7 @@ func (w *work) keep() {
 			return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Natural, b.Natural))
 		})
 		w.keys[k].Strays = list[:min(len(list), keptStrays)]
+		w.keys[k].More = int64(len(list) - len(w.keys[k].Strays))
 	}
 }
 

@@ -159,7 +159,7 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 		return nil
 	}
 	a, d := f.here, f.x.dim
-	if len(a.presences) == 0 && len(a.unsure) == 0 {
+	if len(a.presences)+len(a.unsure)+len(a.old) == 0 {
 		for m := range f.x.people {
 			if !f.x.people[m].versions[0].inferred {
 				return fmt.Errorf("a delivery of all is empty, so all members would be gone: nothing is kept")

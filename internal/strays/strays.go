@@ -22,6 +22,7 @@ type Report struct {
 	Loads    []Load     `json:"loads"`
 	SetAside []Aside    `json:"set_aside"`
 	Keys     []Key      `json:"keys"`
+	More     []More     `json:"more_keys,omitempty"`
 	Inferred []Inferred `json:"inferred"`
 }
 
@@ -51,6 +52,13 @@ type Key struct {
 	Step string `json:"step"`
 	Key  string `json:"key"`
 	ledger.Stray
+}
+
+// More is how many other natural keys of a key strayed in the last load of a step, besides those that are told.
+type More struct {
+	Step string `json:"step"`
+	Key  string `json:"key"`
+	More int64  `json:"natural_keys"`
 }
 
 // Inferred is the members of a dimension that were inferred and are not filled yet.
@@ -124,9 +132,13 @@ func (p *Report) keys(runs []*ledger.Run) {
 				for _, stray := range k.Strays {
 					p.Keys = append(p.Keys, Key{s.Name, name, stray})
 				}
+				if k.More > 0 {
+					p.More = append(p.More, More{s.Name, name, k.More})
+				}
 			}
 		}
 	}
+	slices.SortFunc(p.More, func(a, b More) int { return cmp.Or(strings.Compare(a.Step, b.Step), strings.Compare(a.Key, b.Key)) })
 	slices.SortFunc(p.Keys, func(a, b Key) int {
 		return cmp.Or(strings.Compare(a.Step, b.Step), strings.Compare(a.Key, b.Key), cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Line, b.Line))
 	})

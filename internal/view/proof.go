@@ -44,7 +44,7 @@ func Proof(w io.Writer, r *prove.Report, width int) {
 			continue
 		}
 		fmt.Fprintf(w, "\n%s of %s, %s: %s\n", c.Name, c.Table, c.State, c.Says)
-		rows := &Table{Columns: []Column{{Head: "row", Cut: true}, {Head: "what speaks against it", Cut: true}, {Head: "from", Cut: true, Spare: true}, {Head: "run", Align: Right, Spare: true}}}
+		rows := &Table{Columns: []Column{{Head: "row", Cut: true}, {Head: "what speaks against it", Cut: true}, {Head: "from", Spare: true}, {Head: "run", Align: Right, Spare: true}}}
 		for _, e := range c.Examples {
 			rows.Add(e.Row, e.What, e.At, Number(e.Run))
 		}

@@ -38,7 +38,7 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 		}
 		aside.Add(step, Number(a.Rows), a.Reason, fmt.Sprint(a.Since), place.Place{File: a.File, Line: int(a.Line)}.String(), quoted(a.Value), quoted(a.Content))
 	}
-	keys := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "rows", Align: Right}, {Head: "outcome"}, {Head: "rule"}, {Head: "natural key", Cut: true}, {Head: "first at", Cut: true}}}
+	keys := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "rows", Align: Right}, {Head: "outcome"}, {Head: "rule"}, {Head: "natural key", Cut: true}, {Head: "first at"}}}
 	for _, k := range r.Keys {
 		keys.Add(noun(k.Step)+"."+k.Key, Number(k.Rows), k.Outcome, k.Rule, quoted(k.Natural), place.Place{File: k.File, Line: int(k.Line)}.String())
 	}
@@ -56,6 +56,11 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 		}
 		first = false
 		t.Write(w, width)
+		if t == keys {
+			for _, m := range r.More {
+				fmt.Fprintf(w, "and %s more of %s.%s\n", Plural(m.More, "natural key"), noun(m.Step), m.Key)
+			}
+		}
 	}
 }
 

@@ -67,11 +67,21 @@ func (t *Table) Write(w io.Writer, width int) {
 	for _, cells := range t.Rows {
 		row := make(table.Row, len(cells))
 		for k, cell := range cells {
-			row[k] = place.Clip(place.Printable(cell), widths[k])
+			row[k] = shorten(place.Printable(cell), widths[k])
 		}
 		out.AppendRow(row)
 	}
 	out.Render()
+}
+
+// shorten takes out the middle of a text that has no room: its beginning and its end say most.
+func shorten(s string, n int) string {
+	all := []rune(s)
+	if len(all) <= n {
+		return s
+	}
+	end := (n - 1) / 3
+	return string(all[:n-1-end]) + "…" + string(all[len(all)-end:])
 }
 
 // spare takes out the columns that may be spared and have nothing in any row.
