@@ -1,10 +1,13 @@
 package main
 
 import (
+	"bytes"
 	"fmt"
+	"ironmonger/internal/ledger"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -219,4 +222,87 @@ func TestUnstarted(t *testing.T) {
 		must(t, demo, "load")
 		status(t, demo, 0, "prove")
 	})
+}
+
+// TestSpelled: trace and erase take a natural key as it arrives, and in the form that it is brought to; a mistake of YAML is
+// told with its own line; an empty line of a file of one column is a row; a natural key that no index takes is set aside.
+func TestSpelled(t *testing.T) {
+	dir := t.TempDir()
+	model := `warehouse: {sqlite: star.db}
+limits: {set_aside: none}
+sources:
+  bees:
+    read: bees.csv
+    columns: {code: text, name: text}
+  codes: {read: codes.csv, columns: {code: text}}
+dimensions:
+  bee:
+    from: bees
+    natural_key: code
+    matching: {code: {as: upper(trim(code)), codes: {OLD: B1}}}
+    personal: name
+  code: {from: codes, natural_key: code}
+`
+	startest.Write(t, dir, "ironmonger.yaml", model)
+	startest.Write(t, dir, "bees.csv", "code,name\n b1 ,Ann\n"+strings.Repeat("x", 20000)+",Long\nb2,Annabel\n,\"Ann \"\"Bo\"\" Lee\"\nb7,Ann\n")
+	startest.Write(t, dir, "codes.csv", "code\na\n\nb\n\"\"\n")
+	out := must(t, dir, "load")
+	for _, want := range []string{"no code, which is the natural key codes.csv:3", "code is longer than 2000 bytes, which is too long for a key bees.csv:3"} {
+		if !strings.Contains(words(out), want) {
+			t.Errorf("%s\nwant %s", out, want)
+		}
+	}
+	if out := must(t, dir, "show", "code", "--columns", "code", "--format", "csv"); out != "code\n\"\"\na\nb\n" && out != "code\n\na\nb\n" {
+		t.Errorf("%q", out)
+	}
+	for _, call := range []string{"trace bee B1", "trace bee b1", "trace bee old"} {
+		status(t, dir, 0, call, "bees.csv:2")
+	}
+	status(t, dir, 2, "trace bee zz", "there is no such row")
+	status(t, dir, 0, "erase bee b1", "B1")
+	if out := must(t, dir, "show", "bee", "--columns", "code,name", "--format", "csv"); !strings.Contains(out, "B1,\n") || !strings.Contains(out, "B2,Annabel\n") || !strings.Contains(out, "B7,Ann\n") {
+		t.Error(out)
+	}
+	for _, c := range []struct{ old, new, says string }{
+		{"    read: bees.csv\n", "    read: bees.csv\n   odd: 1\n", "ironmonger.yaml:6: this is no YAML"},
+		{"    personal: name\n", "    personal: name\n    must_hold: {odd: [a}\n", "ironmonger.yaml:14: this is no YAML"},
+		{"    columns: {code: text, name: text}\n", "    columns: {code: text, name: text}\n    derive:\n      long: 'M' || code\n", "put the whole expression in the other quotes"},
+	} {
+		startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, c.old, c.new, 1))
+		status(t, dir, 2, "check", c.says)
+	}
+}
+
+// TestErasedWords: what is erased of one is not part of what is said of another; the longest is looked for first, between
+// quotes too; and numbers of another row are left alone.
+func TestErasedWords(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+limits: {set_aside: none}
+sources:
+  boats: {read: boats.csv, columns: {no: integer, owner: text, since: date}}
+dimensions:
+  boat: {from: boats, natural_key: no, type_2: owner, effective: since, personal: owner}
+`)
+	startest.Write(t, dir, "boats.csv", "no,owner,since\n7,Ann,2024-01-01\n7,Annabel,2024-02-01\n7,\"Ann \"\"Bo\"\" Lee\",2024-03-01\n8,Annabella,2024-17-01\n9,Bea,2024-17-07\n9,Annabel,some day\n7,Cid,some day\n10,\"Ann \"\"Bo\"\" Lee\",some day\n")
+	must(t, dir, "load")
+	status(t, dir, 0, "erase boat 7")
+	wh := startest.Open(t, dir)
+	defer wh.Close()
+	var contents []string
+	for _, table := range ledger.Tables() {
+		if table.Name == "load_aside" {
+			for _, r := range startest.Table(t, wh, table) {
+				contents = append(contents, r["content"])
+			}
+		}
+	}
+	slices.Sort(contents)
+	want := []string{"(erased)", "10,\"(erased)\",some day", "8,Annabella,2024-17-01", "9,(erased),some day", "9,Bea,2024-17-07"}
+	if !slices.Equal(contents, want) {
+		t.Errorf("%q\nwant\n%q", contents, want)
+	}
+	if text, err := os.ReadFile(filepath.Join(dir, "star.db")); err != nil || bytes.Contains(text, []byte("Annabel,")) || bytes.Contains(text, []byte("Cid")) {
+		t.Error("what was erased is still in the file", err)
+	}
 }

@@ -42,7 +42,7 @@ func (s *session) erase() *cli.Command {
 				if len(d.Personal) == 0 {
 					return wrong{fmt.Errorf("erase: the model says of no attribute of %s that it is personal: personal, a list of attributes", d.Text)}
 				}
-				natural, err := trace.Typed(d.NaturalKey, args[1:], "the natural key of "+d.Text)
+				natural, spelled, err := trace.Natural(d, args[1:])
 				if err != nil {
 					return wrong{fmt.Errorf("erase: %w", err)}
 				}
@@ -54,6 +54,9 @@ func (s *session) erase() *cli.Command {
 				}
 				defer wh.Close()
 				found, err := erase.Run(ctx, wh, d, natural, c.Bool("dry-run"))
+				if errors.Is(err, erase.ErrNone) && spelled != nil {
+					found, err = erase.Run(ctx, wh, d, spelled, c.Bool("dry-run"))
+				}
 				if errors.Is(err, erase.ErrNone) {
 					return wrong{fmt.Errorf("erase: %w", err)}
 				} else if err != nil {

@@ -45,7 +45,8 @@ type Chunk struct {
 type Outcome struct {
 	Inserted, Same         int64
 	InsertedTotal, SameSum []column.Int128
-	Table                  warehouse.Tally // at the end, of the exact measures
+	Table                  warehouse.Tally  // at the end, of the exact measures
+	Empty                  map[string]int64 // rows inserted without a value, by measure
 }
 
 // Writer appends to one fact table. It belongs to the step's sequencer.
@@ -113,6 +114,7 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 			w.measure = append(w.measure, column.Find(shaped, m.Name))
 		}
 	}
+	w.Outcome.Empty = map[string]int64{}
 	w.Outcome.InsertedTotal = make([]column.Int128, len(w.Measures))
 	w.Outcome.SameSum = make([]column.Int128, len(w.Measures))
 	return w
@@ -280,6 +282,14 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 		}
 	}
 	w.Outcome.Inserted += int64(len(rows))
+	for _, m := range w.fact.Measures {
+		null := c.cols[column.Find(w.fields, m.Name)].Null
+		for _, i := range rows {
+			if null[i] {
+				w.Outcome.Empty[m.Name]++
+			}
+		}
+	}
 	c.Inserted = append(c.Inserted, rows...)
 	for k, at := range w.measure {
 		sum := column.Int128{}

@@ -151,6 +151,7 @@ type Figures struct {
 	Repointed map[string]int64      `json:"repointed,omitempty"` // rows of other tables pointed to another version
 	Keys      map[string]*KeyCounts `json:"keys,omitempty"`
 	Totals    []Total               `json:"totals,omitempty"`
+	Empty     map[string]int64      `json:"empty_measures,omitempty"` // rows inserted without a value, by measure
 	Reasons   []Reason              `json:"reasons,omitempty"`
 	Stages    []shape.Count         `json:"stages,omitempty"` // what became of the source's rows on their way
 	Passed    []shape.Passed        `json:"passed_over,omitempty"`

@@ -58,6 +58,7 @@ func (w *work) loadFact(ctx context.Context) error {
 		return err
 	}
 	w.figures.Inserted, w.figures.Same, w.figures.Table = writer.Outcome.Inserted, writer.Outcome.Same, writer.Outcome.Table.Rows
+	w.figures.Empty = writer.Outcome.Empty
 	if err := w.balance(writer, &account); err != nil {
 		return err
 	}

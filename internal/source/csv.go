@@ -388,7 +388,11 @@ func (p *piece) Fill(b *column.Batch) error {
 				b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has bytes that are no "+p.of.csv.Encoding+" text", place.Clip(place.Printable(s), 60))
 			default:
 				if err := reader.Set(c, n, s); err != nil {
-					b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
+					hint := ""
+					if p.of.csv.Encoding == "" && !utf8.ValidString(s) {
+						hint = " (csv: encoding says what text it is)"
+					}
+					b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error()+hint, place.Clip(place.Printable(s), 60))
 				}
 			}
 		}

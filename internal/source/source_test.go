@@ -138,7 +138,7 @@ func TestFiles(t *testing.T) {
 		{"columns elsewhere", "c,x,a\n1,2,3\n", "[t.csv:2|3|1]"},
 		{"too many fields", "a,b,c\n1,2,3,4\n1,2,3\n", "[!t.csv:2|the row has too many fields|4, and the header 3 t.csv:3|1|3]"},
 		{"too few fields", "a,b,c\n1\n", "[!t.csv:2|the row has too few fields|1, and the header 3]"},
-		{"no UTF-8", "a,b,c\n1,2,\xff\n\xff,2,1\x00\n", `[!t.csv:2|c is no UTF-8 text or holds a zero byte|\xff !t.csv:3|a is no UTF-8 text or holds a zero byte|\xff !t.csv:3|c is no UTF-8 text or holds a zero byte|1\x00]`},
+		{"no UTF-8", "a,b,c\n1,2,\xff\n\xff,2,1\x00\n", `[!t.csv:2|c is no UTF-8 text or holds a zero byte (csv: encoding says what text it is)|\xff !t.csv:3|a is no UTF-8 text or holds a zero byte (csv: encoding says what text it is)|\xff !t.csv:3|c is no UTF-8 text or holds a zero byte|1\x00]`},
 		{"only a header", "a,b,c", "[]"},
 		{"empty", "", "!t.csv:1: source test: the file is empty; its first line must be a header with the names of the columns"},
 		{"no such column", "a,b,d\n", "!t.csv:1: source test: the header has no column c (there is: a, b, d)"},

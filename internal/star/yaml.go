@@ -65,6 +65,9 @@ func (r *reader) parse(text []byte) *node {
 			at.Line, _ = strconv.Atoi(m[1])
 			message = m[2]
 		}
+		if at.Line = r.mistake(at.Line); at.Line > 0 && at.Line <= len(r.lines) && halfQuoted.MatchString(r.lines[at.Line-1]) {
+			message += "; a value that begins with a quote ends with it: put the whole expression in the other quotes, \"'M' || code\""
+		}
 		r.errorf(at, "", "this is no YAML: %s", message)
 		return nil
 	}
@@ -76,6 +79,22 @@ func (r *reader) parse(text []byte) *node {
 		return nil
 	}
 	return &node{Node: doc.Content[0]}
+}
+
+// halfQuoted is a line whose value begins with something in quotes and goes on.
+var halfQuoted = regexp.MustCompile(`:\s+('[^']*'|"[^"]*")\s*[^\s#,}\]]`)
+
+// mistake gives the line of a mistake that the YAML package tells near a line: the one behind the longest beginning of the
+// file that is YAML.
+func (r *reader) mistake(line int) int {
+	const far = 50
+	for n := min(line+far, len(r.lines)) - 1; n > 0 && n > line-far; n-- {
+		var doc yaml.Node
+		if yaml.Unmarshal([]byte(strings.Join(r.lines[:n], "\n")), &doc) == nil {
+			return min(n+1, len(r.lines))
+		}
+	}
+	return line
 }
 
 // plain refuses what makes YAML more than a tree of words.

@@ -71,7 +71,7 @@ func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mo
 			}
 			return found, err
 		}
-	} else if match, err = Typed(d.NaturalKey, naturalKey, "the natural key of "+d.Text); err != nil {
+	} else if match, err = t.natural(d, naturalKey); err != nil {
 		return nil, err
 	}
 	var order []string
@@ -86,6 +86,19 @@ func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mo
 		return nil, ErrNone
 	}
 	return t.member(d, b, match)
+}
+
+// natural gives the natural key that words mean: as it stands in the table, else as it arrives.
+func (t *tracer) natural(d *layout.Dimension, words []string) ([]column.Column, error) {
+	exact, spelled, err := Natural(d, words)
+	if err != nil || spelled == nil {
+		return exact, err
+	}
+	b, err := t.rows(d.Table, column.Names(d.NaturalKey), exact)
+	if err == nil && b.N == 0 {
+		return spelled, nil
+	}
+	return exact, err
 }
 
 func (t *tracer) member(d *layout.Dimension, b *column.Batch, match []column.Column) (*Member, error) {

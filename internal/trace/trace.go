@@ -191,7 +191,11 @@ func (t *tracer) find(f *layout.Fact, grain []string) (*column.Batch, error) {
 		}
 		d := t.star.Dimension(g.Key.Dimension)
 		parts := len(d.NaturalKey)
-		members, err := t.rows(d.Table, column.Names(d.NaturalKey), given[used:used+parts])
+		match, err := t.natural(d, grain[used:used+parts])
+		if err != nil {
+			return err
+		}
+		members, err := t.rows(d.Table, column.Names(d.NaturalKey), match)
 		if err != nil {
 			return err
 		}

@@ -56,6 +56,11 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 			fmt.Fprintf(w, "%s: other values than before in %s\n", s.Name, n)
 		}
 	}
+	for _, s := range facts {
+		if n := byName(s.Figures.Empty); n != "" {
+			fmt.Fprintf(w, "%s: rows inserted without a value: %s\n", s.Name, n)
+		}
+	}
 	for _, s := range r.Steps {
 		if n := byName(s.Figures.Repointed); n != "" {
 			fmt.Fprintf(w, "%s: rows pointed to another version: %s\n", s.Name, n)
