@@ -16,7 +16,7 @@ import (
 func Survey(w io.Writer, sources []*survey.Source, width int) {
 	t := &Table{Columns: []Column{{Head: "source", Cut: true}, {Head: "files", Align: Right}, {Head: "size", Align: Right}, {Head: "rows sampled", Align: Right},
 		{Head: "would be set aside", Align: Right}}}
-	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at"}, {Head: "value", Cut: true, Spare: true}}}
+	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at"}, {Head: "value", First: true, Spare: true}}}
 	for _, s := range sources {
 		size := ""
 		if s.Bytes > 0 { // a table's isn't known

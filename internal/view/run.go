@@ -189,7 +189,7 @@ func totals(w io.Writer, facts []*ledger.Step, width int) {
 }
 
 func reasons(w io.Writer, steps []*ledger.Step, width int) {
-	t := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at"}, {Head: "value", Cut: true, Spare: true}}}
+	t := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at"}, {Head: "value", First: true, Spare: true}}}
 	for _, s := range steps {
 		for _, r := range s.Figures.Reasons {
 			t.Add(s.Name, Number(r.Rows), r.Reason, place.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))

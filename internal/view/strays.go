@@ -30,7 +30,7 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 	if failed {
 		fmt.Fprintln(w)
 	}
-	aside := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "since run", Align: Right}, {Head: "first at"}, {Head: "value", Cut: true, Spare: true}, {Head: "row", Cut: true}}}
+	aside := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "since run", Align: Right}, {Head: "first at"}, {Head: "value", First: true, Spare: true}, {Head: "row", First: true}}}
 	for _, a := range r.SetAside {
 		step := a.Step
 		if a.State == ledger.OfFail {

@@ -31,6 +31,7 @@ type Column struct {
 	Head  string
 	Align Align
 	Cut   bool
+	First bool // it is cut before others are
 	Spare bool
 }
 
@@ -132,17 +133,21 @@ func (t *Table) widths(width int) []int {
 		}
 		total += widths[k] + 3
 	}
-	for over := total - width; width > 0 && over > 0; over-- {
-		widest := -1
-		for k, c := range t.Columns {
-			if c.Cut && widths[k] > max(12, text.StringWidth(c.Head)) && (widest < 0 || widths[k] > widths[widest]) {
-				widest = k
+	over := total - width
+	for _, may := range []func(c Column) bool{func(c Column) bool { return c.First }, func(c Column) bool { return c.Cut }} {
+		for width > 0 && over > 0 {
+			widest := -1
+			for k, c := range t.Columns {
+				if may(c) && widths[k] > max(12, text.StringWidth(c.Head)) && (widest < 0 || widths[k] > widths[widest]) {
+					widest = k
+				}
 			}
+			if widest < 0 {
+				break
+			}
+			widths[widest]--
+			over--
 		}
-		if widest < 0 {
-			break
-		}
-		widths[widest]--
 	}
 	return widths
 }
