@@ -266,11 +266,7 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 		m, err = star.ReadWarehouse(file, parameter)
 	}
 	if err != nil {
-		var list place.List
-		if !errors.As(err, &list) {
-			err = wrong{fmt.Errorf("the model can't be read: %w (%s)", err, noModel(file))}
-		}
-		return nil, root, err
+		return nil, root, unread(file, err)
 	}
 	if whole && m.Warehouse.Kind == star.Postgres {
 		var list place.List
@@ -292,6 +288,15 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 		}
 	}
 	return m, root, nil
+}
+
+// unread says that a model can't be read, unless the error tells what is wrong with it.
+func unread(file string, err error) error {
+	var list place.List
+	if errors.As(err, &list) {
+		return err
+	}
+	return wrong{fmt.Errorf("the model can't be read: %w (%s)", err, noModel(file))}
 }
 
 // modelAction is an action that wants the model that the call names, and the folder of its files.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -20,9 +19,13 @@ func (s *session) order() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger order",
 		Flags: flags(),
-		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: func(_ context.Context, c *cli.Command) error {
+			m, err := star.ReadOrder(c.String("model"))
+			if err != nil {
+				return unread(c.String("model"), err)
+			}
 			order := load.Order(m)
 			return s.result(c, order, view.OrderRecords(order), func(width int) { view.Order(s.out, order, width) })
-		}),
+		},
 	}, 0)
 }

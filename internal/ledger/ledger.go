@@ -135,6 +135,8 @@ type Figures struct {
 	Renamed  int64 `json:"renamed,omitempty"`  // members known by an alias that have another natural key now
 	Combined int64 `json:"combined,omitempty"` // members known by an alias that are part of others now
 
+	Met map[string]int64 `json:"facts_met,omitempty"` // facts taken out of tables, since members became one and so their grain another's
+
 	Gone int64 `json:"gone,omitempty"` // members that a delivery of all has no longer
 	Back int64 `json:"back,omitempty"` // and that it has again
 

@@ -144,3 +144,38 @@ func aliasCase(t *testing.T, seed uint64) {
 		t.Errorf("found in load %d of %v that %s:\n%s\nboats:\n%s\n%v", found+1, cut, aliases, startest.Difference(want, got), strings.Join(boats, "\n"), changes)
 	}
 }
+
+// TestAliasesMeet: facts whose grain is the same once two members are one follow the rules of a repeated grain: the one of
+// the member that stays stands, one that says the same goes, and one that says something else is set aside.
+func TestAliasesMeet(t *testing.T) {
+	for _, kind := range []string{"sqlite", "postgres"} {
+		t.Run(kind, func(t *testing.T) {
+			warehouse := "sqlite: star.db"
+			if kind == "postgres" {
+				connection, schema := startest.Postgres(t)
+				warehouse = "postgres: " + connection + "\n  schema: " + schema
+			}
+			f := newYard(t, "sqlite: star.db", warehouse, "dimensions:\n", "  others:\n    read: others.csv\n    columns: {old: text, now: text}\ndimensions:\n",
+				"    natural_key: reg\n", "    natural_key: reg\n    aliases: {from: others, alias: old, is: now}\n", "    grain: trip\n", "    grain: [boat, trip]\n", "read: trips.csv", "read: trips*.csv")
+			startest.Write(t, f.dir, "others.csv", "old,now\n")
+			f.boats("A,Heron,x,2024-01-01", "A,Heron,y,2024-03-01", "B,Otter,x,2024-02-01", "C,Tern,x,2024-01-01")
+			f.trips("1,B,2024-02-10,1", "1,A,2024-02-10,1", "2,A,2024-02-10,2", "2,B,2024-02-10,3", "3,B,2024-02-10,4", "4,C,2024-02-10,5")
+			startest.Write(t, f.dir, "trips2.csv", "trip,reg,at,paid\n2,Z,2024-02-10,9\n")
+			f.load()
+			f.want("at first", f.rows("fact_trip", "trip", "paid"), "1 1.00\n1 1.00\n2 2.00\n2 3.00\n2 9.00\n3 4.00\n4 5.00")
+			startest.Write(t, f.dir, "others.csv", "old,now\nB,A\nZ,A\n")
+			startest.Write(t, f.dir, "trips2.csv", "trip,reg,at,paid\n") // archived, as it were
+			figures := f.load()
+			f.want("met", f.rows("fact_trip", "trip", "boat_key", "paid"), "1 1 1.00\n2 1 2.00\n3 1 4.00\n4 4 5.00")
+			if b, trips := figures["dimension boat"], figures["fact trip"]; b.Met["fact_trip"] != 3 || b.Combined != 2 || trips.Same != 5 || trips.SetAside != 1 || trips.Inserted != 0 {
+				t.Errorf("%+v\n%+v", b, trips)
+			}
+			for range 2 {
+				if broken := startest.Broken(t, f.dir); len(broken) > 0 {
+					t.Error(broken)
+				}
+				f.load()
+			}
+		})
+	}
+}

@@ -48,6 +48,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 			return err
 		}
 		w.figures.Combined = feed.Merged()
+		if err := w.meet(ctx, feed.Becomes()); err != nil {
+			return err
+		}
 	}
 	if err := feed.Delivered(ctx, w.tx); err != nil {
 		return err

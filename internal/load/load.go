@@ -298,7 +298,13 @@ type Ordered struct {
 
 // Order says what a load of the model runs, and why each step waits.
 func Order(m *star.Model) []Ordered {
-	r := &run{star: layout.New(m)}
+	r := &run{star: &layout.Star{}}
+	for _, d := range m.Dimensions {
+		r.star.Dimensions = append(r.star.Dimensions, &layout.Dimension{Dimension: d})
+	}
+	for _, f := range m.Facts {
+		r.star.Facts = append(r.star.Facts, &layout.Fact{Fact: f})
+	}
 	steps := r.steps()
 	waves := make([]int, len(steps))
 	edges := order(steps)

@@ -223,3 +223,27 @@ func (c *change) writeBuried(ctx context.Context, tx warehouse.Tx) error {
 	}
 	return warehouse.AppendAll(ctx, tx, d.Alias, c.buried)
 }
+
+// Becomes gives the keys of all versions of members that are one now, each with a number that they share and whether it is
+// a key of the member that the others are part of; nil if none are.
+func (f *Feed) Becomes() map[int64]One {
+	if len(f.merged) == 0 {
+		return nil
+	}
+	one := map[int64]One{}
+	for _, m := range f.merged {
+		for _, v := range f.x.people[m.lost].versions {
+			one[v.key] = One{m.into, false}
+		}
+		for _, v := range f.x.people[m.into].versions {
+			one[v.key] = One{m.into, true}
+		}
+	}
+	return one
+}
+
+// One is which of the members that several are part of now a key belongs to.
+type One struct {
+	Member int32
+	Stays  bool // it was that member's before
+}

@@ -69,6 +69,36 @@ func ReadNames(file string) (*Model, error) {
 	return m, nil
 }
 
+// ReadOrder reads of a model what the order of a load follows from: which keys point where, and by which rules. No source is
+// looked at, and no parameter has to be given.
+func ReadOrder(file string) (*Model, error) {
+	text, err := readFile(file)
+	if err != nil {
+		return nil, err
+	}
+	r, m := parse(file, text)
+	c := &checker{reader: r, model: m}
+	keys := func(keys []*Key) {
+		for _, k := range keys {
+			w := k.dimension
+			if w == nil {
+				w = &k.Name
+			}
+			if k.Dimension = c.findDimension(w, k.subject); k.Dimension != nil {
+				c.outcomes(k)
+			}
+		}
+	}
+	for _, d := range m.Dimensions {
+		keys(d.Keys)
+	}
+	for _, f := range m.Facts {
+		keys(f.Keys)
+	}
+	c.cycles()
+	return m, r.errs.Err()
+}
+
 // Parse is [Read] for a text that is already at hand; file is its name in messages.
 func Parse(file string, text []byte, outside Outside) (*Model, error) {
 	r, m := parse(file, text)

@@ -52,6 +52,9 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 		if f := &s.Figures; f.Renamed+f.Combined > 0 {
 			fmt.Fprintf(w, "%s: %s renamed, %s made part of others\n", s.Name, Plural(f.Renamed, "member"), Plural(f.Combined, "member"))
 		}
+		if n := byName(s.Figures.Met); n != "" {
+			fmt.Fprintf(w, "%s: facts whose grain is another's now that members are one, taken out: %s\n", s.Name, n)
+		}
 		if n := byName(s.Figures.Attributes); n != "" {
 			fmt.Fprintf(w, "%s: other values than before in %s\n", s.Name, n)
 		}
