@@ -60,6 +60,7 @@ func New(fields []column.Field) *Profile {
 		g.least.Type, g.greatest.Type = f.Type, f.Type
 		if f.Type.Kind == column.Text {
 			g.fits = newFits()
+			g.numbers = newNumbers()
 		}
 		p.columns = append(p.columns, g)
 	}
@@ -100,6 +101,7 @@ type gatherer struct {
 	least, greatest column.Column // a row each, once there is a value
 	counts          counts
 	fits            *fits
+	numbers         *numbers // of a text column whose values have all been numbers so far; else nil
 	buf             []byte
 }
 
@@ -135,6 +137,9 @@ func (g *gatherer) add(c *column.Column, i int) {
 	}
 	g.folded.add(hash(fold(g.buf[:0], trimmed)))
 	g.fits.add(s)
+	if g.numbers != nil && !g.numbers.add(s) {
+		g.numbers = nil
+	}
 }
 
 func keep(to, c *column.Column, i int) {
@@ -177,6 +182,9 @@ func (g *gatherer) figures() Column {
 		return f
 	}
 	least, greatest := g.least.Value(0), g.greatest.Value(0)
+	if g.numbers != nil {
+		least, greatest = g.numbers.written[0], g.numbers.written[1]
+	}
 	if g.least.Type.Kind != column.Text {
 		f.Longest = max(f.Longest, len(least), len(greatest))
 	}
@@ -187,6 +195,35 @@ func (g *gatherer) figures() Column {
 		f.Alike, f.Fits = max(0, f.Distinct-folded), g.fits.narrowest()
 	}
 	return f
+}
+
+// numbers finds the least and the greatest of texts that are numbers, by what they mean: 9 is less than 10.
+type numbers struct {
+	reader  *column.Reader
+	values  column.Column // the least, the greatest, and the one at hand
+	written [2]string
+	any     bool
+}
+
+func newNumbers() *numbers {
+	n := &numbers{reader: column.NewReader(nil), values: column.Column{Type: column.Type{Kind: column.Decimal, Precision: column.MaxDigits, Scale: column.MaxDigits / 2}}}
+	n.values.Resize(3)
+	return n
+}
+
+// add says false if s is no number.
+func (n *numbers) add(s string) bool {
+	if n.reader.Set(&n.values, 2, s) != nil {
+		return false
+	}
+	for k, sign := range []int{-1, 1} {
+		if !n.any || n.values.Compare(2, &n.values, k)*sign > 0 {
+			n.values.Set(k, &n.values, 2)
+			n.written[k] = strings.Clone(s)
+		}
+	}
+	n.any = true
+	return true
 }
 
 // fits tries narrower types on text.

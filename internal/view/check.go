@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -113,7 +114,11 @@ func TakenBy(m *star.Model) []Taken {
 	}
 	for _, f := range m.Facts {
 		for _, k := range f.Keys {
-			add("fact "+f.Text+", key "+k.Text, rules(k)...)
+			parts := rules(k)
+			if k.Dimension.Aliases != nil && slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k }) {
+				parts = append(parts, "when members become one, one fact of a grain stays")
+			}
+			add("fact "+f.Text+", key "+k.Text, parts...)
 		}
 	}
 	return list
