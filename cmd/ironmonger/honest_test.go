@@ -3,10 +3,12 @@ package main
 import (
 	"bytes"
 	"fmt"
+	"github.com/jackc/pgx/v5"
 	"ironmonger/internal/ledger"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -305,4 +307,31 @@ dimensions:
 	if text, err := os.ReadFile(filepath.Join(dir, "star.db")); err != nil || bytes.Contains(text, []byte("Annabel,")) || bytes.Contains(text, []byte("Cid")) {
 		t.Error("what was erased is still in the file", err)
 	}
+}
+
+// TestOwner: a role that owns the schema loads into it without the right to make one; names that PostgreSQL would cut are
+// refused before anything is made.
+func TestOwner(t *testing.T) {
+	connection, schema := startest.Postgres(t)
+	conn, err := pgx.Connect(t.Context(), connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(t.Context())
+	role := schema + "_owner"
+	if _, err := conn.Exec(t.Context(), fmt.Sprintf("CREATE ROLE %s LOGIN; CREATE SCHEMA %s AUTHORIZATION %s", role, schema, role)); err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	where := regexp.MustCompile(`user=\S+`).ReplaceAllString(connection, "user="+role)
+	if !strings.Contains(where, role) {
+		where += " user=" + role
+	}
+	model := "warehouse:\n  postgres: " + where + "\n  schema: " + schema + "\ndimensions:\n  kind: {natural_key: code, rows: [{code: a, name: x}], type_1: name}\n"
+	startest.Write(t, dir, "ironmonger.yaml", model)
+	status(t, dir, 0, "load", "run 1: done")
+	long := strings.Repeat("k", 40)
+	startest.Write(t, dir, "ironmonger.yaml", model+"  "+long+":\n    natural_key: code\n    rows: [{code: a}]\n  other:\n    natural_key: code\n    rows: [{code: a, to: a}]\n    keys: {"+strings.Repeat("r", 40)+": {dimension: "+long+", by: to}}\n")
+	status(t, dir, 2, "check", "is longer than the 63 bytes that PostgreSQL takes")
+	status(t, dir, 2, "load", "is longer than the 63 bytes")
 }

@@ -242,7 +242,7 @@ func TestShaped(t *testing.T) {
 	if want := "code,label,is_inferred\n,Unknown,false\nB2,Otter too,false\nB1,Grey Heron,false\n"; rows != want {
 		t.Errorf("%s\nwant\n%s", rows, want)
 	}
-	if out := must(t, dir, "trace", "tide", "7"); !strings.Contains(out, "south.jsonl:1") || !strings.Contains(out, `"name": "B2"`) {
+	if out := must(t, dir, "trace", "tide", "7"); !strings.Contains(out, "south.jsonl:1") || !strings.Contains(out, `"name": "B2"`) || !strings.Contains(out, "join rates, from rates.csv:4 (source rates)") {
 		t.Error(out)
 	}
 	if out := must(t, dir, "trace", "day", "M", "2025-02-01"); !strings.Contains(out, "b/1.csv:3") {

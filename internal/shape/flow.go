@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/place"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 )
@@ -29,6 +30,7 @@ type Flow struct {
 
 	passed  []Passed
 	mu      sync.Mutex
+	met     map[place.Place][]Joined // rows that others were joined with, by where these stand
 	ready   bool
 	fallen  []Fallen
 	helpers []*Flow

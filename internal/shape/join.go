@@ -7,6 +7,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/key"
+	"ironmonger/internal/place"
 	"ironmonger/internal/star"
 )
 
@@ -22,12 +23,13 @@ type join struct {
 	asOf   int            // our column, or -1
 	toDay  bool           // it is a timestamp, and days are compared
 
-	index *key.Index
-	table *column.Batch // of the flow's columns
-	first []int32       // of each member, where its rows begin in rows
-	rows  []int32       // of the table, by member, time and order
-	times *column.Column
-	from  []*column.Column // of the table, for each of brings
+	index  *key.Index
+	table  *column.Batch // of the flow's columns
+	first  []int32       // of each member, where its rows begin in rows
+	rows   []int32       // of the table, by member, time and order
+	times  *column.Column
+	from   []*column.Column // of the table, for each of brings
+	places []place.Place    // where the rows of the table stand, if somebody asks
 }
 
 // finder is the buffers of a goroutine.
@@ -80,6 +82,9 @@ func (x *join) load(ctx context.Context) error {
 			x.table.Cols[k].Append(&b.Cols[k], i)
 		}
 		x.table.N++
+		if x.into.in.Places {
+			x.places = append(x.places, place.Place{File: b.From.File, Line: int(b.From.Line[i])})
+		}
 		return nil
 	})
 	if err != nil {
@@ -206,6 +211,9 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 			return 0, mistake(b, i, subject, "%d rows of %s fit %s: several says which to take", len(rows), x.of.Source.Text, natural(f.cols, i))
 		}
 		if pick >= 0 {
+			if x.places != nil {
+				x.into.note(b, i, Joined{x.of.Text, x.of.Source.Text, x.places[pick]})
+			}
 			for k, from := range x.from {
 				b.Cols[x.at+k].Set(i, from, int(pick))
 			}
@@ -220,3 +228,34 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 
 // gone marks a row that is dropped.
 const gone = -9
+
+// Joined is a row of another source that completes one.
+type Joined struct {
+	Join, Source string
+	Place        place.Place
+}
+
+// note keeps where a row stands that row i of a batch is joined with.
+func (f *Flow) note(b *column.Batch, i int, j Joined) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.met == nil {
+		f.met = map[place.Place][]Joined{}
+	}
+	at := place.Place{File: b.From.File, Line: int(b.From.Line[i])}
+	f.met[at] = append(f.met[at], j)
+}
+
+// Joined lists the rows that the row at a place was joined with, once [Flow.Row] has read it, where the inputs note places.
+func (f *Flow) Joined(at place.Place) []Joined {
+	var list []Joined
+	for _, o := range f.below() {
+		list = append(list, o.Joined(at)...)
+	}
+	for _, j := range f.met[at] {
+		if !slices.Contains(list, j) {
+			list = append(list, j)
+		}
+	}
+	return list
+}

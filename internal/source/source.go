@@ -39,6 +39,7 @@ type Inputs struct {
 	Root    *os.Root // the model's folder
 	Piece   int      // bytes of a file that are taken at a time; 0 is [PieceSize]
 	Workers int      // goroutines that read; 0 is one for each core
+	Places  bool     // note where the rows stand that others are joined with
 	Anew    bool     // keep nothing: read everything whenever it is asked for, as a proof must
 
 	kept kept

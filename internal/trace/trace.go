@@ -40,10 +40,18 @@ type Run struct {
 
 // Origin is where a row stands in the sources.
 type Origin struct {
-	Place  string  `json:"place"` // file and line
-	Fault  string  `json:"fault,omitempty"`
-	Read   []Value `json:"as_read,omitempty"`
-	Shaped []Value `json:"as_shaped,omitempty"`
+	Place  string   `json:"place"` // file and line
+	Fault  string   `json:"fault,omitempty"`
+	Read   []Value  `json:"as_read,omitempty"`
+	Shaped []Value  `json:"as_shaped,omitempty"`
+	Joined []Joined `json:"joined,omitempty"` // rows of other sources that completed it
+}
+
+// Joined is a row of another source that completed one.
+type Joined struct {
+	Join   string `json:"join"`
+	Source string `json:"source"`
+	Place  string `json:"place"` // file and line
 }
 
 // Key is a key of a fact.
@@ -228,7 +236,7 @@ func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, 
 	number, line := ledger.FileAndLine(at)
 	o := &Origin{Place: place.Place{File: names[number], Line: int(line)}.String()}
 	all := func(string) bool { return true }
-	in := &source.Inputs{Model: t.model, Root: t.root}
+	in := &source.Inputs{Model: t.model, Root: t.root, Places: true}
 	flow, err := shape.Open(t.ctx, in, f.Source, all)
 	if err != nil {
 		o.Fault = "the sources can't be read as the model has them: " + err.Error()
@@ -244,6 +252,9 @@ func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, 
 		return nil, nil, -1, err
 	}
 	o.Shaped = values(f.Source.Fields(), b, i)
+	for _, j := range flow.Joined(place.Place{File: names[number], Line: int(line)}) {
+		o.Joined = append(o.Joined, Joined{j.Join, j.Source, j.Place.String()})
+	}
 	table := f.Table.Fields()
 	for _, c := range append(slices.Clone(f.Degenerate), f.Measures...) {
 		if have := &fact.Cols[column.Find(table, c.Name)]; !have.Equal(0, &b.Cols[column.Find(flow.Fields(), c.Name)], i) {

@@ -35,6 +35,9 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 		t.Add(name, read[name], shaped[name], row[name])
 	}
 	t.Write(w, width)
+	for _, j := range f.Origin.Joined {
+		fmt.Fprintf(w, "join %s, from %s (source %s)\n", j.Join, j.Place, j.Source)
+	}
 	fmt.Fprintln(w)
 	keys := &Table{Columns: []Column{{Head: "key"}, {Head: "delivered", Cut: true}, {Head: "surrogate", Align: Right}, {Head: "member", Cut: true}, {Head: "valid from", Spare: true}, {Head: "to", Spare: true}, {Head: "because", Cut: true}}}
 	for _, k := range f.Keys {
