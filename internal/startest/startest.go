@@ -200,11 +200,24 @@ func Dump(t testing.TB, dir string, without ...string) string {
 // Proved says whether the star in dir holds, by its tables and by its sources, and logs what doesn't.
 func Proved(t testing.TB, dir string) bool {
 	t.Helper()
-	return len(Broken(t, dir)) == 0
+	broken := checks(t, dir)
+	for _, c := range broken {
+		t.Logf("%s of %s is %s: %+v", c.Name, c.Table, c.State, c.Examples)
+	}
+	return len(broken) == 0
 }
 
-// Broken lists the checks that the star in dir breaks, each as check and table, and logs why.
+// Broken lists the checks that the star in dir breaks, each as check and table.
 func Broken(t testing.TB, dir string) (broken []string) {
+	t.Helper()
+	for _, c := range checks(t, dir) {
+		broken = append(broken, c.Name+" of "+c.Table)
+	}
+	return broken
+}
+
+// checks proves the star in dir, and gives the checks that are broken or could not be looked at.
+func checks(t testing.TB, dir string) (broken []*prove.Check) {
 	t.Helper()
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -219,8 +232,7 @@ func Broken(t testing.TB, dir string) (broken []string) {
 	}
 	for _, c := range report.Checks {
 		if c.State == prove.Broken || c.State == prove.Unseen {
-			t.Logf("%s of %s is %s: %+v", c.Name, c.Table, c.State, c.Examples)
-			broken = append(broken, c.Name+" of "+c.Table)
+			broken = append(broken, c)
 		}
 	}
 	return broken
