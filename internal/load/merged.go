@@ -3,7 +3,6 @@ package load
 import (
 	"cmp"
 	"context"
-	"encoding/csv"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/member"
+	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -220,11 +220,7 @@ func record(b *column.Batch, i int) string {
 			values = append(values, b.Cols[k].Value(i))
 		}
 	}
-	var text strings.Builder
-	out := csv.NewWriter(&text)
-	out.Write(values)
-	out.Flush()
-	return ledger.Content(strings.TrimSuffix(text.String(), "\n"))
+	return ledger.Content(source.Record(values))
 }
 
 // whole64 is an integer of a column; 0 of a column that has none.

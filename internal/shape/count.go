@@ -59,24 +59,6 @@ func (f *Flow) below() []*Flow {
 	return list
 }
 
-// Twice says whether a file or table is read more than once, to complete rows of itself or others.
-func (f *Flow) Twice() bool {
-	seen := map[string]bool{}
-	var walk func(f *Flow) bool
-	walk = func(f *Flow) bool {
-		if len(f.below()) == 0 {
-			for _, name := range f.Names() {
-				if seen[name] {
-					return true
-				}
-				seen[name] = true
-			}
-		}
-		return slices.ContainsFunc(f.others(), walk)
-	}
-	return walk(f)
-}
-
 // Read is how many rows have been read, not counting those that only complete others.
 func (f *Flow) Read() int64 {
 	below := f.below()

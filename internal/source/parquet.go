@@ -466,5 +466,5 @@ func (p *parquetPiece) raw(i int) string {
 			break
 		}
 	}
-	return record(values)
+	return Record(values)
 }

@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// record writes values as a record of CSV, for rows that don't stand in a text.
-func record(values []string) string {
+// Record writes values as a record of CSV, for rows that don't stand in a text.
+func Record(values []string) string {
 	var b strings.Builder
 	w := csv.NewWriter(&b)
 	w.Write(values)

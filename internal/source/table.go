@@ -284,5 +284,5 @@ func (p *tablePiece) raw(i int) string {
 			values = append(values, s)
 		}
 	}
-	return record(values)
+	return Record(values)
 }
