@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"hash/fnv"
-	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -84,9 +83,10 @@ type Asides struct {
 	run     int64
 	last    int64 // the highest id
 	waiting []*waiting
-	known   map[string][]*waiting // by the hash of their content
-	grains  map[string][]*waiting // by their grain
-	later   []*Aside              // rows that may be known from another place
+	exact   map[asideAt][]*waiting // those not met yet, by hash and place
+	unmet   map[string]int         // how many of known are not met yet
+	grains  map[string][]*waiting  // by their grain
+	later   []*Aside               // rows that may be known from another place
 	fresh   *column.Batch
 	causes  *column.Batch
 	old     *column.Batch // entries whose causes are others now
@@ -94,9 +94,16 @@ type Asides struct {
 	fields  []column.Field // of again
 }
 
+// asideAt is the content of a row and where it stands.
+type asideAt struct {
+	hash, file string
+	line       int64
+}
+
 // waiting is an entry that waits from earlier loads.
 type waiting struct {
 	id         int64
+	hash       string
 	file       string
 	line       int64
 	reasons    uint64
@@ -113,7 +120,7 @@ const (
 // OpenAsides reads which rows of a step wait, and forgets those that nobody needs any more: of the step's last failure,
 // and those that were cleared long ago.
 func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*Asides, error) {
-	a := &Asides{ctx: ctx, tx: tx, step: step, run: run, known: map[string][]*waiting{}, grains: map[string][]*waiting{},
+	a := &Asides{ctx: ctx, tx: tx, step: step, run: run, exact: map[asideAt][]*waiting{}, unmet: map[string]int{}, grains: map[string][]*waiting{},
 		fresh: column.NewBatch(asideTable.Fields()), causes: column.NewBatch(causeTable.Fields()), old: column.NewBatch(pick(causeTable, "id"))}
 	a.fields = pick(asideTable, "id", "file", "line", "reasons", "last_run", "superseded_by")
 	a.again = column.NewBatch(a.fields)
@@ -134,9 +141,11 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*
 		return nil, err
 	}
 	for i := range b.N {
-		w := &waiting{id: b.Cols[0].Int[i], file: b.Cols[1].Text[i], line: b.Cols[2].Int[i], reasons: fingerprint(b.Cols[4].Text[i]), repeats: b.Cols[6].Int[i] != 0, superseded: !b.Cols[7].Null[i]}
+		w := &waiting{id: b.Cols[0].Int[i], hash: b.Cols[3].Text[i], file: b.Cols[1].Text[i], line: b.Cols[2].Int[i], reasons: fingerprint(b.Cols[4].Text[i]), repeats: b.Cols[6].Int[i] != 0, superseded: !b.Cols[7].Null[i]}
 		a.waiting = append(a.waiting, w)
-		a.known[b.Cols[3].Text[i]] = append(a.known[b.Cols[3].Text[i]], w)
+		at := asideAt{w.hash, w.file, w.line}
+		a.exact[at] = append(a.exact[at], w)
+		a.unmet[w.hash]++
 		if !b.Cols[5].Null[i] && !w.superseded {
 			a.grains[b.Cols[5].Text[i]] = append(a.grains[b.Cols[5].Text[i]], w)
 		}
@@ -209,13 +218,12 @@ func (a *Asides) forget() error {
 // Put writes a row that the step has set aside.
 func (a *Asides) Put(x *Aside) error {
 	x.Hash = ContentHash(x.Content)
-	known := a.known[x.Hash]
-	for _, w := range known {
-		if !w.met && w.file == x.File && w.line == x.Line {
-			return a.meet(w, x)
-		}
+	at := asideAt{x.Hash, x.File, x.Line}
+	if here := a.exact[at]; len(here) > 0 {
+		a.exact[at] = here[1:]
+		return a.meet(here[0], x)
 	}
-	if slices.ContainsFunc(known, func(w *waiting) bool { return !w.met }) {
+	if a.unmet[x.Hash] > 0 {
 		later := *x
 		a.later = append(a.later, &later)
 		return nil
@@ -263,6 +271,7 @@ func (a *Asides) because(id int64, x *Aside) {
 // meet notes that a row that waits was met again, perhaps elsewhere and for other reasons.
 func (a *Asides) meet(w *waiting, x *Aside) error {
 	w.met, w.file, w.line = true, x.File, x.Line
+	a.unmet[w.hash]--
 	reasons := x.Reasons()
 	var by any
 	if w.superseded {
@@ -309,17 +318,37 @@ func (a *Asides) flush() error {
 // Close writes what is left. Of the rows that wait and were not met again, it clears those whose file was read, and those
 // of whose grain another row was loaded; the others wait on: nobody knows what became of them.
 func (a *Asides) Close(files []string) error {
-	for _, fits := range []func(w *waiting, x *Aside) bool{
-		func(w *waiting, x *Aside) bool { return w.file == x.File },
-		func(w *waiting, _ *Aside) bool { return !slices.Contains(files, w.file) },
-		func(*waiting, *Aside) bool { return true },
+	read := map[string]bool{}
+	for _, name := range files {
+		read[name] = true
+	}
+	for _, likeness := range []struct {
+		of func(w *waiting) (at asideAt, ok bool) // what an entry has to have in common with a row
+		by func(x *Aside) asideAt
+	}{
+		{func(w *waiting) (asideAt, bool) { return asideAt{w.hash, w.file, 0}, true }, func(x *Aside) asideAt { return asideAt{x.Hash, x.File, 0} }},
+		{func(w *waiting) (asideAt, bool) { return asideAt{hash: w.hash}, !read[w.file] }, func(x *Aside) asideAt { return asideAt{hash: x.Hash} }},
+		{func(w *waiting) (asideAt, bool) { return asideAt{hash: w.hash}, true }, func(x *Aside) asideAt { return asideAt{hash: x.Hash} }},
 	} {
+		if len(a.later) == 0 {
+			break
+		}
+		queue := map[asideAt][]*waiting{}
+		for _, w := range a.waiting {
+			if at, ok := likeness.of(w); ok && !w.met {
+				queue[at] = append(queue[at], w)
+			}
+		}
 		var left []*Aside
 		for _, x := range a.later {
-			at := slices.IndexFunc(a.known[x.Hash], func(w *waiting) bool { return !w.met && fits(w, x) })
-			if at < 0 {
+			at := likeness.by(x)
+			if len(queue[at]) == 0 {
 				left = append(left, x)
-			} else if err := a.meet(a.known[x.Hash][at], x); err != nil {
+				continue
+			}
+			w := queue[at][0]
+			queue[at] = queue[at][1:]
+			if err := a.meet(w, x); err != nil {
 				return err
 			}
 		}
@@ -336,7 +365,7 @@ func (a *Asides) Close(files []string) error {
 	fields := pick(asideTable, "id", "cleared_by", "state")
 	cleared := column.NewBatch(fields)
 	for _, w := range a.waiting {
-		if !w.met && (w.superseded || slices.Contains(files, w.file)) {
+		if !w.met && (w.superseded || read[w.file]) {
 			row(cleared, w.id, a.run, Cleared)
 		}
 	}
