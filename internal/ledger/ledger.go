@@ -63,6 +63,8 @@ var (
 		required("table_name", text), required("measure", text), required("amount", text), required("run", integer)}}
 	fileTable = &warehouse.Table{Name: "load_file", Primary: []string{"file"}, Columns: []warehouse.Column{
 		required("file", integer), required("name", text), required("first_run", integer)}}
+	tieTable = &warehouse.Table{Name: "load_tie", Primary: []string{"dimension", "row_hash", "other_hash"}, Columns: []warehouse.Column{
+		required("dimension", text), required("row_hash", text), required("other_hash", text), required("file", integer), required("times", integer), required("run", integer)}}
 	asideTable = &warehouse.Table{Name: "load_aside", Primary: []string{"id"}, Index: []string{"step", "state", "cleared_by"}, Columns: []warehouse.Column{
 		required("id", integer), required("step", text), required("source", text), required("file", text), required("line", integer), required("content_hash", text),
 		required("reasons", text), required("content", text), optional("member", text), optional("grain", text), required("repeats", boolean),
@@ -73,7 +75,7 @@ var (
 
 // Tables lists the ledger's tables.
 func Tables() []*warehouse.Table {
-	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, erasedTable, deliveryTable, scopeTable, shapeTable, accountTable, fileTable, asideTable, causeTable}
+	return []*warehouse.Table{columnTable, runTable, stepTable, keyTable, inferredTable, referenceTable, erasedTable, deliveryTable, scopeTable, shapeTable, accountTable, fileTable, tieTable, asideTable, causeTable}
 }
 
 // States of runs and steps.

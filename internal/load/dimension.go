@@ -55,6 +55,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if err := feed.Delivered(ctx, w.tx); err != nil {
 		return err
 	}
+	if err := feed.Remember(ctx, w.tx); err != nil {
+		return err
+	}
 	judge := w.judge()
 	resolvers := make([]*link.Resolver, w.opts.Workers)
 	for i := range resolvers {
@@ -95,6 +98,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 		return err
 	}
 	if err := feed.KeepScopes(ctx, w.tx); err != nil {
+		return err
+	}
+	if err := feed.KeepTies(ctx, w.tx, w.files); err != nil {
 		return err
 	}
 	if err := feed.Finish(ctx, w.tx); err != nil {
@@ -286,6 +292,7 @@ func (w *work) takeDelivery(ctx context.Context, feed *member.Feed, c *delivery)
 		link.Join(w.links, b, &c.keys, i)
 		c.rows.Judge(int(i))
 	}
+	feed.From(c.rows, b.From.File, b.N)
 	for i := range b.N {
 		if b.Bad(i) {
 			feed.Doubtful(c.rows, i)

@@ -199,6 +199,9 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 			continue
 		}
 		want(p.versions[0].key)
+		for _, l := range o.lost {
+			want(p.versions[l.version].key)
+		}
 		for _, h := range o.heirs {
 			if h.start == none {
 				want(p.versions[h.values].key)

@@ -39,6 +39,7 @@ func (c *change) compose() {
 				f.judge(p, o, o.story)
 			}
 		}
+		c.losesKnown(o, p)
 		c.tally(o, p)
 		for j := range o.heirs {
 			h := &o.heirs[j]

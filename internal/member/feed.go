@@ -8,6 +8,7 @@ import (
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/key"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/place"
 )
 
@@ -33,6 +34,12 @@ type Feed struct {
 	here       *attendance    // nil where only changes are delivered
 	flagged    map[int32]bool // members that a mark is set on or taken off
 	Gone, Back int64          // members that went, and that came back
+
+	ties   *ties                // nil where all that counts is the last row
+	relost map[tied]int64       // rows of this load that have lost before, and how many of each were met
+	losers map[tied]ledger.Lost // rows of this load that have lost
+	beaten []loser              // known ones that lose, of the member at hand
+	saidIn map[moment]said      // in a part, what its rows say again; else the roster has it
 
 	merged    []merger
 	blank     []int64 // keys of members that have to stay blank like those that became part of them
@@ -100,6 +107,7 @@ type observation struct {
 	on       int64 // when the row was delivered, where that is said
 	member   int32
 	previous int32 // of the same member, plus 1
+	file     int32 // that the row is of, by its place in ties.names
 	mark     mark  // if no row makes it
 	moved    bool  // it was observed of a member that is part of this one now, and is no row of this load
 	digests
@@ -155,6 +163,9 @@ func (x *Roster) Values() []column.Field { return x.values().fields }
 func (x *Roster) Feed(run int64, step string) *Feed {
 	f := &Feed{Session: x.Session(run, step), layout: x.values(), last: make([]int32, x.Len()), flagged: map[int32]bool{}}
 	f.here = x.attendance(f.layout)
+	if x.dim.Timed() {
+		f.ties = &ties{numbers: map[string]int64{}, before: map[tied]ledger.Lost{}}
+	}
 	f.kept = column.NewBatch(f.layout.fields)
 	return f
 }
@@ -167,6 +178,7 @@ type Delivery struct {
 	Effective *column.Column   // nil if there is none
 	Sequence  *column.Column   // nil if there is none
 	Delivered *column.Column   // when the row was delivered; nil if nothing says
+	File      *column.Column   // which file it is of, as Feed.From says; nil if that doesn't matter
 	member    []int32
 	digests   []digests
 	known     []bool
@@ -360,6 +372,7 @@ func (f *Feed) Take(v *Delivery, i int) {
 		}
 	} else if v.known[i] && f.last[m] == 0 && v.Delivered == nil { // else another row may be of an earlier delivery
 		f.Counts.Same++
+		f.repeated(v, i, m)
 		if f.here != nil {
 			f.present(v, i, m)
 		}
@@ -372,7 +385,7 @@ func (f *Feed) Take(v *Delivery, i int) {
 	if previous == 0 {
 		f.touched = append(f.touched, m)
 	}
-	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, digests: v.digests[i]}
+	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, file: v.fileOf(i), digests: v.digests[i]}
 	if v.Delivered != nil {
 		o.on = v.Delivered.Int[i]
 	}

@@ -58,6 +58,7 @@ func load(x *Roster, list []told) (*change, Counts) {
 		v.Sequence = rank
 	}
 	v.Prepare(len(list), func(int) bool { return false })
+	f.From(v, "rows.csv", len(list))
 	for i := range list {
 		f.Take(v, i)
 	}

@@ -74,6 +74,9 @@ func (f *Feed) rowFields() []column.Field {
 			fields = append(fields, column.Field{Name: layout.Sequence, Type: d.Sequence.Type})
 		}
 	}
+	if f.ties != nil {
+		fields = append(fields, column.Field{Name: "file", Type: column.Type{Kind: column.Integer}})
+	}
 	return fields
 }
 
@@ -95,12 +98,14 @@ func (f *Feed) weigh(v *Delivery, i int) {
 	}
 	cols := column.Pointers(f.kept.Cols)
 	effective, sequence := column.Column{Type: f.x.dim.Time}, column.Column{Type: column.Type{Kind: column.Integer}}
+	file := column.Column{Type: sequence.Type}
 	for _, s := range f.seen {
 		effective.AppendInt(s.effective)
 		appendSequence(&sequence, s.sighting)
+		file.AppendInt(int64(s.file))
 	}
 	for o := range f.seen {
-		f.putRow(cols, &effective, &sequence, o)
+		f.putRow(cols, &effective, &sequence, &file, o)
 	}
 	f.seen, f.touched, f.last, f.keys = nil, nil, nil, nil
 	f.kept, f.index = column.NewBatch(f.layout.fields), newIndex(f.x.dim)
@@ -113,15 +118,18 @@ func (f *Feed) weigh(v *Delivery, i int) {
 const manyParts = 256
 
 // put puts row i of a delivery on disk.
-func (f *Feed) put(v *Delivery, i int) { f.putRow(v.Values, v.Effective, v.Sequence, i) }
+func (f *Feed) put(v *Delivery, i int) { f.putRow(v.Values, v.Effective, v.Sequence, v.File, i) }
 
-func (f *Feed) putRow(values []*column.Column, effective, sequence *column.Column, i int) {
+func (f *Feed) putRow(values []*column.Column, effective, sequence, file *column.Column, i int) {
 	f.cols = append(f.cols[:0], values...)
 	if f.x.dim.Timed() {
 		f.cols = append(f.cols, effective)
 		if f.x.dim.Sequence != nil {
 			f.cols = append(f.cols, sequence)
 		}
+	}
+	if f.ties != nil {
+		f.cols = append(f.cols, file)
 	}
 	f.taken.Put(f.parts.of(values[:f.layout.natural], i), f.cols, i)
 }
@@ -133,6 +141,7 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 		return nil, err
 	}
 	g, n := x.Feed(f.run, f.step), len(f.layout.fields)
+	g.ties, g.saidIn = f.ties, map[moment]said{}
 	type rows struct {
 		*column.Batch
 		*Delivery
@@ -148,6 +157,9 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 			if x.dim.Sequence != nil {
 				r.Sequence = cols[n+1]
 			}
+		}
+		if f.ties != nil {
+			r.File = cols[len(fields)-2] // the number of the row comes last
 		}
 		return r
 	}
@@ -227,6 +239,9 @@ func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int
 func (f *Feed) absorb(g *Feed) {
 	f.Counts = Counts{f.Counts.New + g.Counts.New, f.Counts.Versions + g.Counts.Versions, f.Counts.Filled + g.Counts.Filled,
 		f.Counts.Changed + g.Counts.Changed, f.Counts.Same + g.Counts.Same, f.Counts.Conflicts + g.Counts.Conflicts}
+	for id, l := range g.losers {
+		f.adopt(id, l)
+	}
 	f.Added, f.Removed, f.changed = f.Added+g.Added, f.Removed+g.Removed, f.changed || g.changed
 	for name, n := range g.Attributes {
 		if f.Attributes == nil {

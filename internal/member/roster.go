@@ -51,6 +51,7 @@ type version struct {
 	inferred bool
 	gap      bool // nothing holds from here; only of a dimension that is looked up in
 	gone     bool // a delivery of all had the member no longer
+	said     said // how often the load at hand says it again; only its sequencer may ask
 }
 
 // person is a member.
@@ -72,6 +73,7 @@ type note struct {
 	sighting
 	type3 column.Digest // of the type 3 values observed
 	mark  mark          // if no row made it
+	said  said          // as that of a version
 }
 
 func (n note) compare(o note) int { return n.sighting.compare(o.sighting) }
@@ -304,7 +306,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
 				p := &x.people[m]
-				n := note{sightingOf(cols[1], at(cols, sequence), i), digest.Of(cols[type3:end], i), real}
+				n := note{sightingOf(cols[1], at(cols, sequence), i), digest.Of(cols[type3:end], i), real, said{}}
 				if x.dim.Closes() {
 					n.mark = markOf(cols[end], i)
 				}

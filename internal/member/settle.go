@@ -16,6 +16,7 @@ type outcome struct {
 	type1   int32  // and type 1 values
 	noted   []note // observations to keep apart
 	renoted []note // known ones that they take the place of
+	lost    []loser
 
 	story  []sight   // all that holds of the member, in order, where there are type 3 attributes
 	third  []lastTwo // what their values are to be, one for each
@@ -76,13 +77,21 @@ func (f *Feed) lost(o, winner int32) {
 	} else {
 		f.Counts.Conflicts++
 		f.example("conflicts", o)
+		if f.seen[o].sequence == f.seen[winner].sequence {
+			f.lose(o)
+		}
 	}
 }
 
 // single works out the outcome of a member of a dimension without versions: the latest observation
 // holds.
 func (f *Feed) single(m int32) outcome {
-	p, list := f.before(m), f.observations(m)
+	p := f.before(m)
+	list := f.fresh(p, f.observations(m))
+	if len(list) == 0 { // all have lost before
+		v := p.versions[0]
+		return outcome{member: m, type0: none, type1: none, heirs: append(f.room(1), heir{version: v, to: f.x.end, start: none})}
+	}
 	winner := list[len(list)-1]
 	w := &f.seen[winner]
 	for _, o := range list[:len(list)-1] {
@@ -124,6 +133,9 @@ func (f *Feed) single(m int32) outcome {
 	default:
 		f.Counts.Changed++
 		f.example("changed", winner)
+		if l, ok := f.beats(p, winner); ok {
+			out.lost = []loser{l}
+		}
 	}
 	out.heirs = append(f.room(1), h)
 	return out
@@ -132,8 +144,8 @@ func (f *Feed) single(m int32) outcome {
 // history works out the outcome of a member of which all that was observed is kept (rules R8 to R14).
 func (f *Feed) history(m int32) outcome {
 	p := f.before(m)
-	winners := f.winners(p, f.observations(m))
-	out := outcome{member: m, type0: none, type1: none}
+	winners := f.winners(p, f.fresh(p, f.observations(m)))
+	out := outcome{member: m, type0: none, type1: none, lost: slices.Clone(f.beaten)}
 	filled := len(p.versions) > 0 && p.versions[0].inferred
 	out.heirs = f.room(len(winners))
 	claimed := make([]bool, len(p.versions))
@@ -222,7 +234,7 @@ func (f *Feed) note(p *person, out *outcome, w sight, silent bool) {
 	n := note{sighting: w.sighting, type3: f.seen[w.seen].type3}
 	if k := p.note(w.effective); k == none {
 		out.noted = append(out.noted, n)
-	} else if p.noted[k] != n {
+	} else if was := p.noted[k]; was.sighting != n.sighting || was.type3 != n.type3 || was.mark != n.mark {
 		out.noted, out.renoted = append(out.noted, n), append(out.renoted, p.noted[k])
 	}
 }
@@ -259,6 +271,7 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 		return a.compare(b.sighting)
 	})
 	winners := f.best[:0]
+	f.beaten = f.beaten[:0]
 	for from := 0; from < len(all); {
 		to := from + 1
 		for to < len(all) && all[to].effective == all[from].effective {
@@ -278,6 +291,14 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 			default:
 				f.Counts.Conflicts++
 				f.example("conflicts", s.seen)
+				if s.sequence == w.sequence {
+					f.lose(s.seen)
+				}
+			}
+		}
+		if w.seen != none && w.mark == real {
+			if l, ok := f.beats(p, w.seen); ok {
+				f.beaten = append(f.beaten, l)
 			}
 		}
 		winners = append(winners, w)
