@@ -335,3 +335,62 @@ func TestOwner(t *testing.T) {
 	status(t, dir, 2, "check", "is longer than the 63 bytes that PostgreSQL takes")
 	status(t, dir, 2, "load", "is longer than the 63 bytes")
 }
+
+// TestOddValues: bytes and halves of characters that are no text set their rows aside, and a dimension whose keys end says so
+// and keeps nothing.
+func TestOddValues(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "plain.txt", "no,bee\n1,a\x00b\n2,c\"d\n")
+	startest.Write(t, dir, "lines.jsonl", `{"no":1,"bee":"\ud83d"}`+"\n"+`{"no":2,"bee":"\ud83d\ude00"}`+"\n"+`{"no":3,"bee":"x\udc00y"}`+"\n"+`{"no":4,"bee":"z\u0000"}`+"\n")
+	startest.Write(t, dir, "few.csv", "no\n1\n")
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+limits: {set_aside: none}
+sources:
+  plain: {read: plain.txt, csv: {quote: none}, columns: {no: integer, bee: text}}
+  lines: {read: lines.jsonl, format: json_lines, columns: {no: integer, bee: text}}
+  few: {read: few.csv, columns: {no: integer}}
+dimensions:
+  quoted: {from: plain, natural_key: no, type_1: bee}
+  paired: {from: lines, natural_key: no, type_1: bee}
+  last: {from: few, natural_key: no}
+`)
+	must(t, dir, "load")
+	for dimension, want := range map[string]string{"quoted": "no,bee\n2,\"c\"\"d\"\n,Unknown\n", "paired": "no,bee\n2,😀\n,Unknown\n"} {
+		if got := must(t, dir, "show", dimension, "--columns", "no,bee", "--format", "csv"); !sameLines(got, want) {
+			t.Errorf("%s: %q, want %q", dimension, got, want)
+		}
+	}
+	status(t, dir, 0, "strays", "holds a zero byte", "plain.txt:2", "half a character", "lines.jsonl:1")
+	startest.Run(t, dir, "UPDATE dim_last SET last_key = 9223372036854775807 WHERE no = 1", "UPDATE load_key SET highest_key = 9223372036854775807 WHERE dimension = 'last'")
+	startest.Write(t, dir, "few.csv", "no\n1\n2\n")
+	status(t, dir, 1, "load", "dimension last has no key left: the highest is 9223372036854775807")
+	if got := must(t, dir, "show", "dimension", "last", "--count"); !strings.Contains(got, "2") {
+		t.Errorf("after a step that failed: %s", got)
+	}
+}
+
+func sameLines(a, b string) bool {
+	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
+	slices.Sort(x)
+	slices.Sort(y)
+	return slices.Equal(x, y)
+}
+
+// TestTwice: a list that names one folder twice makes two facts of one line; each is traced as its own row shapes it.
+func TestTwice(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "list.csv", "site,folder\nN,a\nS,a\n")
+	startest.Write(t, dir, "a/rows.csv", "no,visits\n1,10\n2,20\n")
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+sources:
+  list: {read: list.csv, columns: {site: text, folder: text}}
+  rows: {driven_by: list, within: "{folder}", read: rows.csv, columns: {no: integer, visits: integer}}
+dimensions:
+  site: {from: list, natural_key: site}
+facts:
+  count: {from: rows, grain: [site, no], keys: {site: site}, measures: visits}
+`)
+	must(t, dir, "load")
+	status(t, dir, 0, "trace count N 2", "from a/rows.csv:3", "site ‹N› 1 N matched")
+	status(t, dir, 0, "trace count S 2", "from a/rows.csv:3", "site ‹S› 2 S matched")
+}

@@ -264,43 +264,91 @@ func (f *Flow) shape(b *column.Batch) error {
 	return nil
 }
 
-// Row fills b with the rows around a line of a file and gives the row that begins there, or -1 if none does.
+// Row fills b with the rows around a line of a file and gives the first row that begins there, or -1 if none does.
 func (f *Flow) Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error) {
-	if err := f.prepare(ctx); err != nil {
-		return -1, err
-	}
-	for _, p := range f.parts {
-		if f.of.Distinct != nil || f.of.Group != nil || !slices.Contains(p.from.Names(), name) {
-			continue
+	for at, err := range f.Rows(ctx, name, line) {
+		if err == nil {
+			b.Take(at.Batch)
 		}
-		inner := p.batch()
-		if i, err := p.from.Row(ctx, name, line, inner); err != nil {
-			return -1, err
-		} else if i < 0 {
-			continue
-		}
-		if err := p.fill(filled{inner}, b); err != nil {
-			return -1, err
-		}
-		if err := f.shape(b); err != nil {
-			return -1, err
-		}
-		return slices.Index(b.From.Line, line), nil
-	}
-	if f.of.Distinct != nil || f.of.Group != nil {
-		for p, err := range f.Pieces(ctx) {
-			if err == nil {
-				err = p.Fill(b)
-			}
-			if err != nil {
-				return -1, err
-			}
-			if i := slices.Index(b.From.Line, line); b.From.File == name && i >= 0 {
-				return i, nil
-			}
-		}
+		return at.Row, err
 	}
 	return -1, nil
+}
+
+// At is a row of a batch.
+type At struct {
+	*column.Batch
+	Row int
+}
+
+// Rows yields each row that a line of a file makes: several where parts of the source read one file, as a list that names
+// a folder twice does.
+func (f *Flow) Rows(ctx context.Context, name string, line int64) iter.Seq2[At, error] {
+	return func(yield func(At, error) bool) {
+		if err := f.prepare(ctx); err != nil {
+			yield(At{nil, -1}, err)
+			return
+		}
+		if f.of.Distinct != nil || f.of.Group != nil {
+			for p, err := range f.Pieces(ctx) {
+				b := column.NewBatch(f.fields)
+				if err == nil {
+					err = p.Fill(b)
+				}
+				if err != nil {
+					yield(At{nil, -1}, err)
+					return
+				}
+				if i := slices.Index(b.From.Line, line); b.From.File == name && i >= 0 && !yield(At{b, i}, nil) {
+					return
+				}
+			}
+			return
+		}
+		for _, p := range f.parts {
+			if !slices.Contains(p.from.Names(), name) {
+				continue
+			}
+			for at, err := range p.rows(ctx, name, line) {
+				if err == nil {
+					at, err = f.rowOf(p, at)
+				}
+				if err != nil {
+					yield(At{nil, -1}, err)
+					return
+				}
+				if at.Row >= 0 && !yield(at, nil) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// rows yields the rows of a line as a part reads them.
+func (p *part) rows(ctx context.Context, name string, line int64) iter.Seq2[At, error] {
+	if from, ok := p.from.(*Flow); ok {
+		return from.Rows(ctx, name, line)
+	}
+	return func(yield func(At, error) bool) {
+		b := p.batch()
+		if i, err := p.from.Row(ctx, name, line, b); i >= 0 || err != nil {
+			yield(At{b, i}, err)
+		}
+	}
+}
+
+// rowOf brings the batch of a row of a part to what the source says of it.
+func (f *Flow) rowOf(p *part, at At) (At, error) {
+	line := at.From.Line[at.Row]
+	b := column.NewBatch(f.localFields())
+	if err := p.fill(filled{at.Batch}, b); err != nil {
+		return At{nil, -1}, err
+	}
+	if err := f.shape(b); err != nil {
+		return At{nil, -1}, err
+	}
+	return At{b, slices.Index(b.From.Line, line)}, nil
 }
 
 // filled is a piece whose rows are there already.

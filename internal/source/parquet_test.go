@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
+	"math"
 	"math/big"
 	"math/rand/v2"
 	"os"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"github.com/parquet-go/parquet-go"
+	"github.com/parquet-go/parquet-go/deprecated"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/star"
@@ -174,6 +176,34 @@ func TestParquetTypes(t *testing.T) {
 	_, rows, _, err = readParquet(file, zone, asColumn("instant", "timestamp", ""), asColumn("at", "timestamp", ""))
 	if err != nil || strings.Join(rows[0], " ") != "2025-01-01 06:00:00.000001 2025-01-01 05:00:00.000001" {
 		t.Errorf("instants: %v %v", rows[0], err)
+	}
+}
+
+// TestParquetTimes: a time outside of the years 1 to 9999 is set aside, as it stands there or once it is in the model's zone.
+func TestParquetTimes(t *testing.T) {
+	type row struct {
+		Instant int64            `parquet:"instant,timestamp(microsecond)"`
+		Old     deprecated.Int96 `parquet:"old"`
+	}
+	at := func(y int, m time.Month, d, h int) int64 { return time.Date(y, m, d, h, 30, 0, 0, time.UTC).UnixMicro() }
+	julian := func(day uint32) deprecated.Int96 { return deprecated.Int96{0, 0, day} }
+	rows := []row{
+		{at(9999, 12, 31, 23), julian(2_440_588)}, // the year 10000, an hour east
+		{at(9999, 12, 31, 22), julian(5_373_484)},
+		{at(0, 12, 31, 23), julian(1_721_426)}, // the year 1, an hour east
+		{at(0, 12, 31, 22), julian(0)},
+		{math.MaxInt64, julian(1 << 31)},
+		{math.MinInt64, julian(5_373_485)},
+	}
+	file := filepath.Join(t.TempDir(), "x.parquet")
+	if err := parquet.WriteFile(file, rows); err != nil {
+		t.Fatal(err)
+	}
+	zone := time.FixedZone("east", 3600)
+	_, read, aside, err := readParquet(file, zone, asColumn("instant", "timestamp", ""), asColumn("old", "timestamp", ""))
+	want := "[[∅ 1970-01-01 01:00:00] [9999-12-31 23:30:00 9999-12-31 01:00:00] [0001-01-01 00:30:00 0001-01-01 01:00:00] [∅ ∅] [∅ ∅] [∅ ∅]]"
+	if got := fmt.Sprint(read); err != nil || got != want || len(aside) != 7 {
+		t.Errorf("%v\n%s\nwant\n%s\nset aside: %q", err, got, want, aside)
 	}
 }
 

@@ -150,21 +150,48 @@ func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mode
 	fields := f.Table.Fields()
 	found := &Fact{Fact: f.Text, Row: values(fields, b, 0)}
 	at := func(name string) *column.Column { return &b.Cols[column.Find(fields, name)] }
-	var shaped *column.Batch
-	row := -1
-	if found.Origin, shaped, row, err = t.origin(f, b, at(layout.LoadLine).Int[0]); err != nil {
+	var rows []shape.At
+	if found.Origin, rows, err = t.origin(f, b, at(layout.LoadLine).Int[0]); err != nil {
 		return nil, err
 	}
-	for _, k := range f.Keys {
-		key, err := t.key(f, k, b, shaped, row)
-		if err != nil {
-			return nil, err
-		}
-		found.Keys = append(found.Keys, key)
+	if err := t.fromOneOf(rows, f, b, found); err != nil {
+		return nil, err
 	}
 	found.Runs, err = t.history(f, b)
 	return found, err
 }
+
+// fromOneOf tells what the keys of a fact point to, as the first of the rows of its line says that agrees with them; most
+// lines make one row.
+func (t *tracer) fromOneOf(rows []shape.At, f *layout.Fact, b *column.Batch, found *Fact) error {
+	if len(rows) == 0 {
+		rows = []shape.At{{Row: -1}}
+	}
+	for _, row := range rows {
+		var keys []Key
+		agrees := true
+		for _, k := range f.Keys {
+			key, err := t.key(f, k, b, row.Batch, row.Row)
+			if err != nil {
+				return err
+			}
+			keys, agrees = append(keys, key), agrees && key.Because != otherKey
+		}
+		if found.Keys == nil || agrees {
+			found.Keys = keys
+			if row.Batch != nil {
+				found.Origin.Shaped = values(f.Source.Fields(), row.Batch, row.Row)
+			}
+		}
+		if agrees {
+			return nil
+		}
+	}
+	return nil
+}
+
+// otherKey is why a key isn't explained.
+const otherKey = "the line now says another natural key: the file was changed since"
 
 // find reads the row with a grain.
 func (t *tracer) find(f *layout.Fact, grain []string) (*column.Batch, error) {
@@ -227,42 +254,64 @@ func (t *tracer) find(f *layout.Fact, grain []string) (*column.Batch, error) {
 	return b, err
 }
 
-// origin reads the line that a fact came from, as it stands and as it is shaped.
-func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, *column.Batch, int, error) {
+// origin reads the line that a fact came from, as it stands, and gives the rows that it makes which say what the fact says.
+func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, []shape.At, error) {
 	names, err := ledger.FileNames(t.ctx, t.r)
 	if err != nil {
-		return nil, nil, -1, err
+		return nil, nil, err
 	}
 	number, line := ledger.FileAndLine(at)
 	o := &Origin{Place: place.Place{File: names[number], Line: int(line)}.String()}
-	all := func(string) bool { return true }
 	in := &source.Inputs{Model: t.model, Root: t.root, Places: true}
-	flow, err := shape.Open(t.ctx, in, f.Source, all)
+	flow, err := shape.Open(t.ctx, in, f.Source, func(string) bool { return true })
 	if err != nil {
 		o.Fault = "the sources can't be read as the model has them: " + err.Error()
-		return o, nil, -1, nil
+		return o, nil, nil
 	}
-	b := column.NewBatch(flow.Fields())
-	i, err := flow.Row(t.ctx, names[number], line, b)
-	if err != nil || i < 0 {
+	columns := append(slices.Clone(f.Degenerate), f.Measures...)
+	var rows []shape.At
+	var first shape.At
+	other := ""
+	for row, err := range flow.Rows(t.ctx, names[number], line) {
+		if err != nil {
+			break
+		}
+		if differs := differing(columns, f, fact, flow, row); differs == "" {
+			rows = append(rows, row)
+		} else {
+			other = differs
+		}
+		if first.Batch == nil {
+			first = row
+		}
+	}
+	if first.Batch == nil {
 		o.Fault = "the file is gone, or has no row there any more"
-		return o, nil, -1, nil
+		return o, nil, nil
 	}
 	if o.Read, err = t.asRead(in, f.Source, names[number], line); err != nil {
-		return nil, nil, -1, err
+		return nil, nil, err
 	}
-	o.Shaped = values(f.Source.Fields(), b, i)
+	o.Shaped = values(f.Source.Fields(), first.Batch, first.Row)
 	for _, j := range flow.Joined(place.Place{File: names[number], Line: int(line)}) {
 		o.Joined = append(o.Joined, Joined{j.Join, j.Source, j.Place.String()})
 	}
+	if len(rows) == 0 {
+		o.Fault = "the line now has another " + other + ": the file was changed since"
+	}
+	return o, rows, nil
+}
+
+// differing names a column of a fact that has another value than a row of its source; it is empty where none has.
+func differing(columns []column.Field, f *layout.Fact, fact *column.Batch, flow *shape.Flow, row shape.At) string {
 	table := f.Table.Fields()
-	for _, c := range append(slices.Clone(f.Degenerate), f.Measures...) {
-		if have := &fact.Cols[column.Find(table, c.Name)]; !have.Equal(0, &b.Cols[column.Find(flow.Fields(), c.Name)], i) {
-			o.Fault = "the line now has another " + c.Name + ": the file was changed since"
-			return o, nil, -1, nil
+	for _, c := range columns {
+		have, said := &fact.Cols[column.Find(table, c.Name)], &row.Cols[column.Find(flow.Fields(), c.Name)]
+		if !have.Equal(0, said, row.Row) {
+			return c.Name
 		}
 	}
-	return o, b, i, nil
+	return ""
 }
 
 // asRead finds the row at a line of a file in the source that reads it, s or one that s is made of.
@@ -379,7 +428,7 @@ func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, ro
 	}
 	out.Because = why
 	if s := strings.Join(said, ", "); s != out.Member && said != nil && !(d.Calendar != nil && strings.HasPrefix(s, out.Member)) {
-		out.Because = "the line now says another natural key: the file was changed since"
+		out.Because = otherKey
 	}
 	return out, nil
 }
