@@ -31,7 +31,7 @@ race:
 	CGO_ENABLED=1 $(GO) test -race -count=1 ./...
 
 hunt:
-	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure" ./internal/load
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived" ./internal/load
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 ./internal/load
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger

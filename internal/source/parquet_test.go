@@ -185,7 +185,9 @@ func TestParquetTimes(t *testing.T) {
 		Instant int64            `parquet:"instant,timestamp(microsecond)"`
 		Old     deprecated.Int96 `parquet:"old"`
 	}
-	at := func(y int, m time.Month, d, h int) int64 { return time.Date(y, m, d, h, 30, 0, 0, time.UTC).UnixMicro() }
+	at := func(y int, m time.Month, d, h int) int64 {
+		return time.Date(y, m, d, h, 30, 0, 0, time.UTC).UnixMicro()
+	}
 	julian := func(day uint32) deprecated.Int96 { return deprecated.Int96{0, 0, day} }
 	rows := []row{
 		{at(9999, 12, 31, 23), julian(2_440_588)}, // the year 10000, an hour east
