@@ -8,22 +8,22 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"ironmonger/internal/diag"
 	"ironmonger/internal/load"
-	"ironmonger/internal/place"
+	"ironmonger/internal/precheck"
+	"ironmonger/internal/render"
 	"ironmonger/internal/star"
-	"ironmonger/internal/survey"
-	"ironmonger/internal/view"
 )
 
 // checked is the result of check.
 type checked struct {
-	Model   string            `json:"model"`
-	Sources []*survey.Source  `json:"sources"`
-	Remarks []remark          `json:"remarks,omitempty"`
-	Taken   []view.Taken      `json:"taken"`
-	Limits  []survey.Limit    `json:"limits,omitempty"` // that steps would pass
-	Tables  []load.Alteration `json:"tables"`           // what a load would do to them before it writes rows
-	Unseen  string            `json:"unseen,omitempty"` // why the warehouse couldn't be looked into
+	Model   string             `json:"model"`
+	Sources []*precheck.Source `json:"sources"`
+	Remarks []remark           `json:"remarks,omitempty"`
+	Taken   []render.Taken     `json:"taken"`
+	Limits  []precheck.Limit   `json:"limits,omitempty"` // that steps would pass
+	Tables  []load.Alteration  `json:"tables"`           // what a load would do to them before it writes rows
+	Unseen  string             `json:"unseen,omitempty"` // why the warehouse couldn't be looked into
 }
 
 type remark struct {
@@ -45,15 +45,15 @@ func (s *session) check() *cli.Command {
 			"Example:\n  ironmonger check --model canal/ironmonger.yaml",
 		Flags: flags(),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			found := checked{Model: m.File, Sources: []*survey.Source{}, Taken: view.TakenBy(m)}
+			found := checked{Model: m.File, Sources: []*precheck.Source{}, Taken: render.TakenBy(m)}
 			for _, r := range m.Remarks {
 				found.Remarks = append(found.Remarks, remark{r.At.String(), r.Subject, r.Message})
 			}
-			var errs place.List
+			var errs diag.List
 			for _, src := range m.Sources {
-				looked, err := survey.Look(ctx, root, m, src)
-				var list place.List
-				var one *place.Error
+				looked, err := precheck.Look(ctx, root, m, src)
+				var list diag.List
+				var one *diag.Error
 				switch {
 				case errors.As(err, &list):
 					errs = append(errs, list...)
@@ -71,12 +71,12 @@ func (s *session) check() *cli.Command {
 			if err := found.look(ctx, m, root); err != nil {
 				return err
 			}
-			found.Limits = survey.Passed(m, found.Sources)
-			err := s.result(c, found, view.SurveyRecords(found.Sources), func(width int) {
-				view.Survey(s.out, found.Sources, width)
-				view.Assumed(s.out, found.Taken, m.Remarks, width)
-				view.Fits(s.out, found.Sources, found.Limits)
-				view.Alterations(s.out, found.Tables, found.Unseen)
+			found.Limits = precheck.Passed(m, found.Sources)
+			err := s.result(c, found, render.SurveyRecords(found.Sources), func(width int) {
+				render.Survey(s.out, found.Sources, width)
+				render.Assumed(s.out, found.Taken, m.Remarks, width)
+				render.Fits(s.out, found.Sources, found.Limits)
+				render.Alterations(s.out, found.Tables, found.Unseen)
 			})
 			if err == nil && len(found.Limits) > 0 {
 				return errUnmet
@@ -101,10 +101,10 @@ func (found *checked) look(ctx context.Context, m *star.Model, root *os.Root) er
 		found.Unseen = err.Error()
 		return nil
 	}
-	var refused place.List
+	var refused diag.List
 	for _, a := range found.Tables {
 		if a.Refused {
-			refused = append(refused, &place.Error{At: place.Place{File: m.File}, Subject: "table " + a.Table, Message: "it " + a.Does})
+			refused = append(refused, &diag.Error{At: diag.Place{File: m.File}, Subject: "table " + a.Table, Message: "it " + a.Does})
 		}
 	}
 	return refused.Err()

@@ -21,12 +21,12 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"ironmonger/internal/layout"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/load"
-	"ironmonger/internal/place"
-	"ironmonger/internal/shape"
+	"ironmonger/internal/render"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/postgres"
 	"ironmonger/internal/warehouse/sqlite"
@@ -111,7 +111,7 @@ func (s *session) unknown(_ context.Context, c *cli.Command) error {
 			names = append(names, sub.Name)
 		}
 	}
-	return wrong{fmt.Errorf("there is no command %s%s", word, place.Suggest(word, names))}
+	return wrong{fmt.Errorf("there is no command %s%s", word, diag.Suggest(word, names))}
 }
 
 // usageError says what is wrong with an option, in our words.
@@ -127,7 +127,7 @@ func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 			}
 		}
 		name = "--" + strings.TrimLeft(name, "-")
-		return wrong{fmt.Errorf("there is no option %s%s; see ironmonger %s --help", name, place.Suggest(name, names), c.Name)}
+		return wrong{fmt.Errorf("there is no option %s%s; see ironmonger %s --help", name, diag.Suggest(name, names), c.Name)}
 	}
 	if m := invalidValue.FindStringSubmatch(text); m != nil {
 		why := m[3]
@@ -174,8 +174,8 @@ func (s *session) status(err error) int {
 	if err == nil {
 		return Done
 	}
-	var list place.List
-	var one *place.Error
+	var list diag.List
+	var one *diag.Error
 	var w wrong
 	switch {
 	case errors.As(err, &list):
@@ -261,7 +261,7 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 		return os.LookupEnv("IRONMONGER_SET_" + name)
 	}
 	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil && whole {
-		m, err = star.Read(file, shape.Outside(ctx, root, parameter))
+		m, err = star.Read(file, transform.Outside(ctx, root, parameter))
 	} else if err == nil {
 		m, err = star.ReadWarehouse(file, parameter)
 	}
@@ -269,9 +269,9 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 		return nil, root, unread(file, err)
 	}
 	if whole && m.Warehouse.Kind == star.Postgres {
-		var list place.List
-		for _, name := range layout.New(m).TooLong(postgres.MaxName) {
-			list = append(list, &place.Error{At: place.Place{File: m.File}, Message: fmt.Sprintf("%s is longer than the %d bytes that PostgreSQL takes: shorten the names in the model that it is made of", name, postgres.MaxName)})
+		var list diag.List
+		for _, name := range schema.New(m).TooLong(postgres.MaxName) {
+			list = append(list, &diag.Error{At: diag.Place{File: m.File}, Message: fmt.Sprintf("%s is longer than the %d bytes that PostgreSQL takes: shorten the names in the model that it is made of", name, postgres.MaxName)})
 		}
 		if err = list.Err(); err != nil {
 			return nil, root, err
@@ -283,7 +283,7 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 	}
 	for name := range given {
 		if !slices.Contains(names, name) {
-			err = wrong{fmt.Errorf("a value is given for %s, and the model has no such parameter%s", name, place.Suggest(name, names))}
+			err = wrong{fmt.Errorf("a value is given for %s, and the model has no such parameter%s", name, diag.Suggest(name, names))}
 			return nil, root, err
 		}
 	}
@@ -292,7 +292,7 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 
 // unread says that a model can't be read, unless the error tells what is wrong with it.
 func unread(file string, err error) error {
-	var list place.List
+	var list diag.List
 	if errors.As(err, &list) {
 		return err
 	}
@@ -394,7 +394,7 @@ func (p *passing) Close() error {
 }
 
 // result writes v as JSON or its records as CSV if the call asks for it, else calls text.
-func (s *session) result(c *cli.Command, v any, records *view.Records, text func(width int)) error {
+func (s *session) result(c *cli.Command, v any, records *render.Records, text func(width int)) error {
 	switch c.String("format") {
 	case "text":
 		width := s.width()

@@ -8,11 +8,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
+	"ironmonger/internal/render"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/postgres"
 	"ironmonger/internal/warehouse/sqlite"
@@ -29,7 +29,7 @@ func (s *session) ddl() *cli.Command {
 		Flags: flags(&cli.BoolFlag{Name: "drop", Usage: "remove them instead; the data with them"}),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			statements := ddl(m, c.Bool("drop"))
-			return s.result(c, statements, view.ListRecords("statement", statements), func(int) {
+			return s.result(c, statements, render.ListRecords("statement", statements), func(int) {
 				for _, statement := range statements {
 					fmt.Fprintln(s.out, statement+";")
 				}
@@ -69,7 +69,7 @@ func ddl(m *star.Model, drop bool) []string {
 	for _, t := range ledger.Tables() {
 		table(t)
 	}
-	tables := layout.New(m)
+	tables := schema.New(m)
 	for _, step := range load.Order(m) {
 		for _, dim := range tables.Dimensions {
 			if step.Step != "dimension "+dim.Text || dim.LookedUp != nil {

@@ -10,9 +10,9 @@ import (
 
 	"ironmonger/internal/demo"
 	"ironmonger/internal/load"
-	"ironmonger/internal/shape"
+	"ironmonger/internal/render"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
+	"ironmonger/internal/transform"
 )
 
 func (s *session) demo() *cli.Command {
@@ -41,7 +41,7 @@ func (s *session) demo() *cli.Command {
 				return err
 			}
 			defer root.Close()
-			m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), shape.Outside(ctx, root, nil))
+			m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), transform.Outside(ctx, root, nil))
 			if err != nil {
 				return err
 			}
@@ -49,7 +49,7 @@ func (s *session) demo() *cli.Command {
 			if run == nil {
 				return err
 			}
-			if werr := s.result(c, run, view.StepRecords(run), func(width int) { view.Run(s.out, run, width) }); werr != nil || err != nil || c.String("format") != "text" {
+			if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil || err != nil || c.String("format") != "text" {
 				return firstOf(err, werr)
 			}
 			return s.tolls(ctx, m, root, dir)

@@ -10,11 +10,11 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/erase"
-	"ironmonger/internal/layout"
 	"ironmonger/internal/prove"
+	"ironmonger/internal/render"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/trace"
-	"ironmonger/internal/view"
 )
 
 func (s *session) erase() *cli.Command {
@@ -35,7 +35,7 @@ func (s *session) erase() *cli.Command {
 			if len(args) < 2 {
 				return wrong{errors.New("erase: which member? For example: ironmonger erase keeper 007")}
 			}
-			for _, d := range layout.New(m).Dimensions {
+			for _, d := range schema.New(m).Dimensions {
 				if d.Text != args[0] {
 					continue
 				}
@@ -62,7 +62,7 @@ func (s *session) erase() *cli.Command {
 				} else if err != nil {
 					return err
 				}
-				return s.result(c, found, view.ErasedRecords(found), func(int) { view.Erased(s.out, found) })
+				return s.result(c, found, render.ErasedRecords(found), func(int) { render.Erased(s.out, found) })
 			}
 			return wrong{fmt.Errorf("erase: there is no dimension %s", args[0])}
 		}),

@@ -13,11 +13,11 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
-	"ironmonger/internal/place"
+	"ironmonger/internal/render"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 )
 
@@ -56,7 +56,7 @@ func (s *session) load() *cli.Command {
 			if run == nil {
 				return false, err
 			}
-			if werr := s.result(c, run, view.StepRecords(run), func(width int) { view.Run(s.out, run, width) }); werr != nil {
+			if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil {
 				return true, werr
 			}
 			return true, err
@@ -108,7 +108,7 @@ func loadable(m *star.Model, given []string) error {
 	}
 	for _, name := range given {
 		if !slices.Contains(names, name) {
-			return fmt.Errorf("--accept %s: there is no dimension or fact of that name%s", name, place.Suggest(name, names))
+			return fmt.Errorf("--accept %s: there is no dimension or fact of that name%s", name, diag.Suggest(name, names))
 		}
 	}
 	return nil

@@ -6,8 +6,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/load"
+	"ironmonger/internal/render"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
 )
 
 func (s *session) order() *cli.Command {
@@ -25,7 +25,7 @@ func (s *session) order() *cli.Command {
 				return unread(c.String("model"), err)
 			}
 			order := load.Order(m)
-			return s.result(c, order, view.OrderRecords(order), func(width int) { view.Order(s.out, order, width) })
+			return s.result(c, order, render.OrderRecords(order), func(width int) { render.Order(s.out, order, width) })
 		},
 	}, 0)
 }

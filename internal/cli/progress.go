@@ -12,7 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"ironmonger/internal/load"
-	"ironmonger/internal/view"
+	"ironmonger/internal/render"
 )
 
 // progress shows a bar for each step that is going on, if standard error is a terminal.
@@ -53,7 +53,7 @@ func (p *progress) watch(n load.Progress) {
 			if n.Doing != "" {
 				return "  " + n.Doing
 			}
-			return "  " + view.Plural(n.Rows, "row") + ", " + view.Decimal(fmt.Sprint(int64(float64(n.Rows)/time.Since(begin).Seconds()))) + " a second"
+			return "  " + render.Plural(n.Rows, "row") + ", " + render.Decimal(fmt.Sprint(int64(float64(n.Rows)/time.Since(begin).Seconds()))) + " a second"
 		}
 		style := mpb.BarStyle().Lbound("").Rbound(" ").Filler("━").Tip("━").Padding("·")
 		bar = p.bars.New(n.Total, style, mpb.BarRemoveOnComplete(),

@@ -12,8 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/prove"
+	"ironmonger/internal/render"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
 )
 
 func (s *session) prove() *cli.Command {
@@ -62,7 +62,7 @@ func (s *session) prove() *cli.Command {
 			} else if err != nil {
 				return err
 			}
-			if err := s.result(c, report, view.ProofRecords(report), func(width int) { view.Proof(s.out, report, width) }); err != nil {
+			if err := s.result(c, report, render.ProofRecords(report), func(width int) { render.Proof(s.out, report, width) }); err != nil {
 				return err
 			}
 			if report.State == prove.Broken {

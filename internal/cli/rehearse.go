@@ -12,10 +12,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/rehearse"
+	"ironmonger/internal/render"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
 )
 
 func (s *session) rehearse() *cli.Command {
@@ -47,7 +47,7 @@ func (s *session) rehearse() *cli.Command {
 			wanted := c.Args().Slice()
 			for _, w := range wanted {
 				if !slices.Contains(names, w) {
-					return wrong{fmt.Errorf("there is no example called %s%s", w, place.Suggest(w, names))}
+					return wrong{fmt.Errorf("there is no example called %s%s", w, diag.Suggest(w, names))}
 				}
 			}
 			results := []*rehearse.Result{}
@@ -63,7 +63,7 @@ func (s *session) rehearse() *cli.Command {
 				results = append(results, r)
 				differ = differ || len(r.Differences) > 0
 			}
-			if err := s.result(c, results, view.RehearsalRecords(results), func(width int) { view.Rehearsals(s.out, results, width) }); err != nil {
+			if err := s.result(c, results, render.RehearsalRecords(results), func(width int) { render.Rehearsals(s.out, results, width) }); err != nil {
 				return err
 			}
 			if differ {

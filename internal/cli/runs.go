@@ -12,8 +12,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/render"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 )
 
@@ -29,7 +29,7 @@ func (s *session) runs() *cli.Command {
 		Action: s.onLedger(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, false)
 			if errors.Is(err, fs.ErrNotExist) {
-				return s.result(c, []*ledger.Run{}, view.StepRecords(), func(int) { view.Runs(s.out, nil, 0) })
+				return s.result(c, []*ledger.Run{}, render.StepRecords(), func(int) { render.Runs(s.out, nil, 0) })
 			}
 			if err != nil {
 				return err
@@ -53,7 +53,7 @@ func (s *session) runs() *cli.Command {
 				}
 				release()
 			}
-			return s.result(c, runs, view.StepRecords(runs...), func(width int) { view.Runs(s.out, runs, width) })
+			return s.result(c, runs, render.StepRecords(runs...), func(width int) { render.Runs(s.out, runs, width) })
 		}),
 	}, 1)
 }
@@ -69,7 +69,7 @@ func (s *session) oneRun(ctx context.Context, c *cli.Command, wh warehouse.Wareh
 	}
 	for _, r := range runs {
 		if r.ID == id {
-			return s.result(c, r, view.StepRecords(r), func(width int) { view.Run(s.out, r, width) })
+			return s.result(c, r, render.StepRecords(r), func(width int) { render.Run(s.out, r, width) })
 		}
 	}
 	return wrong{fmt.Errorf("there is no run %d", id)}

@@ -10,12 +10,12 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"ironmonger/internal/layout"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/preview"
 	"ironmonger/internal/prove"
-	"ironmonger/internal/sample"
+	"ironmonger/internal/render"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
-	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 )
 
@@ -41,9 +41,9 @@ func (s *session) show() *cli.Command {
 			&cli.BoolFlag{Name: "figures", Usage: "what the values of each column are like, in place of rows"}),
 		ShellComplete: completes(func(m *star.Model) []string { return append(sourceNames(m), loadableNames(m)...) }),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			wish := sample.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural"), AsRead: c.Bool("as-read"), Figures: c.Bool("figures"), Until: c.String("until")}
+			wish := preview.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural"), AsRead: c.Bool("as-read"), Figures: c.Bool("figures"), Until: c.String("until")}
 			if wish.Until != "" && !slices.Contains(star.Stages, wish.Until) {
-				return wrong{fmt.Errorf("show: there is no stage %s%s", wish.Until, place.Suggest(wish.Until, star.Stages))}
+				return wrong{fmt.Errorf("show: there is no stage %s%s", wish.Until, diag.Suggest(wish.Until, star.Stages))}
 			}
 			if wish.Rows < 0 {
 				return wrong{fmt.Errorf("show: --rows %d is no number of rows", wish.Rows)}
@@ -58,9 +58,9 @@ func (s *session) show() *cli.Command {
 				return err
 			}
 			if wish.Figures {
-				return s.result(c, rows, view.FigureRecords(rows), func(width int) { view.Figures(s.out, rows, width) })
+				return s.result(c, rows, render.FigureRecords(rows), func(width int) { render.Figures(s.out, rows, width) })
 			}
-			return s.result(c, rows, view.RowRecords(rows), func(width int) { view.Rows(s.out, rows, width) })
+			return s.result(c, rows, render.RowRecords(rows), func(width int) { render.Rows(s.out, rows, width) })
 		}),
 	}, 2)
 }
@@ -106,25 +106,25 @@ func named[T any](command, example string, args []string, things []thing[T]) (fo
 		kind = "no " + kind
 	}
 	if len(meant) == 0 {
-		return found, nil, wrong{fmt.Errorf("the model has %s called %s%s", kind, args[0], place.Suggest(args[0], names))}
+		return found, nil, wrong{fmt.Errorf("the model has %s called %s%s", kind, args[0], diag.Suggest(args[0], names))}
 	}
 	return found, args[1:], nil
 }
 
 // rowsOf finds what a call to show names, and its rows.
-func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root *os.Root, wish sample.Wish) (*sample.Rows, error) {
-	type rows = func() (*sample.Rows, error)
+func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root *os.Root, wish preview.Wish) (*preview.Rows, error) {
+	type rows = func() (*preview.Rows, error)
 	var things []thing[rows]
 	for _, src := range m.Sources {
-		things = append(things, thing[rows]{"source", src.Text, func() (*sample.Rows, error) { return sample.Source(ctx, root, m, src, wish) }})
+		things = append(things, thing[rows]{"source", src.Text, func() (*preview.Rows, error) { return preview.Source(ctx, root, m, src, wish) }})
 	}
-	tables := layout.New(m)
-	loaded := func(f func(warehouse.Reader) (*sample.Rows, error)) rows {
-		return func() (*sample.Rows, error) {
+	tables := schema.New(m)
+	loaded := func(f func(warehouse.Reader) (*preview.Rows, error)) rows {
+		return func() (*preview.Rows, error) {
 			if wish.AsRead {
 				return nil, errors.New("show: --as-read is for sources: the rows of the warehouse are what they are")
 			}
-			var found *sample.Rows
+			var found *preview.Rows
 			err := reading(ctx, m, root, func() error { return prove.ErrNothing }, func(r warehouse.Reader) (err error) {
 				found, err = f(r)
 				return err
@@ -133,10 +133,10 @@ func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root
 		}
 	}
 	for _, d := range tables.Dimensions {
-		things = append(things, thing[rows]{"dimension", d.Text, loaded(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Dimension(ctx, r, tables, d, wish) })})
+		things = append(things, thing[rows]{"dimension", d.Text, loaded(func(r warehouse.Reader) (*preview.Rows, error) { return preview.Dimension(ctx, r, tables, d, wish) })})
 	}
 	for _, f := range tables.Facts {
-		things = append(things, thing[rows]{"fact", f.Text, loaded(func(r warehouse.Reader) (*sample.Rows, error) { return sample.Fact(ctx, r, tables, f, wish) })})
+		things = append(things, thing[rows]{"fact", f.Text, loaded(func(r warehouse.Reader) (*preview.Rows, error) { return preview.Fact(ctx, r, tables, f, wish) })})
 	}
 	if wish.AsRead && len(args) == 1 { // a name alone can only mean a source then
 		things = things[:len(m.Sources)]
@@ -149,8 +149,8 @@ func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root
 		return nil, wrong{fmt.Errorf("show: too many arguments, beginning with %s; see ironmonger show --help", rest[0])}
 	}
 	result, err := find()
-	var inFile *place.Error
-	var inModel place.List
+	var inFile *diag.Error
+	var inModel diag.List
 	if err != nil && !errors.As(err, &inModel) && (!errors.As(err, &inFile) || inFile.At.File == "--where") {
 		err = wrong{err}
 	}

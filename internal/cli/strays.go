@@ -7,10 +7,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"ironmonger/internal/layout"
+	"ironmonger/internal/render"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/strays"
-	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 )
 
@@ -27,13 +27,13 @@ func (s *session) strays() *cli.Command {
 		Flags: flags(),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			return reading(ctx, m, root, func() error { return wrong{strays.ErrNothing} }, func(r warehouse.Reader) error {
-				report, err := strays.Find(ctx, r, layout.New(m))
+				report, err := strays.Find(ctx, r, schema.New(m))
 				if errors.Is(err, strays.ErrNothing) {
 					return wrong{err}
 				} else if err != nil {
 					return err
 				}
-				return s.result(c, report, view.StrayRecords(report), func(width int) { view.Strays(s.out, report, width) })
+				return s.result(c, report, render.StrayRecords(report), func(width int) { render.Strays(s.out, report, width) })
 			})
 		}),
 	}, 0)

@@ -8,11 +8,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"ironmonger/internal/layout"
 	"ironmonger/internal/prove"
+	"ironmonger/internal/render"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/trace"
-	"ironmonger/internal/view"
 	"ironmonger/internal/warehouse"
 )
 
@@ -29,7 +29,7 @@ func (s *session) trace() *cli.Command {
 		Flags:         flags(&cli.IntFlag{Name: "key", Usage: "of a dimension: the surrogate key `N`, in place of the natural key"}),
 		ShellComplete: completes(loadableNames),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			tables := layout.New(m)
+			tables := schema.New(m)
 			type follow = func(r warehouse.Reader, values []string) error
 			var things []thing[follow]
 			for _, f := range tables.Facts {
@@ -41,7 +41,7 @@ func (s *session) trace() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.result(c, found, view.FactRecords(found), func(width int) { view.Fact(s.out, found, width) })
+					return s.result(c, found, render.FactRecords(found), func(width int) { render.Fact(s.out, found, width) })
 				}})
 			}
 			for _, d := range tables.Dimensions {
@@ -57,7 +57,7 @@ func (s *session) trace() *cli.Command {
 					if err != nil {
 						return err
 					}
-					return s.result(c, found, view.MemberRecords(found), func(width int) { view.Member(s.out, found, width) })
+					return s.result(c, found, render.MemberRecords(found), func(width int) { render.Member(s.out, found, width) })
 				}})
 			}
 			find, rest, err := named("trace", "ironmonger trace passage 17", c.Args().Slice(), things)

@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
 
@@ -29,7 +29,7 @@ type Erased struct {
 const Blank = "(erased)"
 
 // Member blanks a member of a dimension, named by its natural key as it stands in the table.
-func Member(ctx context.Context, tx warehouse.Tx, d *layout.Dimension, natural []column.Column) (*Erased, error) {
+func Member(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, natural []column.Column) (*Erased, error) {
 	personal := columns(d)
 	fields := append(d.Table.Fields()[:1:1], personal...)
 	rows, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: column.Pointers(natural), OrderBy: []string{d.KeyColumn()}})
@@ -104,7 +104,7 @@ func speaksOf(a *ledger.Aside, natural []string) bool {
 }
 
 // columns lists the personal columns of a dimension's table.
-func columns(d *layout.Dimension) []column.Field {
+func columns(d *schema.Dimension) []column.Field {
 	var fields []column.Field
 	for _, f := range d.Attributes() {
 		if d.IsPersonal(f.Name) {
@@ -115,7 +115,7 @@ func columns(d *layout.Dimension) []column.Field {
 }
 
 // observations blanks what is kept apart.
-func (out *Erased) observations(ctx context.Context, tx warehouse.Tx, d *layout.Dimension, personal []column.Field) error {
+func (out *Erased) observations(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, personal []column.Field) error {
 	if d.Observed == nil {
 		return nil
 	}
@@ -144,7 +144,7 @@ func (out *Erased) observations(ctx context.Context, tx warehouse.Tx, d *layout.
 var ErrNone = errors.New("there is no such member")
 
 // Run blanks a member in a transaction of its own, while no load has the warehouse; if dry, it takes that back.
-func Run(ctx context.Context, wh warehouse.Warehouse, d *layout.Dimension, natural []column.Column, dry bool) (*Erased, error) {
+func Run(ctx context.Context, wh warehouse.Warehouse, d *schema.Dimension, natural []column.Column, dry bool) (*Erased, error) {
 	release, err := wh.Hold(ctx)
 	if err != nil {
 		return nil, err

@@ -8,7 +8,7 @@ import (
 	"unicode"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 )
 
 // The grammar, loosest first: or; and; not; comparison, is [not] null, [not] in, between, like; ||; + -;
@@ -509,13 +509,13 @@ func (p *parser) parameter(t token) (node, error) {
 		}
 		names = append(names, x.Name)
 	}
-	return nil, errorAt(t.at, "there is no parameter %s%s", t.text[1:], place.Suggest(t.text[1:], names))
+	return nil, errorAt(t.at, "there is no parameter %s%s", t.text[1:], diag.Suggest(t.text[1:], names))
 }
 
 func (p *parser) column(t token) (node, error) {
 	i := column.Find(p.fields, t.text)
 	if i < 0 {
-		return nil, errorAt(t.at, "there is no column %s%s", t.text, place.Suggest(t.text, column.Names(p.fields)))
+		return nil, errorAt(t.at, "there is no column %s%s", t.text, diag.Suggest(t.text, column.Names(p.fields)))
 	}
 	if !slices.Contains(p.used, i) {
 		p.used = append(p.used, i)
@@ -531,7 +531,7 @@ func (p *parser) call(t token) (node, error) {
 	f, ok := functions[name]
 	if !ok {
 		names := append(FunctionNames(), "cast", "extract", "substring")
-		return nil, errorAt(t.at, "there is no function %s%s", t.text, place.Suggest(name, names))
+		return nil, errorAt(t.at, "there is no function %s%s", t.text, diag.Suggest(name, names))
 	}
 	args, err := p.list("after " + name)
 	if err != nil {

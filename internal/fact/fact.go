@@ -12,11 +12,11 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/link"
-	"ironmonger/internal/member"
-	"ironmonger/internal/place"
+	"ironmonger/internal/resolve"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -27,7 +27,7 @@ const RepeatReason = "grain repeated with other values"
 // Chunk is a batch of rows on its way into a fact table. It belongs to one goroutine at a time.
 type Chunk struct {
 	Batch  *column.Batch // shaped
-	Keys   link.Resolved
+	Keys   resolve.Resolved
 	Totals []column.Int128 // of each exact measure, over all rows read
 
 	Inserted []int32 // the rows that were, once it is taken
@@ -51,18 +51,18 @@ type Outcome struct {
 
 // Writer appends to one fact table. It belongs to the step's sequencer.
 type Writer struct {
-	fact        *layout.Fact
-	links       []*link.Link
+	fact        *schema.Fact
+	links       []*resolve.Link
 	run         int64
-	files       map[string]int64 // their numbers in the ledger
-	fields      []column.Field   // of the table, but for line and run
-	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
-	compared    []bool           // for each: a row that comes again has to say the same
-	durable     []bool           // for each: it is a durable key
-	grainAt     []int            // of fields
-	canon       []*member.Roster // for each field, the roster of a versioned dimension, or nil
-	grainInfers bool             // members that the grain names may have to be made
-	rules       [][]star.Outcome // for each field: what may stand there for a natural key that isn't kept, by which rules
+	files       map[string]int64    // their numbers in the ledger
+	fields      []column.Field      // of the table, but for line and run
+	from        []int               // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
+	compared    []bool              // for each: a row that comes again has to say the same
+	durable     []bool              // for each: it is a durable key
+	grainAt     []int               // of fields
+	canon       []*dimension.Roster // for each field, the roster of a versioned dimension, or nil
+	grainInfers bool                // members that the grain names may have to be made
+	rules       [][]star.Outcome    // for each field: what may stand there for a natural key that isn't kept, by which rules
 
 	Measures []column.Field // the exact ones
 	measure  []int          // where they stand in the shaped batch
@@ -77,7 +77,7 @@ type Writer struct {
 
 // NewWriter prepares the loading of a fact whose shaped rows have the given fields and come from files of those
 // numbers.
-func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run int64, files map[string]int64) *Writer {
+func NewWriter(f *schema.Fact, links []*resolve.Link, shaped []column.Field, run int64, files map[string]int64) *Writer {
 	w := &Writer{fact: f, links: links, run: run, files: files, seed: maphash.MakeSeed()}
 	all := f.Table.Fields()
 	w.fields = all[:len(all)-2]
@@ -121,7 +121,7 @@ func NewWriter(f *layout.Fact, links []*link.Link, shaped []column.Field, run in
 }
 
 // inGrain says whether a link is part of the grain.
-func (w *Writer) inGrain(l *link.Link) bool {
+func (w *Writer) inGrain(l *resolve.Link) bool {
 	return slices.ContainsFunc(w.fact.Grain, func(g star.GrainPart) bool { return g.Key == l.Key })
 }
 
@@ -187,7 +187,7 @@ func (w *Writer) Prepare(c *Chunk) {
 	}
 	for _, k := range w.grainAt {
 		if c.cols[k].Type.Kind == column.Text {
-			member.TooLong(b, c.cols[k:k+1], w.fields[k].Name)
+			dimension.TooLong(b, c.cols[k:k+1], w.fields[k].Name)
 		}
 	}
 	if w.grain.asks() {
@@ -232,8 +232,8 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 		infers := len(pending) > 0 && pending[0] == i
 		if infers && w.grainInfers {
 			// A member that isn't there can't have a row; one that this load made can.
-			if !link.Known(w.links, b, &c.Keys, i, w.inGrain) {
-				link.Join(w.links, b, &c.Keys, i)
+			if !resolve.Known(w.links, b, &c.Keys, i, w.inGrain) {
+				resolve.Join(w.links, b, &c.Keys, i)
 			}
 			c.view.refresh(int(i))
 		}
@@ -242,7 +242,7 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 			continue
 		}
 		if infers {
-			link.Join(w.links, b, &c.Keys, i)
+			resolve.Join(w.links, b, &c.Keys, i)
 		}
 		c.rows = append(c.rows, i)
 	}
@@ -315,7 +315,7 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	}
 	known := make([]bool, len(rows))
 	for n, i := range rows {
-		known[n] = link.Known(w.links, c.Batch, &c.Keys, i, nil)
+		known[n] = resolve.Known(w.links, c.Batch, &c.Keys, i, nil)
 	}
 	c.view.look(c.cols[:len(w.fields)], c.Batch.N) // keys have come in
 	stands, err := w.standing(ctx, tx, c, rows)
@@ -335,7 +335,7 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 			c.Batch.SetAside(int(i), of, RepeatReason, values)
 		default: // a chance meeting of two digests
 			if !known[n] {
-				link.Join(w.links, c.Batch, &c.Keys, i)
+				resolve.Join(w.links, c.Batch, &c.Keys, i)
 			}
 			if err := w.append(ctx, tx, c, []int32{i}); err != nil {
 				return err
@@ -405,7 +405,7 @@ func shown(c *column.Column, i int) string {
 	if c.Null[i] {
 		return "null"
 	}
-	return place.Clip(place.Printable(c.Value(i)), 60)
+	return diag.Clip(diag.Printable(c.Value(i)), 60)
 }
 
 // matchRow adds the grain of row i to match, once for every combination of versions that its members

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
-	"ironmonger/internal/shape"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
 
@@ -157,8 +157,8 @@ type Figures struct {
 	Totals    []Total               `json:"totals,omitempty"`
 	Empty     map[string]int64      `json:"empty_measures,omitempty"` // rows inserted without a value, by measure
 	Reasons   []Reason              `json:"reasons,omitempty"`
-	Stages    []shape.Count         `json:"stages,omitempty"` // what became of the source's rows on their way
-	Passed    []shape.Passed        `json:"passed_over,omitempty"`
+	Stages    []transform.Count     `json:"stages,omitempty"` // what became of the source's rows on their way
+	Passed    []transform.Passed    `json:"passed_over,omitempty"`
 }
 
 // Written is the rows read that changed the table.
@@ -209,7 +209,7 @@ type Reasons map[string]*Reason
 
 // Count adds a fault of a batch.
 func (r Reasons) Count(b *column.Batch, f *column.Fault) {
-	name := place.Storable(f.Reason)
+	name := diag.Storable(f.Reason)
 	known := r[name]
 	if known == nil {
 		known = &Reason{Reason: name, File: b.From.File, Line: b.From.Line[f.Row], Detail: f.Detail}

@@ -4,13 +4,13 @@ import (
 	"context"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
 
 // References gives the columns of tables that point to the table of a dimension, of all models that were ever loaded into the
 // warehouse.
-func References(ctx context.Context, r warehouse.Reader, table string) ([]layout.Reference, error) {
+func References(ctx context.Context, r warehouse.Reader, table string) ([]schema.Reference, error) {
 	match := column.Column{Type: text}
 	match.AppendText(table)
 	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: referenceTable.Name, Fields: referenceTable.Fields(), By: []string{"points_to"}, Match: []*column.Column{&match},
@@ -18,9 +18,9 @@ func References(ctx context.Context, r warehouse.Reader, table string) ([]layout
 	if err != nil {
 		return nil, err
 	}
-	var list []layout.Reference
+	var list []schema.Reference
 	for i := range b.N {
-		ref := layout.Reference{Table: b.Cols[0].Text[i], Key: b.Cols[1].Text[i], Outrigger: b.Cols[3].Int[i] != 0, Time: b.Cols[4].Text[i], ByDay: b.Cols[5].Int[i] != 0, Durable: b.Cols[7].Int[i] != 0}
+		ref := schema.Reference{Table: b.Cols[0].Text[i], Key: b.Cols[1].Text[i], Outrigger: b.Cols[3].Int[i] != 0, Time: b.Cols[4].Text[i], ByDay: b.Cols[5].Int[i] != 0, Durable: b.Cols[7].Int[i] != 0}
 		if !b.Cols[6].Null[i] {
 			if ref.TimeType, err = column.ParseType(b.Cols[6].Text[i]); err != nil {
 				return nil, err
@@ -32,7 +32,7 @@ func References(ctx context.Context, r warehouse.Reader, table string) ([]layout
 }
 
 // Points writes down which columns of a table point to the tables of which dimensions, in place of what was said of the table before.
-func Points(ctx context.Context, tx warehouse.Tx, table string, refs map[string][]layout.Reference) error {
+func Points(ctx context.Context, tx warehouse.Tx, table string, refs map[string][]schema.Reference) error {
 	b := column.NewBatch(referenceTable.Fields())
 	for to, list := range refs {
 		for _, ref := range list {

@@ -7,8 +7,8 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/key"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/keyindex"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
 
@@ -43,7 +43,7 @@ func (w *work) adopt(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	beginning, end := layout.Bounds(d.Time)
+	beginning, end := schema.Bounds(d.Time)
 	from := func(i int) int64 {
 		if since < 0 || old.Cols[since].Null[i] {
 			return beginning
@@ -55,7 +55,7 @@ func (w *work) adopt(ctx context.Context) error {
 	for k, f := range d.NaturalKey {
 		types[k], natural[k] = f.Type, &old.Cols[1+k]
 	}
-	index := key.New(types)
+	index := keyindex.New(types)
 	var members [][]int
 rows:
 	for i := range old.N {
@@ -89,10 +89,10 @@ rows:
 			if n == 0 && d.FromStart {
 				starts = beginning
 			}
-			put := map[string]int64{d.KeyColumn(): old.Cols[0].Int[i], d.DurableColumn(): old.Cols[0].Int[first], layout.EffectiveFrom: from(i), layout.ValidFrom: starts, layout.ValidTo: to,
-				layout.IsCurrent: 0, layout.IsInferred: 0, layout.IsGone: 0, layout.LoadRun: w.entry.ID}
+			put := map[string]int64{d.KeyColumn(): old.Cols[0].Int[i], d.DurableColumn(): old.Cols[0].Int[first], schema.EffectiveFrom: from(i), schema.ValidFrom: starts, schema.ValidTo: to,
+				schema.IsCurrent: 0, schema.IsInferred: 0, schema.IsGone: 0, schema.LoadRun: w.entry.ID}
 			if last {
-				put[layout.IsCurrent] = 1
+				put[schema.IsCurrent] = 1
 			}
 			for k, f := range d.Table.Fields() {
 				at := column.Find(fields, f.Name)

@@ -6,19 +6,19 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dimension"
 	"ironmonger/internal/erase"
-	"ironmonger/internal/layout"
-	"ironmonger/internal/link"
-	"ironmonger/internal/member"
+	"ironmonger/internal/pipeline"
+	resolve1 "ironmonger/internal/resolve"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
-	"ironmonger/internal/stream"
 )
 
 // delivery is a batch on its way into a dimension.
 type delivery struct {
 	batch *column.Batch
-	keys  link.Resolved
-	rows  *member.Delivery
+	keys  resolve1.Resolved
+	rows  *dimension.Delivery
 }
 
 // loadDimension reads what the source says about members and brings the table to it.
@@ -59,11 +59,11 @@ func (w *work) loadDimension(ctx context.Context) error {
 		return err
 	}
 	judge := w.judge()
-	resolvers := make([]*link.Resolver, w.opts.Workers)
+	resolvers := make([]*resolve1.Resolver, w.opts.Workers)
 	for i := range resolvers {
-		resolvers[i] = link.NewResolver(w.links)
+		resolvers[i] = resolve1.NewResolver(w.links)
 	}
-	err = stream.Each(ctx, w.rows, w.opts.Workers,
+	err = pipeline.Each(ctx, w.rows, w.opts.Workers,
 		func() *delivery { return &delivery{batch: column.NewBatch(w.fields), rows: x.Delivery()} },
 		func(worker int, p column.Piece, c *delivery) error {
 			if err := p.Fill(c.batch); err != nil {
@@ -151,7 +151,7 @@ func (w *work) aliases(ctx context.Context) (other, means []*column.Column, err 
 	if err != nil || other == nil || len(other[0].Null) == 0 {
 		return nil, nil, err
 	}
-	if w.figures.Renamed, err = member.Renamed(ctx, w.tx, d, other, means, w.entry.ID); w.figures.Renamed > 0 {
+	if w.figures.Renamed, err = dimension.Renamed(ctx, w.tx, d, other, means, w.entry.ID); w.figures.Renamed > 0 {
 		w.forget(d.Dimension)
 	}
 	return other, means, err
@@ -197,7 +197,7 @@ func (w *work) judge() func(*column.Batch) {
 	if d.Timed() {
 		effective = column.Find(w.fields, d.Effective.Name)
 	}
-	beginning, end := layout.Bounds(d.Time)
+	beginning, end := schema.Bounds(d.Time)
 	return func(b *column.Batch) {
 		for n, k := range natural {
 			for i := range b.N {
@@ -206,7 +206,7 @@ func (w *work) judge() func(*column.Batch) {
 				}
 			}
 		}
-		member.TooLong(b, columnsAt(b, natural), strings.Join(column.Names(d.NaturalKey), ", "))
+		dimension.TooLong(b, columnsAt(b, natural), strings.Join(column.Names(d.NaturalKey), ", "))
 		if delivered >= 0 {
 			for i := range b.N {
 				if b.Cols[delivered].Null[i] && !b.Bad(i) {
@@ -240,7 +240,7 @@ func columnsAt(b *column.Batch, at []int) []*column.Column {
 }
 
 // arrange lines the columns of a batch up as the feed wants them.
-func (w *work) arrange(x *member.Roster, c *delivery) {
+func (w *work) arrange(x *dimension.Roster, c *delivery) {
 	if c.rows.Values != nil {
 		return
 	}
@@ -282,14 +282,14 @@ func (w *work) hush(c *delivery) {
 }
 
 // takeDelivery is the sequencer: it takes a batch in source order.
-func (w *work) takeDelivery(ctx context.Context, feed *member.Feed, c *delivery) error {
+func (w *work) takeDelivery(ctx context.Context, feed *dimension.Feed, c *delivery) error {
 	b := c.batch
 	w.figures.Read += int64(b.N)
 	if err := w.count(b, &c.keys); err != nil {
 		return err
 	}
 	for _, i := range c.keys.Pending {
-		link.Join(w.links, b, &c.keys, i)
+		resolve1.Join(w.links, b, &c.keys, i)
 		c.rows.Judge(int(i))
 	}
 	feed.From(c.rows, b.From.File, b.N)

@@ -8,8 +8,8 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/erase"
-	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/startest"
 )
 
@@ -48,7 +48,7 @@ func TestErase(t *testing.T) {
 			run := func(natural string, dry bool) (*erase.Erased, error) {
 				db := startest.Open(t, f.dir)
 				defer db.Close()
-				d := layout.New(startest.Model(t, f.dir)).Dimensions[0]
+				d := schema.New(startest.Model(t, f.dir)).Dimensions[0]
 				by := column.Column{Type: d.NaturalKey[0].Type}
 				by.AppendText(natural)
 				return erase.Run(t.Context(), db, d, []column.Column{by}, dry)
@@ -94,7 +94,7 @@ func TestEraseMerged(t *testing.T) {
 	f.boats("A,Ada Quill,x,2024-01-01", "B,Ada Reed,x,2024-02-01", "B,Ada Reed,y,2024-03-01")
 	f.load()
 	db := startest.Open(t, f.dir)
-	d := layout.New(startest.Model(t, f.dir)).Dimensions[0]
+	d := schema.New(startest.Model(t, f.dir)).Dimensions[0]
 	by := column.Column{Type: d.NaturalKey[0].Type}
 	by.AppendText("A")
 	_, err := erase.Run(t.Context(), db, d, []column.Column{by}, false)

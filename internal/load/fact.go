@@ -7,8 +7,8 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/link"
-	"ironmonger/internal/stream"
+	"ironmonger/internal/pipeline"
+	resolve1 "ironmonger/internal/resolve"
 )
 
 // sums is the account of the exact measures (rule R20).
@@ -28,11 +28,11 @@ func (w *work) loadFact(ctx context.Context) error {
 		return err
 	}
 	account := sums{make([]column.Int128, len(writer.Measures)), make([]column.Int128, len(writer.Measures))}
-	resolvers := make([]*link.Resolver, w.opts.Workers)
+	resolvers := make([]*resolve1.Resolver, w.opts.Workers)
 	for i := range resolvers {
-		resolvers[i] = link.NewResolver(w.links)
+		resolvers[i] = resolve1.NewResolver(w.links)
 	}
-	err = stream.Each(ctx, w.rows, w.opts.Workers,
+	err = pipeline.Each(ctx, w.rows, w.opts.Workers,
 		func() *fact.Chunk { return &fact.Chunk{Batch: column.NewBatch(w.fields)} },
 		func(worker int, p column.Piece, c *fact.Chunk) error {
 			if err := p.Fill(c.Batch); err != nil {

@@ -6,11 +6,11 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/key"
-	"ironmonger/internal/layout"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/hierarchy"
+	"ironmonger/internal/keyindex"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
-	"ironmonger/internal/tree"
 	"ironmonger/internal/warehouse"
 )
 
@@ -31,7 +31,7 @@ type value struct {
 
 // climb works out the hierarchy of a dimension from the rows of its table as they now are: each member's parent and
 // level, and the closure table. It writes what has changed.
-func (w *work) climb(ctx context.Context, d *layout.Dimension) error {
+func (w *work) climb(ctx context.Context, d *schema.Dimension) error {
 	if d.Closure == nil {
 		return nil
 	}
@@ -43,7 +43,7 @@ func (w *work) climb(ctx context.Context, d *layout.Dimension) error {
 	for n := range nodes {
 		parent[n] = nodes[n].parent
 	}
-	level, cycle := tree.Levels(parent)
+	level, cycle := hierarchy.Levels(parent)
 	if cycle != nil {
 		var trail []string
 		for _, n := range cycle {
@@ -60,7 +60,7 @@ func (w *work) climb(ctx context.Context, d *layout.Dimension) error {
 		}
 		return value{null: true}
 	}
-	fields := append(d.Table.Fields()[:1:1], d.Parent, d.Level, column.Field{Name: layout.LoadRun, Type: d.Level.Type})
+	fields := append(d.Table.Fields()[:1:1], d.Parent, d.Level, column.Field{Name: schema.LoadRun, Type: d.Level.Type})
 	changed := column.NewBatch(fields)
 	for n := range nodes {
 		is := [2]value{above(n), {v: int64(level[n])}}
@@ -87,20 +87,20 @@ func (w *work) climb(ctx context.Context, d *layout.Dimension) error {
 }
 
 // nodes reads the members of the dimension's table, with their natural keys, and finds their parents.
-func (w *work) nodes(ctx context.Context, d *layout.Dimension) ([]node, []string, error) {
+func (w *work) nodes(ctx context.Context, d *schema.Dimension) ([]node, []string, error) {
 	natural, above := len(d.NaturalKey), len(d.Above)
 	fields := append(d.Table.Fields()[:1:1], d.NaturalKey...)
 	fields = append(fields, d.Above...)
 	fields = append(fields, d.Parent, d.Level)
 	if d.Versioned() {
-		fields = append(fields, column.Field{Name: d.DurableColumn(), Type: d.Level.Type}, column.Field{Name: layout.IsCurrent, Type: column.Type{Kind: column.Boolean}})
+		fields = append(fields, column.Field{Name: d.DurableColumn(), Type: d.Level.Type}, column.Field{Name: schema.IsCurrent, Type: column.Type{Kind: column.Boolean}})
 	}
 	types := make([]column.Type, natural)
 	parents := make([]column.Column, above)
 	for k, f := range d.NaturalKey {
 		types[k], parents[k].Type = f.Type, f.Type
 	}
-	index := key.New(types)
+	index := keyindex.New(types)
 	var nodes []node
 	var names []string
 	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: d.Table.Name, Fields: fields, OrderBy: []string{d.KeyColumn()}}, func(b *column.Batch) error {
@@ -114,12 +114,12 @@ func (w *work) nodes(ctx context.Context, d *layout.Dimension) ([]node, []string
 			}
 			n, fresh := index.Add(cols[1:1+natural], i)
 			if fresh {
-				nodes = append(nodes, node{id: cols[0].Int[i], parent: tree.None})
+				nodes = append(nodes, node{id: cols[0].Int[i], parent: hierarchy.None})
 				var parts []string
 				for _, c := range cols[1 : 1+natural] {
 					parts = append(parts, c.Value(i))
 				}
-				names = append(names, place.Clip(place.Printable(strings.Join(parts, ", ")), 60))
+				names = append(names, diag.Clip(diag.Printable(strings.Join(parts, ", ")), 60))
 				for k := range parents {
 					parents[k].AppendNull()
 				}
@@ -146,7 +146,7 @@ func (w *work) nodes(ctx context.Context, d *layout.Dimension) ([]node, []string
 	found := make([]int32, len(nodes))
 	index.Find(column.Pointers(parents), found)
 	for n := range nodes {
-		if nodes[n].named = found[n] != key.Missing; found[n] >= 0 {
+		if nodes[n].named = found[n] != keyindex.Missing; found[n] >= 0 {
 			nodes[n].parent = found[n]
 		} else if nodes[n].named && d.Hierarchy.Unmatched == star.Stop {
 			return nil, nil, fmt.Errorf("the parent of ‹%s› is no member, and the model says stop", names[n])
@@ -157,13 +157,13 @@ func (w *work) nodes(ctx context.Context, d *layout.Dimension) ([]node, []string
 
 // closure brings the closure table to what the nodes say: a row for each pair of a member and one above it, and for each
 // member with itself.
-func (w *work) closure(ctx context.Context, d *layout.Dimension, nodes []node) error {
+func (w *work) closure(ctx context.Context, d *schema.Dimension, nodes []node) error {
 	t := d.Closure
 	type pair struct{ above, below int64 }
 	is := map[pair]int64{}
 	for n := range nodes {
 		distance := int64(0)
-		for at := int32(n); at != tree.None; at = nodes[at].parent {
+		for at := int32(n); at != hierarchy.None; at = nodes[at].parent {
 			is[pair{nodes[at].id, nodes[n].id}] = distance
 			distance++
 		}

@@ -13,14 +13,14 @@ import (
 	"sync"
 	"time"
 
-	"ironmonger/internal/layout"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/member"
-	"ironmonger/internal/place"
 	"ironmonger/internal/plan"
-	"ironmonger/internal/shape"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
 
@@ -52,13 +52,13 @@ type Progress struct {
 // run is a load that is going on.
 type run struct {
 	model   *star.Model
-	star    *layout.Star
+	star    *schema.Star
 	wh      warehouse.Warehouse
 	inputs  *source.Inputs
 	opts    Options
 	entry   *ledger.Run
 	mu      sync.Mutex
-	rosters map[*star.Dimension]*member.Roster
+	rosters map[*star.Dimension]*dimension.Roster
 	watch   sync.Mutex
 	dry     *pretence // nil if it is meant
 }
@@ -66,8 +66,8 @@ type run struct {
 // step is a step of a run: it loads a dimension or a fact.
 type step struct {
 	name      string
-	dimension *layout.Dimension
-	fact      *layout.Fact
+	dimension *schema.Dimension
+	fact      *schema.Fact
 	keys      []*star.Key
 }
 
@@ -86,8 +86,8 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 	if opts.Memory <= 0 {
 		opts.Memory = Memory
 	}
-	r := &run{model: m, star: layout.New(m), wh: wh, opts: opts,
-		inputs: &source.Inputs{Model: m, Root: root, Piece: opts.Piece, Workers: opts.Workers}, rosters: map[*star.Dimension]*member.Roster{}}
+	r := &run{model: m, star: schema.New(m), wh: wh, opts: opts,
+		inputs: &source.Inputs{Model: m, Root: root, Piece: opts.Piece, Workers: opts.Workers}, rosters: map[*star.Dimension]*dimension.Roster{}}
 	if err := r.openAll(ctx); err != nil {
 		return nil, err
 	}
@@ -153,10 +153,10 @@ func (r *run) outcome() error {
 // openAll finds the files of every source before anything is written, so that what is missing is told
 // at once.
 func (r *run) openAll(ctx context.Context) error {
-	var errs place.List
+	var errs diag.List
 	for _, s := range r.model.Sources {
-		_, err := shape.Open(ctx, r.inputs, s, func(string) bool { return true })
-		var list place.List
+		_, err := transform.Open(ctx, r.inputs, s, func(string) bool { return true })
+		var list diag.List
 		if errors.As(err, &list) {
 			errs = append(errs, list...)
 		} else if err != nil {
@@ -212,7 +212,7 @@ func (r *run) begin(ctx context.Context, why string) error {
 				return err
 			}
 		}
-		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text, Parameters: map[string]string{}, Message: place.Clip(place.Storable(why), 2000)}
+		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text, Parameters: map[string]string{}, Message: diag.Clip(diag.Storable(why), 2000)}
 		for _, p := range r.model.Parameters {
 			if !p.Secret {
 				r.entry.Parameters[p.Text] = p.Value
@@ -251,7 +251,7 @@ func there(ctx context.Context, r warehouse.Reader, t *warehouse.Table) error {
 	}
 	for _, c := range t.Columns {
 		if !columns.Has(c.Name) {
-			return fmt.Errorf("table %s in the warehouse has no column %s%s", t.Name, c.Name, place.Suggest(c.Name, columns.Names()))
+			return fmt.Errorf("table %s in the warehouse has no column %s%s", t.Name, c.Name, diag.Suggest(c.Name, columns.Names()))
 		}
 	}
 	return nil
@@ -298,12 +298,12 @@ type Ordered struct {
 
 // Order says what a load of the model runs, and why each step waits.
 func Order(m *star.Model) []Ordered {
-	r := &run{star: &layout.Star{}}
+	r := &run{star: &schema.Star{}}
 	for _, d := range m.Dimensions {
-		r.star.Dimensions = append(r.star.Dimensions, &layout.Dimension{Dimension: d})
+		r.star.Dimensions = append(r.star.Dimensions, &schema.Dimension{Dimension: d})
 	}
 	for _, f := range m.Facts {
-		r.star.Facts = append(r.star.Facts, &layout.Fact{Fact: f})
+		r.star.Facts = append(r.star.Facts, &schema.Fact{Fact: f})
 	}
 	steps := r.steps()
 	waves := make([]int, len(steps))
@@ -371,7 +371,7 @@ func order(steps []*step) []plan.Step {
 }
 
 // roster gives the members of a dimension, as the step's transaction sees them.
-func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*member.Roster, error) {
+func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*dimension.Roster, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if x := r.rosters[d]; x != nil {
@@ -379,7 +379,7 @@ func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*
 			return x, err
 		}
 	}
-	x, err := member.Open(ctx, tx, r.star.Dimension(d))
+	x, err := dimension.Open(ctx, tx, r.star.Dimension(d))
 	if err != nil {
 		return nil, err
 	}

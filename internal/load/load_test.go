@@ -13,9 +13,9 @@ import (
 	"strings"
 	"testing"
 
+	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
-	"ironmonger/internal/place"
 	"ironmonger/internal/startest"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/sqlite"
@@ -398,7 +398,7 @@ func TestMissingFiles(t *testing.T) {
 	os.Remove(filepath.Join(f.dir, "boats.csv"))
 	startest.Write(t, f.dir, "trips.csv", "trip,reg,on,paid\n")
 	_, err := startest.Load(t, f.dir, load.Options{})
-	var list place.List
+	var list diag.List
 	if !errors.As(err, &list) || len(list) != 2 {
 		t.Fatal(err)
 	}

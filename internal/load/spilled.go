@@ -4,9 +4,9 @@ import (
 	"context"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/link"
-	"ironmonger/internal/member"
+	resolve1 "ironmonger/internal/resolve"
 	"ironmonger/internal/star"
 )
 
@@ -31,15 +31,15 @@ func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 		if other == d {
 			room = 1 << 60 // it is there already
 		}
-		room -= member.Weight(int64(x.Len()))
+		room -= dimension.Weight(int64(x.Len()))
 	}
 	w.mu.Unlock()
 	highest, _, err := ledger.Highest(ctx, w.tx, d.Text)
-	if err != nil || member.Weight(highest) <= room {
+	if err != nil || dimension.Weight(highest) <= room {
 		return true, err
 	}
 	tally, err := w.tx.Tally(ctx, d.TableName(), nil)
-	return member.Weight(tally.Rows) <= room, err
+	return dimension.Weight(tally.Rows) <= room, err
 }
 
 // divided says whether the step's dimension and its rows have to be kept on disk, and can be: what is known of a member has
@@ -59,7 +59,7 @@ func (w *work) divided(ctx context.Context) (bool, error) {
 }
 
 // feed gives what takes the rows of the step's dimension, and a roster to prepare them with.
-func (w *work) feed(ctx context.Context) (*member.Feed, *member.Roster, error) {
+func (w *work) feed(ctx context.Context) (*dimension.Feed, *dimension.Roster, error) {
 	d := w.dimension
 	divided, err := w.divided(ctx)
 	if err != nil {
@@ -90,17 +90,17 @@ func (w *work) parts(ctx context.Context, d *star.Dimension) (int, error) {
 		return 3, nil
 	}
 	tally, err := w.tx.Tally(ctx, d.TableName(), nil)
-	need := member.Weight(tally.Rows) + sourceWeight*w.total
+	need := dimension.Weight(tally.Rows) + sourceWeight*w.total
 	return int(min(max(8*need/w.opts.Memory, 16), 256)), err
 }
 
 // cut reads a dimension into parts on disk.
-func (w *work) cut(ctx context.Context, d *star.Dimension) (*member.Parts, error) {
+func (w *work) cut(ctx context.Context, d *star.Dimension) (*dimension.Parts, error) {
 	count, err := w.parts(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	parts, err := member.OpenParts(ctx, w.tx, w.star.Dimension(d), count, w.opts.Workers, w.busy)
+	parts, err := dimension.OpenParts(ctx, w.tx, w.star.Dimension(d), count, w.opts.Workers, w.busy)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func (w *work) look(ctx context.Context) error {
 	}
 	type asking struct {
 		key *star.Key
-		*member.Questions
+		*dimension.Questions
 		by   []int
 		asOf int
 	}
@@ -128,7 +128,7 @@ func (w *work) look(ctx context.Context) error {
 			continue
 		}
 		if w.cuts == nil {
-			w.cuts, w.answers = map[*star.Dimension]*member.Parts{}, map[*star.Key]*member.Answers{}
+			w.cuts, w.answers = map[*star.Dimension]*dimension.Parts{}, map[*star.Key]*dimension.Answers{}
 		}
 		parts := w.cuts[k.Dimension]
 		if parts == nil {
@@ -181,7 +181,7 @@ func (w *work) look(ctx context.Context) error {
 	}
 	for d, parts := range w.cuts {
 		var keys []*star.Key
-		var questions []*member.Questions
+		var questions []*dimension.Questions
 		for _, a := range all {
 			if a.key.Dimension == d {
 				keys, questions = append(keys, a.key), append(questions, a.Questions)
@@ -201,7 +201,7 @@ func (w *work) look(ctx context.Context) error {
 }
 
 // resolve finds the keys of the rows of a piece.
-func resolve(r *link.Resolver, p column.Piece, b *column.Batch, keys *link.Resolved) error {
+func resolve(r *resolve1.Resolver, p column.Piece, b *column.Batch, keys *resolve1.Resolved) error {
 	if n, ok := p.(numberedPiece); ok {
 		keys.First = n.first
 	}

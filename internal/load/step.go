@@ -11,13 +11,13 @@ import (
 	"time"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/link"
-	"ironmonger/internal/member"
 	"ironmonger/internal/plan"
-	"ironmonger/internal/shape"
+	resolve1 "ironmonger/internal/resolve"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
 
@@ -31,17 +31,17 @@ type work struct {
 	rows     column.Source
 	files    []string
 	source   string
-	fields   []column.Field // of shaped rows
-	flow     *shape.Flow    // nil for static rows and calendars
-	arrived  int64          // rows of the flow
-	links    []*link.Link
-	sessions []*member.Session
-	wanted   map[*star.Dimension]*member.Wanted // the keys for which dimensions are opened, where not for all
-	partial  map[*star.Dimension]*member.Roster // and these
-	cuts     map[*star.Dimension]*member.Parts  // dimensions on disk that keys point to
-	answers  map[*star.Key]*member.Answers      // and the keys, looked up beforehand
-	spilled  []io.Closer                        // what is on disk
-	names    []string                           // the columns that the step needs of its source
+	fields   []column.Field  // of shaped rows
+	flow     *transform.Flow // nil for static rows and calendars
+	arrived  int64           // rows of the flow
+	links    []*resolve1.Link
+	sessions []*dimension.Session
+	wanted   map[*star.Dimension]*dimension.Wanted // the keys for which dimensions are opened, where not for all
+	partial  map[*star.Dimension]*dimension.Roster // and these
+	cuts     map[*star.Dimension]*dimension.Parts  // dimensions on disk that keys point to
+	answers  map[*star.Key]*dimension.Answers      // and the keys, looked up beforehand
+	spilled  []io.Closer                           // what is on disk
+	names    []string                              // the columns that the step needs of its source
 	keys     []ledger.KeyCounts
 	aside    *asides
 	book     *ledger.Account // of the step's table
@@ -269,7 +269,7 @@ func (w *work) points(ctx context.Context) error {
 	} else {
 		table = w.dimension.Table.Name
 	}
-	refs := map[string][]layout.Reference{}
+	refs := map[string][]schema.Reference{}
 	for _, k := range w.step.keys {
 		for _, ref := range w.star.Dimension(k.Dimension).PointedAt {
 			if ref.Table == table && (ref.Key == k.Column() || ref.Durable && ref.Key == k.DurableColumn()) {
@@ -315,10 +315,10 @@ func (w *work) open(ctx context.Context) error {
 		}
 		return nil
 	}
-	w.names = append(w.names, link.Columns(w.step.keys)...)
+	w.names = append(w.names, resolve1.Columns(w.step.keys)...)
 	w.source = declared.Text
 	var err error
-	w.flow, err = shape.Open(ctx, w.inputs, declared, w.needs)
+	w.flow, err = transform.Open(ctx, w.inputs, declared, w.needs)
 	if err != nil {
 		return err
 	}
@@ -331,7 +331,7 @@ func (w *work) needs(name string) bool { return slices.Contains(w.names, name) }
 
 // connect makes the links of the step's keys; links to one dimension share a session.
 func (w *work) connect(ctx context.Context) error {
-	rosters := map[*star.Dimension]*member.Roster{}
+	rosters := map[*star.Dimension]*dimension.Roster{}
 	for _, k := range w.step.keys {
 		x, err := w.members(ctx, k.Dimension)
 		if err != nil {
@@ -339,9 +339,9 @@ func (w *work) connect(ctx context.Context) error {
 		}
 		rosters[k.Dimension] = x
 	}
-	sessions := map[*member.Roster]*member.Session{}
-	w.links = link.New(w.step.keys, w.fields, func(d *star.Dimension) *member.Roster { return rosters[d] },
-		func(x *member.Roster) *member.Session {
+	sessions := map[*dimension.Roster]*dimension.Session{}
+	w.links = resolve1.New(w.step.keys, w.fields, func(d *star.Dimension) *dimension.Roster { return rosters[d] },
+		func(x *dimension.Roster) *dimension.Session {
 			if sessions[x] == nil {
 				sessions[x] = x.Session(w.entry.ID, w.name)
 				w.sessions = append(w.sessions, sessions[x])
@@ -356,7 +356,7 @@ func (w *work) connect(ctx context.Context) error {
 }
 
 // count adds up the outcomes of a chunk's keys, and stops where a rule says so.
-func (w *work) count(b *column.Batch, r *link.Resolved) error {
+func (w *work) count(b *column.Batch, r *resolve1.Resolved) error {
 	for k := range w.keys {
 		c := &r.Counts[k]
 		w.keys[k].Matched += c.Matched

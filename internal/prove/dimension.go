@@ -6,13 +6,13 @@ import (
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
 
 // dimension proves the tables of a dimension, once, after those that it points to.
-func (p *proof) dimension(d *layout.Dimension) error {
+func (p *proof) dimension(d *schema.Dimension) error {
 	if p.registers[d] != nil {
 		return nil
 	}
@@ -35,12 +35,12 @@ func (p *proof) dimension(d *layout.Dimension) error {
 		x.natural = append(x.natural, column.Find(fields, f.Name))
 	}
 	x.from, x.to = column.Find(fields, d.ValidFrom), column.Find(fields, d.ValidTo)
-	x.current, x.inferred = column.Find(fields, layout.IsCurrent), column.Find(fields, layout.IsInferred)
-	x.effective, x.durable = column.Find(fields, layout.EffectiveFrom), -1
+	x.current, x.inferred = column.Find(fields, schema.IsCurrent), column.Find(fields, schema.IsInferred)
+	x.effective, x.durable = column.Find(fields, schema.EffectiveFrom), -1
 	if d.Durable {
 		x.durable = column.Find(fields, d.DurableColumn())
 	}
-	x.beginning, x.end = layout.Bounds(d.Time)
+	x.beginning, x.end = schema.Bounds(d.Time)
 
 	if d.LookedUp != nil { // made by somebody else: only what is pointed to matters
 		x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("no %s twice", d.KeyColumn()), "ask who makes the table")
@@ -73,7 +73,7 @@ func (p *proof) dimension(d *layout.Dimension) error {
 	}
 	order := column.Names(d.NaturalKey)
 	if d.Versioned() {
-		order = append(order, layout.ValidFrom)
+		order = append(order, schema.ValidFrom)
 	}
 	if err := p.scan(d.Table, order, exams); err != nil {
 		return err
@@ -87,7 +87,7 @@ func (p *proof) dimension(d *layout.Dimension) error {
 // members looks at the rows of a dimension, in the order of natural key and valid_from.
 type members struct {
 	p                                      *proof
-	d                                      *layout.Dimension
+	d                                      *schema.Dimension
 	reg                                    *register
 	highest                                int64
 	natural                                []int
@@ -244,7 +244,7 @@ func (x *members) lookVersions(b *column.Batch) {
 		case inferred && (to != x.end || !effective.Null[i]):
 			say("an inferred member holds for all time, and nobody has said since when")
 		case !effective.Null[i] && !(x.d.FromStart && first) && effective.Int[i] != from:
-			say("%s isn't %s", layout.ValidFrom, layout.EffectiveFrom)
+			say("%s isn't %s", schema.ValidFrom, schema.EffectiveFrom)
 		}
 	}
 }
@@ -298,8 +298,8 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 	for k, col := range x.d.Table.Columns {
 		c := &b.Cols[k]
 		switch {
-		case k == 0 || col.Name == layout.LoadRun || col.Name == layout.ValidFrom || col.Name == layout.ValidTo:
-		case col.Name == layout.IsCurrent:
+		case k == 0 || col.Name == schema.LoadRun || col.Name == schema.ValidFrom || col.Name == schema.ValidTo:
+		case col.Name == schema.IsCurrent:
 			if c.Int[i] != 1 {
 				say("it isn't current")
 			}
@@ -307,7 +307,7 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 			if c.Int[i] != s.Key {
 				say(col.Name + " isn't its key")
 			}
-		case col.Name == layout.IsInferred, col.Name == layout.IsGone:
+		case col.Name == schema.IsInferred, col.Name == schema.IsGone:
 			if c.Int[i] != 0 {
 				say("it says " + col.Name)
 			}
@@ -378,7 +378,7 @@ func (x *members) endDays() {
 }
 
 // inSight warns of a calendar that ends within a year.
-func (p *proof) inSight(d *layout.Dimension) {
+func (p *proof) inSight(d *schema.Dimension) {
 	c := p.warning("calendar", d.Table.Name, "the calendar goes on for a year from today", "move the calendar's to in the model, and load; or say closed: true, if nothing comes after it")
 	c.Looked = 1
 	today := column.DayOf(column.Wall(p.opts.Today))
@@ -390,7 +390,7 @@ func (p *proof) inSight(d *layout.Dimension) {
 }
 
 // outrigger looks at a key by which a dimension points to the current version of another (rule R22).
-func (p *proof) outrigger(d *layout.Dimension, k *star.Key, at int) exam {
+func (p *proof) outrigger(d *schema.Dimension, k *star.Key, at int) exam {
 	to := p.star.Dimension(k.Dimension)
 	reg := p.registers[to]
 	c := p.check("references", d.Table.Name, fmt.Sprintf("each %s points to a current row of %s", k.Column(), to.Table.Name), "load both dimensions again; if it stays, put the keys right by hand")
@@ -416,7 +416,7 @@ func (p *proof) outrigger(d *layout.Dimension, k *star.Key, at int) exam {
 }
 
 // observed looks at the rows that made no version: each belongs to one that holds at its time.
-func (p *proof) observed(d *layout.Dimension, reg *register) error {
+func (p *proof) observed(d *schema.Dimension, reg *register) error {
 	c := p.check("references", d.Observed.Name, "each row belongs to the version that holds at its time", "load the dimension anew from all its rows")
 	return p.scan(d.Observed, nil, []exam{{c, func(b *column.Batch) {
 		for i := range b.N {

@@ -5,12 +5,12 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
 
 // fact proves the table of a fact, whose dimensions are registered.
-func (p *proof) fact(f *layout.Fact) error {
+func (p *proof) fact(f *schema.Fact) error {
 	fields := f.Table.Fields()
 	var exams []exam
 	for _, k := range f.Keys {
@@ -40,7 +40,7 @@ func (p *proof) fact(f *layout.Fact) error {
 }
 
 // reference looks at a key of a fact.
-func (p *proof) reference(f *layout.Fact, k *star.Key, at int) exam {
+func (p *proof) reference(f *schema.Fact, k *star.Key, at int) exam {
 	d := p.star.Dimension(k.Dimension)
 	reg := p.registers[d]
 	c := p.check("references", f.Table.Name, fmt.Sprintf("each %s has its member in %s", k.Column(), d.Table.Name), "bring the members back (a copy of the warehouse has them), or load the fact anew")
@@ -66,10 +66,10 @@ func (p *proof) reference(f *layout.Fact, k *star.Key, at int) exam {
 // asOf checks that a key points to the version that holds at the row's time. What is outside every version may
 // point to the nearest one where the model says so, and where the member's history was changed after the row was
 // written: an inferred member held for all time, and the one that filled it may not.
-func (p *proof) asOf(f *layout.Fact, k *star.Key, at int) exam {
+func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 	d := p.star.Dimension(k.Dimension)
 	reg := p.registers[d]
-	var ref layout.Reference
+	var ref schema.Reference
 	for _, r := range d.PointedAt {
 		if r.Table == f.Table.Name && r.Key == k.Column() {
 			ref = r
@@ -141,7 +141,7 @@ func (p *proof) repointed(step, table string) map[int64]bool {
 
 // grain looks for rows that have the grain of another. Members count, not their versions (rule R17): rows that are
 // equal in all else come together, and the members of such a group are kept.
-func (p *proof) grain(f *layout.Fact) exam {
+func (p *proof) grain(f *schema.Fact) exam {
 	c := p.check("grain", f.Table.Name, "no two rows have the same "+joined(f.Table.Primary), "keep one of the rows; then find what wrote the other")
 	fields := f.Table.Fields()
 	var plain, versioned []int
@@ -206,7 +206,7 @@ const codeRows = 100
 
 // measures sums up what is measured, and warns of what shouldn't be: doubles, numbers that name things, natural keys
 // that stand beside the surrogate key.
-func (p *proof) measures(f *layout.Fact) []exam {
+func (p *proof) measures(f *schema.Fact) []exam {
 	c := p.warning("measures", f.Table.Name, "what is measured is exact, and is no code; no natural key stands beside its surrogate key", "declare measures as decimals; take codes out of measures, and natural keys out of degenerate")
 	fields := f.Table.Fields()
 	var sums []int

@@ -4,13 +4,13 @@ import (
 	"fmt"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
 
 // hierarchy proves parents, levels and the closure of a dimension, a step at a time: a parent is the member whose natural
 // key the row names, stands a level higher, and what stands above it stands above the member too.
-func (p *proof) hierarchy(d *layout.Dimension) (exam, func() error) {
+func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
 	c := p.check("hierarchy", d.Table.Name, "each member's parent and level are those that its row says, and the closure has all that stand above it", "load the dimension again, which works its hierarchy out")
 	fields := d.Table.Fields()
 	find := func(list []column.Field) (at []int) {
@@ -20,7 +20,7 @@ func (p *proof) hierarchy(d *layout.Dimension) (exam, func() error) {
 		return at
 	}
 	natural, above := find(d.NaturalKey), find(d.Above)
-	id, parent, level, current := column.Find(fields, d.MemberColumn()), column.Find(fields, d.Parent.Name), column.Find(fields, d.Level.Name), column.Find(fields, layout.IsCurrent)
+	id, parent, level, current := column.Find(fields, d.MemberColumn()), column.Find(fields, d.Parent.Name), column.Find(fields, d.Level.Name), column.Find(fields, schema.IsCurrent)
 	type member struct {
 		id, parent, level int64
 		root              bool

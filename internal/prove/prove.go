@@ -17,9 +17,9 @@ import (
 	"time"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/place"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -114,10 +114,10 @@ type proof struct {
 	ctx       context.Context
 	r         warehouse.Reader
 	model     *star.Model
-	star      *layout.Star
+	star      *schema.Star
 	opts      Options
 	checks    []*Check
-	registers map[*layout.Dimension]*register
+	registers map[*schema.Dimension]*register
 	held      map[string]*holding // by table
 	files     map[int64]string
 	runs      []*ledger.Run
@@ -138,7 +138,7 @@ func Run(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Option
 		return nil, err
 	}
 	defer r.Close()
-	p := &proof{ctx: ctx, r: r, model: m, star: layout.New(m), opts: opts, registers: map[*layout.Dimension]*register{}, held: map[string]*holding{}, seed: maphash.MakeSeed()}
+	p := &proof{ctx: ctx, r: r, model: m, star: schema.New(m), opts: opts, registers: map[*schema.Dimension]*register{}, held: map[string]*holding{}, seed: maphash.MakeSeed()}
 	if there, err := r.Describe(ctx, ledger.Tables()[0].Name); err != nil {
 		return nil, err
 	} else if there == nil {
@@ -182,7 +182,7 @@ func Known(checks []string) error {
 	}
 	for _, c := range checks {
 		if !slices.Contains(names, c) {
-			if near := place.Nearest(c, names); near != "" {
+			if near := diag.Nearest(c, names); near != "" {
 				return fmt.Errorf("there is no check %s (did you mean %s?)", c, near)
 			}
 			return fmt.Errorf("there is no check %s (there is: %s)", c, strings.Join(names, ", "))
@@ -356,14 +356,14 @@ func (p *proof) example(t *warehouse.Table, b *column.Batch, i int, what string)
 	if len(parts) == 0 {
 		parts = append(parts, fields[0].Name+" "+value(fields[0].Name))
 	}
-	e.Row = place.Clip(place.Printable(strings.Join(parts, ", ")), 100)
-	if k := column.Find(fields, layout.LoadRun); k >= 0 && !b.Cols[k].Null[i] {
+	e.Row = diag.Clip(diag.Printable(strings.Join(parts, ", ")), 100)
+	if k := column.Find(fields, schema.LoadRun); k >= 0 && !b.Cols[k].Null[i] {
 		e.Run = b.Cols[k].Int[i]
 	}
-	if k := column.Find(fields, layout.LoadLine); k >= 0 && !b.Cols[k].Null[i] {
+	if k := column.Find(fields, schema.LoadLine); k >= 0 && !b.Cols[k].Null[i] {
 		file, line := ledger.FileAndLine(b.Cols[k].Int[i])
 		if name, ok := p.files[file]; ok {
-			e.At = place.Place{File: name, Line: int(line)}.String()
+			e.At = diag.Place{File: name, Line: int(line)}.String()
 		}
 	}
 	return e

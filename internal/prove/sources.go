@@ -10,14 +10,14 @@ import (
 	"time"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/erase"
-	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/place"
-	"ironmonger/internal/shape"
+	"ironmonger/internal/pipeline"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
-	"ironmonger/internal/stream"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
 
@@ -96,7 +96,7 @@ func (a *asides) take(step string, b *column.Batch, i int) bool {
 }
 
 // readable says whether a fact's table and those of its dimensions could be read to their ends.
-func (p *proof) readable(f *layout.Fact) bool {
+func (p *proof) readable(f *schema.Fact) bool {
 	for _, k := range f.Keys {
 		if p.held[p.star.Dimension(k.Dimension).Table.Name] == nil {
 			return false
@@ -116,9 +116,9 @@ type slot struct {
 
 // rowsOf shapes the rows of a source, has workers prepare them, and gives them to look in order; what shaping sets
 // aside has to be known as set aside. prepare gives each worker a function of its own.
-func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, prepare func() func(*slot), look func(*slot) error) (*shape.Flow, error) {
+func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, prepare func() func(*slot), look func(*slot) error) (*transform.Flow, error) {
 	begin := time.Now()
-	flow, err := shape.Open(p.ctx, &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true}, s, func(string) bool { return true })
+	flow, err := transform.Open(p.ctx, &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true}, s, func(string) bool { return true })
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, pre
 	for w := range prepares {
 		prepares[w] = prepare()
 	}
-	err = stream.Each(p.ctx, flow, len(prepares), func() *slot { return &slot{Batch: column.NewBatch(flow.Fields())} },
+	err = pipeline.Each(p.ctx, flow, len(prepares), func() *slot { return &slot{Batch: column.NewBatch(flow.Fields())} },
 		func(worker int, piece column.Piece, b *slot) error {
 			if err := piece.Fill(b.Batch); err != nil {
 				return err
@@ -150,11 +150,11 @@ func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, pre
 }
 
 func fromSource(b *column.Batch, i int, what string) Example {
-	return Example{Row: place.Clip(place.Printable(b.From.Raw(i)), 100), What: what, At: place.Place{File: b.From.File, Line: int(b.From.Line[i])}.String()}
+	return Example{Row: diag.Clip(diag.Printable(b.From.Raw(i)), 100), What: what, At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}.String()}
 }
 
 // heard checks that the natural keys of a dimension's source are those of members, where their rows aren't set aside.
-func (p *proof) heard(c *Check, d *layout.Dimension, aside *asides) (prepare func() func(*slot), look func(*slot) error) {
+func (p *proof) heard(c *Check, d *schema.Dimension, aside *asides) (prepare func() func(*slot), look func(*slot) error) {
 	fields := d.Source.Shaped()
 	names := d.Delivered
 	timed := -1
@@ -230,7 +230,7 @@ func (b *slot) fingerprint(seed maphash.Seed, keys []*sourceKey) {
 // rereader holds the rows of a fact's source against its table.
 type rereader struct {
 	p      *proof
-	f      *layout.Fact
+	f      *schema.Fact
 	c      *Check
 	aside  *asides
 	keys   []tableKey
@@ -285,7 +285,7 @@ func (x *rereader) open() {
 	for _, f := range append(slices.Clone(x.f.Degenerate), x.f.Measures...) {
 		x.values = append(x.values, [2]int{column.Find(fields, f.Name), column.Find(shaped, f.Name)})
 	}
-	x.lines = column.Find(fields, layout.LoadLine)
+	x.lines = column.Find(fields, schema.LoadLine)
 	x.first, x.other = map[uint64]int32{}, map[uint64]bool{}
 }
 
@@ -490,5 +490,5 @@ func written(c *column.Column, i int) string {
 	if c.Null[i] {
 		return "null"
 	}
-	return place.Clip(place.Printable(c.Value(i)), 40)
+	return diag.Clip(diag.Printable(c.Value(i)), 40)
 }

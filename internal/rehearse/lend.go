@@ -5,8 +5,8 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -18,7 +18,7 @@ func lend(ctx context.Context, db warehouse.Warehouse, m *star.Model, x *star.Re
 		return err
 	}
 	defer tx.Rollback()
-	for _, d := range layout.New(m).Dimensions {
+	for _, d := range schema.New(m).Dimensions {
 		if d.LookedUp == nil {
 			continue
 		}
@@ -53,7 +53,7 @@ func typed(m *star.Model, fields []column.Field, g star.Given) (*column.Batch, e
 	}
 	for _, h := range head {
 		if column.Find(fields, h) < 0 {
-			return nil, mistake(g, 0, "the table has no column %s%s", h, place.Suggest(h, column.Names(fields)))
+			return nil, mistake(g, 0, "the table has no column %s%s", h, diag.Suggest(h, column.Names(fields)))
 		}
 	}
 	b := column.NewBatch(fields)

@@ -16,11 +16,11 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
-	"ironmonger/internal/place"
-	"ironmonger/internal/sample"
+	"ironmonger/internal/preview"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/sqlite"
@@ -45,7 +45,7 @@ type Difference struct {
 	Message string   `json:"message,omitempty"`
 }
 
-// Run plays an example. The error is a [place.List] if the example itself is wrong.
+// Run plays an example. The error is a [diag.List] if the example itself is wrong.
 func Run(ctx context.Context, m *star.Model, e *star.Example) (*Result, error) {
 	dir, err := os.MkdirTemp("", "rehearse")
 	if err != nil {
@@ -159,7 +159,7 @@ func deliver(dir string, m *star.Model, x *star.Rehearsal, n int) error {
 			}
 			for _, h := range head {
 				if !slices.Contains(names, h) {
-					return mistake(g, 0, "source %s has no column %s%s", s.Text, h, place.Suggest(h, names))
+					return mistake(g, 0, "source %s has no column %s%s", s.Text, h, diag.Suggest(h, names))
 				}
 			}
 			for _, record := range records {
@@ -189,7 +189,7 @@ func named(sources []*star.Source) []string {
 func mistake(g star.Given, line int, format string, args ...any) error {
 	at := g.At
 	at.Line += line
-	return place.List{{At: at, Subject: g.Name.Text, Message: fmt.Sprintf(format, args...)}}
+	return diag.List{{At: at, Subject: g.Name.Text, Message: fmt.Sprintf(format, args...)}}
 }
 
 // parse reads given rows.
@@ -220,22 +220,22 @@ func (r *Result) hold(ctx context.Context, db warehouse.Reader, m *star.Model, g
 	if err != nil {
 		return err
 	}
-	tables := layout.New(m)
-	wish := sample.Wish{Rows: math.MaxInt - 1, Natural: true}
+	tables := schema.New(m)
+	wish := preview.Wish{Rows: math.MaxInt - 1, Natural: true}
 	var fields []column.Field
 	var keys []*star.Key
-	var read func() (*sample.Rows, error)
+	var read func() (*preview.Rows, error)
 	first := "" // the surrogate key of a dimension, by which special members are told
 	for _, d := range tables.Dimensions {
 		if d.Text == g.Name.Text {
 			fields, keys, first = d.Table.Fields(), d.Keys, d.KeyColumn()
-			read = func() (*sample.Rows, error) { return sample.Dimension(ctx, db, tables, d, wish) }
+			read = func() (*preview.Rows, error) { return preview.Dimension(ctx, db, tables, d, wish) }
 		}
 	}
 	for _, f := range tables.Facts {
 		if f.Text == g.Name.Text {
 			fields, keys, first = f.Table.Fields(), f.Keys, ""
-			read = func() (*sample.Rows, error) { return sample.Fact(ctx, db, tables, f, wish) }
+			read = func() (*preview.Rows, error) { return preview.Fact(ctx, db, tables, f, wish) }
 		}
 	}
 	for _, h := range head {
@@ -246,7 +246,7 @@ func (r *Result) hold(ctx context.Context, db warehouse.Reader, m *star.Model, g
 			}
 		}
 		if column.Find(fields, name) < 0 {
-			return mistake(g, 0, "%s has no column or key %s%s", g.Name.Text, h, place.Suggest(h, column.Names(fields)))
+			return mistake(g, 0, "%s has no column or key %s%s", g.Name.Text, h, diag.Suggest(h, column.Names(fields)))
 		}
 		wish.Columns = append(wish.Columns, name)
 	}
@@ -305,7 +305,7 @@ func (r *Result) aside(ctx context.Context, db warehouse.Reader, g star.Given, n
 	names := []string{"source", "line", "reasons", "content"}
 	for _, h := range head {
 		if !slices.Contains(names, h) {
-			return mistake(g, 0, "rows set aside have no column %s%s", h, place.Suggest(h, names))
+			return mistake(g, 0, "rows set aside have no column %s%s", h, diag.Suggest(h, names))
 		}
 	}
 	var have [][]string

@@ -14,7 +14,7 @@ import (
 	"unicode/utf8"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/star"
 )
 
@@ -24,17 +24,17 @@ const maxRecord = 16 << 20
 var bom = []byte("\ufeff")
 
 // failure gives what is wrong with a file, at a line of it or, with 0, as a whole.
-type failure func(line int, format string, args ...any) place.List
+type failure func(line int, format string, args ...any) diag.List
 
 func failing(file *file, s *star.Source) failure {
-	return func(line int, format string, args ...any) place.List {
-		return place.List{{At: place.Place{File: file.name, Line: line}, Subject: "source " + s.Text, Message: fmt.Sprintf(format, args...)}}
+	return func(line int, format string, args ...any) diag.List {
+		return diag.List{{At: diag.Place{File: file.name, Line: line}, Subject: "source " + s.Text, Message: fmt.Sprintf(format, args...)}}
 	}
 }
 
 // first reads the first record of a file, the names of its columns if it has a header. A file without one may
 // be empty.
-func (f *Files) first(file *file, fail failure) ([]string, place.List) {
+func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 	in, err := f.open(file)
 	if err != nil {
 		return nil, fail(0, "%s", reason(err))
@@ -63,20 +63,20 @@ func (f *Files) first(file *file, fail failure) ([]string, place.List) {
 	} else if err == io.EOF {
 		return nil, fail(1, "the file is empty; its first line must be a header with the names of the columns")
 	} else if err != nil {
-		return nil, place.List{csvError(file.name, 0, err, nil)}
+		return nil, diag.List{csvError(file.name, 0, err, nil)}
 	}
 	file.width = len(names)
 	for i := range names {
 		names[i] = f.unguard(f.unswap(names[i]))
 		if !f.csv.Headless && !f.fits(names[i]) {
-			return nil, fail(1, "the header is no %s text: %s", cmp.Or(f.csv.Encoding, "UTF-8"), place.Printable(names[i]))
+			return nil, fail(1, "the header is no %s text: %s", cmp.Or(f.csv.Encoding, "UTF-8"), diag.Printable(names[i]))
 		}
 	}
 	return names, nil
 }
 
 // header finds the source's columns in a file.
-func (f *Files) header(file *file, s *star.Source) place.List {
+func (f *Files) header(file *file, s *star.Source) diag.List {
 	fail := failing(file, s)
 	names, errs := f.first(file, fail)
 	if errs != nil || names == nil {
@@ -99,11 +99,11 @@ func (f *Files) header(file *file, s *star.Source) place.List {
 		}
 		switch {
 		case !ok && len(names) == 1 && strings.ContainsAny(names[0], ",;\t|"):
-			return fail(1, "the header is one column, %s: what separates the columns? (csv: separator)", place.Printable(names[0]))
+			return fail(1, "the header is one column, %s: what separates the columns? (csv: separator)", diag.Printable(names[0]))
 		case !ok && c.Position > 0:
 			errs = append(errs, fail(1, "column %s is to stand at position %d, and the header has %d columns", c.Text, c.Position, len(names))...)
 		case !ok:
-			errs = append(errs, fail(1, "the header has no column %s%s", c.InFile(), place.Suggest(c.InFile(), names))...)
+			errs = append(errs, fail(1, "the header has no column %s%s", c.InFile(), diag.Suggest(c.InFile(), names))...)
 		case twice[c.InFile()] && c.Position == 0:
 			errs = append(errs, fail(1, "the header has two columns called %s; position tells which", c.InFile())...)
 		case column.Find(f.fields, c.Text) >= 0:
@@ -114,14 +114,14 @@ func (f *Files) header(file *file, s *star.Source) place.List {
 }
 
 // positions finds the columns of a file without a header, which has as many as its first row.
-func (f *Files) positions(file *file, s *star.Source) place.List {
+func (f *Files) positions(file *file, s *star.Source) diag.List {
 	for n, c := range s.Columns {
 		at := n
 		if c.Position > 0 {
 			at = c.Position - 1
 		}
 		if at >= file.width {
-			return place.List{{At: place.Place{File: file.name, Line: 1}, Subject: "source " + s.Text,
+			return diag.List{{At: diag.Place{File: file.name, Line: 1}, Subject: "source " + s.Text,
 				Message: fmt.Sprintf("column %s is to stand at position %d, and the row has %d fields", c.Text, at+1, file.width)}}
 		}
 		if column.Find(f.fields, c.Text) >= 0 {
@@ -212,7 +212,7 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 	return func(yield func(*piece, error) bool) {
 		in, err := f.open(file)
 		if err != nil {
-			yield(nil, &place.Error{At: place.Place{File: file.name}, Message: reason(err)})
+			yield(nil, &diag.Error{At: diag.Place{File: file.name}, Message: reason(err)})
 			return
 		}
 		defer in.Close()
@@ -230,11 +230,11 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 			data = data[:len(rest)+n]
 			end := err != nil
 			if in.failed != nil {
-				yield(nil, &place.Error{At: place.Place{File: file.name, Line: int(line) + 1}, Message: in.plain()})
+				yield(nil, &diag.Error{At: diag.Place{File: file.name, Line: int(line) + 1}, Message: in.plain()})
 				return
 			}
 			if end && f.changed(file, in) {
-				yield(nil, &place.Error{At: place.Place{File: file.name}, Message: "the file was changed while it was read"})
+				yield(nil, &diag.Error{At: diag.Place{File: file.name}, Message: "the file was changed while it was read"})
 				return
 			}
 			if first {
@@ -314,7 +314,7 @@ func (p *piece) Fill(b *column.Batch) error {
 		if p.of.lines {
 			what = "line"
 		}
-		return &place.Error{At: place.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a " + what + " is longer than 16 MiB"}
+		return &diag.Error{At: diag.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a " + what + " is longer than 16 MiB"}
 	}
 	if p.of.lines {
 		return p.fillLines(b)
@@ -385,14 +385,14 @@ func (p *piece) Fill(b *column.Batch) error {
 				c.Null[n], c.Text[n] = false, s
 			case !clean && p.of.csv.Encoding != "" && !p.of.fits(s):
 				c.SetNull(n)
-				b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has bytes that are no "+p.of.csv.Encoding+" text", place.Clip(place.Printable(s), 60))
+				b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has bytes that are no "+p.of.csv.Encoding+" text", diag.Clip(diag.Printable(s), 60))
 			default:
 				if err := reader.Set(c, n, s); err != nil {
 					hint := ""
 					if p.of.csv.Encoding == "" && !utf8.ValidString(s) {
 						hint = " (csv: encoding says what text it is)"
 					}
-					b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error()+hint, place.Clip(place.Printable(s), 60))
+					b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error()+hint, diag.Clip(diag.Printable(s), 60))
 				}
 			}
 		}
@@ -415,8 +415,8 @@ func lineEnd(data []byte) int {
 }
 
 // csvError puts a mistake that encoding/csv found in its place: line counts the lines before data.
-func csvError(name string, line int64, err error, data []byte) *place.Error {
-	e := &place.Error{At: place.Place{File: name}, Message: err.Error()}
+func csvError(name string, line int64, err error, data []byte) *diag.Error {
+	e := &diag.Error{At: diag.Place{File: name}, Message: err.Error()}
 	var parse *csv.ParseError
 	if !errors.As(err, &parse) {
 		return e

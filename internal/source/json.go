@@ -12,7 +12,7 @@ import (
 	"github.com/tidwall/gjson"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/star"
 )
 
@@ -75,7 +75,7 @@ func (p *piece) fillLines(b *column.Batch) error {
 			for k := range p.of.paths {
 				b.Cols[k].SetNull(n)
 			}
-			b.SetAside(n, "", "the line is no JSON object", place.Clip(place.Printable(string(line)), 60))
+			b.SetAside(n, "", "the line is no JSON object", diag.Clip(diag.Printable(string(line)), 60))
 			continue
 		}
 		for k := range p.of.paths {
@@ -107,7 +107,7 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *col
 	case gjson.String:
 		text = value.Str
 		if half(value.Raw) {
-			b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has half a character: one of the two parts of a \\u pair", place.Clip(place.Printable(value.Raw), 60))
+			b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has half a character: one of the two parts of a \\u pair", diag.Clip(diag.Printable(value.Raw), 60))
 			return
 		}
 	case gjson.Number:
@@ -120,12 +120,12 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *col
 			if value.IsArray() {
 				what = "a list"
 			}
-			b.SetAside(n, p.of.fields[k].Name, fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what), place.Clip(place.Printable(text), 60))
+			b.SetAside(n, p.of.fields[k].Name, fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what), diag.Clip(diag.Printable(text), 60))
 			return
 		}
 	}
 	if err := reader.Set(c, n, text); err != nil {
-		b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), place.Clip(place.Printable(text), 60))
+		b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), diag.Clip(diag.Printable(text), 60))
 	}
 }
 
@@ -186,8 +186,8 @@ func written(number string) string {
 }
 
 // jsonError puts what is no JSON in its place.
-func jsonError(name string, number int64, line []byte) *place.Error {
-	e := &place.Error{At: place.Place{File: name, Line: int(number)}, Message: "this is no JSON"}
+func jsonError(name string, number int64, line []byte) *diag.Error {
+	e := &diag.Error{At: diag.Place{File: name, Line: int(number)}, Message: "this is no JSON"}
 	var v any
 	var syntax *json.SyntaxError
 	if err := json.Unmarshal(line, &v); errors.As(err, &syntax) {
@@ -205,7 +205,7 @@ func jsonError(name string, number int64, line []byte) *place.Error {
 }
 
 // objects checks that a file can be read as lines; its rows tell which columns they have.
-func (f *Files) objects(file *file, s *star.Source) place.List {
+func (f *Files) objects(file *file, s *star.Source) diag.List {
 	fail := failing(file, s)
 	in, err := f.open(file)
 	if err != nil {
@@ -230,7 +230,7 @@ func (f *Files) keys(file *file) ([]string, error) {
 	seen := map[string]bool{}
 	in, err := f.open(file)
 	if err != nil {
-		return nil, &place.Error{At: place.Place{File: file.name}, Message: reason(err)}
+		return nil, &diag.Error{At: diag.Place{File: file.name}, Message: reason(err)}
 	}
 	defer in.Close()
 	start := make([]byte, PieceSize)

@@ -16,7 +16,7 @@ import (
 	"github.com/parquet-go/parquet-go/format"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/star"
 )
 
@@ -157,7 +157,7 @@ func (in *Inputs) openParquet(s *star.Source, want func(string) bool) (*parquetF
 			p.paths = append(p.paths, c.InFile())
 		}
 	}
-	var errs place.List
+	var errs diag.List
 	p.dir, p.files, errs = in.locate(s)
 	for _, file := range p.files {
 		fail := failing(file, s)
@@ -206,7 +206,7 @@ func (x *openedParquet) find(path string, as column.Type) (*parquetColumn, error
 		}
 		return newParquetColumn(c, t, utc), nil
 	}
-	return nil, fmt.Errorf("the file has no column %s%s", path, place.Suggest(path, names))
+	return nil, fmt.Errorf("the file has no column %s%s", path, diag.Suggest(path, names))
 }
 
 func (p *parquetFiles) Fields() []column.Field { return p.fields }
@@ -262,7 +262,7 @@ func (p *parquetFiles) Row(ctx context.Context, name string, line int64, b *colu
 func (p *parquetFiles) cut(ctx context.Context, file *file) iter.Seq2[*parquetPiece, error] {
 	return func(yield func(*parquetPiece, error) bool) {
 		fail := func(err error) {
-			yield(nil, &place.Error{At: place.Place{File: file.name}, Message: err.Error()})
+			yield(nil, &diag.Error{At: diag.Place{File: file.name}, Message: err.Error()})
 		}
 		x, err := p.in.openParquetFile(p.dir, file)
 		if err != nil {
@@ -436,7 +436,7 @@ func (p *parquetPiece) fill(b *column.Batch, k, row int, s *segment, reader *col
 		return nil
 	})
 	if err != nil {
-		return &place.Error{At: place.Place{File: p.file.name}, Message: fmt.Sprintf("column %s: the Parquet data is damaged: %v", p.of.paths[k], err)}
+		return &diag.Error{At: diag.Place{File: p.file.name}, Message: fmt.Sprintf("column %s: the Parquet data is damaged: %v", p.of.paths[k], err)}
 	}
 	return nil
 }

@@ -17,7 +17,7 @@ import (
 	"github.com/parquet-go/parquet-go/format"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 )
 
 // parquetColumn reads the values of a column: as the type that the file says, and from that, if another is wanted, by
@@ -175,7 +175,7 @@ func (p *parquetColumn) fill(b *column.Batch, k, row int, s *segment, field colu
 		if err != nil {
 			detail := ""
 			if !errors.Is(err, errText) && into != c {
-				detail = place.Clip(place.Printable(into.Value(0)), 60)
+				detail = diag.Clip(diag.Printable(into.Value(0)), 60)
 			}
 			c.SetNull(row)
 			b.SetAside(row, field.Name, field.Name+" "+err.Error(), detail)

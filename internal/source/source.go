@@ -28,7 +28,7 @@ import (
 	"time"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/star"
 )
 
@@ -59,7 +59,7 @@ type Input interface {
 }
 
 // Open finds what s reads, and checks that it has the columns that s declares, of which the rows have those that want
-// names. bind gives the values of a query's parameters. The error is a [place.List] where it has a place.
+// names. bind gives the values of a query's parameters. The error is a [diag.List] where it has a place.
 func (in *Inputs) Open(ctx context.Context, s *star.Source, bind func(name string) (star.Value, error), want func(column string) bool) (Input, error) {
 	switch {
 	case s.Database != nil:
@@ -122,7 +122,7 @@ func (f files) Size() int64 {
 
 // locate finds the files of s below the model's folder, or the folder that s says they are within, in the byte order
 // of their paths.
-func (in *Inputs) locate(s *star.Source) (dir string, found files, errs place.List) {
+func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.List) {
 	root := in.Root
 	dir = root.Name()
 	if s.Within.Text != "" {
@@ -131,7 +131,7 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs place.Li
 		}
 		var err error
 		if root, err = os.OpenRoot(dir); err != nil {
-			return dir, nil, place.List{{At: s.Within.At, Subject: "sources." + s.Text + ".within", Message: "there is no folder " + s.Within.Text}}
+			return dir, nil, diag.List{{At: s.Within.At, Subject: "sources." + s.Text + ".within", Message: "there is no folder " + s.Within.Text}}
 		}
 		defer root.Close()
 	}
@@ -139,7 +139,7 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs place.Li
 	for _, pattern := range s.Read {
 		names, err := find(root, pattern.Text)
 		if err != nil {
-			errs = append(errs, &place.Error{At: pattern.At, Subject: "sources." + s.Text + ".read", Message: err.Error()})
+			errs = append(errs, &diag.Error{At: pattern.At, Subject: "sources." + s.Text + ".read", Message: err.Error()})
 		}
 		for _, name := range names {
 			if !seen[name] {
@@ -165,7 +165,7 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 	for k, path := range f.paths {
 		f.named[path.name] = append(f.named[path.name], k)
 	}
-	var errs place.List
+	var errs diag.List
 	f.dir, f.files, errs = in.locate(s)
 	for _, file := range f.files {
 		look := f.header

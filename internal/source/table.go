@@ -10,7 +10,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/database"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/star"
 )
 
@@ -53,7 +53,7 @@ func at(s *star.Source, err error) error {
 	if w.Text == "" {
 		w, key = s.Query, ".query"
 	}
-	return place.List{{At: w.At, Subject: "sources." + s.Text + key, Message: err.Error()}}
+	return diag.List{{At: w.At, Subject: "sources." + s.Text + key, Message: err.Error()}}
 }
 
 func (in *Inputs) tableColumns(ctx context.Context, s *star.Source, bind func(string) (star.Value, error)) ([]star.Column, error) {
@@ -109,7 +109,7 @@ func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(strin
 		if slices.Contains(names, name) {
 			return nil
 		}
-		return place.List{{At: w.At, Subject: "sources." + s.Text + key, Message: fmt.Sprintf("there is no column %s%s", name, place.Suggest(name, names))}}
+		return diag.List{{At: w.At, Subject: "sources." + s.Text + key, Message: fmt.Sprintf("there is no column %s%s", name, diag.Suggest(name, names))}}
 	}
 	for _, w := range s.OrderBy {
 		if err := has(w, w.Text, ".order_by"); err != nil {
@@ -259,7 +259,7 @@ func (p *tablePiece) Fill(b *column.Batch) error {
 			if end < 0 {
 				b.Cols[k-1].SetNull(i)
 			} else if err := reader.Set(&b.Cols[k-1], i, s); err != nil {
-				b.SetAside(i, p.of.fields[k-1].Name, p.of.fields[k-1].Name+" "+err.Error(), place.Clip(place.Printable(s), 60))
+				b.SetAside(i, p.of.fields[k-1].Name, p.of.fields[k-1].Name+" "+err.Error(), diag.Clip(diag.Printable(s), 60))
 			}
 		}
 	}

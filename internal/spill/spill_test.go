@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/stream"
+	"ironmonger/internal/pipeline"
 )
 
 // fields has one of each kind that is encoded in a way of its own.
@@ -69,7 +69,7 @@ func TestRows(t *testing.T) {
 		for part := range 2 * rows.Parts() {
 			part %= rows.Parts()
 			last := -1
-			err := stream.Batches(context.Background(), rows.Part(part), 2, func(x *column.Batch) error {
+			err := pipeline.Batches(context.Background(), rows.Part(part), 2, func(x *column.Batch) error {
 				for i := range x.N {
 					n := int(x.Cols[len(fields)].Int[i])
 					if n <= last || of[n] != part {
@@ -109,7 +109,7 @@ func TestRowsLost(t *testing.T) {
 	for i := range b.N {
 		rows.Put(0, column.Pointers(b.Cols), i)
 	}
-	err = stream.Batches(context.Background(), rows.Part(0), 1, func(*column.Batch) error { return nil })
+	err = pipeline.Batches(context.Background(), rows.Part(0), 1, func(*column.Batch) error { return nil })
 	if err == nil || !strings.Contains(err.Error(), "what memory has no room for can't be kept on disk") {
 		t.Error(err)
 	}

@@ -4,7 +4,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 )
 
 // Aliases are natural keys that mean a member known by another: of another registry, of a member found to be the same,
@@ -16,7 +16,7 @@ type Aliases struct {
 
 	from      *Name
 	alias, is []Name
-	at        place.Place
+	at        diag.Place
 }
 
 // Aliased is columns of a shaped source that say a natural key: behind the last stage, those that say an alias are
@@ -82,7 +82,7 @@ func (c *checker) aliases(d *Dimension, path string) {
 }
 
 // aliased has a source bring a natural key of d to what its aliases mean.
-func (c *checker) aliased(s *Source, d *Dimension, columns []string, at place.Place, path string) {
+func (c *checker) aliased(s *Source, d *Dimension, columns []string, at diag.Place, path string) {
 	if d.Aliases == nil || s == nil || len(columns) != len(d.NaturalKey) {
 		return
 	}

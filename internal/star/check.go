@@ -6,8 +6,8 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
-	"ironmonger/internal/place"
 )
 
 // checker finds what the model's words refer to and whether the types fit.
@@ -15,7 +15,7 @@ type checker struct {
 	*reader
 	model   *Model
 	columns func(*Model, *Source) ([]Column, error)
-	remarks place.List
+	remarks diag.List
 }
 
 func (c *checker) check() {
@@ -51,7 +51,7 @@ func (c *checker) wide() {
 	if c.model.Warehouse.Kind != SQLite {
 		return
 	}
-	look := func(at place.Place, subject string, fields []column.Field) {
+	look := func(at diag.Place, subject string, fields []column.Field) {
 		for _, f := range fields {
 			if f.Type.Kind == column.Decimal && f.Type.Wide() {
 				c.remark(at, subject, "%s has more than 18 digits, for which SQLite has no number: it stands exactly in %s_exact, as text, and %s is a double, of which the first 15 digits are right", f.Name, f.Name, f.Name)
@@ -71,7 +71,7 @@ func (c *checker) wide() {
 // tables refuses two things whose tables or views would have one name, letter case aside.
 func (c *checker) tables() {
 	owner := map[string]string{}
-	claim := func(at place.Place, table, by string) {
+	claim := func(at diag.Place, table, by string) {
 		lower := strings.ToLower(table)
 		if first, taken := owner[lower]; taken && first != by {
 			c.errorf(at, by, "its table would be called %s, as that of %s is", table, first)
@@ -130,8 +130,8 @@ func (c *checker) limits(l *Limits) {
 	}
 }
 
-func (c *checker) remark(at place.Place, subject, format string, args ...any) {
-	c.remarks = append(c.remarks, &place.Error{At: at, Subject: subject, Message: fmt.Sprintf(format, args...)})
+func (c *checker) remark(at diag.Place, subject, format string, args ...any) {
+	c.remarks = append(c.remarks, &diag.Error{At: at, Subject: subject, Message: fmt.Sprintf(format, args...)})
 }
 
 // compile checks an expression and gives its program, or nil.
@@ -163,7 +163,7 @@ func find[T any](c *checker, list []*T, name func(*T) string, w *Name, path, wha
 		}
 		names = append(names, name(t))
 	}
-	c.errorf(w.At, path, "there is no %s %s%s", what, w.Text, place.Suggest(w.Text, names))
+	c.errorf(w.At, path, "there is no %s %s%s", what, w.Text, diag.Suggest(w.Text, names))
 	return nil
 }
 
@@ -185,7 +185,7 @@ func (c *checker) field(fields []column.Field, of string, w Name, path string) (
 	if i := column.Find(fields, w.Text); i >= 0 {
 		return fields[i], true
 	}
-	c.errorf(w.At, path, "%s has no column %s%s", of, w.Text, place.Suggest(w.Text, column.Names(fields)))
+	c.errorf(w.At, path, "%s has no column %s%s", of, w.Text, diag.Suggest(w.Text, column.Names(fields)))
 	return column.Field{}, false
 }
 
@@ -265,7 +265,7 @@ func (c *checker) arrange(k *Key) []Name {
 		if b.natural != nil {
 			if at = column.Find(natural, b.natural.Text); at < 0 {
 				c.errorf(b.natural.At, k.subject, "the natural key of dimension %s has no column %s%s", k.Dimension.Text, b.natural.Text,
-					place.Suggest(b.natural.Text, column.Names(natural)))
+					diag.Suggest(b.natural.Text, column.Names(natural)))
 				return nil
 			}
 		} else if named {
@@ -371,7 +371,7 @@ func (c *checker) fact(f *Fact) {
 		}
 	}
 	names := map[string]bool{"load_run": true, "load_line": true}
-	claim := func(at place.Place, name string) {
+	claim := func(at diag.Place, name string) {
 		if lower := strings.ToLower(name); names[lower] {
 			c.errorf(at, path, "the table would have two columns called %s", name)
 		} else {
@@ -430,7 +430,7 @@ func (c *checker) grain(f *Fact, fields []column.Field, path string) {
 		}
 		i := column.Find(fields, w.Text)
 		if i < 0 {
-			c.errorf(w.At, path+".grain", "there is no column or key %s%s", w.Text, place.Suggest(w.Text, append(names, column.Names(fields)...)))
+			c.errorf(w.At, path+".grain", "there is no column or key %s%s", w.Text, diag.Suggest(w.Text, append(names, column.Names(fields)...)))
 			continue
 		}
 		if fields[i].Type.Kind == column.Double {

@@ -7,7 +7,7 @@ import (
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 )
 
 func (c *checker) dimension(d *Dimension) {
@@ -266,7 +266,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 			d.Current = append(d.Current, d.Type2[i])
 			claim(Name{CurrentColumn(w.Text), w.At}, "the current "+w.Text, "with_current")
 		} else {
-			c.errorf(w.At, path+".with_current", "%s is no type 2 attribute%s", w.Text, place.Suggest(w.Text, column.Names(d.Type2)))
+			c.errorf(w.At, path+".with_current", "%s is no type 2 attribute%s", w.Text, diag.Suggest(w.Text, column.Names(d.Type2)))
 		}
 	}
 }

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 )
 
 // walk is how far the check of a source has come.
@@ -184,7 +184,7 @@ func (c *checker) taken(s *Source, path string) {
 	}
 	for _, w := range s.OrderBy {
 		if !slices.Contains(names, w.Text) {
-			c.errorf(w.At, path+".order_by", "there is no column %s%s", w.Text, place.Suggest(w.Text, names))
+			c.errorf(w.At, path+".order_by", "there is no column %s%s", w.Text, diag.Suggest(w.Text, names))
 		}
 	}
 	for i := range s.Columns {
@@ -192,7 +192,7 @@ func (c *checker) taken(s *Source, path string) {
 		at := slices.Index(names, col.InFile())
 		switch {
 		case at < 0:
-			c.errorf(col.At, path+".columns", "%s has no column %s%s", of, col.InFile(), place.Suggest(col.InFile(), names))
+			c.errorf(col.At, path+".columns", "%s has no column %s%s", of, col.InFile(), diag.Suggest(col.InFile(), names))
 		case !s.Reads() && known(col.Type) && col.Type != there[at].Type:
 			c.errorf(col.At, path+".columns."+col.Text, "%s of %s is of type %s: cast in a derived column makes it another", col.InFile(), of, there[at].Type)
 		case !known(col.Type):
@@ -210,14 +210,14 @@ func (s *Source) complete() bool {
 }
 
 // told says whether something has been said of a line.
-func (c *checker) told(at place.Place) bool {
-	return slices.ContainsFunc(c.errs, func(e *place.Error) bool { return e.At.Line == at.Line })
+func (c *checker) told(at diag.Place) bool {
+	return slices.ContainsFunc(c.errs, func(e *diag.Error) bool { return e.At.Line == at.Line })
 }
 
 // unseen tells what kept a source from being looked at.
 func (c *checker) unseen(s *Source, path string, err error) {
-	var list place.List
-	var one *place.Error
+	var list diag.List
+	var one *diag.Error
 	switch {
 	case errors.As(err, &list):
 		for _, e := range list {
@@ -255,7 +255,7 @@ func (c *checker) alike(s *Source, path string) {
 			switch {
 			case !wanted(f):
 			case k < 0:
-				c.errorf(at, path+".union", "source %s has no column %s, which %s has%s", o.Text, f.Name, s.Union[0].Text, place.Suggest(f.Name, column.Names(fields)))
+				c.errorf(at, path+".union", "source %s has no column %s, which %s has%s", o.Text, f.Name, s.Union[0].Text, diag.Suggest(f.Name, column.Names(fields)))
 			case fields[k].Type != f.Type:
 				c.errorf(at, path+".union", "%s is of type %s in source %s, and of type %s in %s", f.Name, fields[k].Type, o.Text, f.Type, s.Union[0].Text)
 			}
@@ -358,7 +358,7 @@ func (c *checker) query(s *Source, path string) {
 	_, used := SplitQuery(s.Query.Text, s.Database.Kind)
 	for _, name := range used {
 		if !slices.Contains(names, name) {
-			c.errorf(s.Query.At, path+".query", "there is no parameter :%s%s", name, place.Suggest(name, names))
+			c.errorf(s.Query.At, path+".query", "there is no parameter :%s%s", name, diag.Suggest(name, names))
 		}
 	}
 }

@@ -7,7 +7,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 )
 
 // Example is a worked example of a model: what arrives, and what must stand in the star then.
@@ -29,10 +29,10 @@ type Rehearsal struct {
 type Given struct {
 	Name
 	Text string
-	At   place.Place // of the first row's line
+	At   diag.Place // of the first row's line
 }
 
-// ReadExamples reads the worked examples in a file and checks them against the model. The error is a [place.List] of
+// ReadExamples reads the worked examples in a file and checks them against the model. The error is a [diag.List] of
 // all that is wrong, or what kept the file from being read.
 func ReadExamples(file string, m *Model) ([]*Example, error) {
 	text, err := os.ReadFile(file)
@@ -87,7 +87,7 @@ func (r *reader) rows(n *node) Given {
 	w, _ := r.word(n, "rows, as CSV with a header")
 	g := Given{Name: n.key, Text: w.Text, At: w.At}
 	if n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0 {
-		g.At = place.Place{File: r.file, Line: w.At.Line + 1}
+		g.At = diag.Place{File: r.file, Line: w.At.Line + 1}
 	}
 	return g
 }
@@ -109,7 +109,7 @@ func (r *reader) known(x *Rehearsal, m *Model, path string) {
 	look := func(list []Given, names []string, what string) {
 		for _, g := range list {
 			if !slices.Contains(names, g.Name.Text) {
-				r.errorf(g.Name.At, path, "the model has no %s %s%s", what, g.Name.Text, place.Suggest(g.Name.Text, names))
+				r.errorf(g.Name.At, path, "the model has no %s %s%s", what, g.Name.Text, diag.Suggest(g.Name.Text, names))
 			}
 		}
 	}

@@ -12,13 +12,13 @@ import (
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 )
 
 // Name is a word of the model with its place.
 type Name struct {
 	Text string
-	At   place.Place
+	At   diag.Place
 }
 
 // Model is a whole model.
@@ -33,7 +33,7 @@ type Model struct {
 	Sources    []*Source
 	Dimensions []*Dimension
 	Facts      []*Fact
-	Remarks    place.List // what a reader took for granted and should be told
+	Remarks    diag.List // what a reader took for granted and should be told
 
 	read bool // it is YAML
 }
@@ -116,8 +116,8 @@ type Dimension struct {
 	type3, current            []Name
 	combinations              []Column
 	validity                  column.Type // of a dimension that is looked up in
-	calendarAt, durableAt     place.Place
-	lateAt                    place.Place
+	calendarAt, durableAt     diag.Place
+	lateAt                    diag.Place
 }
 
 // Versioned says whether members may have several versions.
@@ -180,7 +180,7 @@ type Hierarchy struct {
 	Unmatched Outcome        // what to do when that is no member: unknown or stop
 
 	above []Name
-	at    place.Place
+	at    diag.Place
 }
 
 // IsPersonal says whether a column of the table has what may have to be erased.
@@ -198,7 +198,7 @@ type Adopted struct {
 	Table, Key string
 	ValidFrom  string // the column that says since when a row holds; "" if a natural key has one row
 
-	at place.Place
+	at diag.Place
 }
 
 // Departure is what becomes of a member that isn't delivered any more.
@@ -310,7 +310,7 @@ type Rows struct {
 
 	columns []Column
 	nodes   []map[string]Name
-	places  []place.Place
+	places  []diag.Place
 }
 
 // Outcome is what a rule does with a key that is missing, unmatched or outside (rules R1 and R2).

@@ -9,8 +9,8 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
-	"ironmonger/internal/place"
 )
 
 // Parameter is something that a run is told: {name} in paths, :name in expressions and queries. A secret is for
@@ -92,7 +92,7 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 		c := column.Column{Type: p.Type}
 		c.Resize(1)
 		if known(p.Type) && column.NewReader(m.Zone).Set(&c, 0, value) != nil {
-			r.errorf(at, path, "%s is no %s", place.Printable(value), p.Type)
+			r.errorf(at, path, "%s is no %s", diag.Printable(value), p.Type)
 			r.valueless = append(r.valueless, p.Text)
 			continue
 		}
@@ -155,7 +155,7 @@ func (r *reader) replace(w Name, path string, value func(p *expr.Parameter, secr
 			return "{" + name + "}"
 		}
 		if ok && !slices.Contains(r.valueless, name) {
-			r.errorf(w.At, path, "there is no parameter %s%s", name, place.Suggest(name, names))
+			r.errorf(w.At, path, "there is no parameter %s%s", name, diag.Suggest(name, names))
 		}
 		ok = false
 		return ""

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"ironmonger/internal/place"
+	"ironmonger/internal/diag"
 )
 
 // MaxFile is the most bytes a model file may have.
@@ -18,7 +18,7 @@ type Outside struct {
 	Columns   func(m *Model, s *Source) ([]Column, error) // looks at a source that types its columns itself for what it has, all or those that s takes
 }
 
-// Read reads and checks the model in a file. The error is a [place.List] of all that is wrong, or
+// Read reads and checks the model in a file. The error is a [diag.List] of all that is wrong, or
 // what kept the file from being read. The model that comes with a list is what could be made out.
 func Read(file string, outside Outside) (*Model, error) {
 	text, err := readFile(file)
@@ -31,7 +31,7 @@ func Read(file string, outside Outside) (*Model, error) {
 func readFile(file string) ([]byte, error) {
 	info, err := os.Stat(file)
 	if err == nil && info.Size() > MaxFile {
-		return nil, place.List{{At: place.Place{File: file}, Message: "the model is larger than 4 MiB"}}
+		return nil, diag.List{{At: diag.Place{File: file}, Message: "the model is larger than 4 MiB"}}
 	}
 	if err != nil {
 		return nil, err
@@ -50,7 +50,7 @@ func ReadWarehouse(file string, parameter func(name string) (value string, ok bo
 	r.settle(m, parameter)
 	r.place(m)
 	w := &m.Warehouse
-	r.errs = slices.DeleteFunc(r.errs, func(e *place.Error) bool {
+	r.errs = slices.DeleteFunc(r.errs, func(e *diag.Error) bool {
 		if name, ok := strings.CutPrefix(e.Subject, "parameters."); ok && strings.Contains(w.path.Text+w.connection.Text+w.schema.Text, "{"+name+"}") {
 			return false
 		}

@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
-	"ironmonger/internal/place"
 )
 
 // Join completes rows with columns of another source: of the row there that has the same values in some columns and,
@@ -62,7 +62,7 @@ type Distinct struct {
 	Last bool // the last one, not the first
 
 	by []Name
-	at place.Place
+	at diag.Place
 }
 
 // Group makes one row of all that are equal in some columns; null equals null here.
@@ -71,7 +71,7 @@ type Group struct {
 	Aggregates []Aggregate
 
 	by []Name
-	at place.Place
+	at diag.Place
 }
 
 // Aggregate is a column of groups: the sum, least, greatest or number of the values of a column that aren't null, or
@@ -272,7 +272,7 @@ func (c *checker) fillRule(s *Source, f *Fill, fields []column.Field) {
 		return
 	}
 	if _, err := f.Column(field.Type, c.model); err != nil {
-		c.errorf(f.Value.At, path, "%s %v", place.Printable(f.Value.Text), err)
+		c.errorf(f.Value.At, path, "%s %v", diag.Printable(f.Value.Text), err)
 	}
 }
 
@@ -290,7 +290,7 @@ func (c *checker) distinct(s *Source, fields []column.Field) {
 	}
 }
 
-func (c *checker) noDouble(s *Source, f column.Field, at place.Place, in string) {
+func (c *checker) noDouble(s *Source, f column.Field, at diag.Place, in string) {
 	if f.Type.Kind == column.Double {
 		c.errorf(at, "sources."+s.Text+"."+in+".by", "%s is a double, and can't be a key: make it a decimal or text", f.Name)
 	}
@@ -381,7 +381,7 @@ func (c *checker) matching(d *Dimension, path string) {
 	for _, m := range d.Matching {
 		at := column.Find(d.NaturalKey, m.Text)
 		if at < 0 {
-			c.errorf(m.At, path+".matching", "the natural key has no column %s%s", m.Text, place.Suggest(m.Text, column.Names(d.NaturalKey)))
+			c.errorf(m.At, path+".matching", "the natural key has no column %s%s", m.Text, diag.Suggest(m.Text, column.Names(d.NaturalKey)))
 			continue
 		}
 		if !known(d.NaturalKey[at].Type) {

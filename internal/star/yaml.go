@@ -9,8 +9,8 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
-	"ironmonger/internal/place"
 )
 
 // Entry is a key that a section of the model may have. The list of a section's entries is what reads
@@ -34,23 +34,23 @@ type node struct {
 type reader struct {
 	file  string
 	lines []string
-	errs  place.List
+	errs  diag.List
 
 	parameters []expr.Parameter // with their values, once the whole file has been read
 	secrets    []*Parameter
 	valueless  []string // parameters that have been complained of
 }
 
-func (r *reader) errorf(at place.Place, subject, format string, args ...any) {
-	e := &place.Error{At: at, Subject: subject, Message: fmt.Sprintf(format, args...)}
+func (r *reader) errorf(at diag.Place, subject, format string, args ...any) {
+	e := &diag.Error{At: at, Subject: subject, Message: fmt.Sprintf(format, args...)}
 	if at.Line > 0 && at.Line <= len(r.lines) {
 		e.Text = r.lines[at.Line-1]
 	}
 	r.errs = append(r.errs, e)
 }
 
-func (r *reader) at(n *yaml.Node) place.Place {
-	return place.Place{File: r.file, Line: n.Line, Column: n.Column}
+func (r *reader) at(n *yaml.Node) diag.Place {
+	return diag.Place{File: r.file, Line: n.Line, Column: n.Column}
 }
 
 var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
@@ -59,7 +59,7 @@ var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
 func (r *reader) parse(text []byte) *node {
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil {
-		at := place.Place{File: r.file}
+		at := diag.Place{File: r.file}
 		message := strings.ReplaceAll(err.Error(), "\n", " ")
 		if m := yamlLine.FindStringSubmatch(message); m != nil {
 			at.Line, _ = strconv.Atoi(m[1])
@@ -72,7 +72,7 @@ func (r *reader) parse(text []byte) *node {
 		return nil
 	}
 	if len(doc.Content) == 0 {
-		r.errorf(place.Place{File: r.file}, "", "the model is empty")
+		r.errorf(diag.Place{File: r.file}, "", "the model is empty")
 		return nil
 	}
 	if !r.plain(&doc) {
@@ -161,13 +161,13 @@ func (r *reader) section(n *node, entries []Entry) {
 			}
 			names = append(names, e.Name)
 		}
-		r.errorf(c.key.At, n.path, "no such key: %s%s", c.key.Text, place.Suggest(c.key.Text, names))
+		r.errorf(c.key.At, n.path, "no such key: %s%s", c.key.Text, diag.Suggest(c.key.Text, names))
 	})
 	for _, e := range entries {
 		if e.Required && ok && !given[e.Name] {
 			at := n.key.At
 			if at.Line == 0 {
-				at = place.Place{File: r.file}
+				at = diag.Place{File: r.file}
 			}
 			r.errorf(at, n.path, "%s is missing (%s)", e.Name, e.Form)
 		}
@@ -232,7 +232,7 @@ func (r *reader) choice(n *node, options ...string) string {
 			return o
 		}
 	}
-	if near := place.Nearest(w.Text, options); near != "" {
+	if near := diag.Nearest(w.Text, options); near != "" {
 		r.errorf(w.At, n.path, "no such choice: %s (did you mean %s?)", w.Text, near)
 	} else {
 		r.errorf(w.At, n.path, "no such choice: %s (there is: %s)", w.Text, strings.Join(options, ", "))
@@ -257,7 +257,7 @@ func (r *reader) expression(n *node, what string) Expression {
 	case n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0:
 		w.At.Column++
 	case n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) != 0:
-		w.At = place.Place{File: r.file, Line: w.At.Line + 1}
+		w.At = diag.Place{File: r.file, Line: w.At.Line + 1}
 	}
 	return Expression{w, &r.parameters}
 }

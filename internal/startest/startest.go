@@ -15,12 +15,12 @@ import (
 	driver "zombiezen.com/go/sqlite"
 	"zombiezen.com/go/sqlite/sqlitex"
 
-	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/prove"
-	"ironmonger/internal/shape"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/postgres"
 	"ironmonger/internal/warehouse/sqlite"
@@ -46,7 +46,7 @@ func Model(t testing.TB, dir string) *star.Model {
 		t.Fatal(err)
 	}
 	defer root.Close()
-	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), shape.Outside(context.Background(), root, func(name string) (string, bool) { return os.LookupEnv("IRONMONGER_SET_" + name) }))
+	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), transform.Outside(context.Background(), root, func(name string) (string, bool) { return os.LookupEnv("IRONMONGER_SET_" + name) }))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -167,7 +167,7 @@ func Star(t testing.TB, dir string) map[string][]map[string]string {
 // Tables lists the tables of a model.
 func Tables(m *star.Model) []*warehouse.Table {
 	var list []*warehouse.Table
-	s := layout.New(m)
+	s := schema.New(m)
 	for _, d := range s.Dimensions {
 		list = append(list, d.Tables()...)
 	}

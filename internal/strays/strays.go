@@ -12,8 +12,8 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
 
@@ -77,7 +77,7 @@ const examples = 5
 var ErrNothing = errors.New("nothing has been loaded yet: ironmonger load")
 
 // Find looks into a warehouse.
-func Find(ctx context.Context, r warehouse.Reader, s *layout.Star) (*Report, error) {
+func Find(ctx context.Context, r warehouse.Reader, s *schema.Star) (*Report, error) {
 	report := &Report{Loads: []Load{}, SetAside: []Aside{}, Keys: []Key{}, Inferred: []Inferred{}}
 	runs, err := ledger.Runs(ctx, r, 0)
 	if err != nil {
@@ -146,7 +146,7 @@ func (p *Report) keys(runs []*ledger.Run) {
 
 // aside counts the rows set aside by their reasons. Those of a source that completes others are told once, though each
 // step that reads it has set them aside.
-func (p *Report) aside(ctx context.Context, r warehouse.Reader, s *layout.Star, last []*ledger.Step) error {
+func (p *Report) aside(ctx context.Context, r warehouse.Reader, s *schema.Star, last []*ledger.Step) error {
 	own := map[string]string{} // the source of each step
 	for _, d := range s.Dimensions {
 		if own["dimension "+d.Text] = d.Text; d.Source != nil {
@@ -217,7 +217,7 @@ func (p *Report) aside(ctx context.Context, r warehouse.Reader, s *layout.Star, 
 	return nil
 }
 
-func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *layout.Dimension) error {
+func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *schema.Dimension) error {
 	if there, err := r.Describe(ctx, d.Table.Name); err != nil || there == nil {
 		return err
 	}
@@ -225,7 +225,7 @@ func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *layout.Dim
 	mark.AppendInt(1)
 	all := d.Table.Fields()
 	fields := append(all[:1+len(d.NaturalKey):1+len(d.NaturalKey)], all[len(all)-1])
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{layout.IsInferred}, Match: []*column.Column{&mark}, OrderBy: []string{d.KeyColumn()}})
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{schema.IsInferred}, Match: []*column.Column{&mark}, OrderBy: []string{d.KeyColumn()}})
 	if err != nil || b.N == 0 {
 		return err
 	}
@@ -254,7 +254,7 @@ func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *layout.Dim
 }
 
 // count gives how many rows of a table point to one of the keys.
-func count(ctx context.Context, r warehouse.Reader, ref layout.Reference, keys map[int64]bool) (int64, error) {
+func count(ctx context.Context, r warehouse.Reader, ref schema.Reference, keys map[int64]bool) (int64, error) {
 	if there, err := r.Describe(ctx, ref.Table); err != nil || there == nil {
 		return 0, err
 	}

@@ -8,12 +8,12 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/place"
-	"ironmonger/internal/shape"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
 
@@ -44,7 +44,7 @@ type Member struct {
 }
 
 // OfMember traces a member by its natural key, or by any of its surrogate keys.
-func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model, d *layout.Dimension, naturalKey []string, key *int64) (*Member, error) {
+func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model, d *schema.Dimension, naturalKey []string, key *int64) (*Member, error) {
 	t, err := newTracer(ctx, r, root, m)
 	if err != nil {
 		return nil, err
@@ -89,7 +89,7 @@ func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mo
 }
 
 // natural gives the natural key that words mean: as it stands in the table, else as it arrives.
-func (t *tracer) natural(d *layout.Dimension, words []string) ([]column.Column, error) {
+func (t *tracer) natural(d *schema.Dimension, words []string) ([]column.Column, error) {
 	exact, spelled, err := Natural(d, words)
 	if err != nil || spelled == nil {
 		return exact, err
@@ -101,7 +101,7 @@ func (t *tracer) natural(d *layout.Dimension, words []string) ([]column.Column, 
 	return exact, err
 }
 
-func (t *tracer) member(d *layout.Dimension, b *column.Batch, match []column.Column) (*Member, error) {
+func (t *tracer) member(d *schema.Dimension, b *column.Batch, match []column.Column) (*Member, error) {
 	found := &Member{Dimension: d.Text, NaturalKey: natural(d, b, 0), Versions: []Version{}, Observations: []Observation{}}
 	for i := range b.N {
 		v := Version{Key: b.Cols[0].Value(i), Row: values(d.Table.Fields()[1:], &column.Batch{Cols: b.Cols[1:]}, i), Rows: map[string]int64{}}
@@ -126,7 +126,7 @@ func (t *tracer) member(d *layout.Dimension, b *column.Batch, match []column.Col
 }
 
 // pointing counts the rows of a table that point to a key.
-func (t *tracer) pointing(ref layout.Reference, key int64) (int64, error) {
+func (t *tracer) pointing(ref schema.Reference, key int64) (int64, error) {
 	if there, err := t.r.Describe(t.ctx, ref.Table); err != nil || there == nil {
 		return 0, err
 	}
@@ -143,8 +143,8 @@ func (t *tracer) pointing(ref layout.Reference, key int64) (int64, error) {
 }
 
 // observations reads the source again for what it says of the member.
-func (t *tracer) observations(d *layout.Dimension, versions *column.Batch, match []column.Column, found *Member) error {
-	flow, err := shape.Open(t.ctx, &source.Inputs{Model: t.model, Root: t.root}, d.Source, func(string) bool { return true })
+func (t *tracer) observations(d *schema.Dimension, versions *column.Batch, match []column.Column, found *Member) error {
+	flow, err := transform.Open(t.ctx, &source.Inputs{Model: t.model, Root: t.root}, d.Source, func(string) bool { return true })
 	if err != nil {
 		found.Fault = "the sources can't be read as the model has them: " + err.Error()
 		return nil
@@ -171,7 +171,7 @@ func (t *tracer) observations(d *layout.Dimension, versions *column.Batch, match
 			if !same {
 				continue
 			}
-			o := Observation{Place: place.Place{File: b.From.File, Line: int(b.From.Line[i])}.String(), Shaped: values(d.Source.Fields(), b, i)}
+			o := Observation{Place: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}.String(), Shaped: values(d.Source.Fields(), b, i)}
 			for _, f := range b.Faults {
 				if int(f.Row) == i {
 					o.Fault = f.Reason
@@ -196,7 +196,7 @@ func (t *tracer) observations(d *layout.Dimension, versions *column.Batch, match
 }
 
 // became says what a row of the source has to do with the versions as they stand.
-func (t *tracer) became(d *layout.Dimension, versions, b *column.Batch, fields []column.Field, i int, aside bool) string {
+func (t *tracer) became(d *schema.Dimension, versions, b *column.Batch, fields []column.Field, i int, aside bool) string {
 	table := d.Table.Fields()
 	switch {
 	case aside:
@@ -208,7 +208,7 @@ func (t *tracer) became(d *layout.Dimension, versions, b *column.Batch, fields [
 	if when.Null[i] {
 		return "it says no time, and is set aside"
 	}
-	effective := &versions.Cols[column.Find(table, layout.EffectiveFrom)]
+	effective := &versions.Cols[column.Find(table, schema.EffectiveFrom)]
 	for v := range versions.N {
 		begins := !effective.Null[v] && effective.Int[v] == when.Int[i]
 		holds := !d.Versioned() || versions.Cols[column.Find(table, d.ValidFrom)].Int[v] <= when.Int[i] && when.Int[i] < versions.Cols[column.Find(table, d.ValidTo)].Int[v]

@@ -15,12 +15,12 @@ import (
 	"time"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/layout"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/place"
-	"ironmonger/internal/shape"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
 
@@ -84,12 +84,12 @@ type tracer struct {
 	r     warehouse.Reader
 	root  *os.Root
 	model *star.Model
-	star  *layout.Star
+	star  *schema.Star
 	runs  []*ledger.Run // the first comes first
 }
 
 func newTracer(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model) (*tracer, error) {
-	t := &tracer{ctx: ctx, r: r, root: root, model: m, star: layout.New(m)}
+	t := &tracer{ctx: ctx, r: r, root: root, model: m, star: schema.New(m)}
 	var err error
 	t.runs, err = ledger.Runs(ctx, r, 0)
 	slices.Reverse(t.runs)
@@ -138,7 +138,7 @@ func text(c *column.Column, i int) *string {
 }
 
 // OfFact traces the row of a fact that has the given grain; of a key in the grain, its natural key is given.
-func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model, f *layout.Fact, grain []string) (*Fact, error) {
+func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model, f *schema.Fact, grain []string) (*Fact, error) {
 	t, err := newTracer(ctx, r, root, m)
 	if err != nil {
 		return nil, err
@@ -150,8 +150,8 @@ func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mode
 	fields := f.Table.Fields()
 	found := &Fact{Fact: f.Text, Row: values(fields, b, 0)}
 	at := func(name string) *column.Column { return &b.Cols[column.Find(fields, name)] }
-	var rows []shape.At
-	if found.Origin, rows, err = t.origin(f, b, at(layout.LoadLine).Int[0]); err != nil {
+	var rows []transform.At
+	if found.Origin, rows, err = t.origin(f, b, at(schema.LoadLine).Int[0]); err != nil {
 		return nil, err
 	}
 	if err := t.fromOneOf(rows, f, b, found); err != nil {
@@ -163,9 +163,9 @@ func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mode
 
 // fromOneOf tells what the keys of a fact point to, as the first of the rows of its line says that agrees with them; most
 // lines make one row.
-func (t *tracer) fromOneOf(rows []shape.At, f *layout.Fact, b *column.Batch, found *Fact) error {
+func (t *tracer) fromOneOf(rows []transform.At, f *schema.Fact, b *column.Batch, found *Fact) error {
 	if len(rows) == 0 {
-		rows = []shape.At{{Row: -1}}
+		rows = []transform.At{{Row: -1}}
 	}
 	for _, row := range rows {
 		var keys []Key
@@ -194,7 +194,7 @@ func (t *tracer) fromOneOf(rows []shape.At, f *layout.Fact, b *column.Batch, fou
 const otherKey = "the line now says another natural key: the file was changed since"
 
 // find reads the row with a grain.
-func (t *tracer) find(f *layout.Fact, grain []string) (*column.Batch, error) {
+func (t *tracer) find(f *schema.Fact, grain []string) (*column.Batch, error) {
 	table := f.Table.Fields()
 	var asked []column.Field // what is to be given: columns, and the natural keys of keys
 	for _, g := range f.Grain {
@@ -255,22 +255,22 @@ func (t *tracer) find(f *layout.Fact, grain []string) (*column.Batch, error) {
 }
 
 // origin reads the line that a fact came from, as it stands, and gives the rows that it makes which say what the fact says.
-func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, []shape.At, error) {
+func (t *tracer) origin(f *schema.Fact, fact *column.Batch, at int64) (*Origin, []transform.At, error) {
 	names, err := ledger.FileNames(t.ctx, t.r)
 	if err != nil {
 		return nil, nil, err
 	}
 	number, line := ledger.FileAndLine(at)
-	o := &Origin{Place: place.Place{File: names[number], Line: int(line)}.String()}
+	o := &Origin{Place: diag.Place{File: names[number], Line: int(line)}.String()}
 	in := &source.Inputs{Model: t.model, Root: t.root, Places: true}
-	flow, err := shape.Open(t.ctx, in, f.Source, func(string) bool { return true })
+	flow, err := transform.Open(t.ctx, in, f.Source, func(string) bool { return true })
 	if err != nil {
 		o.Fault = "the sources can't be read as the model has them: " + err.Error()
 		return o, nil, nil
 	}
 	columns := append(slices.Clone(f.Degenerate), f.Measures...)
-	var rows []shape.At
-	var first shape.At
+	var rows []transform.At
+	var first transform.At
 	other := ""
 	for row, err := range flow.Rows(t.ctx, names[number], line) {
 		if err != nil {
@@ -293,7 +293,7 @@ func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, 
 		return nil, nil, err
 	}
 	o.Shaped = values(f.Source.Fields(), first.Batch, first.Row)
-	for _, j := range flow.Joined(place.Place{File: names[number], Line: int(line)}) {
+	for _, j := range flow.Joined(diag.Place{File: names[number], Line: int(line)}) {
 		o.Joined = append(o.Joined, Joined{j.Join, j.Source, j.Place.String()})
 	}
 	if len(rows) == 0 {
@@ -303,7 +303,7 @@ func (t *tracer) origin(f *layout.Fact, fact *column.Batch, at int64) (*Origin, 
 }
 
 // differing names a column of a fact that has another value than a row of its source; it is empty where none has.
-func differing(columns []column.Field, f *layout.Fact, fact *column.Batch, flow *shape.Flow, row shape.At) string {
+func differing(columns []column.Field, f *schema.Fact, fact *column.Batch, flow *transform.Flow, row transform.At) string {
 	table := f.Table.Fields()
 	for _, c := range columns {
 		have, said := &fact.Cols[column.Find(table, c.Name)], &row.Cols[column.Find(flow.Fields(), c.Name)]
@@ -344,7 +344,7 @@ func (t *tracer) asRead(in *source.Inputs, s *star.Source, name string, line int
 }
 
 // key tells what a key points to and why.
-func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, row int) (Key, error) {
+func (t *tracer) key(f *schema.Fact, k *star.Key, fact, shaped *column.Batch, row int) (Key, error) {
 	d := t.star.Dimension(k.Dimension)
 	c := &fact.Cols[column.Find(f.Table.Fields(), k.Column())]
 	out := Key{Key: k.Text, Column: k.Column(), Surrogate: text(c, 0)}
@@ -403,7 +403,7 @@ func (t *tracer) key(f *layout.Fact, k *star.Key, fact, shaped *column.Batch, ro
 		return out, nil
 	}
 	out.Member = natural(d, b, 0)
-	inferred := d.Inferable() && b.Cols[column.Find(fields, layout.IsInferred)].Int[0] != 0
+	inferred := d.Inferable() && b.Cols[column.Find(fields, schema.IsInferred)].Int[0] != 0
 	why := "matched"
 	if in, filled, err := ledger.InferredIn(t.ctx, t.r, d.Text, c.Int[0]); err != nil {
 		return out, err
@@ -441,7 +441,7 @@ func shown(s *string) string {
 }
 
 // natural gives the natural key of a row of a dimension.
-func natural(d *layout.Dimension, b *column.Batch, i int) string {
+func natural(d *schema.Dimension, b *column.Batch, i int) string {
 	var parts []string
 	for k := range d.NaturalKey {
 		if s := text(&b.Cols[1+k], i); s != nil {
@@ -453,9 +453,9 @@ func natural(d *layout.Dimension, b *column.Batch, i int) string {
 
 // history tells which run wrote a row of a fact, and which have pointed rows of the table to other versions since: of
 // those only such as have written to a member that the row points to.
-func (t *tracer) history(f *layout.Fact, fact *column.Batch) ([]Run, error) {
+func (t *tracer) history(f *schema.Fact, fact *column.Batch) ([]Run, error) {
 	fields := f.Table.Fields()
-	wrote := fact.Cols[column.Find(fields, layout.LoadRun)].Int[0]
+	wrote := fact.Cols[column.Find(fields, schema.LoadRun)].Int[0]
 	written := map[string]int64{} // by step of a dimension, the last run that wrote to the row's member
 	for _, k := range f.Keys {
 		c := &fact.Cols[column.Find(fields, k.Column())]

@@ -10,8 +10,8 @@ import (
 	"strings"
 	"testing"
 
-	"ironmonger/internal/layout"
 	"ironmonger/internal/load"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/startest"
 	"ironmonger/internal/trace"
@@ -118,7 +118,7 @@ func TestTrace(t *testing.T) {
 				}
 			}
 			m := startest.Model(t, dir)
-			s := layout.New(m)
+			s := schema.New(m)
 			root, err := os.OpenRoot(dir)
 			if err != nil {
 				t.Fatal(err)
@@ -162,7 +162,7 @@ func TestTrace(t *testing.T) {
 }
 
 // members traces each boat: all its rows are told, with their places, and no other's.
-func members(t *testing.T, wh warehouse.Warehouse, root *os.Root, m *star.Model, d *layout.Dimension, boatAt map[string]written) {
+func members(t *testing.T, wh warehouse.Warehouse, root *os.Root, m *star.Model, d *schema.Dimension, boatAt map[string]written) {
 	t.Helper()
 	for n := range 10 {
 		reg := fmt.Sprint("B", n)

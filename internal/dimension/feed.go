@@ -1,0 +1,432 @@
+package dimension
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/keyindex"
+	"ironmonger/internal/ledger"
+)
+
+// Feed is the session of the step that loads a dimension from what its source delivers.
+//
+// Versions are a function of all observations of a member (rule R8): [Feed.Take] keeps those that may
+// change something, [Feed.Settle] puts them together with what is known and works out the difference.
+type Feed struct {
+	*Session
+	overflow
+	layout  feedLayout
+	seen    []observation
+	kept    *column.Batch // the values of each observation, in the order of feedLayout.fields
+	last    []int32       // the latest observation of each member at hand, plus 1
+	settled []outcome
+	touched []int32 // members with observations, in order of appearance
+	Counts  Counts
+
+	Attributes map[string]int64 // how many members' or versions' values of an attribute are others than before
+
+	examples map[string][]example // of members that rows made, changed and so on, by what they did
+
+	here       *attendance    // nil where only changes are delivered
+	flagged    map[int32]bool // members that a mark is set on or taken off
+	Gone, Back int64          // members that went, and that came back
+
+	ties   *ties                // nil where all that counts is the last row
+	relost map[tied]int64       // rows of this load that have lost before, and how many of each were met
+	losers map[tied]ledger.Lost // rows of this load that have lost
+	beaten []loser              // known ones that lose, of the member at hand
+	saidIn map[moment]said      // in a part, what its rows say again; else the roster has it
+
+	merged    []merger
+	blank     []int64 // keys of members that have to stay blank like those that became part of them
+	slab      []heir
+	nobody    person  // what is known of new members
+	list      []int32 // buffers of history
+	all, best []sight
+}
+
+// Counts says what became of the rows of a delivery; each row counts once.
+type Counts struct{ New, Versions, Filled, Changed, Same, Conflicts int64 }
+
+// mostExamples is how many members are named of each kind.
+const mostExamples = 3
+
+// example is a member by its natural key, and the row that it was first heard of in.
+type example struct {
+	row  int64
+	name string
+}
+
+// example names the member that a row which did something is about.
+func (f *Feed) example(did string, o int32) {
+	if len(f.examples[did]) == mostExamples {
+		return
+	}
+	var parts []string
+	for k := range f.layout.natural {
+		parts = append(parts, f.kept.Cols[k].Value(int(o)))
+	}
+	f.exemplify(did, example{f.touch(f.seen[o].member), diag.Clip(diag.Printable(strings.Join(parts, ", ")), 60)})
+}
+
+// exemplify adds an example, unless there are enough that came before it.
+func (f *Feed) exemplify(did string, e example) {
+	if f.examples == nil {
+		f.examples = map[string][]example{}
+	}
+	list := f.examples[did]
+	if slices.ContainsFunc(list, func(o example) bool { return o.name == e.name }) {
+		return
+	}
+	list = append(list, e)
+	slices.SortStableFunc(list, func(a, b example) int { return cmp.Compare(a.row, b.row) })
+	f.examples[did] = list[:min(len(list), mostExamples)]
+}
+
+// Examples gives the natural keys of the first members that rows made, changed and so on, by what they did.
+func (f *Feed) Examples() map[string][]string {
+	if len(f.examples) == 0 {
+		return nil
+	}
+	names := map[string][]string{}
+	for did, list := range f.examples {
+		for _, e := range list {
+			names[did] = append(names[did], e.name)
+		}
+	}
+	return names
+}
+
+// observation is a row that may change something.
+type observation struct {
+	sighting
+	on       int64 // when the row was delivered, where that is said
+	member   int32
+	previous int32 // of the same member, plus 1
+	file     int32 // that the row is of, by its place in ties.names
+	mark     mark  // if no row makes it
+	moved    bool  // it was observed of a member that is part of this one now, and is no row of this load
+	digests
+}
+
+// digests are those of the values of a row, by the type of the attributes.
+type digests struct{ type0, type1, type2, type3 column.Digest }
+
+// feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1 attributes and
+// what is current of type 2, outrigger keys, attributes of type 0, 3 and 2.
+type feedLayout struct {
+	fields                     []column.Field
+	type1, type0, type3, type2 int // where they begin
+	natural                    int // how many parts the natural key has
+}
+
+// values lists the columns that a feed takes of each row.
+func (x *Roster) values() feedLayout {
+	d := x.dim
+	f := feedLayout{natural: len(d.NaturalKey)}
+	f.fields = append(f.fields, d.NaturalKey...)
+	add := func(chosen func(name string) bool) (from int) {
+		from = len(f.fields)
+		for _, a := range d.Attributes() {
+			if chosen(a.Name) {
+				f.fields = append(f.fields, a)
+			}
+		}
+		return from
+	}
+	of := func(list []column.Field) func(string) bool {
+		return func(name string) bool { return column.Find(list, name) >= 0 }
+	}
+	f.type1 = add(func(name string) bool { return of(d.Type1)(name) || d.Delivers(name) != name })
+	keys := func(type2 bool) {
+		for n, k := range d.Keys {
+			if k.Type2 == type2 {
+				f.fields = append(f.fields, d.Outriggers[n])
+			}
+		}
+	}
+	keys(false)
+	f.type0, f.type3, f.type2 = add(of(d.Type0)), add(of(d.Type3)), add(of(d.Type2))
+	keys(true)
+	return f
+}
+
+// Values lists the columns that a feed of the dimension takes, in order: natural key, type 1 attributes and what
+// is current of type 2, outrigger keys, attributes of type 0, 3 and 2, keys of type 2.
+func (x *Roster) Values() []column.Field { return x.values().fields }
+
+// Feed starts the overlay of the step that loads the dimension.
+func (x *Roster) Feed(run int64, step string) *Feed {
+	f := &Feed{Session: x.Session(run, step), layout: x.values(), last: make([]int32, x.Len()), flagged: map[int32]bool{}}
+	f.here = x.attendance(f.layout)
+	if x.dim.Timed() {
+		f.ties = &ties{numbers: map[string]int64{}, before: map[tied]ledger.Lost{}}
+	}
+	f.kept = column.NewBatch(f.layout.fields)
+	return f
+}
+
+// Delivery is a batch of rows on their way into a feed. It belongs to one goroutine at a time.
+type Delivery struct {
+	x         *Roster
+	layout    feedLayout
+	Values    []*column.Column // as Roster.Values lists them
+	Effective *column.Column   // nil if there is none
+	Sequence  *column.Column   // nil if there is none
+	Delivered *column.Column   // when the row was delivered; nil if nothing says
+	File      *column.Column   // which file it is of, as Feed.From says; nil if that doesn't matter
+	member    []int32
+	digests   []digests
+	known     []bool
+	digest    column.Digester
+}
+
+// Delivery makes a buffer for a batch.
+func (x *Roster) Delivery() *Delivery { return &Delivery{x: x, layout: x.values()} }
+
+// Prepare looks the rows up and compares them with what is loaded; it changes nothing and may run on any
+// goroutine. Rows that skip says true for are passed over.
+func (v *Delivery) Prepare(n int, skip func(int) bool) {
+	grow(&v.member, n)
+	grow(&v.digests, n)
+	grow(&v.known, n)
+	if v.x.blind {
+		return
+	}
+	v.x.index.Find(v.Values[:v.layout.natural], v.member)
+	v.forget(n)
+	for i := range n {
+		if !skip(i) && v.member[i] != keyindex.Missing {
+			v.Judge(i)
+		}
+	}
+}
+
+// forget blanks what rows say of members that were erased.
+func (v *Delivery) forget(n int) {
+	if v.x.erased == nil {
+		return
+	}
+	for k, f := range v.layout.fields {
+		if !v.x.dim.IsPersonal(f.Name) {
+			continue
+		}
+		for i := range n {
+			if v.Erased(i) {
+				v.Values[k].SetNull(i)
+			}
+		}
+	}
+}
+
+// Erased says whether row i is of a member that was erased.
+func (v *Delivery) Erased(i int) bool { return v.member[i] >= 0 && v.x.erased[v.member[i]] }
+
+// Late says whether row i tells something of its member that is older than what an earlier load brought.
+func (v *Delivery) Late(i int) bool {
+	if v.member[i] < 0 || v.known[i] {
+		return false
+	}
+	p := &v.x.people[v.member[i]]
+	latest := p.latest()
+	if v.x.dim.Observed == nil {
+		latest = p.versions[0].effective
+	}
+	return sightingOf(v.Effective, nil, i).effective < latest
+}
+
+// Judge compares row i once more, after its outrigger keys have changed.
+func (v *Delivery) Judge(i int) {
+	if v.x.blind {
+		return
+	}
+	part := func(from, to int) column.Digest { return v.digest.Of(v.Values[from:to], i) }
+	l := &v.layout
+	v.digests[i] = digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), part(l.type3, l.type2)}
+	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), &v.digests[i])
+}
+
+func grow[T any](s *[]T, n int) {
+	if cap(*s) < n {
+		*s = make([]T, n, n+n/4)
+	}
+	*s = (*s)[:n]
+}
+
+// says tells whether an observation is already part of the member's history, so that by itself it
+// would change nothing.
+func (x *Roster) says(m int32, o sighting, of *digests) bool {
+	p := &x.people[m]
+	if p.versions[0].inferred {
+		return false
+	}
+	if x.dim.Observed == nil {
+		held := p.versions[0].sighting
+		return o.compare(held) < 0 || o == held && of.type1 == p.traits && of.type3 == p.recent
+	}
+	k, sequence := p.observed(o.effective)
+	if k == none || o.sequence > sequence {
+		return false
+	}
+	if n := p.note(o.effective); n != none && p.noted[n].mark != real {
+		return false
+	}
+	return o.sequence < sequence || p.versions[k].traits == of.type2 && (o.effective < p.latest() || of.type1 == p.traits) &&
+		(o.effective > p.earliest() || of.type0 == p.origin) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
+}
+
+// note gives the last note of that time, or none.
+func (p *person) note(effective int64) int {
+	n, _ := slices.BinarySearchFunc(p.noted, effective+1, func(s note, e int64) int { return cmp.Compare(s.effective, e) })
+	if n--; n < 0 || p.noted[n].effective != effective {
+		return none
+	}
+	return n
+}
+
+// observed gives the version that an observation of exactly that time belongs to, and the sequence of
+// the one that holds; none if there was none.
+func (p *person) observed(effective int64) (int, int64) {
+	for k := len(p.versions) - 1; k >= 0; k-- {
+		v := &p.versions[k]
+		if v.effective > effective && k > 0 { // of a dimension without versions the one row says what was seen last
+			continue
+		}
+		at, sequence := none, int64(unsaid)
+		if v.effective == effective {
+			at, sequence = k, v.sequence
+		}
+		if n := p.note(effective); n != none {
+			at, sequence = k, max(sequence, p.noted[n].sequence)
+		}
+		return at, sequence
+	}
+	return none, unsaid
+}
+
+// latest gives the greatest effective time of a row ever seen.
+func (p *person) latest() int64 {
+	latest := int64(unsaid)
+	for k := len(p.noted) - 1; k >= 0; k-- {
+		if p.noted[k].mark == real {
+			latest = p.noted[k].effective
+			break
+		}
+	}
+	for k := len(p.versions) - 1; k >= 0; k-- {
+		if n := p.note(p.versions[k].effective); n == none || p.noted[n].mark == real {
+			return max(latest, p.versions[k].effective)
+		}
+	}
+	return latest
+}
+
+// earliest gives the least effective time ever seen.
+func (p *person) earliest() int64 {
+	earliest := p.versions[0].effective
+	if len(p.noted) > 0 {
+		earliest = min(earliest, p.noted[0].effective)
+	}
+	return earliest
+}
+
+// touch gives the number of the row that a member was first heard of in.
+func (f *Feed) touch(m int32) int64 {
+	o := f.last[m]
+	for f.seen[o-1].previous != 0 {
+		o = f.seen[o-1].previous
+	}
+	if f.numbers != nil {
+		return f.numbers[o-1]
+	}
+	return int64(o)
+}
+
+// Take adds row i of a prepared delivery. Deliveries come in source order. A row that says what is
+// known counts as same, unless something else has been heard of its member in this load: then the
+// order decides, and it is kept.
+func (f *Feed) Take(v *Delivery, i int) {
+	if f.taken != nil {
+		f.put(v, i)
+		return
+	}
+	m := v.member[i]
+	if f.passed(v, i) {
+		f.Counts.Same++
+		return
+	}
+	if m < 0 {
+		added, fresh := f.index.Add(v.Values[:f.layout.natural], i)
+		if fresh {
+			f.keys = append(f.keys, 0)
+			for k := range f.natural {
+				f.natural[k].Append(v.Values[k], i)
+			}
+		}
+		if m = int32(f.x.Len()) + added; fresh {
+			f.last = append(f.last, 0)
+		}
+	} else if v.known[i] && f.last[m] == 0 && v.Delivered == nil { // else another row may be of an earlier delivery
+		f.Counts.Same++
+		f.repeated(v, i, m)
+		if f.here != nil {
+			f.present(v, i, m)
+		}
+		return
+	}
+	if f.here != nil {
+		f.present(v, i, m)
+	}
+	previous := f.last[m]
+	if previous == 0 {
+		f.touched = append(f.touched, m)
+	}
+	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, file: v.fileOf(i), digests: v.digests[i]}
+	if v.Delivered != nil {
+		o.on = v.Delivered.Int[i]
+	}
+	f.reserve()
+	for k := range f.kept.Cols {
+		f.kept.Cols[k].Append(v.Values[k], i)
+	}
+	f.kept.N++
+	f.seen = append(f.seen, o)
+	f.last[m] = int32(len(f.seen))
+	if f.limit > 0 {
+		f.weigh(v, i)
+	}
+}
+
+// reserve makes room for as many observations again once there is none: millions are copied less often so.
+func (f *Feed) reserve() {
+	if n := len(f.seen); n == cap(f.seen) && n > 0 {
+		f.seen = slices.Grow(f.seen, n)
+		for k := range f.kept.Cols {
+			f.kept.Cols[k].Grow(n)
+		}
+	}
+}
+
+// room gives an empty list with room for n versions, one of many cut from one piece.
+func (f *Feed) room(n int) []heir {
+	if len(f.slab) < n {
+		f.slab = make([]heir, max(n, 4096))
+	}
+	list := f.slab[:0:n]
+	f.slab = f.slab[n:]
+	return list
+}
+
+// allocate gives the surrogate key of a new version of observation o.
+func (f *Feed) allocate(o int32) int64 {
+	if f.x.dim.Calendar != nil {
+		surrogate := calendar.Key(f.kept.Cols[0].Int[o])
+		f.highest = max(f.highest, surrogate)
+		return surrogate
+	}
+	return f.next()
+}

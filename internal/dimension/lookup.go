@@ -1,0 +1,103 @@
+package dimension
+
+import (
+	"ironmonger/internal/column"
+	"ironmonger/internal/keyindex"
+)
+
+// Match is what became of a natural key (rule R1).
+type Match uint8
+
+// The outcomes. Timeless is a key that is there beside a time that is null, Beyond one that no member has, at a time
+// at which none could hold.
+const (
+	Matched Match = iota
+	Missing
+	Unmatched
+	Outside
+	Timeless
+	Beyond
+)
+
+// Lookup finds surrogate keys in a frozen roster. It is for one goroutine.
+type Lookup struct {
+	x      *Roster
+	days   column.Column // the days of timestamps that are looked up in a calendar
+	member []int32
+}
+
+// Lookup gives a new lookup.
+func (x *Roster) Lookup() *Lookup {
+	return &Lookup{x: x, days: column.Column{Type: column.Type{Kind: column.Date}}}
+}
+
+// inDays gives c, or its days if it has timestamps and days are meant (rule R26).
+func (l *Lookup) inDays(by []*column.Column, n int) []*column.Column {
+	if len(by) != 1 || by[0].Type.Kind != column.Timestamp || l.x.dim.NaturalKey[0].Type.Kind != column.Date {
+		return by
+	}
+	l.days.Resize(n)
+	for i := range n {
+		l.days.Null[i], l.days.Int[i] = by[0].Null[i], column.DayOf(by[0].Int[i])
+	}
+	return []*column.Column{&l.days}
+}
+
+// Resolve finds the keys of n rows whose natural keys are in by and whose times are in asOf, or nil
+// for the current versions. The key of an Outside row is that of the nearest version. Durable keys go to durable,
+// unless that is nil.
+func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrogate, durable []int64, match []Match) {
+	if cap(l.member) < n {
+		l.member = make([]int32, n+n/4)
+	}
+	member := l.member[:n]
+	l.x.index.Find(l.inDays(by, n), member)
+	toDay := asOf != nil && asOf.Type.Kind == column.Timestamp && l.x.dim.Time.Kind == column.Date
+	for i, m := range member {
+		if durable != nil && m >= 0 {
+			durable[i] = l.x.people[m].durable
+		}
+		switch {
+		case m == keyindex.Missing:
+			match[i] = Missing
+		case asOf != nil && asOf.Null[i]:
+			match[i] = Timeless
+		case m == keyindex.Absent && asOf != nil && l.beyond(asOf.Int[i], toDay):
+			match[i] = Beyond
+		case m == keyindex.Absent:
+			match[i] = Unmatched
+		case asOf == nil:
+			versions := l.x.people[m].versions
+			match[i], surrogate[i] = Matched, versions[len(versions)-1].key
+		default:
+			p := &l.x.people[m]
+			at := asOf.Int[i]
+			if toDay {
+				at = column.DayOf(at)
+			}
+			k, inside := p.at(at)
+			match[i], surrogate[i] = Matched, p.versions[k].key
+			if !inside || at >= l.x.end || p.versions[k].gap {
+				match[i] = Outside
+			}
+		}
+	}
+}
+
+// beyond says whether a time is one at which no member holds, whoever it may be.
+func (l *Lookup) beyond(at int64, toDay bool) bool {
+	if toDay {
+		at = column.DayOf(at)
+	}
+	return l.x.dim.Versioned() && (at < l.x.beginning || at >= l.x.end)
+}
+
+// at gives the version that holds at a time, or the first and false for a time before it.
+func (p *person) at(time int64) (int, bool) {
+	for k := len(p.versions) - 1; k > 0; k-- {
+		if p.versions[k].from <= time {
+			return k, true
+		}
+	}
+	return 0, p.versions[0].from <= time
+}

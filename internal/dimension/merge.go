@@ -1,0 +1,249 @@
+package dimension
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/warehouse"
+)
+
+// Renamed gives members that are known by an alias the natural key that it means, where nobody has that yet: they keep
+// their keys. It is for before the dimension is opened. other and means are the aliases, row by row.
+func Renamed(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, other, means []*column.Column, run int64) (int64, error) {
+	fields := append(d.Table.Fields()[:1:1], d.NaturalKey...)
+	known, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: other, OrderBy: []string{d.KeyColumn()}})
+	if err != nil || known.N == 0 {
+		return 0, err
+	}
+	there, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: means})
+	if err != nil {
+		return 0, err
+	}
+	alias, taken, owner := newIndex(d), newIndex(d), map[int32]int32{}
+	for i := range other[0].Null {
+		alias.Add(other, i)
+	}
+	for i := range there.N {
+		taken.Add(column.Pointers(there.Cols)[1:], i)
+	}
+	fields = append(fields, column.Field{Name: schema.LoadRun, Type: column.Type{Kind: column.Integer}})
+	changed := column.NewBatch(fields)
+	order := make([]int, known.N)
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(known.Cols[0].Int[a], known.Cols[0].Int[b]) })
+	n := int64(0)
+	for _, i := range order {
+		a := alias.Get(column.Pointers(known.Cols)[1:], i)
+		m, fresh := taken.Add(means, int(a))
+		if fresh { // of several aliases the first member has it
+			owner[m] = a
+			n++
+		}
+		if first, ours := owner[m]; !ours || first != a {
+			continue
+		}
+		changed.Cols[0].AppendInt(known.Cols[0].Int[i])
+		for k := range d.NaturalKey {
+			changed.Cols[1+k].Append(means[k], int(a))
+		}
+		changed.Cols[len(fields)-1].AppendInt(run)
+		changed.N++
+	}
+	if changed.N == 0 {
+		return 0, nil
+	}
+	_, err = tx.Amend(ctx, d.Table.Name, 1, fields, changed)
+	return n, err
+}
+
+// merger is a member that is found to be another.
+type merger struct{ lost, into int32 }
+
+// Merge takes members that are known by an alias into those that it means. What was observed of the one becomes what was
+// observed of the other; Settle takes its rows away and points what pointed there to the other's version of the time. Call
+// it before the first Take.
+func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*column.Column) error {
+	d := f.x.dim
+	n := len(other[0].Null)
+	lost, into := make([]int32, n), make([]int32, n)
+	f.x.index.Find(other, lost)
+	f.x.index.Find(means, into)
+	named := map[int32]int{} // the row of the alias of each that is lost
+	keys := column.Column{Type: column.Type{Kind: column.Integer}}
+	for i := range n {
+		if lost[i] < 0 || into[i] < 0 {
+			continue
+		}
+		f.merged = append(f.merged, merger{lost[i], into[i]})
+		if named[lost[i]] = i; f.x.erased[lost[i]] {
+			f.x.erased[into[i]] = true
+			for _, v := range f.x.people[into[i]].versions {
+				f.blank = append(f.blank, v.key)
+			}
+		}
+		for _, v := range f.x.people[lost[i]].versions {
+			keys.AppendInt(v.key)
+		}
+		if f.here != nil {
+			f.here.unsure[lost[i]] = true
+		}
+	}
+	if len(f.merged) == 0 {
+		return nil
+	}
+	fields := append(d.Table.Fields()[:1:1], f.layout.fields...)
+	rows, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: []*column.Column{&keys}})
+	if err != nil {
+		return err
+	}
+	at := map[int64]int{}
+	for i, key := range rows.Cols[0].Int {
+		at[key] = i
+	}
+	told, err := f.toldOf(ctx, tx, &keys)
+	if err != nil {
+		return err
+	}
+	var digest column.Digester
+	cols := column.Pointers(rows.Cols)[1:]
+	for _, m := range f.merged {
+		p, heir := &f.x.people[m.lost], &f.x.people[m.into]
+		if p.versions[0].inferred || d.Effective == nil && !heir.versions[0].inferred {
+			continue // nothing is known of it, or what stands of the other stays
+		}
+		tell := func(s sighting, key int64) {
+			i, l := at[key], &f.layout
+			value := func(k int) (*column.Column, int) { // what was observed of type 3, and of the rest what stands
+				if n, ok := told.row[seenOf{key, s}]; ok && k >= l.type3 && k < l.type2 {
+					return &told.Cols[told.from+k-l.type3], n
+				}
+				return cols[k], i
+			}
+			part := func(from, to int) column.Digest { return digest.Of(cols[from:to], i) }
+			third := part(l.type3, l.type2)
+			if n, ok := told.row[seenOf{key, s}]; ok {
+				third = digest.Of(column.Pointers(told.Cols)[told.from:told.from+l.type2-l.type3], n)
+			}
+			previous := f.last[m.into]
+			if previous == 0 {
+				f.touched = append(f.touched, m.into)
+			}
+			f.reserve()
+			for k := range f.kept.Cols {
+				if k < l.natural {
+					f.kept.Cols[k].Append(means[k], named[m.lost])
+				} else {
+					from, n := value(k)
+					f.kept.Cols[k].Append(from, n)
+				}
+			}
+			f.kept.N++
+			f.seen = append(f.seen, observation{sighting: s, member: m.into, previous: previous, moved: true,
+				digests: digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), third}})
+			f.last[m.into] = int32(len(f.seen))
+		}
+		for _, v := range p.versions {
+			if n := p.note(v.effective); !d.Complete() && (n == none || p.noted[n].mark == real) { // else all are noted
+				tell(v.sighting, v.key)
+			}
+		}
+		for _, n := range p.noted {
+			if k, _ := p.observed(n.effective); n.mark == real {
+				tell(n.sighting, p.versions[k].key)
+			}
+		}
+	}
+	return nil
+}
+
+// Merged is how many members have become part of others.
+func (f *Feed) Merged() int64 { return int64(len(f.merged)) }
+
+// bury takes away the rows of members that have become part of others, writes their keys down, and finds where what
+// pointed to them points now.
+func (c *change) bury() {
+	d, f := c.f.x.dim, c.f
+	if len(f.merged) == 0 {
+		return
+	}
+	c.buried = column.NewBatch(d.Alias.Fields())
+	now := map[int32][]heir{}
+	for k := range c.outcomes {
+		now[c.outcomes[k].member] = c.outcomes[k].heirs
+	}
+	for _, m := range f.merged {
+		p, into := &f.x.people[m.lost], &f.x.people[m.into]
+		heirs := now[m.into]
+		if heirs == nil { // nothing was observed of it
+			for k, v := range into.versions {
+				h := heir{version: v, to: f.x.end}
+				if k+1 < len(into.versions) {
+					h.to = into.versions[k+1].from
+				}
+				heirs = append(heirs, h)
+			}
+		}
+		gone := outcome{member: m.lost, heirs: heirs}
+		c.moves(&gone)
+		last := heirs[len(heirs)-1].key
+		for _, v := range p.versions {
+			c.remove = append(c.remove, v.key)
+			if !d.Versioned() { // else moves has told
+				c.untimed = append(c.untimed, warehouse.Move{Old: v.key, New: last})
+				c.current = append(c.current, warehouse.Move{Old: v.key, New: last})
+			}
+			c.buried.Cols[0].AppendInt(v.key)
+			c.buried.Cols[1].AppendInt(last)
+			c.buried.Cols[2].AppendInt(f.run)
+			c.buried.N++
+		}
+		if d.Durable {
+			c.durable = append(c.durable, warehouse.Move{Old: p.durable, New: into.durable})
+		}
+	}
+}
+
+// writeBuried writes the keys down, and takes away what was kept apart of these members: it is kept of the others now.
+func (c *change) writeBuried(ctx context.Context, tx warehouse.Tx) error {
+	d := c.f.x.dim
+	if d.Observed != nil {
+		keys := column.NewBatch(d.Observed.Fields()[:1])
+		for _, key := range c.buried.Cols[0].Int {
+			keys.Cols[0].AppendInt(key)
+			keys.N++
+		}
+		if _, err := tx.Remove(ctx, d.Observed.Name, d.Observed.Fields()[:1], keys); err != nil {
+			return err
+		}
+	}
+	return warehouse.AppendAll(ctx, tx, d.Alias, c.buried)
+}
+
+// Becomes gives the keys of all versions of members that are one now, each with a number that they share and whether it is
+// a key of the member that the others are part of; nil if none are.
+func (f *Feed) Becomes() map[int64]One {
+	if len(f.merged) == 0 {
+		return nil
+	}
+	one := map[int64]One{}
+	for _, m := range f.merged {
+		for _, v := range f.x.people[m.lost].versions {
+			one[v.key] = One{m.into, false}
+		}
+		for _, v := range f.x.people[m.into].versions {
+			one[v.key] = One{m.into, true}
+		}
+	}
+	return one
+}
+
+// One is which of the members that several are part of now a key belongs to.
+type One struct {
+	Member int32
+	Stays  bool // it was that member's before
+}

@@ -1,0 +1,64 @@
+package dimension
+
+import (
+	"cmp"
+	"math/bits"
+	"slices"
+)
+
+// numbering is which place each new version of a dimension in parts has among all: a row that one begins with has a bit.
+type numbering struct {
+	bits   []uint64
+	before []int64  // how many bits are set in words before
+	known  []latter // versions that begin with what was known, in their order
+	all    int64
+	first  int64 // the key of the first
+	step   int64
+}
+
+// latter tells a version that begins with what was known: the row that its member was heard of in, and which it is.
+type latter struct {
+	touch int64
+	heir  int
+}
+
+func (a latter) compare(b latter) int {
+	return cmp.Or(cmp.Compare(a.touch, b.touch), cmp.Compare(a.heir, b.heir))
+}
+
+func newNumbering(rows int64) *numbering { return &numbering{bits: make([]uint64, rows/64+1)} }
+
+func (n *numbering) add(c *change, b beginning) {
+	if b.start == none {
+		n.known = append(n.known, latter{c.f.touch(c.outcomes[b.outcome].member), b.which})
+		return
+	}
+	row := c.f.numbers[b.start]
+	n.bits[row/64] |= 1 << (row % 64)
+}
+
+// allocate gives all of them their keys.
+func (n *numbering) allocate(f *Feed) {
+	slices.SortFunc(n.known, latter.compare)
+	n.before = make([]int64, len(n.bits)+1)
+	for k, word := range n.bits {
+		n.before[k+1] = n.before[k] + int64(bits.OnesCount64(word))
+	}
+	if n.all = n.before[len(n.bits)] + int64(len(n.known)); n.all == 0 {
+		return
+	}
+	n.first, n.step = f.keysFor(n.all), f.x.dim.KeyStep
+}
+
+// place is the reverse of key: which of all new versions has a key.
+func (n *numbering) place(key int64) int64 { return (key - n.first) / n.step }
+
+// key gives the key of a version.
+func (n *numbering) key(c *change, b beginning) int64 {
+	if b.start == none {
+		at, _ := slices.BinarySearchFunc(n.known, latter{c.f.touch(c.outcomes[b.outcome].member), b.which}, latter.compare)
+		return n.first + (n.before[len(n.bits)]+int64(at))*n.step
+	}
+	row := c.f.numbers[b.start]
+	return n.first + (n.before[row/64]+int64(bits.OnesCount64(n.bits[row/64]&(1<<(row%64)-1))))*n.step
+}

@@ -1,0 +1,136 @@
+package dimension
+
+import (
+	"context"
+	"slices"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/warehouse"
+)
+
+// moves finds which times have passed from one key to another.
+func (c *change) moves(o *outcome) {
+	p := c.f.before(o.member)
+	if len(p.versions) == 0 || !c.f.x.dim.Versioned() {
+		return
+	}
+	beginning := column.Day(1, 1, 1)
+	if c.f.x.dim.Time.Kind == column.Timestamp {
+		beginning *= column.DayMicros
+	}
+	span := func(list []heir, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
+		if from, to = list[j].from, list[j].to; j == 0 {
+			from = beginning
+		}
+		if j+1 == len(list) {
+			to = warehouse.Forever
+		}
+		return from, to
+	}
+	now := o.heirs[len(o.heirs)-1].key
+	for k, old := range p.versions {
+		from, to := old.from, int64(warehouse.Forever)
+		if k == 0 {
+			from = beginning
+		}
+		last := k+1 == len(p.versions)
+		if !last {
+			to = p.versions[k+1].from
+		}
+		stays, heirOfStart := false, now
+		for j := range o.heirs {
+			since, until := span(o.heirs, j)
+			stays = stays || o.heirs[j].key == old.key
+			if since <= old.from && old.from < until {
+				heirOfStart = o.heirs[j].key
+			}
+			if since, until = max(since, from), min(until, to); since < until && o.heirs[j].key != old.key {
+				c.timed = append(c.timed, warehouse.Move{Old: old.key, New: o.heirs[j].key, From: since, To: until})
+			}
+		}
+		if old.inferred && now != old.key {
+			c.untimed = append(c.untimed, warehouse.Move{Old: old.key, New: now})
+		} else if !stays {
+			c.untimed = append(c.untimed, warehouse.Move{Old: old.key, New: heirOfStart})
+		}
+		if last && now != old.key {
+			c.current = append(c.current, warehouse.Move{Old: old.key, New: now})
+		}
+	}
+}
+
+// references lists the columns that point to the dimension: those of this model, and those that the ledger knows of
+// others.
+func (c *change) references(ctx context.Context, tx warehouse.Tx) ([]schema.Reference, error) {
+	d := c.f.x.dim
+	refs := slices.Clone(d.PointedAt)
+	known, err := ledger.References(ctx, tx, d.Table.Name)
+	for _, ref := range known {
+		if !slices.ContainsFunc(d.PointedAt, func(r schema.Reference) bool { return r.Table == ref.Table }) {
+			refs = append(refs, ref)
+		}
+	}
+	return refs, err
+}
+
+// repoint changes the keys of the tables that point to the dimension.
+func (c *change) repoint(ctx context.Context, tx warehouse.Tx, refs []schema.Reference) (map[string]int64, error) {
+	counts := map[string]int64{}
+	noted := ""
+	if c.f.x.dim.Observed != nil {
+		noted = c.f.x.dim.Observed.Name
+	}
+	for _, ref := range refs {
+		r := &warehouse.Repointing{Table: ref.Table, Key: ref.Key, Time: ref.Time, TimeType: ref.TimeType, Moves: c.untimed}
+		switch {
+		case ref.Durable:
+			r.Moves = c.durable
+		case ref.Outrigger:
+			r.Moves = c.current
+		case ref.Time != "":
+			r.Moves = c.at(ref)
+		}
+		if len(r.Moves) == 0 {
+			continue
+		}
+		if columns, err := tx.Describe(ctx, ref.Table); err != nil {
+			return nil, err
+		} else if !columns.Has(ref.Key) || ref.Time != "" && !columns.Has(ref.Time) {
+			continue // not made yet, or made anew by hand
+		} else if columns.Has(schema.LoadRun) {
+			r.Stamp, r.Run = schema.LoadRun, c.f.run
+		}
+		n, err := tx.Repoint(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		if n > 0 && ref.Table != noted {
+			counts[ref.Table] += n
+		}
+	}
+	return counts, nil
+}
+
+// at gives the timed moves in the precision of a reference's time.
+func (c *change) at(ref schema.Reference) []warehouse.Move {
+	moves := slices.Clone(c.timed)
+	for i := range moves {
+		m := &moves[i]
+		switch {
+		case ref.ByDay:
+			m.From = calendar.Key(m.From)
+			if m.To != warehouse.Forever {
+				m.To = calendar.Key(m.To)
+			}
+		case ref.TimeType.Kind == column.Timestamp && c.f.x.dim.Time.Kind == column.Date:
+			m.From *= column.DayMicros
+			if m.To != warehouse.Forever {
+				m.To *= column.DayMicros
+			}
+		}
+	}
+	return moves
+}

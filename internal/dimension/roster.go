@@ -1,0 +1,390 @@
+// Package dimension knows the members of dimensions: who they are, which versions they have, and which
+// surrogate keys belong to them.
+//
+// A [Roster] is one dimension as it stands in the warehouse, read once for a run and kept. While it is
+// frozen, any number of goroutines look up keys in it through a [Lookup]. What a step adds goes into the
+// step's [Session], an overlay: committed, it becomes part of the roster; rolled back, nothing remains.
+// A [Feed] is the session of the step that loads the dimension itself: it takes what the source says
+// about members, and [Feed.Settle] works out their versions.
+package dimension
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/keyindex"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/warehouse"
+)
+
+// unsaid is the effective time of what has none: it is before all others.
+const unsaid = -1 << 62
+
+// sighting says when a row was so, and which of several rows of that time it was.
+type sighting struct{ effective, sequence int64 }
+
+func (s sighting) compare(o sighting) int {
+	return cmp.Or(cmp.Compare(s.effective, o.effective), cmp.Compare(s.sequence, o.sequence))
+}
+
+// sighting reads a row's from its columns; sequence is nil where there is none.
+func sightingOf(effective, sequence *column.Column, i int) sighting {
+	s := sighting{unsaid, unsaid}
+	if effective != nil && !effective.Null[i] {
+		s.effective = effective.Int[i]
+	}
+	if sequence != nil && !sequence.Null[i] {
+		s.sequence = sequence.Int[i]
+	}
+	return s
+}
+
+// version is a version of a member. It holds from from until the next version of the member.
+type version struct {
+	key      int64
+	from     int64         // valid_from; the beginning of time if the dimension has no versions
+	sighting               // as delivered; unsaid for an inferred member
+	traits   column.Digest // of the type 2 values
+	inferred bool
+	gap      bool // nothing holds from here; only of a dimension that is looked up in
+	gone     bool // a delivery of all had the member no longer
+	said     said // how often the load at hand says it again; only its sequencer may ask
+}
+
+// person is a member.
+type person struct {
+	durable  int64         // the key that is the same for all versions, where there is one
+	versions []version     // by from; at least one
+	traits   column.Digest // of the type 1 values
+	origin   column.Digest // of the type 0 values
+	recent   column.Digest // of the type 3 values as they are now
+	noted    []note        // what the table of observations has, sorted
+}
+
+// differ is the digest of values that aren't the same on all versions: it is that of nothing.
+var differ = column.Digest{^uint64(0), ^uint64(0)}
+
+// note is an observation that is kept apart: each that made no version, or all of them where the dimension keeps
+// complete records.
+type note struct {
+	sighting
+	type3 column.Digest // of the type 3 values observed
+	mark  mark          // if no row made it
+	said  said          // as that of a version
+}
+
+func (n note) compare(o note) int { return n.sighting.compare(o.sighting) }
+
+// slab is versions that are cut from large pieces, since most members have one.
+type slab []version
+
+// cut gives an empty list with room for n versions.
+func (s *slab) cut(n int) []version {
+	if len(*s) < n {
+		*s = make([]version, max(n, 4096))
+	}
+	list := (*s)[:0:n]
+	*s = (*s)[n:]
+	return list
+}
+
+// Roster is the members of a dimension.
+type Roster struct {
+	dim            *schema.Dimension
+	index          *keyindex.Index
+	people         []person        // by member number
+	highest        int64           // the highest key ever given
+	changedBy      string          // the step that changed the dimension last, as the ledger says
+	memberOf       map[int64]int32 // member of each key; made when asked for
+	beginning, end int64
+	slab           slab
+	blind          bool           // it knows nobody: the members are on disk
+	erased         map[int32]bool // members whose personal attributes stay blank; nil if there are none
+}
+
+// Open reads a dimension.
+func Open(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Roster, error) {
+	if d.LookedUp != nil {
+		return openLookedUp(ctx, r, d)
+	}
+	return open(ctx, r, d, warehouse.Query{})
+}
+
+// open reads the members that a query asks for.
+func open(ctx context.Context, r warehouse.Reader, d *schema.Dimension, q warehouse.Query) (*Roster, error) {
+	x, err := empty(ctx, r, d)
+	if err != nil {
+		return nil, err
+	}
+	if q.By != nil {
+		greatest, err := last(ctx, r, d)
+		if err != nil {
+			return nil, err
+		}
+		x.highest = max(x.highest, greatest)
+	}
+	rows := x.rows()
+	q.Table, q.Fields = d.Table.Name, rows.fields
+	if err := warehouse.Each(ctx, r, q, func(b *column.Batch) error {
+		rows.add(b)
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	return x, x.finish(ctx, r, q.By != nil, d.Observed != nil)
+}
+
+// empty gives a roster that has no members yet.
+func empty(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Roster, error) {
+	x := &Roster{dim: d, index: newIndex(d)}
+	x.beginning, x.end = schema.Bounds(d.Time)
+	var err error
+	x.highest, x.changedBy, err = ledger.Highest(ctx, r, d.Text)
+	return x, err
+}
+
+// rosterRows makes members of the rows of a dimension's table.
+type rosterRows struct {
+	x      *Roster
+	fields []column.Field // what it wants of each row
+	digest column.Digester
+
+	// where they begin, or none
+	natural, type1, type0, type3, type2, times, sequence, validity, inferred, marked, durable int
+}
+
+func (x *Roster) rows() *rosterRows {
+	d, values := x.dim, x.values()
+	r := &rosterRows{x: x, fields: []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}}, sequence: none}
+	add := func(more ...column.Field) (from int) {
+		from = len(r.fields)
+		r.fields = append(r.fields, more...)
+		return from
+	}
+	r.natural = add(d.NaturalKey...)
+	r.type1 = add(values.fields[values.type1:values.type0]...)
+	r.type0 = add(values.fields[values.type0:values.type3]...)
+	r.type3 = add(values.fields[values.type3:values.type2]...)
+	r.type2 = add(values.fields[values.type2:]...)
+	if r.times = add(); d.Timed() {
+		add(column.Field{Name: schema.EffectiveFrom, Type: d.Time})
+		if d.Sequence != nil {
+			r.sequence = add(column.Field{Name: schema.Sequence, Type: d.Sequence.Type})
+		}
+	}
+	if r.validity = add(); d.Versioned() {
+		add(column.Field{Name: schema.ValidFrom, Type: d.Time})
+	}
+	if r.inferred = add(); d.Inferable() {
+		add(column.Field{Name: schema.IsInferred, Type: column.Type{Kind: column.Boolean}})
+	}
+	if r.marked = add(); d.Marked() {
+		add(column.Field{Name: schema.IsGone, Type: column.Type{Kind: column.Boolean}})
+	}
+	if r.durable = add(); d.Durable {
+		add(column.Field{Name: d.DurableColumn(), Type: column.Type{Kind: column.Integer}})
+	}
+	return r
+}
+
+// special says whether row i is that of a special member, given the columns of the natural key.
+func (r *rosterRows) special(surrogate int64, natural []*column.Column, i int) bool {
+	for _, c := range natural {
+		if c.Null[i] && (!r.x.dim.Junk || surrogate < 0) {
+			return true
+		}
+	}
+	return false
+}
+
+// add adds the members or versions of rows.
+func (r *rosterRows) add(b *column.Batch) {
+	x, d := r.x, r.x.dim
+	cols := column.Pointers(b.Cols)
+	for i := range b.N {
+		v := version{key: b.Cols[0].Int[i], from: x.beginning, sighting: sighting{unsaid, unsaid}}
+		x.highest = max(x.highest, v.key)
+		if r.special(v.key, cols[r.natural:r.type1], i) {
+			continue
+		}
+		m, fresh := x.index.Add(cols[r.natural:r.type1], i)
+		is := person{traits: r.digest.Of(cols[r.type1:r.type0], i), origin: r.digest.Of(cols[r.type0:r.type3], i), recent: r.digest.Of(cols[r.type3:r.type2], i)}
+		if fresh {
+			x.people = append(x.people, is)
+		} else if p := &x.people[m]; p.traits != is.traits || p.origin != is.origin || p.recent != is.recent {
+			p.traits, p.origin, p.recent = differ, differ, differ // an attribute that had a type of its own before
+		}
+		if d.Durable {
+			x.people[m].durable = b.Cols[r.durable].Int[i]
+		}
+		v.traits = r.digest.Of(cols[r.type2:r.times], i)
+		if d.Timed() {
+			v.sighting = sightingOf(cols[r.times], at(cols, r.sequence), i)
+		}
+		if d.Versioned() {
+			v.from = b.Cols[r.validity].Int[i]
+		}
+		v.inferred = d.Inferable() && b.Cols[r.inferred].Int[i] != 0
+		v.gone = d.Marked() && b.Cols[r.marked].Int[i] != 0
+		if fresh {
+			x.people[m].versions = x.slab.cut(1)
+		}
+		x.people[m].versions = append(x.people[m].versions, v)
+	}
+}
+
+// finish makes a roster of which all rows have been added ready for lookups; some says that it has not all members, noted
+// that there may be observations that are kept apart.
+func (x *Roster) finish(ctx context.Context, r warehouse.Reader, some, noted bool) error {
+	x.sortVersions()
+	if noted {
+		if err := x.readNoted(ctx, r, some); err != nil {
+			return err
+		}
+	}
+	x.index.Freeze()
+	if len(x.dim.Personal) == 0 {
+		return nil
+	}
+	keys, err := ledger.Erased(ctx, r, x.dim.Text)
+	if len(keys) == 0 {
+		return err
+	}
+	for m, p := range x.people {
+		for _, v := range p.versions {
+			if keys[v.key] {
+				if x.erased == nil {
+					x.erased = map[int32]bool{}
+				}
+				x.erased[int32(m)] = true
+			}
+		}
+	}
+	return err
+}
+
+func newIndex(d *schema.Dimension) *keyindex.Index {
+	if d.Junk {
+		return keyindex.NewWithNulls(types(d.NaturalKey))
+	}
+	return keyindex.New(types(d.NaturalKey))
+}
+
+func (x *Roster) sortVersions() {
+	for m := range x.people {
+		slices.SortFunc(x.people[m].versions, func(a, b version) int { return cmp.Compare(a.from, b.from) })
+	}
+}
+
+// readNoted reads what is kept apart: of all members, or of those at hand.
+func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) error {
+	fields := x.dim.Observed.Fields()
+	sequence, type3 := none, 2
+	if x.dim.Sequence != nil {
+		sequence, type3 = 2, 3
+	}
+	end := len(fields)
+	if x.dim.Closes() {
+		end--
+	}
+	var digest column.Digester
+	q := warehouse.Query{Table: x.dim.Observed.Name, Fields: fields}
+	if some {
+		keys := column.Column{Type: column.Type{Kind: column.Integer}}
+		for _, p := range x.people {
+			for _, v := range p.versions {
+				keys.AppendInt(v.key)
+			}
+		}
+		q.By, q.Match = []string{x.dim.KeyColumn()}, []*column.Column{&keys}
+	}
+	err := warehouse.Each(ctx, r, q, func(b *column.Batch) error {
+		cols := column.Pointers(b.Cols)
+		for i := range b.N {
+			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
+				p := &x.people[m]
+				n := note{sightingOf(cols[1], at(cols, sequence), i), digest.Of(cols[type3:end], i), real, said{}}
+				if x.dim.Closes() {
+					n.mark = markOf(cols[end], i)
+				}
+				p.noted = append(p.noted, n)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for m := range x.people {
+		slices.SortFunc(x.people[m].noted, note.compare)
+	}
+	return nil
+}
+
+// Current says whether the roster is still what the warehouse holds: the ledger names the step that
+// changed the dimension last.
+func (x *Roster) Current(ctx context.Context, r warehouse.Reader) (bool, error) {
+	_, by, err := ledger.Highest(ctx, r, x.dim.Text)
+	return by == x.changedBy, err
+}
+
+// Len is the number of members, special ones not counted.
+func (x *Roster) Len() int { return len(x.people) }
+
+// MemberOf gives the number of the member that a surrogate key belongs to.
+func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
+	if x.memberOf == nil {
+		x.memberOf = make(map[int64]int32, len(x.people))
+		for m, p := range x.people {
+			for _, v := range p.versions {
+				x.memberOf[v.key] = int32(m)
+			}
+		}
+	}
+	m, ok := x.memberOf[surrogate]
+	return m, ok
+}
+
+// at gives column k, or nil if that is none.
+func at(cols []*column.Column, k int) *column.Column {
+	if k == none {
+		return nil
+	}
+	return cols[k]
+}
+
+func types(fields []column.Field) []column.Type {
+	list := make([]column.Type, len(fields))
+	for i, f := range fields {
+		list[i] = f.Type
+	}
+	return list
+}
+
+// Canon gives what identifies the member that a surrogate key belongs to, whichever version it is:
+// equal for two keys of one member, different for others. Special members are their own.
+func (x *Roster) Canon(surrogate int64) int64 {
+	if m, ok := x.MemberOf(surrogate); ok {
+		return int64(m)
+	}
+	if surrogate < 0 {
+		return surrogate
+	}
+	return surrogate + 1<<40 // made by the step at hand: its only version
+}
+
+// Versions gives all surrogate keys of the member that one belongs to.
+func (x *Roster) Versions(surrogate int64) []int64 {
+	m, ok := x.MemberOf(surrogate)
+	if !ok {
+		return []int64{surrogate}
+	}
+	var keys []int64
+	for _, v := range x.people[m].versions {
+		keys = append(keys, v.key)
+	}
+	return keys
+}

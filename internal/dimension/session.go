@@ -1,0 +1,292 @@
+package dimension
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/keyindex"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Session is what one step adds to a dimension. It is used by the step's sequencer alone.
+type Session struct {
+	x        *Roster
+	run      int64
+	step     string
+	index    *keyindex.Index // of the members that the step adds
+	keys     []int64         // of these, by member number
+	natural  []column.Column
+	highest  int64
+	full     bool          // there is no key beyond
+	rows     *column.Batch // inferred members that are not written yet
+	appender warehouse.Appender
+	changed  bool
+	inferred []int64 // keys of inferred members
+	Added    int64   // rows written to the dimension's table
+	Removed  int64   // and taken from it
+}
+
+// Session starts a step's overlay. step names the step and its run in the ledger.
+func (x *Roster) Session(run int64, step string) *Session {
+	s := &Session{x: x, run: run, step: step, index: newIndex(x.dim), highest: x.highest,
+		rows: column.NewBatch(x.dim.Table.Fields())}
+	for _, f := range x.dim.NaturalKey {
+		s.natural = append(s.natural, column.Column{Type: f.Type})
+	}
+	return s
+}
+
+// next gives a key that was never given (rule R6).
+func (s *Session) next() int64 {
+	return s.keysFor(1)
+}
+
+// keysFor takes n keys that were never given, and gives the first. Where there are not so many, what is written next fails.
+func (s *Session) keysFor(n int64) int64 {
+	d, first := s.x.dim, s.x.dim.FirstKey
+	if s.highest >= first {
+		if s.full = s.full || d.KeyStep > math.MaxInt64-s.highest; s.full {
+			return s.highest
+		}
+		first = s.highest + d.KeyStep
+	}
+	if s.full = s.full || n-1 > (math.MaxInt64-first)/d.KeyStep; s.full {
+		return s.highest
+	}
+	s.highest = first + (n-1)*d.KeyStep
+	return first
+}
+
+// Find looks a key up among the members that the step has added.
+func (s *Session) Find(by []*column.Column, i int) (surrogate int64, ok bool) {
+	if m := s.index.Get(by, i); m >= 0 {
+		return s.keys[m], true
+	}
+	return 0, false
+}
+
+// Infer gives the key of a natural key that the roster doesn't have: of the member that the step has
+// made for it, or makes now.
+func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool) {
+	m, fresh := s.index.Add(by, i)
+	if !fresh {
+		return s.keys[m], false
+	}
+	surrogate = s.next()
+	s.keys = append(s.keys, surrogate)
+	for k := range s.natural {
+		s.natural[k].Append(by[k], i)
+	}
+	s.changed = true
+	if s.x.dim.Inferable() {
+		s.inferred = append(s.inferred, surrogate)
+	}
+	s.unfilled(surrogate, by, i)
+	return surrogate, true
+}
+
+// unfilled adds the row of an inferred member: for all time, with its natural key and nothing else
+// (rules R12 and R22).
+func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
+	d := s.x.dim
+	for k := range s.rows.Cols {
+		c := &s.rows.Cols[k]
+		name := d.Table.Columns[k].Name
+		natural := column.Find(d.NaturalKey, name)
+		switch {
+		case k == 0, d.Durable && name == d.DurableColumn():
+			c.AppendInt(surrogate)
+		case natural >= 0:
+			c.Append(by[natural], i)
+		case column.Find(d.Outriggers, name) >= 0:
+			unknown, _ := d.UnknownKey(name)
+			c.AppendInt(unknown)
+		case name == schema.ValidFrom:
+			c.AppendInt(s.x.beginning)
+		case name == schema.ValidTo:
+			c.AppendInt(s.x.end)
+		case name == schema.IsCurrent, name == schema.IsInferred:
+			c.AppendInt(1)
+		case name == schema.IsGone:
+			c.AppendInt(0)
+		case name == schema.LoadRun:
+			c.AppendInt(s.run)
+		default:
+			c.AppendNull()
+		}
+	}
+	s.rows.N++
+}
+
+// Write sends the inferred members made since the last call to the warehouse.
+func (s *Session) Write(ctx context.Context, tx warehouse.Tx) error {
+	if s.rows.N == 0 {
+		return nil
+	}
+	if err := s.append(ctx, tx, s.rows); err != nil {
+		return err
+	}
+	s.rows.Reset(0)
+	return nil
+}
+
+func (s *Session) append(ctx context.Context, tx warehouse.Tx, b *column.Batch) error {
+	return s.appendRows(ctx, tx, column.Pointers(b.Cols), upTo(b.N))
+}
+
+func (s *Session) appendRows(ctx context.Context, tx warehouse.Tx, cols []*column.Column, rows []int32) error {
+	if s.full {
+		return fmt.Errorf("dimension %s has no key left: the highest is %d, and an integer ends at %d", s.x.dim.Text, s.highest, math.MaxInt64)
+	}
+	if s.appender == nil {
+		var err error
+		if s.appender, err = tx.Append(ctx, s.x.dim.Table.Name, s.x.dim.Table.Fields()); err != nil {
+			return err
+		}
+	}
+	s.Added += int64(len(rows))
+	return s.appender.Append(cols, rows)
+}
+
+func upTo(n int) []int32 {
+	rows := make([]int32, n)
+	for i := range rows {
+		rows[i] = int32(i)
+	}
+	return rows
+}
+
+// Finish writes what is left and the dimension's entry in the ledger.
+func (s *Session) Finish(ctx context.Context, tx warehouse.Tx) error {
+	if err := s.written(ctx, tx); err != nil || !s.changed {
+		return err
+	}
+	if err := ledger.Inferred(ctx, tx, s.x.dim.Text, s.inferred, s.run); err != nil {
+		return err
+	}
+	return ledger.SetHighest(ctx, tx, s.x.dim.Text, s.highest, s.mark())
+}
+
+// written writes what is left, and waits until the warehouse has it.
+func (s *Session) written(ctx context.Context, tx warehouse.Tx) error {
+	if err := s.Write(ctx, tx); err != nil || s.appender == nil {
+		return err
+	}
+	_, err := s.appender.Close()
+	s.appender = nil
+	return err
+}
+
+func (s *Session) mark() string { return fmt.Sprintf("%d %s", s.run, s.step) }
+
+// Commit makes what the step added part of the roster. It is called after the step's transaction has
+// been committed.
+func (s *Session) Commit() {
+	if !s.changed {
+		return
+	}
+	cols := column.Pointers(s.natural)
+	for i, surrogate := range s.keys {
+		s.x.index.Add(cols, i)
+		s.x.people = append(s.x.people, person{durable: surrogate, versions: []version{{key: surrogate, from: s.x.beginning, sighting: sighting{unsaid, unsaid}, inferred: s.x.dim.Inferable()}}})
+	}
+	s.committed()
+}
+
+func (s *Session) committed() {
+	s.x.highest, s.x.changedBy, s.x.memberOf = s.highest, s.mark(), nil
+	s.x.index.Freeze()
+}
+
+// Made is the number of members that the step inferred.
+func (s *Session) Made() int64 { return int64(len(s.keys)) }
+
+// Specials writes the special members that the dimension lacks (rule R21), and their labels in columns that it got later.
+func (s *Session) Specials(ctx context.Context, tx warehouse.Tx) error {
+	d := s.x.dim
+	fields := d.Table.Fields()[:1:1]
+	for _, f := range d.Attributes() {
+		if f.Type.Kind == column.Text {
+			fields = append(fields, f)
+		}
+	}
+	present, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: specialKeys(d)})
+	if err != nil {
+		return err
+	}
+	fresh, unnamed := column.NewBatch(d.Table.Fields()), column.NewBatch(fields)
+	for _, special := range d.Specials {
+		at := slices.Index(present.Cols[0].Int, special.Key)
+		if at < 0 {
+			s.special(fresh, special)
+			continue
+		}
+		if !slices.ContainsFunc(present.Cols[1:], func(c column.Column) bool { return c.Null[at] }) {
+			continue
+		}
+		unnamed.Cols[0].AppendInt(special.Key)
+		for k := range fields[1:] {
+			unnamed.Cols[1+k].AppendText(special.Label)
+		}
+		unnamed.N++
+	}
+	if fresh.N+unnamed.N == 0 {
+		return nil
+	}
+	s.changed = true
+	if unnamed.N > 0 {
+		if _, err := tx.Amend(ctx, d.Table.Name, 1, fields, unnamed); err != nil {
+			return err
+		}
+	}
+	if fresh.N == 0 {
+		return nil
+	}
+	return s.append(ctx, tx, fresh)
+}
+
+func specialKeys(d *schema.Dimension) []*column.Column {
+	c := column.Column{Type: column.Type{Kind: column.Integer}}
+	for _, special := range d.Specials {
+		c.AppendInt(special.Key)
+	}
+	return []*column.Column{&c}
+}
+
+func (s *Session) special(b *column.Batch, special star.Special) {
+	d := s.x.dim
+	for k := range b.Cols {
+		c, name := &b.Cols[k], d.Table.Columns[k].Name
+		switch {
+		case k == 0, d.Durable && name == d.DurableColumn(), column.Find(d.Outriggers, name) >= 0:
+			c.AppendInt(special.Key)
+		case name == schema.ValidFrom:
+			c.AppendInt(s.x.beginning)
+		case name == schema.ValidTo:
+			c.AppendInt(s.x.end)
+		case name == schema.IsCurrent:
+			c.AppendInt(1)
+		case name == schema.IsInferred, name == schema.IsGone:
+			c.AppendInt(0)
+		case name == schema.LoadRun:
+			c.AppendInt(s.run)
+		case d.Calendar != nil && name == calendar.SortOrder:
+			c.AppendInt(calendar.SpecialOrder(special.Key))
+		case column.Find(d.Attributes(), name) >= 0 && c.Type.Kind == column.Text:
+			c.AppendText(special.Label)
+		default:
+			c.AppendNull()
+		}
+	}
+	b.N++
+}
+
+// Dimension is the dimension that the session adds to.
+func (s *Session) Dimension() *schema.Dimension { return s.x.dim }

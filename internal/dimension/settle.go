@@ -1,0 +1,287 @@
+package dimension
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// change is the difference between a dimension as it stands and as it is to be, as batches of rows.
+type change struct {
+	f        *Feed
+	outcomes []outcome
+	remove   []int64
+	young    *revision
+	filled   []int64  // keys of members that were inferred
+	validity revision // what says when a version holds
+	type0    revision // type 0 attributes, and so on
+	type1    revision
+	type2    revision
+	type3    revision
+	flags    revision   // members that are gone, or back
+	fresh    []composed // new versions, by key
+	made     int        // how many these are
+	notes    *column.Batch
+	renoted  *column.Batch // notes that go
+	blank    []int64       // new keys of members that were erased
+	buried   *column.Batch // keys of members that are part of others now
+	durable  []warehouse.Move
+
+	standing map[int64]int // rows of stood by key: versions whose values go into new versions, or have changed
+	stood    *column.Batch
+	previous int // where the previous values of type 3 attributes begin in stood
+	told     tellings
+	timed    []warehouse.Move // for what points to a version as of a time
+	untimed  []warehouse.Move // for what points to a version without saying when
+	current  []warehouse.Move // for what points to the current version
+}
+
+// revision is new values for some columns of rows that stand: their keys, the values, and the run.
+type revision struct {
+	fields []column.Field
+	*column.Batch
+}
+
+// revision gives an empty one.
+func (c *change) revision(fields []column.Field) revision {
+	fields = append(c.f.x.dim.Table.Fields()[:1:1], fields...)
+	fields = append(fields, column.Field{Name: schema.LoadRun, Type: column.Type{Kind: column.Integer}})
+	return revision{fields, column.NewBatch(fields)}
+}
+
+// Settle works out the versions of all members heard of, and writes what that changes: rows removed,
+// amended and added, and the keys of other tables that now belong to another version. It gives the
+// number of rows so repointed, by table. Call it once, after the last Take.
+func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
+	if f.err != nil {
+		return nil, f.err
+	}
+	if f.taken != nil {
+		return f.settleParts(ctx, tx)
+	}
+	c, err := f.outlined(ctx, tx)
+	if err != nil {
+		return nil, err
+	}
+	if c.young != nil {
+		f.changed = true
+		if _, err := tx.Amend(ctx, f.x.dim.Table.Name, 1, c.young.fields, c.young.Batch); err != nil {
+			return nil, err
+		}
+	}
+	c.allocate()
+	if err := c.fetch(ctx, tx); err != nil {
+		return nil, err
+	}
+	c.compose()
+	for k := range c.outcomes {
+		c.moves(&c.outcomes[k])
+	}
+	c.bury()
+	if err := c.write(ctx, tx); err != nil {
+		return nil, err
+	}
+	f.settled = c.outcomes
+	refs, err := c.references(ctx, tx)
+	if err != nil {
+		return nil, err
+	}
+	return c.repoint(ctx, tx, refs)
+}
+
+// outlined gives the members' versions as they are to be, most of them without a key yet.
+func (f *Feed) outlined(ctx context.Context, tx warehouse.Reader) (*change, error) {
+	c := &change{f: f}
+	var err error
+	if c.young, err = f.young(ctx, tx); err != nil {
+		return nil, err
+	}
+	c.outline()
+	return c, nil
+}
+
+// outline works out the members' versions.
+func (c *change) outline() {
+	c.outcomes = make([]outcome, 0, len(c.f.touched))
+	for _, m := range c.f.touched {
+		if c.f.x.dim.Observed != nil {
+			c.outcomes = append(c.outcomes, c.f.history(m))
+		} else {
+			c.outcomes = append(c.outcomes, c.f.single(m))
+		}
+		if d := c.f.x.dim; d.Marked() && !d.Closes() {
+			o := &c.outcomes[len(c.outcomes)-1]
+			away, changed := c.f.flagged[m]
+			if p := c.f.before(m); !changed && len(p.versions) > 0 {
+				away = p.versions[0].gone
+			}
+			for j := range o.heirs {
+				o.heirs[j].gone = away
+			}
+		}
+	}
+}
+
+// beginning is a version that needs a key.
+type beginning struct {
+	*heir
+	outcome, which int // of which member it is, and which of its versions
+}
+
+// beginnings lists the versions that need keys, in the order of appearance of the rows that they begin with; those that
+// begin with what was known come last, in the order in which their members were heard of.
+func (c *change) beginnings() []beginning {
+	fresh := make([]beginning, 0, len(c.outcomes))
+	for k := range c.outcomes {
+		for j := range c.outcomes[k].heirs {
+			if h := &c.outcomes[k].heirs[j]; h.claims == none {
+				fresh = append(fresh, beginning{h, k, j})
+			}
+		}
+	}
+	slices.SortStableFunc(fresh, func(a, b beginning) int {
+		return cmp.Compare(uint32(a.start), uint32(b.start)) // known beginnings last
+	})
+	return fresh
+}
+
+// allocate gives new versions their keys.
+func (c *change) allocate() {
+	fresh := c.beginnings()
+	c.made = len(fresh)
+	for _, h := range fresh {
+		if c.f.numbering != nil {
+			h.key = c.f.numbering.key(c, h)
+		} else {
+			h.key = c.f.allocate(h.start)
+		}
+	}
+	for k := range c.outcomes {
+		o := &c.outcomes[k]
+		if c.f.x.erased[o.member] {
+			for _, h := range o.heirs {
+				c.blank = append(c.blank, h.key)
+			}
+		}
+		if p := c.f.before(o.member); len(p.versions) > 0 {
+			o.durable = p.durable
+			continue
+		}
+		for j, h := range o.heirs {
+			if j == 0 || h.key < o.durable {
+				o.durable = h.key
+			}
+		}
+	}
+}
+
+// fetch reads what stands of the members that change: values that go into new versions because no row of this load
+// has them, and those that are about to change.
+func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
+	d := c.f.x.dim
+	c.standing = map[int64]int{}
+	keys, all := column.Column{Type: column.Type{Kind: column.Integer}}, column.Column{Type: column.Type{Kind: column.Integer}}
+	want := func(surrogate int64) {
+		if _, ok := c.standing[surrogate]; !ok {
+			c.standing[surrogate] = len(keys.Int)
+			keys.AppendInt(surrogate)
+		}
+	}
+	for k := range c.outcomes {
+		o := &c.outcomes[k]
+		p := c.f.before(o.member)
+		if len(p.versions) == 0 || p.versions[0].inferred {
+			continue
+		}
+		want(p.versions[0].key)
+		for _, l := range o.lost {
+			want(p.versions[l.version].key)
+		}
+		for _, h := range o.heirs {
+			if h.start == none {
+				want(p.versions[h.values].key)
+			} else if h.claims != none {
+				want(p.versions[h.claims].key)
+			}
+		}
+		if len(d.Type3) > 0 {
+			for _, v := range p.versions {
+				all.AppendInt(v.key)
+			}
+		}
+	}
+	if len(keys.Int) == 0 {
+		return nil
+	}
+	fields := append(d.Table.Fields()[:1:1], c.f.layout.fields...)
+	c.previous = len(fields)
+	for _, f := range d.Type3 {
+		fields = append(fields, column.Field{Name: star.PreviousColumn(f.Name), Type: f.Type})
+	}
+	var err error
+	c.stood, err = warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: []*column.Column{&keys}})
+	if err != nil {
+		return err
+	}
+	for i, surrogate := range c.stood.Cols[0].Int {
+		c.standing[surrogate] = i
+	}
+	c.told, err = c.f.toldOf(ctx, tx, &all)
+	return err
+}
+
+// Commit makes the settled versions part of the roster.
+func (f *Feed) Commit() {
+	if !f.changed || f.taken != nil {
+		return
+	}
+	cols := column.Pointers(f.natural)
+	f.x.people = slices.Grow(f.x.people, len(f.keys))
+	for i := range f.keys {
+		f.x.index.Add(cols, i)
+		f.x.people = append(f.x.people, person{})
+	}
+	for _, o := range f.settled {
+		p := &f.x.people[o.member]
+		if p.durable = o.durable; cap(p.versions) < len(o.heirs) {
+			p.versions = f.x.slab.cut(len(o.heirs))
+		}
+		p.versions = p.versions[:0]
+		for _, h := range o.heirs {
+			p.versions = append(p.versions, h.version)
+		}
+		if o.type1 != none {
+			p.traits = f.seen[o.type1].type1
+		}
+		if o.type0 != none {
+			p.origin = f.seen[o.type0].type0
+		}
+		for k := len(o.story) - 1; k >= 0; k-- {
+			if s := o.story[k]; s.mark == real {
+				if s.seen != none {
+					p.recent = f.seen[s.seen].type3
+				}
+				break
+			}
+		}
+		if len(o.noted) > 0 {
+			p.noted = slices.DeleteFunc(p.noted, func(n note) bool { return slices.Contains(o.renoted, n) })
+			p.noted = append(p.noted, o.noted...)
+			slices.SortFunc(p.noted, note.compare)
+		}
+	}
+	for m, away := range f.flagged {
+		for k := range f.x.people[m].versions {
+			f.x.people[m].versions[k].gone = away
+		}
+	}
+	f.committed()
+	if len(f.merged) > 0 {
+		f.x.changedBy = "" // members are numbered otherwise now: whoever needs them reads them again
+	}
+}

@@ -1,0 +1,306 @@
+package dimension
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/warehouse"
+)
+
+// ties is what a feed knows of rows that lost to another row of the same effective time (rule R11). What has lost once
+// stays lost: a file that isn't there any more must not make another row of an older file win. The ledger keeps these
+// rows as digests, with the last of the files that had them; a row of a file that came later is news.
+type ties struct {
+	names   []string         // the files of this load, in the order in which they were met
+	ranks   []int64          // of each when it came: its number in the ledger, or beyond all of them
+	numbers map[string]int64 // of files that the ledger knows, by their names without what compression adds
+	before  map[tied]ledger.Lost
+}
+
+// tied is a row that took part in a tie.
+type tied struct{ row, other string }
+
+// loser is a known observation that loses to a row of this load, while its own row is still there.
+type loser struct {
+	sighting
+	version int // that the observation belongs to
+	said    said
+}
+
+// said counts the rows of a load that say what is known.
+type said struct {
+	file  int32 // the last of the files that had one, by its place in ties.names
+	times uint8 // how many there were, up to manyTimes
+}
+
+const manyTimes = 255
+
+func (s *said) again(t *ties, file int32) { s.add(t, said{file, 1}) }
+
+func (s *said) add(t *ties, more said) {
+	if s.times == 0 || more.times > 0 && t.ranks[more.file] > t.ranks[s.file] {
+		s.file = more.file
+	}
+	s.times += min(more.times, manyTimes-s.times)
+}
+
+// moment is a time of a member.
+type moment struct {
+	member    int32
+	effective int64
+}
+
+// Remember reads which rows have lost before. Call it before the first Take.
+func (f *Feed) Remember(ctx context.Context, r warehouse.Reader) error {
+	if f.ties == nil {
+		return nil
+	}
+	list, err := ledger.Ties(ctx, r, f.x.dim.Text)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	for _, l := range list {
+		f.ties.before[tied{l.Row, l.Other}] = l
+	}
+	names, err := ledger.FileNames(ctx, r)
+	for number, name := range names {
+		if first, ok := f.ties.numbers[uncompressed(name)]; !ok || number < first {
+			f.ties.numbers[uncompressed(name)] = number
+		}
+	}
+	return err
+}
+
+// uncompressed is the name of a file without what compression adds.
+func uncompressed(name string) string {
+	return strings.TrimSuffix(strings.TrimSuffix(name, ".gz"), ".zst")
+}
+
+// news is the rank of the first file that the ledger doesn't know.
+const news = 1 << 40
+
+// From says which file the first n rows of a delivery are of. Call it in source order, before Take.
+func (f *Feed) From(v *Delivery, file string, n int) {
+	if f.ties == nil || n == 0 {
+		return
+	}
+	at := int64(f.ties.met(file))
+	if v.File == nil {
+		v.File = &column.Column{Type: column.Type{Kind: column.Integer}}
+	}
+	if len(v.File.Int) < n || v.File.Int[0] != at {
+		v.File.Resize(n)
+		for i := range n {
+			v.File.Null[i], v.File.Int[i] = false, at
+		}
+	}
+}
+
+// met gives the place of a file.
+func (t *ties) met(file string) int32 {
+	n := len(t.names)
+	if n > 0 && t.names[n-1] == file {
+		return int32(n - 1)
+	}
+	if k := slices.Index(t.names, file); k >= 0 {
+		return int32(k)
+	}
+	rank, ok := t.numbers[uncompressed(file)]
+	if !ok {
+		rank = news + int64(n)
+	}
+	t.names, t.ranks = append(t.names, file), append(t.ranks, rank)
+	return int32(n)
+}
+
+// fileOf gives the place of the file that row i is of.
+func (v *Delivery) fileOf(i int) int32 {
+	if v.File == nil { // of a dimension without ties
+		return 0
+	}
+	return int32(v.File.Int[i])
+}
+
+// repeated notes that row i says what is known of a member: should that lose to another row, so does this one.
+func (f *Feed) repeated(v *Delivery, i int, m int32) {
+	if f.ties == nil {
+		return
+	}
+	p, at := &f.x.people[m], sightingOf(v.Effective, v.Sequence, i)
+	if _, sequence := p.observed(at.effective); at.sequence != sequence {
+		return
+	}
+	if f.saidIn != nil {
+		s := f.saidIn[moment{m, at.effective}]
+		s.again(f.ties, v.fileOf(i))
+		f.saidIn[moment{m, at.effective}] = s
+	} else if s := p.said(at.effective); s != nil {
+		s.again(f.ties, v.fileOf(i))
+	}
+}
+
+// said gives what the load at hand says again of a time, to be counted on; nil if nothing is known of it.
+func (p *person) said(effective int64) *said {
+	if n := p.note(effective); n != none {
+		return &p.noted[n].said
+	}
+	if k, _ := p.observed(effective); k != none {
+		return &p.versions[k].said
+	}
+	return nil
+}
+
+// beats gives the known observation of the time of row o of this load, if o says something else and the row that made the
+// known one is still there.
+func (f *Feed) beats(p *person, o int32) (l loser, ok bool) {
+	s := &f.seen[o]
+	if f.ties == nil || known(p, s.effective) == none || !f.contradicts(p, s) {
+		return l, false
+	}
+	k, sequence := p.observed(s.effective)
+	l = loser{sighting{s.effective, sequence}, k, *p.said(s.effective)}
+	l.said.add(f.ties, f.saidIn[moment{s.member, s.effective}])
+	return l, l.said.times > 0
+}
+
+// tiedRow is the digest of a row that took part in a tie: of values in the order of a feed's layout.
+func (f *Feed) tiedRow(values []*column.Column, i int, at sighting, on int64, observable bool) tied {
+	l := &f.layout
+	b := column.AppendRow(nil, values[:l.natural], i)
+	b = column.AppendRow(b, values[l.type2:], i)
+	b = binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(b, at.effective), at.sequence), on)
+	t := tied{row: hashText(b)}
+	if observable {
+		b = column.AppendRow(column.AppendRow(b[:0], values[l.type1:l.type0], i), values[l.type3:l.type2], i)
+		t.other = hashText(b)
+	}
+	return t
+}
+
+func hashText(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:16])
+}
+
+// fresh leaves of a member's new observations those that haven't lost to what stands before.
+func (f *Feed) fresh(p *person, list []int32) []int32 {
+	if f.ties == nil || len(f.ties.before) == 0 || len(p.versions) == 0 || p.versions[0].inferred {
+		return list
+	}
+	return slices.DeleteFunc(list, func(o int32) bool {
+		s := &f.seen[o]
+		if s.moved || s.mark != real || !f.contradicts(p, s) || !f.lostBefore(o) {
+			return false
+		}
+		f.Counts.Conflicts++
+		f.example("conflicts", o)
+		f.lose(o)
+		return true
+	})
+}
+
+// contradicts says whether an observation says something else than what is known of its time.
+func (f *Feed) contradicts(p *person, s *observation) bool {
+	k, sequence := p.observed(s.effective)
+	if k == none || sequence != s.sequence {
+		return false
+	}
+	n := p.note(s.effective)
+	if n != none && p.noted[n].mark != real {
+		return false
+	}
+	return p.versions[k].traits != s.type2 || s.effective == p.latest() && s.type1 != p.traits ||
+		f.x.dim.Complete() && n != none && p.noted[n].type3 != s.type3
+}
+
+// lostBefore says whether a row is one of those that the ledger has as lost, which are as many as there were then.
+func (f *Feed) lostBefore(o int32) bool {
+	s := &f.seen[o]
+	id := f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.sighting, s.on, true)
+	for _, id := range []tied{id, {id.row, ""}} {
+		l, ok := f.ties.before[id]
+		if ok && f.ties.ranks[s.file] <= l.File && f.relost[id] < l.Times {
+			if f.relost == nil {
+				f.relost = map[tied]int64{}
+			}
+			f.relost[id]++
+			return true
+		}
+	}
+	return false
+}
+
+// lose notes that a row of this load has lost to another of its time.
+func (f *Feed) lose(o int32) {
+	if f.ties == nil {
+		return
+	}
+	s := &f.seen[o]
+	f.loses(f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.sighting, s.on, true), s.file, 1)
+}
+
+func (f *Feed) loses(id tied, file int32, times int64) {
+	f.adopt(id, ledger.Lost{File: f.ties.ranks[file], Times: times})
+}
+
+// adopt adds rows that have lost to those that are known of this load; their files are ranks as yet.
+func (f *Feed) adopt(id tied, more ledger.Lost) {
+	if f.losers == nil {
+		f.losers = map[tied]ledger.Lost{}
+	}
+	l := f.losers[id]
+	f.losers[id] = ledger.Lost{Row: id.row, Other: id.other, File: max(l.File, more.File), Times: l.Times + more.Times}
+}
+
+// losesKnown notes that a known observation has lost while its row was still there.
+func (c *change) losesKnown(o *outcome, p *person) {
+	for _, l := range o.lost {
+		at, ok := c.standing[p.versions[l.version].key]
+		if !ok {
+			continue
+		}
+		times := int64(l.said.times)
+		if times == manyTimes {
+			times = 1 << 40
+		}
+		values := column.Pointers(c.stood.Cols[1:c.previous])
+		c.f.loses(c.f.tiedRow(values, at, l.sighting, 0, l.effective == p.latest()), l.said.file, times)
+	}
+}
+
+// KeepTies writes down which rows have lost. files are all that the step reads.
+func (f *Feed) KeepTies(ctx context.Context, tx warehouse.Tx, files []string) error {
+	if len(f.losers) == 0 {
+		return nil
+	}
+	var fresh, changed []ledger.Lost
+	for id, l := range f.losers {
+		was, known := f.ties.before[id]
+		if l.File = max(l.File, was.File); !known {
+			fresh = append(fresh, l)
+		} else if l.Times = max(l.Times, was.Times); l != was {
+			changed = append(changed, l)
+		}
+	}
+	if len(fresh)+len(changed) == 0 {
+		return nil
+	}
+	numbers, err := ledger.Files(ctx, tx, files, f.run)
+	if err != nil {
+		return err
+	}
+	for _, list := range [][]ledger.Lost{fresh, changed} {
+		for k := range list {
+			if l := &list[k]; l.File >= news {
+				l.File = numbers[f.ties.names[l.File-news]]
+			}
+		}
+	}
+	return ledger.KeepTies(ctx, tx, f.x.dim.Text, fresh, changed, f.run)
+}

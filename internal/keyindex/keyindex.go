@@ -1,0 +1,200 @@
+// Package keyindex is an index from natural keys to member numbers, and knows no warehouse.
+//
+// A natural key is one or several typed values; equality is exact (rule R3), and null equals nothing, or null where
+// it is a value (the combinations of a junk dimension). Each
+// is packed into 16 bytes: keys whose bytes fit 15 are kept whole in their slot, so a lookup costs
+// one cache miss; of longer ones the slot has a fingerprint, and the bytes are compared besides. Keys
+// of one integer (dates are integers here) in a close range are found by position alone.
+//
+// Any number of goroutines may call Find while none calls Add.
+package keyindex
+
+import (
+	"encoding/binary"
+	"hash/maphash"
+	"math/bits"
+	"math/rand/v2"
+
+	"ironmonger/internal/column"
+)
+
+// Results of Find that are no member number.
+const (
+	Absent  = -1 // no member has the key
+	Missing = -2 // a part of the key is null
+)
+
+// Index maps natural keys to member numbers, which count from 0 in the order of Add.
+type Index struct {
+	single bool // one part that is an integer, and isn't null
+	nulls  bool // null is a value like others
+	slots  []slot
+	count  int32
+	long   map[int32][]byte // the bytes of keys that don't fit a slot
+	seeds  [2]maphash.Seed
+	salt   uint64
+
+	base  int64 // dense[k-base] is the member of the integer key k, plus 1
+	dense []int32
+}
+
+type slot struct {
+	lo, hi uint64
+	member int32 // plus 1; 0 is an empty slot
+}
+
+// New gives an empty index for keys of the given types. Doubles can't be keys.
+func New(types []column.Type) *Index {
+	one := len(types) == 1 && types[0].Kind != column.Text && types[0].Kind != column.Double && !types[0].Wide()
+	return &Index{single: one, slots: make([]slot, 16), salt: rand.Uint64(),
+		seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}}
+}
+
+// NewWithNulls gives an index in which null is a value like others, equal to itself.
+func NewWithNulls(types []column.Type) *Index {
+	x := New(types)
+	x.single, x.nulls = false, true
+	return x
+}
+
+const longKey = 0xff << 56
+
+// pack gives the 16 bytes of a key, and for a long one all its bytes too.
+func (x *Index) pack(cols []*column.Column, i int, buf []byte) (lo, hi uint64, long []byte) {
+	if x.single {
+		return uint64(cols[0].Int[i]), 0, nil
+	}
+	b := buf[:0]
+	for _, c := range cols {
+		if x.nulls && c.Null[i] {
+			b = append(b, 0)
+			continue
+		} else if x.nulls {
+			b = append(b, 1)
+		}
+		b = column.AppendKey(b, c, i)
+	}
+	if len(b) > 15 {
+		return maphash.Bytes(x.seeds[0], b), maphash.Bytes(x.seeds[1], b) | longKey, b
+	}
+	n := len(b)
+	b = append(b, make([]byte, 16-n)...)
+	return binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[8:]) | uint64(n)<<56, nil
+}
+
+func (x *Index) home(lo, hi uint64) uint64 {
+	h, l := bits.Mul64(lo^bits.RotateLeft64(hi*0x9e3779b97f4a7c15, 29)^x.salt, 0xd6e8feb86659fd93)
+	return h ^ l
+}
+
+// seek gives the slot of a key: its own, or the empty one where it belongs.
+func (x *Index) seek(lo, hi uint64, long []byte) *slot {
+	mask := uint64(len(x.slots) - 1)
+	for at := x.home(lo, hi) & mask; ; at = (at + 1) & mask {
+		s := &x.slots[at]
+		if s.member == 0 || s.lo == lo && s.hi == hi && (long == nil || string(x.long[s.member-1]) == string(long)) {
+			return s
+		}
+	}
+}
+
+// Find looks up the keys of rows 0 to len(member)-1 and writes their member numbers, or Absent, or
+// Missing, to member.
+func (x *Index) Find(cols []*column.Column, member []int32) {
+	if x.dense != nil {
+		c := cols[0]
+		for i := range member {
+			if c.Null[i] {
+				member[i] = Missing
+			} else if at := uint64(c.Int[i] - x.base); at < uint64(len(x.dense)) {
+				member[i] = x.dense[at] - 1
+			} else {
+				member[i] = Absent
+			}
+		}
+		return
+	}
+	var buf [64]byte
+rows:
+	for i := range member {
+		for _, c := range cols {
+			if c.Null[i] && !x.nulls {
+				member[i] = Missing
+				continue rows
+			}
+		}
+		member[i] = x.seek(x.pack(cols, i, buf[:])).member - 1
+	}
+}
+
+// Get looks up one key, of which no part may be null unless nulls are values.
+func (x *Index) Get(cols []*column.Column, i int) int32 {
+	var buf [64]byte
+	return x.seek(x.pack(cols, i, buf[:])).member - 1
+}
+
+// Add gives the member number of the key of row i, a new one if the key is new. No part may be null
+// unless nulls are values.
+func (x *Index) Add(cols []*column.Column, i int) (member int32, fresh bool) {
+	var buf [64]byte
+	lo, hi, long := x.pack(cols, i, buf[:])
+	s := x.seek(lo, hi, long)
+	if s.member != 0 {
+		return s.member - 1, false
+	}
+	if int(x.count) >= len(x.slots)/8*5 {
+		x.grow()
+		s = x.seek(lo, hi, long)
+	}
+	x.dense = nil
+	x.count++
+	*s = slot{lo, hi, x.count}
+	if long != nil {
+		if x.long == nil {
+			x.long = map[int32][]byte{}
+		}
+		x.long[x.count-1] = append([]byte(nil), long...)
+	}
+	return x.count - 1, true
+}
+
+func (x *Index) grow() {
+	old := x.slots
+	x.slots = make([]slot, 2*len(old))
+	mask := uint64(len(x.slots) - 1)
+	for _, s := range old {
+		if s.member != 0 {
+			at := x.home(s.lo, s.hi) & mask
+			for x.slots[at].member != 0 {
+				at = (at + 1) & mask
+			}
+			x.slots[at] = s
+		}
+	}
+}
+
+// Freeze makes the index ready for many lookups. Adding to it later is allowed.
+func (x *Index) Freeze() {
+	if !x.single || x.dense != nil || x.count == 0 {
+		return
+	}
+	least, most := int64(0), int64(0)
+	first := true
+	for _, s := range x.slots {
+		if s.member != 0 {
+			k := int64(s.lo)
+			if first {
+				least, most, first = k, k, false
+			}
+			least, most = min(least, k), max(most, k)
+		}
+	}
+	if span := uint64(most) - uint64(least); span < 8*uint64(x.count)+1024 {
+		x.base, x.dense = least, make([]int32, span+1)
+		for _, s := range x.slots {
+			if s.member != 0 {
+				x.dense[int64(s.lo)-least] = s.member
+			}
+		}
+	}
+}

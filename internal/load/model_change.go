@@ -1,0 +1,142 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/warehouse"
+)
+
+// meansDimension says what a dimension's table is meant to be, besides its columns.
+func meansDimension(d *schema.Dimension) map[string]string {
+	meant := map[string]string{ledger.NaturalKey: strings.Join(column.Names(d.NaturalKey), ", ")}
+	if d.Versioned() {
+		first := "from_effective"
+		if d.FromStart {
+			first = "from_beginning"
+		}
+		var type2 []string
+		for _, f := range d.Type2 {
+			type2 = append(type2, f.Name)
+		}
+		for _, k := range d.Keys {
+			if k.Type2 {
+				type2 = append(type2, k.Column())
+			}
+		}
+		meant[ledger.FirstVersion], meant[ledger.Versioned] = first, strings.Join(type2, ", ")
+	}
+	return meant
+}
+
+// meansFact says so of a fact's.
+func meansFact(f *schema.Fact) map[string]string {
+	return map[string]string{ledger.GrainOf: strings.Join(f.Table.Primary, ", ")}
+}
+
+// otherwise compares what a table was meant to be with what it is meant to be now (rule R15).
+func otherwise(ctx context.Context, r warehouse.Reader, t *warehouse.Table, now map[string]string) ([]Alteration, error) {
+	was, err := ledger.Meant(ctx, r, t.Name)
+	if err != nil {
+		return nil, err
+	}
+	var list []Alteration
+	refuse := func(format string, args ...any) {
+		list = append(list, Alteration{t.Name, fmt.Sprintf(format, args...), true})
+	}
+	sorted := func(s string) string {
+		names := strings.Split(s, ", ")
+		slices.Sort(names)
+		return strings.Join(names, ", ")
+	}
+	for _, aspect := range []string{ledger.NaturalKey, ledger.GrainOf} {
+		if before, known := was[aspect]; known && sorted(before) != sorted(now[aspect]) {
+			refuse("has the %s %s, and the model means %s: rows that were told apart would be one, or the other way round; move the table out of the way, so that it is made and loaded anew", aspect, before, now[aspect])
+		}
+	}
+	if before, known := was[ledger.FirstVersion]; known && now[ledger.FirstVersion] != "" && before != now[ledger.FirstVersion] {
+		refuse("has first versions that hold %s, and the model means %s: move the table out of the way, so that it is made and loaded anew", before, now[ledger.FirstVersion])
+	}
+	for _, name := range strings.Split(was[ledger.Versioned], ", ") {
+		if name != "" && !slices.Contains(strings.Split(now[ledger.Versioned], ", "), name) {
+			list = append(list, Alteration{t.Name, "keeps the versions that " + name + " told apart, which isn't of type 2 any more", false})
+		}
+	}
+	return list, nil
+}
+
+// days says where the table of a calendar has days that the model doesn't mean. They can't be taken away: facts may point
+// to them.
+func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
+	if d.Calendar == nil {
+		return nil, nil
+	}
+	if there, err := r.Describe(ctx, d.Table.Name); err != nil || there == nil {
+		return nil, err
+	}
+	ends := [2]int64{}
+	for k, descending := range []bool{false, true} {
+		b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields()[:1], OrderBy: []string{d.KeyColumn()}, Descending: descending, Limit: 1 + len(d.Specials)})
+		if err != nil {
+			return nil, err
+		}
+		for _, key := range slices.Backward(b.Cols[0].Int) {
+			if key > 0 && (ends[k] == 0 || !descending == (key < ends[k])) {
+				ends[k] = key
+			}
+		}
+	}
+	from, to := calendar.Key(d.Calendar.From), calendar.Key(d.Calendar.To)
+	if ends[0] == 0 || ends[0] >= from && ends[1] <= to {
+		return nil, nil
+	}
+	return []Alteration{{d.Table.Name, fmt.Sprintf("has the days %d to %d, and the model means %d to %d: days aren't taken away, since facts may point to them; widen the calendar, or load into a new warehouse", ends[0], ends[1], from, to), true}}, nil
+}
+
+// refusals are those of a list of alterations that can't be made, as an error.
+func refusals(table string, list []Alteration) error {
+	var refused []string
+	for _, a := range list {
+		if a.Refused {
+			refused = append(refused, a.Does)
+		}
+	}
+	if refused == nil {
+		return nil
+	}
+	return fmt.Errorf("table %s in the warehouse is not the one that the model means: it %s", table, strings.Join(refused, "; it "))
+}
+
+// asMeant refuses to write to a table that was meant otherwise, and writes down what it is meant to be now.
+func (w *work) asMeant(ctx context.Context) error {
+	t, now := w.table()
+	list, err := otherwise(ctx, w.tx, t, now)
+	if err != nil {
+		return err
+	}
+	if w.dimension != nil {
+		more, err := days(ctx, w.tx, w.dimension)
+		if err != nil {
+			return err
+		}
+		list = append(list, more...)
+	}
+	if err := refusals(t.Name, list); err != nil {
+		return err
+	}
+	return ledger.Means(ctx, w.tx, t.Name, now)
+}
+
+// table gives the table of the step, and what it is meant to be.
+func (w *work) table() (*warehouse.Table, map[string]string) {
+	if w.fact != nil {
+		return w.fact.Table, meansFact(w.fact)
+	}
+	return w.dimension.Table, meansDimension(w.dimension)
+}

@@ -1,0 +1,144 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/dimension"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/star"
+)
+
+// Opening is how dimensions are opened.
+type Opening int
+
+// The ways. As it fits is: for the natural keys at hand alone, where many members stand beside few rows that arrive; in
+// parts on disk, where memory has no room for them; else whole.
+const (
+	AsFits Opening = iota
+	Whole
+	ByKeys
+	Spilled
+)
+
+// A dimension of fewer members than large is read whole. Of a larger one, reading a member by its natural key is taken
+// to cost as much as reading manyPerKey in a row, and a row that arrives is taken to have leastRow bytes.
+const (
+	large      = 100_000
+	manyPerKey = 10
+	leastRow   = 16
+)
+
+var errTooMany = errors.New("too many keys")
+
+// glance looks through the source of a step for the natural keys of large dimensions, if there are few. These are then
+// opened for those keys alone.
+func (w *work) glance(ctx context.Context) error {
+	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.declared()) {
+		return nil
+	}
+	w.wanted = map[*star.Dimension]*dimension.Wanted{}
+	type use struct {
+		of *dimension.Wanted
+		by []string
+	}
+	var uses []use
+	var names []string
+	add := func(d *star.Dimension, by []string) error {
+		keys, err := w.few(ctx, d)
+		if err != nil || keys < 0 {
+			return err
+		}
+		if w.wanted[d] == nil {
+			w.wanted[d] = dimension.NewWanted(d, keys)
+		}
+		uses, names = append(uses, use{w.wanted[d], by}), append(names, by...)
+		return nil
+	}
+	if d := w.dimension; d != nil && d.Deliveries == nil {
+		if err := add(d.Dimension, d.Delivered); err != nil {
+			return err
+		}
+	}
+	for _, k := range w.step.keys {
+		if err := add(k.Dimension, k.By); err != nil {
+			return err
+		}
+	}
+	if len(uses) == 0 {
+		return nil
+	}
+	key := func(name string) bool { return slices.Contains(names, name) }
+	err := w.readFirst(ctx, key, func(fields []column.Field, b *column.Batch) error {
+		for _, u := range uses {
+			cols := make([]*column.Column, len(u.by))
+			for n, name := range u.by {
+				cols[n] = &b.Cols[column.Find(fields, name)]
+			}
+			if !u.of.Add(cols, b.N) {
+				return errTooMany
+			}
+		}
+		return nil
+	})
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err != nil { // what is wrong with the source is told when it is read in earnest
+		w.wanted = nil
+	}
+	return nil
+}
+
+// declared is the source that the step reads; nil if it reads none.
+func (w *work) declared() *star.Source {
+	if w.fact != nil {
+		return w.fact.Source
+	}
+	return w.dimension.Source
+}
+
+// few gives how many natural keys of a dimension may be looked up one by one, or -1 if it is to be read whole.
+func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
+	if d.Source == nil || d.Deliveries != nil || d.Aliases != nil { // the others are small, or all have to be known
+		return -1, nil
+	}
+	if w.opts.Opening == ByKeys {
+		return 1 << 40, nil
+	}
+	highest, _, err := ledger.Highest(ctx, w.tx, d.Text)
+	members := (highest - d.FirstKey) / d.KeyStep
+	if err != nil || members < large || w.total == 0 || w.total/leastRow > members {
+		return -1, err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.rosters[d] != nil {
+		return -1, nil // it has been read
+	}
+	return members / manyPerKey, nil
+}
+
+// members gives the members of a dimension as the step's transaction sees them: all, or those that it may need.
+func (w *work) members(ctx context.Context, d *star.Dimension) (*dimension.Roster, error) {
+	if parts := w.cuts[d]; parts != nil {
+		return parts.Blind(), nil
+	}
+	wanted := w.wanted[d]
+	if wanted == nil {
+		return w.roster(ctx, w.tx, d)
+	}
+	if w.partial[d] == nil {
+		x, err := dimension.OpenWanted(ctx, w.tx, w.star.Dimension(d), wanted)
+		if err != nil {
+			return nil, err
+		}
+		if w.partial == nil {
+			w.partial = map[*star.Dimension]*dimension.Roster{}
+		}
+		w.partial[d] = x
+	}
+	return w.partial[d], nil
+}

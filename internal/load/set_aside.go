@@ -1,0 +1,160 @@
+package load
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/fact"
+	"ironmonger/internal/ledger"
+	resolve1 "ironmonger/internal/resolve"
+)
+
+// asides keeps the rows that a step sets aside: in the ledger, and in figures.
+type asides struct {
+	w       *work
+	book    *ledger.Asides
+	first   []ledger.Aside // in case the step fails
+	reasons ledger.Reasons
+}
+
+const keepOfFailed = 1000
+
+func openAsides(ctx context.Context, w *work) (*asides, error) {
+	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID)
+	return &asides{w: w, book: book, reasons: ledger.Reasons{}}, err
+}
+
+// put writes down the rows of b that have faults, each once with all its reasons.
+func (a *asides) put(b *column.Batch) error {
+	if len(b.Faults) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(b.Faults, func(x, y column.Fault) int { return cmp.Compare(x.Row, y.Row) })
+	member, grain := a.w.says(b)
+	for at := 0; at < len(b.Faults); {
+		row := int(b.Faults[at].Row)
+		r := ledger.Aside{Step: a.w.name, Source: a.w.source, File: b.From.File, Line: b.From.Line[row], Content: ledger.Content(b.From.Raw(row))}
+		for ; at < len(b.Faults) && int(b.Faults[at].Row) == row; at++ {
+			f := &b.Faults[at]
+			r.Causes = append(r.Causes, cause(f))
+			r.Repeats = r.Repeats || f.Reason == fact.RepeatReason
+			a.reasons.Count(b, f)
+		}
+		if whole(member, row) {
+			r.Member = ledger.MemberText(texts(member, row))
+		}
+		if whole(grain, row) {
+			r.Grain = ledger.Grain(grain, row)
+		}
+		if len(a.first) < keepOfFailed {
+			a.first = append(a.first, r)
+		}
+		if err := a.book.Put(&r); err != nil {
+			return err
+		}
+		a.w.figures.SetAside++
+	}
+	return nil
+}
+
+func cause(f *column.Fault) ledger.Cause {
+	return ledger.Cause{Reason: diag.Storable(f.Reason), Of: diag.Storable(f.Of), Value: diag.Storable(f.Detail)}
+}
+
+// says gives the columns of a batch in which its rows say what they are rows of: which member, or which grain.
+func (w *work) says(b *column.Batch) (member, grain []*column.Column) {
+	switch {
+	case w.fact != nil:
+		for _, g := range w.fact.Grain {
+			if g.Key == nil {
+				grain = append(grain, &b.Cols[column.Find(w.fields, g.Column)])
+				continue
+			}
+			at := slices.IndexFunc(w.links, func(l *resolve1.Link) bool { return l.Key == g.Key })
+			grain = append(grain, w.links[at].Says(b)...)
+		}
+	case w.flow != nil:
+		for _, k := range w.natural() {
+			member = append(member, &b.Cols[k])
+		}
+	}
+	return member, grain
+}
+
+// whole says whether a row has a value in each of some columns, and there are any.
+func whole(cols []*column.Column, i int) bool {
+	return len(cols) > 0 && !slices.ContainsFunc(cols, func(c *column.Column) bool { return c.Null[i] })
+}
+
+func texts(cols []*column.Column, i int) []string {
+	var list []string
+	for _, c := range cols {
+		list = append(list, c.Value(i))
+	}
+	return list
+}
+
+// loaded tells the book which grains stand in the table now.
+func (a *asides) loaded(c *fact.Chunk) {
+	if !a.book.Waits() {
+		return
+	}
+	_, grain := a.w.says(c.Batch)
+	inserted := make([]bool, c.Batch.N)
+	for _, i := range c.Inserted {
+		inserted[i] = true
+	}
+	for i := range c.Batch.N {
+		if !c.Batch.Bad(i) && whole(grain, i) {
+			a.book.Loaded(ledger.Grain(grain, i), inserted[i])
+		}
+	}
+}
+
+// fallen writes down the rows set aside of sources that complete the step's own, each once. They aren't among its rows, so
+// they are counted with their source alone.
+func (a *asides) fallen() error {
+	if a.w.flow == nil {
+		return nil
+	}
+	put := map[string]bool{}
+	for _, x := range a.w.flow.Fallen() {
+		r := ledger.Aside{Step: a.w.name, Source: x.Source, File: x.File, Line: x.Line, Content: ledger.Content(x.Raw)}
+		for k := range x.Faults {
+			r.Causes = append(r.Causes, cause(&x.Faults[k]))
+		}
+		id := fmt.Sprintf("%q %q %d %q %q", x.Source, x.File, x.Line, r.Reasons(), r.Content)
+		if put[id] {
+			continue
+		}
+		put[id] = true
+		if err := a.book.Put(&r); err != nil {
+			return err
+		}
+		a.w.files = append(a.w.files, x.File)
+	}
+	return nil
+}
+
+// close completes the ledger and the figures.
+func (a *asides) close(files []string) error {
+	a.w.figures.Reasons = a.reasons.List()
+	return a.book.Close(files)
+}
+
+// main is the most frequent reason with its first place.
+func (a *asides) main() string {
+	if len(a.w.figures.Reasons) == 0 {
+		return "none"
+	}
+	r := a.w.figures.Reasons[0]
+	reason := r.Reason
+	if r.Detail != "" {
+		reason += ": " + r.Detail
+	}
+	return reason + " (" + diag.Place{File: r.File, Line: int(r.Line)}.String() + ")"
+}

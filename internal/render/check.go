@@ -1,0 +1,216 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/load"
+	"ironmonger/internal/precheck"
+	"ironmonger/internal/star"
+)
+
+// Survey writes what was found of the sources.
+func Survey(w io.Writer, sources []*precheck.Source, width int) {
+	t := &Table{Columns: []Column{{Head: "source", Cut: true}, {Head: "files", Align: Right}, {Head: "size", Align: Right}, {Head: "rows sampled", Align: Right},
+		{Head: "would be set aside", Align: Right}}}
+	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at"}, {Head: "value", First: true, Spare: true}}}
+	for _, s := range sources {
+		size := ""
+		if s.Bytes > 0 { // a table's isn't known
+			size = Size(s.Bytes)
+		}
+		t.Add(s.Name, fmt.Sprint(len(s.Files)), size, Number(s.Rows), Number(s.SetAside))
+		for _, r := range s.Reasons {
+			why.Add(s.Name, Number(r.Rows), r.Reason, diag.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
+		}
+	}
+	t.Write(w, width)
+	fmt.Fprintln(w)
+	if len(why.Rows) > 0 {
+		why.Write(w, width)
+		fmt.Fprintln(w)
+	}
+}
+
+// Taken is what holds for a thing of the model, said or not.
+type Taken struct {
+	Thing string `json:"thing"`
+	Rules string `json:"rules"`
+}
+
+// TakenBy lists what holds for each join, dimension and key of a model.
+func TakenBy(m *star.Model) []Taken {
+	list := []Taken{}
+	add := func(thing string, parts ...string) { list = append(list, Taken{thing, strings.Join(parts, "; ")}) }
+	for _, s := range m.Sources {
+		for _, j := range s.Joins {
+			parts := []string{"unmatched: " + string(j.Unmatched), "several: " + string(j.Several)}
+			if j.AsOf != "" {
+				parts = append([]string{"the latest " + j.Effective + " not after " + j.AsOf}, parts...)
+			}
+			add("source "+s.Text+", join "+j.Text, parts...)
+		}
+	}
+	for _, d := range m.Dimensions {
+		var parts []string
+		say := func(what string, fields []column.Field) {
+			if len(fields) > 0 && d.Calendar == nil {
+				parts = append(parts, what+" "+strings.Join(column.Names(fields), ", "))
+			}
+		}
+		say("natural key", d.NaturalKey)
+		for _, rule := range d.Matching {
+			if rule != nil && rule.As.Text != "" {
+				parts = append(parts, rule.Text+" matched as "+rule.As.Text)
+			}
+			if rule != nil && len(rule.Codes) > 0 {
+				parts = append(parts, Plural(int64(len(rule.Codes)), "other code")+" for "+rule.Text)
+			}
+		}
+		say("type 0", d.Type0)
+		say("type 1", d.Type1)
+		say("type 2", d.Type2)
+		say("type 3", d.Type3)
+		if d.Calendar != nil {
+			parts = append(parts, "a calendar of "+Plural(d.Calendar.To-d.Calendar.From+1, "day"))
+		}
+		if d.Durable {
+			parts = append(parts, "a durable key")
+		}
+		if all := d.Deliveries; all != nil {
+			what := "delivers all"
+			if len(all.Scope) > 0 {
+				what += " of each " + strings.Join(column.Names(all.Scope), ", ")
+			}
+			parts = append(parts, what+"; gone: "+string(all.Gone))
+		}
+		if h := d.Hierarchy; h != nil {
+			parts = append(parts, "the parent is "+strings.Join(column.Names(h.Above), ", ")+"; unmatched: "+string(h.Unmatched))
+		}
+		if a := d.Aliases; a != nil {
+			parts = append(parts, "aliases in "+a.Source.Text)
+		}
+		if d.LookedUp != nil {
+			parts = append(parts, "looked up in "+d.TableName()+", which is not written to")
+		}
+		if d.Junk {
+			parts = append(parts, "the combinations that occur")
+		}
+		if d.Versioned() && d.LookedUp == nil {
+			first := "from the beginning"
+			if !d.FromStart {
+				first = "from its effective time"
+			}
+			parts = append(parts, "the first version holds "+first)
+		}
+		add("dimension "+d.Text, parts...)
+		for _, k := range d.Keys {
+			add("dimension "+d.Text+", key "+k.Text, rules(k)...)
+		}
+	}
+	for _, f := range m.Facts {
+		for _, k := range f.Keys {
+			parts := rules(k)
+			if k.Dimension.Aliases != nil && slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k }) {
+				parts = append(parts, "when members become one, one fact of a grain stays")
+			}
+			add("fact "+f.Text+", key "+k.Text, parts...)
+		}
+	}
+	return list
+}
+
+// Alterations tells what a load would do to the tables before it writes rows; those that it makes are only counted.
+func Alterations(w io.Writer, list []load.Alteration, unseen string) {
+	if unseen != "" {
+		fmt.Fprintf(w, "the warehouse couldn't be looked into: %s\n", unseen)
+		return
+	}
+	made := int64(0)
+	for _, a := range list {
+		if a.Does == "is made" {
+			made++
+		} else {
+			fmt.Fprintf(w, "table %s %s\n", a.Table, a.Does)
+		}
+	}
+	if made > 0 {
+		fmt.Fprintf(w, "a load would make %s\n", Plural(made, "table"))
+	}
+}
+
+// broken breaks a list of rules into lines of at most width characters, if that is more than a few.
+func broken(list string, width int) []string {
+	if width < 30 {
+		return []string{list}
+	}
+	var lines []string
+	for _, part := range strings.Split(list, "; ") {
+		if n := len(lines) - 1; n >= 0 && len(lines[n])+2+len(part) <= width {
+			lines[n] += "; " + part
+		} else {
+			lines = append(lines, part)
+		}
+	}
+	return lines
+}
+
+func rules(k *star.Key) []string {
+	if k.Dimension.Junk {
+		return []string{"a combination that is new is a new member; null is a value"}
+	}
+	parts := []string{"missing: " + string(k.Missing), "unmatched: " + string(k.Unmatched)}
+	if k.AsOf != "" {
+		parts = append(parts, "as of "+k.AsOf, "outside: "+string(k.Outside))
+	} else if k.Dimension.Versioned() {
+		parts = append(parts, "the current version")
+	}
+	if k.Type2 {
+		parts = append(parts, "type 2: a change makes a version")
+	}
+	if !k.Again {
+		parts = append(parts, "again: keep")
+	}
+	return parts
+}
+
+// Assumed writes what holds, and the remarks on the model.
+func Assumed(w io.Writer, taken []Taken, remarks diag.List, width int) {
+	t := &Table{Columns: []Column{{Head: "holds for"}, {Head: "what is said or taken", Cut: true}}}
+	first := 0
+	for _, k := range taken {
+		first = max(first, len(k.Thing))
+	}
+	for _, k := range taken {
+		thing := k.Thing
+		for _, line := range broken(k.Rules, width-first-6) {
+			t.Add(thing, line)
+			thing = ""
+		}
+	}
+	t.Write(w, width)
+	for _, r := range remarks {
+		fmt.Fprintf(w, "\n%s", r.Error())
+	}
+}
+
+// Fits says whether the sources fit the model, as far as the sample tells.
+func Fits(w io.Writer, sources []*precheck.Source, limits []precheck.Limit) {
+	aside := int64(0)
+	for _, s := range sources {
+		aside += s.SetAside
+	}
+	fmt.Fprintln(w)
+	for _, l := range limits {
+		fmt.Fprintf(w, "%s would stop: by the sample, %s of the rows of %s would be set aside, and its limit is %s; the most frequent reason: %s\n", l.Step, l.Share, l.Source, l.Limit, l.Because)
+	}
+	if aside == 0 {
+		fmt.Fprintln(w, "the model is right and fits the rows sampled")
+	} else {
+		fmt.Fprintf(w, "the model is right; %s of those sampled would be set aside\n", Plural(aside, "row"))
+	}
+}

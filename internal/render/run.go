@@ -1,0 +1,236 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"ironmonger/internal/diag"
+	"ironmonger/internal/ledger"
+)
+
+// Run writes what a run did: a table of its steps, what was set aside and why, and how it ended.
+func Run(w io.Writer, r *ledger.Run, width int) {
+	facts, dims := split(r.Steps)
+	if len(dims) > 0 {
+		t := &Table{Columns: []Column{{Head: "dimension", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "new", Align: Right},
+			{Head: "versions", Align: Right}, {Head: "filled", Align: Right, Spare: true}, {Head: "changed", Align: Right}, {Head: "same", Align: Right},
+			{Head: "conflicts", Align: Right, Spare: true}, {Head: "gone", Align: Right, Spare: true}, {Head: "back", Align: Right, Spare: true}, {Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
+		for _, s := range dims {
+			f := &s.Figures
+			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.New), Number(f.Versions), Number(f.Filled), Number(f.Changed),
+				Number(f.Same), Number(f.Conflicts), Number(f.Gone), Number(f.Back), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), took(s.StartedAt, s.EndedAt))
+		}
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+	if len(facts) > 0 {
+		t := &Table{Columns: []Column{{Head: "fact", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "inserted", Align: Right},
+			{Head: "same", Align: Right}, {Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "members inferred", Cut: true, Spare: true}, {Head: "time", Align: Right}}}
+		for _, s := range facts {
+			f := &s.Figures
+			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.Inserted), Number(f.Same), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), byName(f.Inferred), took(s.StartedAt, s.EndedAt))
+		}
+		t.Write(w, width)
+		fmt.Fprintln(w)
+		keys(w, facts, width)
+		totals(w, facts, width)
+	}
+	var ways []staged
+	for _, s := range r.Steps {
+		ways = append(ways, staged{s.Name, s.Figures.Stages, s.Figures.Passed})
+	}
+	stages(w, ways, width)
+	reasons(w, r.Steps, width)
+	for _, s := range dims {
+		if n := s.Figures.Adopted; n > 0 {
+			fmt.Fprintf(w, "%s: %s adopted\n", s.Name, Plural(n, "row"))
+		}
+		if f := &s.Figures; f.Renamed+f.Combined > 0 {
+			fmt.Fprintf(w, "%s: %s renamed, %s made part of others\n", s.Name, Plural(f.Renamed, "member"), Plural(f.Combined, "member"))
+		}
+		if n := byName(s.Figures.Met); n != "" {
+			fmt.Fprintf(w, "%s: facts whose grain is another's now that members are one, taken out: %s\n", s.Name, n)
+		}
+		if n := byName(s.Figures.Attributes); n != "" {
+			fmt.Fprintf(w, "%s: other values than before in %s\n", s.Name, n)
+		}
+	}
+	for _, s := range facts {
+		if n := byName(s.Figures.Empty); n != "" {
+			fmt.Fprintf(w, "%s: rows inserted without a value: %s\n", s.Name, n)
+		}
+	}
+	for _, s := range r.Steps {
+		if n := byName(s.Figures.Repointed); n != "" {
+			fmt.Fprintf(w, "%s: rows pointed to another version: %s\n", s.Name, n)
+		}
+	}
+	differences(w, r)
+	for _, s := range r.Steps {
+		if s.Message != "" {
+			fmt.Fprintf(w, "%s: %s: %s\n", s.Name, s.State, s.Message)
+		}
+	}
+	took := ""
+	if r.EndedAt != nil {
+		took = " in " + Duration(r.EndedAt.Sub(r.StartedAt))
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Parameters)) {
+		fmt.Fprintf(w, "%s = %s\n", name, diag.Printable(r.Parameters[name]))
+	}
+	if r.Dry {
+		examples(w, dims)
+		fmt.Fprintf(w, "dry run: %s%s; nothing was written\n", r.State, took)
+		return
+	}
+	if r.Message != "" {
+		fmt.Fprintf(w, "it didn't start: %s\n", r.Message)
+	}
+	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
+}
+
+// differences tells where tables hold other than the ledger's account says, and what was accepted so.
+func differences(w io.Writer, r *ledger.Run) {
+	told := false
+	for _, s := range r.Steps {
+		for _, d := range s.Figures.Differs {
+			told = true
+			fmt.Fprintf(w, "%s: %s\n", s.Name, d)
+		}
+		for _, d := range s.Figures.Accepted {
+			fmt.Fprintf(w, "%s: %s: accepted as it stands by %s\n", s.Name, d, r.Holder)
+		}
+	}
+	if told {
+		fmt.Fprintln(w, "something else than a load has changed these tables: find what, and bring the rows back; ironmonger prove tells more")
+	}
+}
+
+// examples names members that rows made, changed and so on.
+func examples(w io.Writer, dims []*ledger.Step) {
+	for _, s := range dims {
+		for _, did := range []string{"new", "versions", "filled", "changed", "conflicts"} {
+			names := s.Figures.Examples[did]
+			if len(names) == 0 {
+				continue
+			}
+			fmt.Fprintf(w, "%s, %s, for example: ‹%s›\n", noun(s.Name), did, strings.Join(names, "› ‹"))
+		}
+	}
+}
+
+func split(steps []*ledger.Step) (facts, dims []*ledger.Step) {
+	for _, s := range steps {
+		if strings.HasPrefix(s.Name, "fact ") {
+			facts = append(facts, s)
+		} else {
+			dims = append(dims, s)
+		}
+	}
+	return
+}
+
+// noun is a step's name without its kind.
+func noun(step string) string { return step[strings.Index(step, " ")+1:] }
+
+func took(from, to *time.Time) string {
+	if from == nil || to == nil {
+		return ""
+	}
+	return Duration(to.Sub(*from))
+}
+
+func byName(counts map[string]int64) string {
+	var parts []string
+	for name, n := range counts {
+		parts = append(parts, name+" "+Number(n))
+	}
+	slices.Sort(parts)
+	return strings.Join(parts, ", ")
+}
+
+// keys lists the keys that had other outcomes than matched.
+func keys(w io.Writer, facts []*ledger.Step, width int) {
+	t := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "matched", Align: Right}, {Head: "missing", Align: Right},
+		{Head: "unmatched", Align: Right}, {Head: "outside", Align: Right}}}
+	for _, s := range facts {
+		var names []string
+		for name := range s.Figures.Keys {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			k := s.Figures.Keys[name]
+			if k.Missing+k.Unmatched+k.Outside == 0 {
+				continue // what is as it should be needs no line
+			}
+			t.Add(noun(s.Name)+"."+name, Number(k.Matched), Number(k.Missing), Number(k.Unmatched), Number(k.Outside))
+		}
+	}
+	if len(t.Rows) > 0 {
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+}
+
+func totals(w io.Writer, facts []*ledger.Step, width int) {
+	t := &Table{Columns: []Column{{Head: "measure", Cut: true}, {Head: "total read", Align: Right}, {Head: "inserted", Align: Right},
+		{Head: "same", Align: Right}, {Head: "set aside", Align: Right}}}
+	for _, s := range facts {
+		for _, m := range s.Figures.Totals {
+			t.Add(noun(s.Name)+"."+m.Measure, Decimal(m.Read), Decimal(m.Inserted), Decimal(m.Same), Decimal(m.SetAside))
+		}
+	}
+	if len(t.Rows) > 0 {
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+}
+
+func reasons(w io.Writer, steps []*ledger.Step, width int) {
+	t := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at"}, {Head: "value", First: true, Spare: true}}}
+	for _, s := range steps {
+		for _, r := range s.Figures.Reasons {
+			t.Add(s.Name, Number(r.Rows), r.Reason, diag.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
+		}
+	}
+	if len(t.Rows) > 0 {
+		t.Write(w, width)
+		fmt.Fprintln(w)
+	}
+}
+
+// quoted shows a value between marks, so that blanks at its ends are seen.
+func quoted(s string) string {
+	if s == "" {
+		return ""
+	}
+	return "‹" + s + "›"
+}
+
+// Runs writes a line for each run.
+func Runs(w io.Writer, runs []*ledger.Run, width int) {
+	if len(runs) == 0 {
+		fmt.Fprintln(w, "nothing has been loaded yet: ironmonger load")
+		return
+	}
+	t := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "state"}, {Head: "time", Align: Right}, {Head: "steps", Align: Right},
+		{Head: "read", Align: Right}, {Head: "written", Align: Right}, {Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "model", Cut: true}, {Head: "didn't start", Cut: true, Spare: true}}}
+	for _, r := range runs {
+		var sum ledger.Figures
+		var written int64
+		for _, s := range r.Steps {
+			sum.Read += s.Figures.Read
+			sum.Same += s.Figures.Same
+			sum.SetAside += s.Figures.SetAside
+			written += s.Figures.Written()
+		}
+		t.Add(fmt.Sprint(r.ID), r.StartedAt.Format("2006-01-02 15:04:05"), r.State, took(&r.StartedAt, r.EndedAt), fmt.Sprint(len(r.Steps)),
+			Number(sum.Read), Number(written), Number(sum.Same), Number(sum.SetAside), r.ModelFile, strings.ReplaceAll(r.Message, "\n", " "))
+	}
+	t.Write(w, width)
+}

@@ -1,0 +1,360 @@
+// Package schema says which tables a model makes: their columns, keys and views, and which column
+// of which table points to which dimension. It is what loading, proving and printing of DDL share.
+package schema
+
+import (
+	"ironmonger/internal/column"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Columns that tables have besides what the model names.
+const (
+	EffectiveFrom = "effective_from"     // since when, as delivered
+	Sequence      = "effective_sequence" // which of several rows of that time, as delivered
+	ValidFrom     = "valid_from"         // the version holds from here
+	ValidTo       = "valid_to"           // to before here
+	IsCurrent     = "is_current"
+	IsInferred    = "is_inferred"
+	IsGone        = "is_gone"   // a delivery of all had it no longer
+	Mark          = "mark"      // of an observation that no row made: gone or back
+	LoadLine      = "load_line" // of a fact: the file and line that it came from, see ledger.Line
+	LoadRun       = "load_run"  // the run that wrote the row last
+)
+
+var (
+	integer = column.Type{Kind: column.Integer}
+	boolean = column.Type{Kind: column.Boolean}
+)
+
+// The ends of time (rule R9), in days.
+var (
+	Beginning = column.Day(1900, 1, 1)
+	End       = column.Day(9999, 12, 31)
+)
+
+// Bounds gives the ends of time in the precision of a type.
+func Bounds(t column.Type) (beginning, end int64) {
+	if t.Kind == column.Timestamp {
+		return Beginning * column.DayMicros, End * column.DayMicros
+	}
+	return Beginning, End
+}
+
+// Star is the tables of a model.
+type Star struct {
+	Dimensions []*Dimension
+	Facts      []*Fact
+}
+
+// Dimension is the tables of a dimension.
+type Dimension struct {
+	*star.Dimension
+	Table      *warehouse.Table
+	Observed   *warehouse.Table // what was observed and isn't told by the versions (rule R8); nil if nothing is kept
+	Alias      *warehouse.Table // keys of members that are part of others now; nil if there can be none
+	Closure    *warehouse.Table // of a hierarchy: what stands above what; nil if there is none
+	Parent     column.Field     // and the key of the parent
+	Level      column.Field     // and the level
+	Above      []column.Field   // the attributes that have the parent's natural key
+	Time       column.Type      // of the validity, or of effective_from; Null if there is neither
+	Outriggers []column.Field   // one for each of Keys
+	PointedAt  []Reference
+
+	ValidFrom, ValidTo string // the columns that say when a version holds; "" if there are no versions
+
+	Views []*warehouse.View // one for each role of its own name
+}
+
+// Tables lists the dimension's tables.
+func (d *Dimension) Tables() []*warehouse.Table {
+	list := []*warehouse.Table{d.Table}
+	for _, t := range []*warehouse.Table{d.Observed, d.Closure, d.Alias} {
+		if t != nil {
+			list = append(list, t)
+		}
+	}
+	return list
+}
+
+// Inferable says whether the dimension marks inferred members.
+func (d *Dimension) Inferable() bool { return d.Source != nil }
+
+// Timed says whether rows have an effective time.
+func (d *Dimension) Timed() bool { return d.Effective != nil }
+
+// times lists the columns that say since when a row is so, as delivered.
+func (d *Dimension) times() []column.Field {
+	fields := []column.Field{{Name: EffectiveFrom, Type: d.Time}}
+	if d.Dimension.Sequence != nil {
+		fields = append(fields, column.Field{Name: Sequence, Type: d.Dimension.Sequence.Type})
+	}
+	return fields
+}
+
+// Reference is a column that points to a dimension.
+type Reference struct {
+	Table, Key string
+	Durable    bool   // has durable keys, which change only when members are merged
+	Outrigger  bool   // points to the current version and moves with it (rule R22)
+	Time       string // the column that says which version; "" if none does
+	ByDay      bool   // Time is a yyyymmdd key
+	TimeType   column.Type
+}
+
+// UnknownKey gives the key of the unknown member that an outrigger's column points to as long as nobody says more; false
+// if the column is none.
+func (d *Dimension) UnknownKey(name string) (int64, bool) {
+	at := column.Find(d.Outriggers, name)
+	if at < 0 {
+		return 0, false
+	}
+	unknown, _ := d.Keys[at].Dimension.KeyOf(star.Unknown)
+	return unknown, true
+}
+
+// Pointers lists the columns by which facts and other dimensions point to the dimension's rows: of PointedAt, those that
+// aren't its own, and no durable keys.
+func (d *Dimension) Pointers() []Reference {
+	var list []Reference
+	for _, ref := range d.PointedAt {
+		own := ref.Durable
+		for _, t := range d.Tables() {
+			own = own || ref.Table == t.Name
+		}
+		if !own {
+			list = append(list, ref)
+		}
+	}
+	return list
+}
+
+// Fact is the table of a fact.
+type Fact struct {
+	*star.Fact
+	Table *warehouse.Table
+}
+
+// New lays out a model.
+func New(m *star.Model) *Star {
+	s := &Star{}
+	tables := map[*star.Dimension]*Dimension{}
+	for _, d := range m.Dimensions {
+		t := dimension(d)
+		s.Dimensions = append(s.Dimensions, t)
+		tables[d] = t
+	}
+	for _, d := range s.Dimensions {
+		for _, k := range d.Keys {
+			to := tables[k.Dimension]
+			to.PointedAt = append(to.PointedAt, Reference{Table: d.Table.Name, Key: k.Column(), Outrigger: !k.Type2})
+		}
+	}
+	roles := map[string]bool{}
+	view := func(keys []*star.Key) {
+		for _, k := range keys {
+			if k.Role() && !roles[k.Column()] && k.Dimension.LookedUp == nil {
+				roles[k.Column()] = true
+				d := tables[k.Dimension]
+				d.Views = append(d.Views, role(k, d))
+			}
+		}
+	}
+	for _, d := range m.Dimensions {
+		view(d.Keys)
+	}
+	for _, f := range m.Facts {
+		s.Facts = append(s.Facts, fact(f, tables))
+		view(f.Keys)
+	}
+	return s
+}
+
+// TooLong lists the names of a star that are longer than a database takes, so that it would cut them: in bytes.
+func (s *Star) TooLong(most int) []string {
+	var list []string
+	look := func(what, name string) {
+		if len(name) > most {
+			list = append(list, what+" "+name)
+		}
+	}
+	table := func(t *warehouse.Table) {
+		look("table", t.Name)
+		for _, c := range t.Columns {
+			look("column of table "+t.Name+":", c.Name)
+		}
+	}
+	for _, d := range s.Dimensions {
+		if d.LookedUp != nil {
+			continue
+		}
+		for _, t := range d.Tables() {
+			table(t)
+		}
+		for _, v := range d.Views {
+			look("view", v.Name)
+			for _, c := range v.Columns {
+				look("column of view "+v.Name+":", c.To)
+			}
+		}
+	}
+	for _, f := range s.Facts {
+		table(f.Table)
+	}
+	return list
+}
+
+// Dimension gives the layout of a dimension of the model.
+func (s *Star) Dimension(d *star.Dimension) *Dimension {
+	for _, t := range s.Dimensions {
+		if t.Dimension == d {
+			return t
+		}
+	}
+	return nil
+}
+
+func dimension(d *star.Dimension) *Dimension {
+	t := &Dimension{Dimension: d, Time: d.Validity(), Table: &warehouse.Table{Name: d.TableName(), Primary: []string{d.KeyColumn()}}}
+	add := func(notNull bool, fields ...column.Field) {
+		for _, f := range fields {
+			t.Table.Columns = append(t.Table.Columns, warehouse.Column{Field: f, NotNull: notNull})
+		}
+	}
+	add(true, column.Field{Name: d.KeyColumn(), Type: integer})
+	if l := d.LookedUp; l != nil {
+		t.Table.Borrowed = true
+		add(false, d.NaturalKey...)
+		if l.From != "" {
+			add(false, column.Field{Name: l.From, Type: t.Time}, column.Field{Name: l.To, Type: t.Time})
+			t.ValidFrom, t.ValidTo = l.From, l.To
+		}
+		return t
+	}
+	add(false, d.NaturalKey...)
+	if d.Durable {
+		add(true, column.Field{Name: d.DurableColumn(), Type: integer})
+	}
+	t.Table.Unique = column.Names(d.NaturalKey)
+	add(false, d.Attributes()...)
+	for _, k := range d.Keys {
+		f := column.Field{Name: k.Column(), Type: integer}
+		t.Outriggers = append(t.Outriggers, f)
+		add(!empty(k), f)
+		if k.Dimension.LookedUp != nil {
+			continue
+		}
+		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: f.Name, Table: k.Dimension.TableName(), Key: k.Dimension.KeyColumn()})
+	}
+	if d.Aliases != nil {
+		t.Alias = &warehouse.Table{Name: "dim_" + d.Text + "_alias", Primary: []string{"alias_key"}}
+		for _, name := range []string{"alias_key", d.KeyColumn(), LoadRun} {
+			t.Alias.Columns = append(t.Alias.Columns, warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true})
+		}
+		t.PointedAt = append(t.PointedAt, Reference{Table: t.Alias.Name, Key: d.KeyColumn()})
+	}
+	if h := d.Hierarchy; h != nil {
+		t.Parent, t.Level, t.Above = column.Field{Name: "parent_" + d.MemberColumn(), Type: integer}, column.Field{Name: d.LevelColumn(), Type: integer}, h.Above
+		add(false, t.Parent, t.Level)
+		t.Closure = &warehouse.Table{Name: "dim_" + d.Text + "_closure", Primary: []string{"ancestor_key", "descendant_key"}}
+		for _, name := range []string{"ancestor_key", "descendant_key", "distance"} {
+			t.Closure.Columns = append(t.Closure.Columns, warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true})
+		}
+	}
+	if d.Effective != nil {
+		add(false, t.times()...)
+	}
+	if d.Versioned() {
+		t.ValidFrom, t.ValidTo = ValidFrom, ValidTo
+		add(true, column.Field{Name: ValidFrom, Type: t.Time}, column.Field{Name: ValidTo, Type: t.Time}, column.Field{Name: IsCurrent, Type: boolean})
+		t.Table.Unique = append(t.Table.Unique, ValidFrom)
+	}
+	if d.Observed() {
+		t.Observed = &warehouse.Table{Name: "dim_" + d.Text + "_observed", Index: []string{d.KeyColumn()}, Columns: []warehouse.Column{
+			{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true}}}
+		for _, f := range t.times() {
+			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom})
+		}
+		t.PointedAt = append(t.PointedAt, Reference{Table: t.Observed.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time})
+		for _, f := range d.Type3 {
+			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f})
+		}
+		if d.Closes() {
+			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: column.Field{Name: Mark, Type: column.Type{Kind: column.Text}}})
+		}
+	}
+	if t.Inferable() {
+		add(true, column.Field{Name: IsInferred, Type: boolean})
+	}
+	if d.Marked() {
+		add(true, column.Field{Name: IsGone, Type: boolean})
+	}
+	add(true, column.Field{Name: LoadRun, Type: integer})
+	return t
+}
+
+// empty says whether a key's column may be null.
+func empty(k *star.Key) bool { return k.Missing == star.LeaveEmpty || k.Unmatched == star.LeaveEmpty }
+
+func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
+	t := &Fact{Fact: f, Table: &warehouse.Table{Name: "fact_" + f.Text}}
+	grain := map[string]bool{}
+	for _, g := range f.Grain {
+		name := g.Column
+		if g.Key != nil {
+			name = g.Key.Column()
+		}
+		grain[name] = true
+		t.Table.Primary = append(t.Table.Primary, name)
+	}
+	add := func(notNull bool, fields ...column.Field) {
+		for _, field := range fields {
+			t.Table.Columns = append(t.Table.Columns, warehouse.Column{Field: field, NotNull: notNull || grain[field.Name]})
+		}
+	}
+	add(false, f.Degenerate...)
+	for _, k := range f.Keys {
+		add(!empty(k), column.Field{Name: k.Column(), Type: integer})
+		if k.Both {
+			add(!empty(k), column.Field{Name: k.DurableColumn(), Type: integer})
+		}
+		d := tables[k.Dimension]
+		if k.Dimension.LookedUp == nil { // a view has no keys
+			t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: k.Column(), Table: d.Table.Name, Key: d.KeyColumn()})
+		}
+		d.PointedAt = append(d.PointedAt, reference(f, k, t.Table.Name))
+		if k.Both {
+			d.PointedAt = append(d.PointedAt, Reference{Table: t.Table.Name, Key: k.DurableColumn(), Durable: true})
+		}
+	}
+	add(false, f.Measures...)
+	add(true, column.Field{Name: LoadLine, Type: integer}, column.Field{Name: LoadRun, Type: integer})
+	return t
+}
+
+func reference(f *star.Fact, k *star.Key, table string) Reference {
+	r := Reference{Table: table, Key: k.Column(), Time: k.AsOf}
+	if k.AsOf == "" {
+		return r
+	}
+	if day := f.Day(k); day != nil {
+		r.Time, r.ByDay, r.TimeType = day.Column(), true, integer
+		return r
+	}
+	fields := f.Source.Fields()
+	r.TimeType = fields[column.Find(fields, k.AsOf)].Type
+	return r
+}
+
+// role is a view of a dimension under the name of its role, its columns named for it too, so that
+// two roles can be joined at once.
+func role(k *star.Key, d *Dimension) *warehouse.View {
+	v := &warehouse.View{Name: "dim_" + k.Text + "_" + d.Text, Of: d.Table.Name}
+	for _, c := range d.Table.Columns {
+		to := k.Text + "_" + c.Name
+		if c.Name != LoadRun {
+			v.Columns = append(v.Columns, warehouse.Renamed{From: c.Name, To: to})
+		}
+	}
+	return v
+}

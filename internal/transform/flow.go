@@ -1,0 +1,375 @@
+package transform
+
+import (
+	"context"
+	"iter"
+	"runtime"
+	"slices"
+	"sync"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+)
+
+// Flow is the shaped rows of a source.
+type Flow struct {
+	in     *source.Inputs
+	of     *star.Source
+	parts  []*part
+	taken  []column.Field // as the parts give them
+	local  []column.Field // once what concerns a row alone has been done
+	fields []column.Field // in the end
+	joins  []*join
+	need   names
+	tools  sync.Pool // of *tool
+	last   sync.Pool // of matcher, behind a group
+
+	read, checks, distinct, group stage
+
+	passed  []Passed
+	mu      sync.Mutex
+	met     map[diag.Place][]Joined // rows that others were joined with, by where these stand
+	ready   bool
+	fallen  []Fallen
+	helpers []*Flow
+	aliases map[*star.Aliases]*aliases
+}
+
+// tool is what one goroutine shapes with.
+type tool struct {
+	*shaper
+	matcher
+	finders []finder
+}
+
+// Open opens a source, and those that it is made of, for the columns that want names at its end. The error is a
+// diag.List where it has a place.
+func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(column string) bool) (*Flow, error) {
+	f := &Flow{in: in, of: s, need: needed(s, want)}
+	for _, c := range s.Taken() {
+		if f.need[c.Name] {
+			f.taken = append(f.taken, c)
+		}
+	}
+	if err := f.openParts(ctx); err != nil {
+		return f, err
+	}
+	f.local = slices.Clone(f.taken)
+	for _, j := range s.Joins {
+		if !matters(j, f.need) {
+			continue
+		}
+		x, err := f.openJoin(ctx, j)
+		if err != nil {
+			return f, err
+		}
+		f.joins = append(f.joins, x)
+	}
+	for _, a := range s.Aliased {
+		if f.aliases[a.Aliases] == nil && slices.ContainsFunc(a.Columns, func(c string) bool { return f.need[c] }) {
+			x, err := f.openAliases(ctx, a.Aliases)
+			if err != nil {
+				return f, err
+			}
+			if f.aliases == nil {
+				f.aliases = map[*star.Aliases]*aliases{}
+			}
+			f.aliases[a.Aliases] = x
+		}
+	}
+	t, err := f.tool()
+	if err != nil {
+		return f, err
+	}
+	if f.local = t.fields; s.Group == nil {
+		t.matcher, f.fields, err = f.newMatcher(f.local)
+		f.tools.Put(t)
+		return f, err
+	}
+	f.tools.Put(t)
+	f.fields = f.groupFields()
+	m, fields, err := f.newMatcher(f.fields)
+	f.fields = fields
+	f.last.Put(&m)
+	return f, err
+}
+
+// tool makes what one goroutine shapes with.
+func (f *Flow) tool() (*tool, error) {
+	if t, ok := f.tools.Get().(*tool); ok {
+		return t, nil
+	}
+	joined := slices.Clone(f.taken)
+	for _, j := range f.joins {
+		joined = append(joined, j.brings...)
+	}
+	sh, err := newShaper(f.in.Model, f.of, joined, f.need)
+	if err != nil {
+		return nil, err
+	}
+	t := &tool{shaper: sh, finders: make([]finder, len(f.joins))}
+	if f.of.Group == nil {
+		t.matcher, _, err = f.newMatcher(sh.fields)
+	}
+	return t, err
+}
+
+// Fields lists the columns of the rows.
+func (f *Flow) Fields() []column.Field { return f.fields }
+
+// Names lists the files and tables that are read, in order.
+func (f *Flow) Names() []string {
+	var names []string
+	for _, p := range f.parts {
+		names = append(names, p.from.Names()...)
+	}
+	return names
+}
+
+// Size is the bytes of all files.
+func (f *Flow) Size() int64 {
+	sum := int64(0)
+	for _, p := range f.parts {
+		sum += p.from.Size()
+	}
+	return sum
+}
+
+// Pieces yields the rows.
+func (f *Flow) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return f.pieces(ctx, false)
+}
+
+// Samples yields some rows of each file, as if there were no others.
+func (f *Flow) Samples(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return f.pieces(ctx, true)
+}
+
+func (f *Flow) pieces(ctx context.Context, samples bool) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		if err := f.prepare(ctx); err != nil {
+			yield(nil, err)
+			return
+		}
+		rows := f.shaped(ctx, samples)
+		if f.of.Distinct != nil {
+			rows = f.distinctRows(ctx, rows)
+		}
+		if f.of.Group != nil {
+			rows = f.groups(ctx, rows)
+		}
+		rows(yield)
+	}
+}
+
+// prepare reads what is joined, once.
+func (f *Flow) prepare(ctx context.Context) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.ready {
+		return nil
+	}
+	for _, o := range f.below() {
+		if err := o.prepare(ctx); err != nil {
+			return err
+		}
+	}
+	for _, j := range f.joins {
+		if err := j.load(ctx); err != nil {
+			return err
+		}
+	}
+	for _, a := range f.aliases {
+		if err := a.load(ctx, f); err != nil {
+			return err
+		}
+	}
+	f.ready = true
+	return nil
+}
+
+// shaped yields the rows with all done that concerns a row alone.
+func (f *Flow) shaped(ctx context.Context, samples bool) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		for _, p := range f.parts {
+			from := p.from.Pieces
+			if samples {
+				from = p.from.Samples
+			}
+			for piece, err := range from(ctx) {
+				if err != nil {
+					yield(nil, err)
+					return
+				}
+				if !yield(&rawPiece{f, p, piece}, nil) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// rawPiece is a piece that is shaped when it is filled.
+type rawPiece struct {
+	flow *Flow
+	part *part
+	from column.Piece
+}
+
+func (p *rawPiece) Fill(b *column.Batch) error {
+	if err := p.part.fill(p.from, b); err != nil {
+		return err
+	}
+	return p.flow.shape(b)
+}
+
+// shape does what concerns a row alone.
+func (f *Flow) shape(b *column.Batch) error {
+	t, err := f.tool()
+	if err != nil {
+		return err
+	}
+	defer f.tools.Put(t)
+	count := func(s *stage, before int) int {
+		bad := 0
+		if len(b.Faults) > 0 {
+			for i := range b.N {
+				if b.Bad(i) {
+					bad++
+				}
+			}
+		}
+		s.in.Add(int64(b.N - before))
+		s.aside.Add(int64(bad - before))
+		return bad
+	}
+	bad := 0
+	if len(f.below()) > 0 { // what was set aside there has been counted there
+		bad = count(&stage{}, 0)
+	}
+	bad = count(&f.read, bad)
+	for k, j := range f.joins {
+		dropped, err := j.apply(b, &t.finders[k])
+		if err != nil {
+			return err
+		}
+		j.in.Add(int64(dropped))
+		bad = count(&j.stage, bad)
+	}
+	t.shaper.apply(b)
+	t.matcher.apply(b)
+	count(&f.checks, bad)
+	return nil
+}
+
+// Row fills b with the rows around a line of a file and gives the first row that begins there, or -1 if none does.
+func (f *Flow) Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error) {
+	for at, err := range f.Rows(ctx, name, line) {
+		if err == nil {
+			b.Take(at.Batch)
+		}
+		return at.Row, err
+	}
+	return -1, nil
+}
+
+// At is a row of a batch.
+type At struct {
+	*column.Batch
+	Row int
+}
+
+// Rows yields each row that a line of a file makes: several where parts of the source read one file, as a list that names
+// a folder twice does.
+func (f *Flow) Rows(ctx context.Context, name string, line int64) iter.Seq2[At, error] {
+	return func(yield func(At, error) bool) {
+		if err := f.prepare(ctx); err != nil {
+			yield(At{nil, -1}, err)
+			return
+		}
+		if f.of.Distinct != nil || f.of.Group != nil {
+			for p, err := range f.Pieces(ctx) {
+				b := column.NewBatch(f.fields)
+				if err == nil {
+					err = p.Fill(b)
+				}
+				if err != nil {
+					yield(At{nil, -1}, err)
+					return
+				}
+				if i := slices.Index(b.From.Line, line); b.From.File == name && i >= 0 && !yield(At{b, i}, nil) {
+					return
+				}
+			}
+			return
+		}
+		for _, p := range f.parts {
+			if !slices.Contains(p.from.Names(), name) {
+				continue
+			}
+			for at, err := range p.rows(ctx, name, line) {
+				if err == nil {
+					at, err = f.rowOf(p, at)
+				}
+				if err != nil {
+					yield(At{nil, -1}, err)
+					return
+				}
+				if at.Row >= 0 && !yield(at, nil) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// rows yields the rows of a line as a part reads them.
+func (p *part) rows(ctx context.Context, name string, line int64) iter.Seq2[At, error] {
+	if from, ok := p.from.(*Flow); ok {
+		return from.Rows(ctx, name, line)
+	}
+	return func(yield func(At, error) bool) {
+		b := p.batch()
+		if i, err := p.from.Row(ctx, name, line, b); i >= 0 || err != nil {
+			yield(At{b, i}, err)
+		}
+	}
+}
+
+// rowOf brings the batch of a row of a part to what the source says of it.
+func (f *Flow) rowOf(p *part, at At) (At, error) {
+	line := at.From.Line[at.Row]
+	b := column.NewBatch(f.localFields())
+	if err := p.fill(filled{at.Batch}, b); err != nil {
+		return At{nil, -1}, err
+	}
+	if err := f.shape(b); err != nil {
+		return At{nil, -1}, err
+	}
+	return At{b, slices.Index(b.From.Line, line)}, nil
+}
+
+// filled is a piece whose rows are there already.
+type filled struct{ *column.Batch }
+
+func (p filled) Fill(b *column.Batch) error {
+	b.Take(p.Batch)
+	return nil
+}
+
+// localFields lists the columns before rows are added up.
+func (f *Flow) localFields() []column.Field {
+	if f.of.Group == nil {
+		return f.fields
+	}
+	return f.local
+}
+
+func (f *Flow) workers() int {
+	if f.in.Workers > 0 {
+		return f.in.Workers
+	}
+	return runtime.GOMAXPROCS(0)
+}

@@ -1,0 +1,195 @@
+package transform
+
+import (
+	"context"
+	"fmt"
+	"iter"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/star"
+)
+
+// groupFields lists the columns of groups that are needed.
+func (f *Flow) groupFields() []column.Field {
+	var fields []column.Field
+	for _, name := range f.of.Group.By {
+		fields = append(fields, f.local[column.Find(f.local, name)])
+	}
+	for _, a := range f.of.Group.Aggregates {
+		if f.need[a.Text] {
+			fields = append(fields, column.Field{Name: a.Text, Type: a.Type})
+		}
+	}
+	return fields
+}
+
+// groups is what has been added up so far.
+type groups struct {
+	*index
+	fields     []column.Field
+	cols       []column.Column // by and aggregates
+	aggregates []star.Aggregate
+	at         []int // the column of each aggregate
+	files      []string
+	lines      []int64
+}
+
+// groups adds rows up.
+func (f *Flow) groups(ctx context.Context, rows iter.Seq2[column.Piece, error]) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		g := &groups{index: newIndex(f.local, f.of.Group.By), fields: f.groupFields()}
+		for _, field := range g.fields {
+			g.cols = append(g.cols, column.Column{Type: field.Type})
+		}
+		for _, a := range f.of.Group.Aggregates {
+			if f.need[a.Text] {
+				g.aggregates, g.at = append(g.aggregates, a), append(g.at, column.Find(f.local, a.Column))
+			}
+		}
+		err := f.inOrder(ctx, rows, func(b *column.Batch) error {
+			if err := g.add(f, b); err != nil {
+				return err
+			}
+			if b.Keep(b.Bad); b.N > 0 && !yield(f.aside(b), nil) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil {
+			if err != errEnough {
+				yield(nil, err)
+			}
+			return
+		}
+		n := len(g.lines)
+		f.group.merged.Store(f.group.in.Load() - int64(n))
+		for from := 0; from < n; {
+			to := from
+			for to < n && to-from < 4096 && g.files[to] == g.files[from] {
+				to++
+			}
+			if !yield(&groupPiece{f, g, from, to}, nil) {
+				return
+			}
+			from = to
+		}
+	}
+}
+
+// aside makes rows that were set aside rows of the columns that groups have.
+func (f *Flow) aside(b *column.Batch) column.Piece {
+	out := column.NewBatch(f.fields)
+	out.Reset(b.N)
+	for k := range out.Cols {
+		for i := range b.N {
+			out.Cols[k].SetNull(i)
+		}
+	}
+	for _, fault := range b.Faults {
+		out.SetAside(int(fault.Row), fault.Of, fault.Reason, fault.Detail)
+	}
+	out.From = b.From
+	return filled{out}
+}
+
+// add adds the rows of a batch.
+func (g *groups) add(f *Flow, b *column.Batch) error {
+	g.over(b)
+	in := int64(0)
+	for i := range b.N {
+		if b.Bad(i) {
+			continue
+		}
+		in++
+		m, fresh := g.number(i)
+		if fresh {
+			for n, k := range g.index.at {
+				g.cols[n].Append(&b.Cols[k], i)
+			}
+			for n, a := range g.aggregates {
+				c := &g.cols[len(g.index.at)+n]
+				if c.AppendNull(); a.Function == "count" {
+					c.Null[m] = false
+				}
+			}
+			g.files, g.lines = append(g.files, b.From.File), append(g.lines, b.From.Line[i])
+		}
+		for n := range g.aggregates {
+			if err := g.aggregate(n, int(m), b, i); err != nil {
+				return err
+			}
+		}
+	}
+	f.group.in.Add(in)
+	return nil
+}
+
+// aggregate adds row i to aggregate n of group m.
+func (g *groups) aggregate(n, m int, b *column.Batch, i int) error {
+	a, c := &g.aggregates[n], &g.cols[len(g.index.at)+n]
+	if g.at[n] < 0 {
+		c.Int[m]++
+		return nil
+	}
+	from := &b.Cols[g.at[n]]
+	if from.Null[i] {
+		return nil
+	}
+	switch a.Function {
+	case "count":
+		c.Int[m]++
+	case "min", "max":
+		if c.Null[m] || from.Compare(i, c, m) < 0 == (a.Function == "min") {
+			c.Set(m, from, i)
+		}
+	default:
+		if c.Type.Kind == column.Double {
+			c.Null[m] = false
+			c.Float[m] += from.Float[i]
+			return nil
+		}
+		sum, ok := c.Exact(m).Add(from.Exact(i))
+		if ok = ok && c.SetExact(m, sum); !ok {
+			return mistake(b, i, "aggregate "+a.Text, "the sum is too large for %s", c.Type)
+		}
+	}
+	return nil
+}
+
+// groupPiece is some groups.
+type groupPiece struct {
+	flow     *Flow
+	of       *groups
+	from, to int
+}
+
+// Fill gives the groups as rows, each at the place of its first row.
+func (p *groupPiece) Fill(b *column.Batch) error {
+	b.Reset(p.to - p.from)
+	for k := range p.of.cols {
+		for i := range b.N {
+			b.Cols[k].Set(i, &p.of.cols[k], p.from+i)
+		}
+	}
+	b.From = column.Origin{File: p.of.files[p.from], Line: append(b.From.Line[:0], p.of.lines[p.from:p.to]...)}
+	b.From.Raw = func(i int) string {
+		var values []string
+		for k, field := range p.of.fields {
+			values = append(values, fmt.Sprintf("%s %s", field.Name, natural([]*column.Column{&p.of.cols[k]}, p.from+i)))
+		}
+		return "the rows of " + diag.Clip(fmt.Sprint(slices.Collect(slices.Values(values))), 200)
+	}
+	m, ok := p.flow.last.Get().(*matcher)
+	if !ok {
+		made, _, err := p.flow.newMatcher(p.of.fields)
+		if err != nil {
+			return err
+		}
+		m = &made
+	}
+	defer p.flow.last.Put(m)
+	m.apply(b)
+	return nil
+}

@@ -1,0 +1,261 @@
+package transform
+
+import (
+	"context"
+	"slices"
+	"sort"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/keyindex"
+	"ironmonger/internal/star"
+)
+
+// join finds rows of another source. Those are held in memory: the columns that are compared and brought.
+type join struct {
+	stage
+	of     *star.Join
+	flow   *Flow
+	into   *Flow
+	brings []column.Field // the columns needed here
+	at     int            // where they begin in a batch
+	by     []int          // our columns
+	asOf   int            // our column, or -1
+	toDay  bool           // it is a timestamp, and days are compared
+
+	index  *keyindex.Index
+	table  *column.Batch // of the flow's columns
+	first  []int32       // of each member, where its rows begin in rows
+	rows   []int32       // of the table, by member, time and order
+	times  *column.Column
+	from   []*column.Column // of the table, for each of brings
+	places []diag.Place     // where the rows of the table stand, if somebody asks
+}
+
+// finder is the buffers of a goroutine.
+type finder struct {
+	cols   []*column.Column
+	member []int32
+}
+
+// openJoin opens the other source of a join, and adds what it brings to the flow's columns.
+func (f *Flow) openJoin(ctx context.Context, j *star.Join) (*join, error) {
+	x := &join{of: j, into: f, at: len(f.local), asOf: -1}
+	theirs := map[string]bool{j.Effective: true}
+	for _, by := range j.By {
+		theirs[by[0]] = true
+		x.by = append(x.by, column.Find(f.local, by[1]))
+	}
+	if j.AsOf != "" {
+		x.asOf = column.Find(f.local, j.AsOf)
+	}
+	for _, b := range j.Bring {
+		if f.need[b.Name] {
+			theirs[b.From] = true
+			x.brings = append(x.brings, b.Field)
+		}
+	}
+	f.local = append(f.local, x.brings...)
+	var err error
+	x.flow, err = Open(ctx, f.in, j.Source, func(c string) bool { return theirs[c] })
+	f.helpers = append(f.helpers, x.flow)
+	return x, err
+}
+
+// load reads the other source.
+func (x *join) load(ctx context.Context) error {
+	fields := x.flow.Fields()
+	x.table = column.NewBatch(fields)
+	timed := -1
+	if x.of.Effective != "" {
+		timed = column.Find(fields, x.of.Effective)
+		x.toDay = fields[timed].Type.Kind == column.Date && x.into.local[x.asOf].Type.Kind == column.Timestamp
+	}
+	err := x.into.each(ctx, x.flow, func(b *column.Batch, i int) error {
+		if timed >= 0 && b.Cols[timed].Null[i] {
+			x.flow.read.aside.Add(1)
+			b.SetAside(i, x.of.Effective, "no "+x.of.Effective+", so nobody knows since when", "")
+			x.into.fall(x.flow, b, i)
+			return nil
+		}
+		for k := range fields {
+			x.table.Cols[k].Append(&b.Cols[k], i)
+		}
+		x.table.N++
+		if x.into.in.Places {
+			x.places = append(x.places, diag.Place{File: b.From.File, Line: int(b.From.Line[i])})
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	var by []*column.Column
+	var types []column.Type
+	for _, pair := range x.of.By {
+		c := &x.table.Cols[column.Find(fields, pair[0])]
+		by, types = append(by, c), append(types, c.Type)
+	}
+	x.index = keyindex.New(types)
+	members := make([]int32, x.table.N)
+	x.rows = nil
+	count := []int32{}
+rows:
+	for i := range x.table.N {
+		for _, c := range by {
+			if c.Null[i] { // it equals nothing
+				members[i] = keyindex.Missing
+				continue rows
+			}
+		}
+		m, fresh := x.index.Add(by, i)
+		if fresh {
+			count = append(count, 0)
+		}
+		count[m]++
+		members[i] = m
+		x.rows = append(x.rows, int32(i))
+	}
+	x.first = make([]int32, len(count)+1)
+	for m, n := range count {
+		x.first[m+1] = x.first[m] + n
+	}
+	if timed >= 0 {
+		x.times = &x.table.Cols[timed]
+	}
+	slices.SortStableFunc(x.rows, func(a, b int32) int {
+		if members[a] != members[b] || x.times == nil {
+			return int(members[a]) - int(members[b])
+		}
+		return x.times.Compare(int(a), x.times, int(b))
+	})
+	x.index.Freeze()
+	for _, b := range x.of.Bring {
+		if column.Find(x.brings, b.Name) >= 0 {
+			x.from = append(x.from, &x.table.Cols[column.Find(fields, b.From)])
+		}
+	}
+	return nil
+}
+
+// fits gives the rows of the table that fit row i of a member, all of one time.
+func (x *join) fits(b *column.Batch, i int, m int32) []int32 {
+	if m < 0 {
+		return nil
+	}
+	rows := x.rows[x.first[m]:x.first[m+1]]
+	if x.times == nil {
+		return rows
+	}
+	asOf := &b.Cols[x.asOf]
+	if asOf.Null[i] {
+		return nil
+	}
+	at := asOf.Int[i]
+	if x.toDay {
+		at = column.DayOf(at)
+	}
+	end := sort.Search(len(rows), func(n int) bool { return x.times.Int[rows[n]] > at })
+	if end == 0 {
+		return nil
+	}
+	begin := end - 1
+	for begin > 0 && x.times.Int[rows[begin-1]] == x.times.Int[rows[end-1]] {
+		begin--
+	}
+	return rows[begin:end]
+}
+
+// apply brings the columns to the rows of a batch, and gives how many rows were dropped.
+func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
+	f.cols = f.cols[:0]
+	for _, k := range x.by {
+		f.cols = append(f.cols, &b.Cols[k])
+	}
+	if cap(f.member) < b.N {
+		f.member = make([]int32, b.N+b.N/4)
+	}
+	f.member = f.member[:b.N]
+	x.index.Find(f.cols, f.member)
+	subject := "join " + x.of.Text
+	drop := false
+	for i := range b.N {
+		for k := range x.brings {
+			b.Cols[x.at+k].SetNull(i)
+		}
+		if b.Bad(i) {
+			continue
+		}
+		rows := x.fits(b, i, f.member[i])
+		pick := int32(-1)
+		switch {
+		case len(rows) == 0:
+			switch x.of.Unmatched {
+			case star.SetAside:
+				b.SetAside(i, x.of.Text, "unmatched in "+x.of.Text, natural(f.cols, i))
+			case star.Drop:
+				drop = true
+				f.member[i] = gone
+			case star.Stop:
+				return 0, mistake(b, i, subject, "no row of %s fits %s; the model says stop", x.of.Source.Text, natural(f.cols, i))
+			default:
+				x.empty.Add(1)
+			}
+		case len(rows) == 1 || x.of.Several == star.First:
+			pick = rows[0]
+		case x.of.Several == star.Last:
+			pick = rows[len(rows)-1]
+		case x.of.Several == star.SetAside:
+			b.SetAside(i, x.of.Text, "several rows of "+x.of.Text+" fit", natural(f.cols, i))
+		default:
+			return 0, mistake(b, i, subject, "%d rows of %s fit %s: several says which to take", len(rows), x.of.Source.Text, natural(f.cols, i))
+		}
+		if pick >= 0 {
+			if x.places != nil {
+				x.into.note(b, i, Joined{x.of.Text, x.of.Source.Text, x.places[pick]})
+			}
+			for k, from := range x.from {
+				b.Cols[x.at+k].Set(i, from, int(pick))
+			}
+		}
+	}
+	if drop {
+		dropped = b.Keep(func(i int) bool { return f.member[i] != gone })
+		x.dropped.Add(int64(dropped))
+	}
+	return dropped, nil
+}
+
+// gone marks a row that is dropped.
+const gone = -9
+
+// Joined is a row of another source that completes one.
+type Joined struct {
+	Join, Source string
+	Place        diag.Place
+}
+
+// note keeps where a row stands that row i of a batch is joined with.
+func (f *Flow) note(b *column.Batch, i int, j Joined) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.met == nil {
+		f.met = map[diag.Place][]Joined{}
+	}
+	at := diag.Place{File: b.From.File, Line: int(b.From.Line[i])}
+	f.met[at] = append(f.met[at], j)
+}
+
+// Joined lists the rows that the row at a place was joined with, once [Flow.Row] has read it, where the inputs note places.
+func (f *Flow) Joined(at diag.Place) []Joined {
+	var list []Joined
+	for _, o := range f.below() {
+		list = append(list, o.Joined(at)...)
+	}
+	for _, j := range f.met[at] {
+		if !slices.Contains(list, j) {
+			list = append(list, j)
+		}
+	}
+	return list
+}

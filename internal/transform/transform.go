@@ -1,0 +1,272 @@
+// Package transform makes the rows of a source what the model says they are: it joins, derives, fills, checks, keeps one
+// of those that are alike, and adds up (rule R27), whatever they are read from.
+//
+// [Open] gives a [Flow], which yields finished rows. What concerns a row alone is done by whoever fills a piece, on
+// all cores; what concerns several rows takes the pieces in source order. So the result doesn't depend on how many
+// cores there are. No row goes unnoticed: [Flow.Counts] says what became of all of them, stage by stage.
+package transform
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/star"
+)
+
+// shaper does what concerns a row alone. It is for one goroutine.
+type shaper struct {
+	derive  []*expr.Program
+	derived int // where their columns begin
+	fields  []column.Field
+	fills   []fill
+	rules   []rule
+}
+
+type fill struct {
+	at    int
+	value *column.Column
+}
+
+type rule struct {
+	reason    string
+	condition *expr.Program
+	wanted    bool // rows are to meet it; else they must not
+}
+
+// newShaper makes a shaper for rows that have the columns joined, and gives the columns that they have then: of the
+// derived ones those needed.
+func newShaper(m *star.Model, s *star.Source, joined []column.Field, need names) (*shaper, error) {
+	sh := &shaper{fields: joined, derived: len(joined)}
+	for _, d := range s.Derive {
+		if !need[d.Text] {
+			continue
+		}
+		p, err := d.Expression.Compile(sh.fields)
+		if err != nil {
+			return nil, err
+		}
+		sh.derive = append(sh.derive, p)
+		sh.fields = append(sh.fields[:len(sh.fields):len(sh.fields)], column.Field{Name: d.Text, Type: d.Type})
+	}
+	for _, f := range s.Fill {
+		if k := column.Find(sh.fields, f.Text); k >= 0 {
+			value, err := f.Column(sh.fields[k].Type, m)
+			if err != nil {
+				return nil, err
+			}
+			sh.fills = append(sh.fills, fill{k, value})
+		}
+	}
+	for n, rules := range [][]star.Rule{s.SetAside, s.Require} {
+		for _, r := range rules {
+			p, err := r.Condition.Compile(sh.fields)
+			if err != nil {
+				return nil, err
+			}
+			sh.rules = append(sh.rules, rule{r.Reason.Text, p, n == 1})
+		}
+	}
+	return sh, nil
+}
+
+// apply fills the derived columns of b, fills what is empty and sets rows aside. Rows that have been set aside before,
+// for a value that doesn't fit, are not judged: what was meant isn't known.
+func (sh *shaper) apply(b *column.Batch) {
+	for k, p := range sh.derive {
+		result := p.Eval(b)
+		b.Cols[sh.derived+k].Copy(&result.Column, b.N)
+		if !result.Faulty() {
+			continue
+		}
+		for i := range b.N {
+			if fault := result.Fault(i); fault != "" && !b.Bad(i) {
+				b.SetAside(i, sh.fields[sh.derived+k].Name, sh.fields[sh.derived+k].Name+": "+fault, "")
+			}
+		}
+	}
+	for _, f := range sh.fills {
+		c := &b.Cols[f.at]
+		for i, null := range c.Null[:b.N] {
+			if null && !b.Bad(i) {
+				c.Set(i, f.value, 0)
+			}
+		}
+	}
+	var skip []bool
+	if len(b.Faults) > 0 {
+		skip = make([]bool, b.N)
+		for i := range skip {
+			skip[i] = b.Bad(i)
+		}
+	}
+	for _, r := range sh.rules {
+		result := r.condition.Eval(b)
+		for i := range b.N {
+			if skip != nil && skip[i] {
+				continue
+			}
+			if fault := result.Fault(i); fault != "" {
+				b.SetAside(i, "", r.reason+": "+fault, "")
+			} else if result.True(i) != r.wanted {
+				b.SetAside(i, "", r.reason, "")
+			}
+		}
+	}
+}
+
+// matcher brings columns to the form that natural keys have. It is for one goroutine.
+type matcher struct {
+	columns []matching
+	naming  []naming
+}
+
+type matching struct {
+	name     string
+	from, to int
+	rule     *expr.Program
+	one      column.Batch
+}
+
+// newMatcher makes a matcher for the columns of s that say natural keys and are needed, and adds them to the fields.
+func (f *Flow) newMatcher(fields []column.Field) (matcher, []column.Field, error) {
+	s, need := f.of, f.need
+	var m matcher
+	for _, x := range s.Matched {
+		if !need[x.Text] {
+			continue
+		}
+		from := column.Find(fields, x.Column)
+		var p *expr.Program
+		if x.Rule != nil {
+			var err error
+			if p, err = x.Rule.Compile(fields[from].Type); err != nil {
+				return m, nil, err
+			}
+		}
+		m.columns = append(m.columns, matching{name: x.Column, from: from, to: len(fields), rule: p, one: column.Batch{Cols: make([]column.Column, 1)}})
+		fields = append(fields[:len(fields):len(fields)], column.Field{Name: x.Text, Type: x.Type})
+	}
+	for _, x := range s.Aliased {
+		n := naming{aliases: f.aliases[x.Aliases]}
+		for _, name := range x.Columns {
+			n.at = append(n.at, column.Find(fields, name))
+		}
+		if n.aliases != nil && !slices.Contains(n.at, -1) {
+			m.naming = append(m.naming, n)
+		}
+	}
+	return m, fields, nil
+}
+
+func (m *matcher) apply(b *column.Batch) {
+	for k := range m.columns {
+		x := &m.columns[k]
+		if x.rule == nil {
+			b.Cols[x.to].Copy(&b.Cols[x.from], b.N)
+			continue
+		}
+		x.one.N, x.one.Cols[0] = b.N, b.Cols[x.from]
+		result := x.rule.Eval(&x.one)
+		b.Cols[x.to].Copy(&result.Column, b.N)
+		for i := range b.N {
+			if fault := result.Fault(i); fault != "" && !b.Bad(i) {
+				b.SetAside(i, x.name, x.name+" has no form as a key: "+fault, diag.Clip(diag.Printable(b.Cols[x.from].Value(i)), 60))
+			}
+		}
+	}
+	for k := range m.naming {
+		m.naming[k].apply(b)
+	}
+}
+
+// names is a set of columns.
+type names map[string]bool
+
+// uses adds what an expression over fields reads.
+func (n names) uses(e star.Expression, fields []column.Field) {
+	if p, err := e.Compile(fields); err == nil {
+		for _, k := range p.Columns() {
+			n[fields[k].Name] = true
+		}
+	}
+}
+
+// needed gives the columns of every stage of s that are needed for those that want names at its end.
+func needed(s *star.Source, want func(column string) bool) names {
+	need := names{}
+	for _, f := range s.Shaped() {
+		if want(f.Name) {
+			need[f.Name] = true
+		}
+	}
+	for _, m := range s.Matched {
+		if need[m.Text] {
+			need[m.Column] = true
+		}
+	}
+	if s.Group != nil {
+		for _, a := range s.Group.Aggregates {
+			if need[a.Text] {
+				need[a.Column] = true
+			}
+		}
+		for _, name := range s.Group.By {
+			need[name] = true
+		}
+	}
+	if s.Distinct != nil {
+		for _, name := range s.Distinct.By {
+			need[name] = true
+		}
+	}
+	all := s.Complete()
+	for _, rules := range [][]star.Rule{s.Require, s.SetAside} {
+		for _, r := range rules {
+			need.uses(r.Condition, all)
+		}
+	}
+	joined := len(s.Joined())
+	for i := len(s.Derive) - 1; i >= 0; i-- {
+		if need[s.Derive[i].Text] {
+			need.uses(s.Derive[i].Expression, all[:joined+i])
+		}
+	}
+	for i := len(s.Joins) - 1; i >= 0; i-- {
+		if j := s.Joins[i]; matters(j, need) {
+			for _, by := range j.By {
+				need[by[1]] = true
+			}
+			need[j.AsOf] = true
+		}
+	}
+	return need
+}
+
+// matters says whether a join has to be made: for what it brings, or because it may set rows aside.
+func matters(j *star.Join, need names) bool {
+	for _, b := range j.Bring {
+		if need[b.Name] {
+			return true
+		}
+	}
+	return j.Unmatched != star.LeaveEmpty || j.Several != star.First && j.Several != star.Last
+}
+
+// natural writes some values of a row for people.
+func natural(cols []*column.Column, i int) string {
+	parts := make([]string, len(cols))
+	for k, c := range cols {
+		if parts[k] = c.Value(i); c.Null[i] {
+			parts[k] = "null"
+		}
+	}
+	return diag.Clip(diag.Printable(strings.Join(parts, ", ")), 60)
+}
+
+func mistake(b *column.Batch, i int, subject, format string, args ...any) error {
+	return &diag.Error{At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: subject, Message: fmt.Sprintf(format, args...)}
+}
