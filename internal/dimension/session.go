@@ -82,7 +82,7 @@ func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool
 	surrogate = s.next()
 	s.keys = append(s.keys, surrogate)
 	for k := range s.natural {
-		s.natural[k].Append(by[k], i)
+		s.natural[k].AppendOwn(by[k], i)
 	}
 	s.changed = true
 	if s.x.dim.Inferable() {

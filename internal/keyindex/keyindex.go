@@ -2,16 +2,15 @@
 //
 // A natural key is one or several typed values; equality is exact (rule R3), and null equals nothing, or null where
 // it is a value (the combinations of a junk dimension). Each
-// is packed into 16 bytes: keys whose bytes fit 15 are kept whole in their slot, so a lookup costs
-// one cache miss; of longer ones the slot has a fingerprint, and the bytes are compared besides. Keys
-// of one integer (dates are integers here) in a close range are found by position alone.
+// whose bytes fit 15 is kept whole in its slot of a hash table, so that a lookup costs one cache miss. The bytes of longer
+// keys stand one after another in memory of their own, and a lookup costs two. Keys of one integer (dates are integers
+// here) in a close range are found by position alone.
 //
 // Any number of goroutines may call Find while none calls Add.
 package keyindex
 
 import (
 	"encoding/binary"
-	"hash/maphash"
 	"math/bits"
 	"math/rand/v2"
 
@@ -30,8 +29,8 @@ type Index struct {
 	nulls  bool // null is a value like others
 	slots  []slot
 	count  int32
-	long   map[int32][]byte // the bytes of keys that don't fit a slot
-	seeds  [2]maphash.Seed
+	short  int32 // how many keys stand in slots
+	long   longKeys
 	salt   uint64
 
 	base  int64 // dense[k-base] is the member of the integer key k, plus 1
@@ -46,8 +45,7 @@ type slot struct {
 // New gives an empty index for keys of the given types. Doubles can't be keys.
 func New(types []column.Type) *Index {
 	one := len(types) == 1 && types[0].Kind != column.Text && types[0].Kind != column.Double && !types[0].Wide()
-	return &Index{single: one, slots: make([]slot, 16), salt: rand.Uint64(),
-		seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}}
+	return &Index{single: one, slots: make([]slot, 16), salt: rand.Uint64()}
 }
 
 // NewWithNulls gives an index in which null is a value like others, equal to itself.
@@ -57,9 +55,7 @@ func NewWithNulls(types []column.Type) *Index {
 	return x
 }
 
-const longKey = 0xff << 56
-
-// pack gives the 16 bytes of a key, and for a long one all its bytes too.
+// pack gives the 16 bytes of a key, or all bytes of one that is longer.
 func (x *Index) pack(cols []*column.Column, i int, buf []byte) (lo, hi uint64, long []byte) {
 	if x.single {
 		return uint64(cols[0].Int[i]), 0, nil
@@ -75,27 +71,37 @@ func (x *Index) pack(cols []*column.Column, i int, buf []byte) (lo, hi uint64, l
 		b = column.AppendKey(b, c, i)
 	}
 	if len(b) > 15 {
-		return maphash.Bytes(x.seeds[0], b), maphash.Bytes(x.seeds[1], b) | longKey, b
+		return 0, 0, b
 	}
 	n := len(b)
-	b = append(b, make([]byte, 16-n)...)
+	b = append(b, padding[:16-n]...)
 	return binary.LittleEndian.Uint64(b), binary.LittleEndian.Uint64(b[8:]) | uint64(n)<<56, nil
 }
+
+var padding [16]byte
 
 func (x *Index) home(lo, hi uint64) uint64 {
 	h, l := bits.Mul64(lo^bits.RotateLeft64(hi*0x9e3779b97f4a7c15, 29)^x.salt, 0xd6e8feb86659fd93)
 	return h ^ l
 }
 
-// seek gives the slot of a key: its own, or the empty one where it belongs.
-func (x *Index) seek(lo, hi uint64, long []byte) *slot {
+// seek gives the slot of a key that fits one: its own, or the empty one where it belongs.
+func (x *Index) seek(lo, hi uint64) *slot {
 	mask := uint64(len(x.slots) - 1)
 	for at := x.home(lo, hi) & mask; ; at = (at + 1) & mask {
 		s := &x.slots[at]
-		if s.member == 0 || s.lo == lo && s.hi == hi && (long == nil || string(x.long[s.member-1]) == string(long)) {
+		if s.member == 0 || s.lo == lo && s.hi == hi {
 			return s
 		}
 	}
+}
+
+// member gives the member of a packed key, plus 1; 0 if there is none.
+func (x *Index) member(lo, hi uint64, long []byte) int32 {
+	if long != nil {
+		return x.long.find(long)
+	}
+	return x.seek(lo, hi).member
 }
 
 // Find looks up the keys of rows 0 to len(member)-1 and writes their member numbers, or Absent, or
@@ -114,23 +120,51 @@ func (x *Index) Find(cols []*column.Column, member []int32) {
 		}
 		return
 	}
-	var buf [64]byte
-rows:
-	for i := range member {
-		for _, c := range cols {
-			if c.Null[i] && !x.nulls {
+	if x.single {
+		c := cols[0]
+		for i := range member {
+			if c.Null[i] {
 				member[i] = Missing
-				continue rows
+			} else {
+				member[i] = x.seek(uint64(c.Int[i]), 0).member - 1
 			}
 		}
-		member[i] = x.seek(x.pack(cols, i, buf[:])).member - 1
+		return
 	}
+	x.findPacked(cols, member)
+}
+
+// findPacked is Find for keys that have to be packed.
+func (x *Index) findPacked(cols []*column.Column, member []int32) {
+	var f finder
+	for i := range member {
+		if !x.nulls && anyNull(cols, i) {
+			member[i] = Missing
+			continue
+		}
+		lo, hi, long := x.pack(cols, i, f.bytes[f.used:])
+		if long == nil {
+			member[i] = x.seek(lo, hi).member - 1
+		} else if f.wait(i, long) {
+			f.find(&x.long, member)
+		}
+	}
+	f.find(&x.long, member)
+}
+
+func anyNull(cols []*column.Column, i int) bool {
+	for _, c := range cols {
+		if c.Null[i] {
+			return true
+		}
+	}
+	return false
 }
 
 // Get looks up one key, of which no part may be null unless nulls are values.
 func (x *Index) Get(cols []*column.Column, i int) int32 {
 	var buf [64]byte
-	return x.seek(x.pack(cols, i, buf[:])).member - 1
+	return x.member(x.pack(cols, i, buf[:])) - 1
 }
 
 // Add gives the member number of the key of row i, a new one if the key is new. No part may be null
@@ -138,23 +172,20 @@ func (x *Index) Get(cols []*column.Column, i int) int32 {
 func (x *Index) Add(cols []*column.Column, i int) (member int32, fresh bool) {
 	var buf [64]byte
 	lo, hi, long := x.pack(cols, i, buf[:])
-	s := x.seek(lo, hi, long)
-	if s.member != 0 {
-		return s.member - 1, false
-	}
-	if int(x.count) >= len(x.slots)/8*5 {
-		x.grow()
-		s = x.seek(lo, hi, long)
+	if m := x.member(lo, hi, long); m != 0 {
+		return m - 1, false
 	}
 	x.dense = nil
 	x.count++
-	*s = slot{lo, hi, x.count}
 	if long != nil {
-		if x.long == nil {
-			x.long = map[int32][]byte{}
-		}
-		x.long[x.count-1] = append([]byte(nil), long...)
+		x.long.add(long, x.count)
+		return x.count - 1, true
 	}
+	if int(x.short) >= len(x.slots)/8*5 {
+		x.grow()
+	}
+	x.short++
+	*x.seek(lo, hi) = slot{lo, hi, x.count}
 	return x.count - 1, true
 }
 

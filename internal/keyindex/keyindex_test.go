@@ -3,6 +3,7 @@ package keyindex
 import (
 	"fmt"
 	"math/rand/v2"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -97,6 +98,51 @@ func TestIndexAgainstMap(t *testing.T) {
 	}
 }
 
+// TestLongKeys finds keys that fill chunks, and more than one.
+func TestLongKeys(t *testing.T) {
+	cols := columns(kinds["text"])
+	for n := range 400 {
+		cols[0].AppendText(strings.Repeat(string(rune('a'+n%2)), []int{16, 300, 20_000, chunkSize - 7, 3 * chunkSize}[min(n%100, 4)]+n))
+	}
+	x := New(kinds["text"])
+	for round := range 2 {
+		for i := range cols[0].Text {
+			if got, fresh := x.Add(cols, i); got != int32(i) || fresh == (round == 1) {
+				t.Fatalf("Add of key %d: %d, %v", i, got, fresh)
+			}
+		}
+	}
+}
+
+// BenchmarkLong looks up keys of 36 characters; bytes/key is what the index takes for each.
+func BenchmarkLong(b *testing.B) {
+	const size = 500_000
+	cols, r := columns(kinds["text"]), rand.New(rand.NewPCG(7, 8))
+	for range size {
+		cols[0].AppendText(fmt.Sprintf("%08x-%04x-4%03x-a%03x-%012x", r.Uint32(), r.IntN(1<<16), r.IntN(1<<12), r.IntN(1<<12), r.Int64N(1<<48)))
+	}
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	x := New(kinds["text"])
+	for i := range size {
+		x.Add(cols, i)
+	}
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	order := r.Perm(size)
+	asked := columns(kinds["text"])
+	for _, i := range order {
+		asked[0].AppendText(strings.Clone(cols[0].Text[i])) // as they stand in a piece of a file: side by side
+	}
+	found := make([]int32, size)
+	for b.Loop() {
+		x.Find(asked, found)
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*size), "ns/key")
+	b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/size, "bytes/key")
+}
+
 func BenchmarkFind(b *testing.B) {
 	for name, types := range kinds {
 		for _, size := range []int{200_000} {
@@ -108,7 +154,7 @@ func BenchmarkFind(b *testing.B) {
 					for _, c := range cols {
 						switch {
 						case c.Type.Kind == column.Text:
-							c.AppendText(fmt.Sprintf("V%06d", v%1000000)[:7/len(cols)+1])
+							c.AppendText(fmt.Sprintf("V%06d", v%1000000)[:8-len(cols)])
 						case c.Type.Wide():
 							c.Null, c.Wide = append(c.Null, false), append(c.Wide, column.Wide(v))
 						default:
