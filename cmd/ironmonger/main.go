@@ -7,6 +7,8 @@ import (
 	_ "time/tzdata" // time zones are in the program
 
 	"ironmonger/internal/cli"
+	_ "ironmonger/internal/warehouse/postgres" // the kinds of warehouses that the program knows
+	_ "ironmonger/internal/warehouse/sqlite"
 )
 
 func main() { os.Exit(cli.Main(os.Args, os.Stdout, os.Stderr)) }

@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/precheck"
 	"ironmonger/internal/render"
 	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
 )
 
 // checked is the result of check.
@@ -88,9 +89,9 @@ func (s *session) check() *cli.Command {
 
 // look says what a load would do to the tables of the warehouse, and refuses what it would refuse.
 func (found *checked) look(ctx context.Context, m *star.Model, root *os.Root) error {
-	wh, err := openWarehouse(ctx, m, root, false)
+	wh, err := openWarehouse(ctx, m, root, warehouse.ToRead)
 	if errors.Is(err, fs.ErrNotExist) {
-		wh, err = openToPretend(ctx, m, root, false)
+		wh, err = openWarehouse(ctx, m, root, warehouse.ToTry)
 	}
 	if err != nil {
 		found.Unseen = err.Error()

@@ -28,8 +28,6 @@ import (
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
-	"ironmonger/internal/warehouse/postgres"
-	"ironmonger/internal/warehouse/sqlite"
 )
 
 // Version is what the program calls itself.
@@ -268,12 +266,8 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 	if err != nil {
 		return nil, root, unread(file, err)
 	}
-	if whole && m.Warehouse.Kind == star.Postgres {
-		var list diag.List
-		for _, name := range schema.New(m).TooLong(postgres.MaxName) {
-			list = append(list, &diag.Error{At: diag.Place{File: m.File}, Message: fmt.Sprintf("%s is longer than the %d bytes that PostgreSQL takes: shorten the names in the model that it is made of", name, postgres.MaxName)})
-		}
-		if err = list.Err(); err != nil {
+	if whole {
+		if err = nameable(m); err != nil {
 			return nil, root, err
 		}
 	}
@@ -288,6 +282,23 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 		}
 	}
 	return m, root, nil
+}
+
+// nameable says no where a table or column of a model would have a longer name than its warehouse takes.
+func nameable(m *star.Model) error {
+	d, err := warehouse.DriverOf(m.Warehouse.Kind)
+	if err != nil {
+		return err
+	}
+	most := d.Capabilities().MaxName
+	if most == 0 {
+		return nil
+	}
+	var list diag.List
+	for _, name := range schema.New(m).TooLong(most) {
+		list = append(list, &diag.Error{At: diag.Place{File: m.File}, Message: fmt.Sprintf("%s is longer than the %d bytes that the warehouse takes: shorten the names in the model that it is made of", name, most)})
+	}
+	return list.Err()
 }
 
 // unread says that a model can't be read, unless the error tells what is wrong with it.
@@ -325,26 +336,15 @@ func (s *session) withModel(action modelAction, whole bool) cli.ActionFunc {
 	}
 }
 
-// openWarehouse opens the warehouse that the model names; where that is a file, it is made if the warehouse is
-// to be written to.
-func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, write bool) (warehouse.Warehouse, error) {
-	if m.Warehouse.Kind == star.Postgres {
-		return postgres.Open(ctx, m.Warehouse.Connection, m.Warehouse.Schema)
-	}
-	path := m.Warehouse.Path
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(root.Name(), path)
-	}
-	if !write {
-		return sqlite.OpenToRead(path)
-	}
-	return sqlite.Open(path)
+// openWarehouse opens the warehouse that the model names.
+func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, mode warehouse.Mode) (warehouse.Warehouse, error) {
+	return warehouse.Open(ctx, schema.Location(m, root.Name()), mode)
 }
 
 // reading opens the warehouse to be read as it is now, for f: it is the same until f returns, and an interrupt ends what
 // f asks. If nothing was ever loaded, none is called.
 func reading(ctx context.Context, m *star.Model, root *os.Root, none func() error, f func(r warehouse.Reader) error) error {
-	wh, err := openWarehouse(ctx, m, root, false)
+	wh, err := openWarehouse(ctx, m, root, warehouse.ToRead)
 	if errors.Is(err, fs.ErrNotExist) {
 		return none()
 	} else if err != nil {
@@ -357,40 +357,6 @@ func reading(ctx context.Context, m *star.Model, root *os.Root, none func() erro
 	}
 	defer r.Close()
 	return f(r)
-}
-
-// openToPretend is [openWarehouse] for what writes nothing in the end. An SQLite file that isn't there isn't made:
-// there is another one for the time being.
-func openToPretend(ctx context.Context, m *star.Model, root *os.Root, _ bool) (warehouse.Warehouse, error) {
-	if m.Warehouse.Kind == star.SQLite {
-		wh, err := openWarehouse(ctx, m, root, false)
-		if err == nil {
-			wh.Close()
-		} else if errors.Is(err, fs.ErrNotExist) {
-			dir, err := os.MkdirTemp("", "ironmonger")
-			if err != nil {
-				return nil, err
-			}
-			db, err := sqlite.Open(filepath.Join(dir, "pretended.db"))
-			if err != nil {
-				os.RemoveAll(dir)
-				return nil, err
-			}
-			return &passing{db, dir}, nil
-		}
-	}
-	return openWarehouse(ctx, m, root, true)
-}
-
-// passing is a warehouse that is gone when it is closed.
-type passing struct {
-	warehouse.Warehouse
-	dir string
-}
-
-func (p *passing) Close() error {
-	err := p.Warehouse.Close()
-	return errors.Join(err, os.RemoveAll(p.dir))
 }
 
 // result writes v as JSON or its records as CSV if the call asks for it, else calls text.

@@ -14,8 +14,6 @@ import (
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
-	"ironmonger/internal/warehouse/postgres"
-	"ironmonger/internal/warehouse/sqlite"
 )
 
 func (s *session) ddl() *cli.Command {
@@ -28,7 +26,12 @@ func (s *session) ddl() *cli.Command {
 			"Example:\n  ironmonger ddl\n  ironmonger ddl --drop",
 		Flags: flags(&cli.BoolFlag{Name: "drop", Usage: "remove them instead; the data with them"}),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			statements := ddl(m, c.Bool("drop"))
+			at := schema.Location(m, root.Name())
+			driver, err := warehouse.DriverOf(at.Kind)
+			if err != nil {
+				return err
+			}
+			statements := ddl(m, driver.Dialect(at), c.Bool("drop"))
 			return s.result(c, statements, render.ListRecords("statement", statements), func(int) {
 				for _, statement := range statements {
 					fmt.Fprintln(s.out, statement+";")
@@ -38,33 +41,12 @@ func (s *session) ddl() *cli.Command {
 	}, 0)
 }
 
-// dialect is how a kind of warehouse writes tables and views.
-type dialect struct {
-	table func(*warehouse.Table) []string
-	view  func(*warehouse.View) string
-	quote func(string) string
-}
-
-func dialectOf(m *star.Model) dialect {
-	if m.Warehouse.Kind == star.Postgres {
-		schema := m.Warehouse.Schema
-		return dialect{func(t *warehouse.Table) []string { return postgres.DDL(schema, t) },
-			func(v *warehouse.View) string { return postgres.ViewDDL(schema, v) },
-			func(name string) string { return postgres.Quote(schema, name) }}
-	}
-	return dialect{sqlite.DDL, sqlite.ViewDDL, sqlite.Quote}
-}
-
 // ddl lists the statements that make all tables and views of a model, or that drop them.
-func ddl(m *star.Model, drop bool) []string {
-	d := dialectOf(m)
-	var create, remove []string
+func ddl(m *star.Model, d warehouse.Dialect, drop bool) []string {
+	create, remove := d.Before(), []string(nil)
 	table := func(t *warehouse.Table) {
-		create = append(create, d.table(t)...)
-		remove = append(remove, "DROP TABLE IF EXISTS "+d.quote(t.Name))
-	}
-	if m.Warehouse.Kind == star.Postgres {
-		create = append(create, "CREATE SCHEMA IF NOT EXISTS "+postgres.QuoteName(m.Warehouse.Schema))
+		create = append(create, d.Table(t)...)
+		remove = append(remove, "DROP TABLE IF EXISTS "+d.Quote(t.Name))
 	}
 	for _, t := range ledger.Tables() {
 		table(t)
@@ -79,8 +61,8 @@ func ddl(m *star.Model, drop bool) []string {
 				table(t)
 			}
 			for _, v := range dim.Views {
-				create = append(create, d.view(v))
-				remove = append(remove, "DROP VIEW IF EXISTS "+d.quote(v.Name))
+				create = append(create, d.View(v))
+				remove = append(remove, "DROP VIEW IF EXISTS "+d.Quote(v.Name))
 			}
 		}
 		for _, f := range tables.Facts {

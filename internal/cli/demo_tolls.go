@@ -15,7 +15,7 @@ import (
 // tolls shows what the demo's star is good for: tolls by waterway and month, read from the loaded
 // tables by their keys.
 func (s *session) tolls(ctx context.Context, m *star.Model, root *os.Root, dir string) error {
-	wh, err := openWarehouse(ctx, m, root, false)
+	wh, err := openWarehouse(ctx, m, root, warehouse.ToRead)
 	if err != nil {
 		return err
 	}

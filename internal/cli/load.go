@@ -89,12 +89,12 @@ func (s *session) loadOrNote(action func(ctx context.Context, c *cli.Command, m 
 
 // openThere opens a warehouse to be written to, if it is there.
 func openThere(ctx context.Context, m *star.Model, root *os.Root) (warehouse.Warehouse, error) {
-	wh, err := openWarehouse(ctx, m, root, false)
+	wh, err := openWarehouse(ctx, m, root, warehouse.ToRead)
 	if err != nil {
 		return nil, err
 	}
 	wh.Close()
-	return openWarehouse(ctx, m, root, true)
+	return openWarehouse(ctx, m, root, warehouse.ToWrite)
 }
 
 // loadable refuses names that are those of no dimension and no fact.
@@ -116,18 +116,18 @@ func loadable(m *star.Model, given []string) error {
 
 // loadModel loads a model with progress on the terminal.
 func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, opts load.Options) (*ledger.Run, error) {
-	open := openWarehouse
+	mode := warehouse.ToWrite
 	if opts.Dry {
-		open = openToPretend
+		mode = warehouse.ToTry
 	}
-	if there, err := openWarehouse(ctx, m, root, false); err == nil {
+	if there, err := openWarehouse(ctx, m, root, warehouse.ToRead); err == nil {
 		there.Close()
 	} else if errors.Is(err, fs.ErrNotExist) { // no file is made for a load that doesn't start
 		if err := load.Startable(ctx, m, root); err != nil {
 			return nil, err
 		}
 	}
-	wh, err := open(ctx, m, root, true)
+	wh, err := openWarehouse(ctx, m, root, mode)
 	if err != nil {
 		return nil, fmt.Errorf("the warehouse can't be opened: %w", err)
 	}

@@ -14,6 +14,7 @@ import (
 	"ironmonger/internal/prove"
 	"ironmonger/internal/render"
 	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
 )
 
 func (s *session) prove() *cli.Command {
@@ -46,7 +47,7 @@ func (s *session) prove() *cli.Command {
 			if err := prove.Known(opts.Checks); err != nil {
 				return wrong{err}
 			}
-			wh, err := openWarehouse(ctx, m, root, false)
+			wh, err := openWarehouse(ctx, m, root, warehouse.ToRead)
 			if errors.Is(err, fs.ErrNotExist) {
 				return wrong{prove.ErrNothing}
 			} else if err != nil {

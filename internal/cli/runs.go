@@ -27,7 +27,7 @@ func (s *session) runs() *cli.Command {
 			"Example:\n  ironmonger runs\n  ironmonger runs 3 --format json",
 		Flags: flags(&cli.IntFlag{Name: "last", Value: 20, Validator: atLeast(0, math.MaxInt32), Usage: "the last `N` runs; 0 for all"}),
 		Action: s.onLedger(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			wh, err := openWarehouse(ctx, m, root, false)
+			wh, err := openWarehouse(ctx, m, root, warehouse.ToRead)
 			if errors.Is(err, fs.ErrNotExist) {
 				return s.result(c, []*ledger.Run{}, render.StepRecords(), func(int) { render.Runs(s.out, nil, 0) })
 			}

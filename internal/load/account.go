@@ -17,27 +17,14 @@ var ErrDiffers = errors.New("a table holds other than the ledger says")
 
 // openAccount finds the account of the step's table, which is empty where the step has just made it.
 func (w *work) openAccount(ctx context.Context, made bool) (err error) {
-	table, inferred, measures := w.account()
+	to := w.kind.target()
 	if !made {
-		w.book, err = ledger.AccountOf(ctx, w.tx, table, w.name, inferred, measures)
+		w.book, err = ledger.AccountOf(ctx, w.tx, to.Name, w.name, to.inferred, to.measures)
 	}
 	if w.book == nil {
-		w.book = ledger.NewAccount(table, measures)
+		w.book = ledger.NewAccount(to.Name, to.measures)
 	}
 	return err
-}
-
-// account gives the table of the step, what it is called where other steps make members in it, and its exact measures.
-func (w *work) account() (table, inferred string, measures []column.Field) {
-	if w.fact == nil {
-		return w.dimension.Table.Name, w.dimension.Text, nil
-	}
-	for _, m := range w.fact.Measures {
-		if m.Type.Exact() {
-			measures = append(measures, m)
-		}
-	}
-	return w.fact.Table.Name, "", measures
 }
 
 // keepAccount carries the account forward by what the step wrote (rule R20), and holds it against what the table is

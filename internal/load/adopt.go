@@ -14,7 +14,7 @@ import (
 
 // adopt fills a dimension's table, which has just been made, with the members of a table that stood before, under their
 // keys. They are as if they had always been so, or since when that table says.
-func (w *work) adopt(ctx context.Context) error {
+func (w *dimensionStep) adopt(ctx context.Context) error {
 	d, of := w.dimension, w.dimension.Adopts
 	there, err := w.tx.Describe(ctx, of.Table)
 	if err != nil {

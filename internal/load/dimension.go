@@ -9,7 +9,7 @@ import (
 	"ironmonger/internal/dimension"
 	"ironmonger/internal/erase"
 	"ironmonger/internal/pipeline"
-	resolve1 "ironmonger/internal/resolve"
+	"ironmonger/internal/resolve"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
@@ -17,12 +17,12 @@ import (
 // delivery is a batch on its way into a dimension.
 type delivery struct {
 	batch *column.Batch
-	keys  resolve1.Resolved
+	keys  resolve.Resolved
 	rows  *dimension.Delivery
 }
 
-// loadDimension reads what the source says about members and brings the table to it.
-func (w *work) loadDimension(ctx context.Context) error {
+// load reads what the source says about members and brings the table to it.
+func (w *dimensionStep) load(ctx context.Context) error {
 	d := w.dimension
 	other, means, err := w.aliases(ctx)
 	if err != nil {
@@ -59,9 +59,9 @@ func (w *work) loadDimension(ctx context.Context) error {
 		return err
 	}
 	judge := w.judge()
-	resolvers := make([]*resolve1.Resolver, w.opts.Workers)
+	resolvers := make([]*resolve.Resolver, w.opts.Workers)
 	for i := range resolvers {
-		resolvers[i] = resolve1.NewResolver(w.links)
+		resolvers[i] = resolve.NewResolver(w.links)
 	}
 	err = pipeline.Each(ctx, w.rows, w.opts.Workers,
 		func() *delivery { return &delivery{batch: column.NewBatch(w.fields), rows: x.Delivery()} },
@@ -70,7 +70,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 				return err
 			}
 			judge(c.batch)
-			if err := resolve(resolvers[worker], p, c.batch, &c.keys); err != nil {
+			if err := resolveKeys(resolvers[worker], p, c.batch, &c.keys); err != nil {
 				return err
 			}
 			w.arrange(x, c)
@@ -91,7 +91,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 	if err := w.inferred(ctx); err != nil {
 		return err
 	}
-	if err := feed.Missed(ctx, w.tx, w.limits.Gone); err != nil {
+	if err := feed.Missed(ctx, w.tx, w.limits().Gone); err != nil {
 		return err
 	}
 	if w.figures.Repointed, err = feed.Settle(ctx, w.tx); err != nil {
@@ -142,7 +142,7 @@ func (w *work) loadDimension(ctx context.Context) error {
 }
 
 // aliases gives the aliases of the dimension, once members that have only been renamed have their new natural keys.
-func (w *work) aliases(ctx context.Context) (other, means []*column.Column, err error) {
+func (w *dimensionStep) aliases(ctx context.Context) (other, means []*column.Column, err error) {
 	d := w.dimension
 	if d.Aliases == nil {
 		return nil, nil, nil
@@ -164,18 +164,8 @@ func (w *work) forget(d *star.Dimension) {
 	delete(w.rosters, d)
 }
 
-// lookUp reads a dimension that somebody else has made, so that what is wrong with it is told here.
-func (w *work) lookUp(ctx context.Context) error {
-	if _, err := w.roster(ctx, w.tx, w.dimension.Dimension); err != nil {
-		return err
-	}
-	tally, err := w.tx.Tally(ctx, w.dimension.Table.Name, nil)
-	w.figures.Table = tally.Rows
-	return err
-}
-
 // natural gives the columns that say the natural key.
-func (w *work) natural() []int {
+func (w *dimensionStep) natural() []int {
 	d := w.dimension
 	at := make([]int, len(d.NaturalKey))
 	for n, f := range d.NaturalKey {
@@ -186,8 +176,16 @@ func (w *work) natural() []int {
 	return at
 }
 
+// says gives the columns of the natural key.
+func (w *dimensionStep) says(b *column.Batch) (member, grain []*column.Column) {
+	if w.flow == nil {
+		return nil, nil
+	}
+	return b.Pick(w.natural()), nil
+}
+
 // judge gives what sets aside rows that say nothing about a member (rule R11).
-func (w *work) judge() func(*column.Batch) {
+func (w *dimensionStep) judge() func(*column.Batch) {
 	d := w.dimension
 	natural := w.natural()
 	effective, delivered := -1, -1
@@ -206,7 +204,7 @@ func (w *work) judge() func(*column.Batch) {
 				}
 			}
 		}
-		dimension.TooLong(b, columnsAt(b, natural), strings.Join(column.Names(d.NaturalKey), ", "))
+		dimension.TooLong(b, b.Pick(natural), strings.Join(column.Names(d.NaturalKey), ", "))
 		if delivered >= 0 {
 			for i := range b.N {
 				if b.Cols[delivered].Null[i] && !b.Bad(i) {
@@ -231,16 +229,8 @@ func (w *work) judge() func(*column.Batch) {
 	}
 }
 
-func columnsAt(b *column.Batch, at []int) []*column.Column {
-	cols := make([]*column.Column, len(at))
-	for n, k := range at {
-		cols[n] = &b.Cols[k]
-	}
-	return cols
-}
-
 // arrange lines the columns of a batch up as the feed wants them.
-func (w *work) arrange(x *dimension.Roster, c *delivery) {
+func (w *dimensionStep) arrange(x *dimension.Roster, c *delivery) {
 	if c.rows.Values != nil {
 		return
 	}
@@ -266,7 +256,7 @@ func (w *work) arrange(x *dimension.Roster, c *delivery) {
 }
 
 // hush keeps the ledger from telling again what rows set aside say of members that were erased.
-func (w *work) hush(c *delivery) {
+func (w *dimensionStep) hush(c *delivery) {
 	raw := c.batch.From.Raw
 	for k := range c.batch.Faults {
 		if f := &c.batch.Faults[k]; c.rows.Erased(int(f.Row)) {
@@ -282,14 +272,14 @@ func (w *work) hush(c *delivery) {
 }
 
 // takeDelivery is the sequencer: it takes a batch in source order.
-func (w *work) takeDelivery(ctx context.Context, feed *dimension.Feed, c *delivery) error {
+func (w *dimensionStep) takeDelivery(ctx context.Context, feed *dimension.Feed, c *delivery) error {
 	b := c.batch
 	w.figures.Read += int64(b.N)
 	if err := w.count(b, &c.keys); err != nil {
 		return err
 	}
 	for _, i := range c.keys.Pending {
-		resolve1.Join(w.links, b, &c.keys, i)
+		resolve.Join(w.links, b, &c.keys, i)
 		c.rows.Judge(int(i))
 	}
 	feed.From(c.rows, b.From.File, b.N)

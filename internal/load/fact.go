@@ -3,19 +3,20 @@ package load
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/pipeline"
-	resolve1 "ironmonger/internal/resolve"
+	"ironmonger/internal/resolve"
 )
 
 // sums is the account of the exact measures (rule R20).
 type sums struct{ read, aside []column.Int128 }
 
-// loadFact reads facts, resolves their keys and appends them.
-func (w *work) loadFact(ctx context.Context) error {
+// load reads facts, resolves their keys and appends them.
+func (w *factStep) load(ctx context.Context) error {
 	if err := w.connect(ctx); err != nil {
 		return err
 	}
@@ -28,9 +29,9 @@ func (w *work) loadFact(ctx context.Context) error {
 		return err
 	}
 	account := sums{make([]column.Int128, len(writer.Measures)), make([]column.Int128, len(writer.Measures))}
-	resolvers := make([]*resolve1.Resolver, w.opts.Workers)
+	resolvers := make([]*resolve.Resolver, w.opts.Workers)
 	for i := range resolvers {
-		resolvers[i] = resolve1.NewResolver(w.links)
+		resolvers[i] = resolve.NewResolver(w.links)
 	}
 	err = pipeline.Each(ctx, w.rows, w.opts.Workers,
 		func() *fact.Chunk { return &fact.Chunk{Batch: column.NewBatch(w.fields)} },
@@ -38,7 +39,7 @@ func (w *work) loadFact(ctx context.Context) error {
 			if err := p.Fill(c.Batch); err != nil {
 				return err
 			}
-			if err := resolve(resolvers[worker], p, c.Batch, &c.Keys); err != nil {
+			if err := resolveKeys(resolvers[worker], p, c.Batch, &c.Keys); err != nil {
 				return err
 			}
 			writer.Prepare(c)
@@ -69,7 +70,7 @@ func (w *work) loadFact(ctx context.Context) error {
 }
 
 // takeChunk is the sequencer: it takes a chunk in source order.
-func (w *work) takeChunk(ctx context.Context, writer *fact.Writer, account *sums, c *fact.Chunk) error {
+func (w *factStep) takeChunk(ctx context.Context, writer *fact.Writer, account *sums, c *fact.Chunk) error {
 	w.figures.Read += int64(c.Batch.N)
 	if err := w.count(c.Batch, &c.Keys); err != nil {
 		return err
@@ -103,7 +104,7 @@ func (w *work) takeChunk(ctx context.Context, writer *fact.Writer, account *sums
 }
 
 // balance checks that what was read of every measure is what was inserted, the same and set aside.
-func (w *work) balance(writer *fact.Writer, account *sums) error {
+func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 	for k, m := range writer.Measures {
 		text := func(x column.Int128) string { return string(column.AppendDecimal(nil, x, int(m.Type.Scale))) }
 		o := &writer.Outcome
@@ -116,4 +117,17 @@ func (w *work) balance(writer *fact.Writer, account *sums) error {
 			Inserted: text(o.InsertedTotal[k]), Same: text(o.SameSum[k]), SetAside: text(account.aside[k]), Table: text(o.Table.Totals[k])})
 	}
 	return nil
+}
+
+// says gives the columns of the grain: those that stand there, and the natural keys of its keys.
+func (w *factStep) says(b *column.Batch) (member, grain []*column.Column) {
+	for _, g := range w.fact.Grain {
+		if g.Key == nil {
+			grain = append(grain, &b.Cols[column.Find(w.fields, g.Column)])
+			continue
+		}
+		at := slices.IndexFunc(w.links, func(l *resolve.Link) bool { return l.Key == g.Key })
+		grain = append(grain, w.links[at].Says(b)...)
+	}
+	return nil, grain
 }

@@ -60,7 +60,7 @@ type run struct {
 	mu      sync.Mutex
 	rosters map[*star.Dimension]*dimension.Roster
 	watch   sync.Mutex
-	dry     *pretence // nil if it is meant
+	dry     *dryWarehouse // nil if it is meant
 }
 
 // step is a step of a run: it loads a dimension or a fact.
@@ -97,7 +97,7 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 	}
 	defer release()
 	if opts.Dry {
-		r.dry = &pretence{Warehouse: wh}
+		r.dry = &dryWarehouse{Warehouse: wh}
 		r.wh = r.dry
 		defer r.dry.end()
 	}
@@ -107,7 +107,7 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 	r.entry.Dry = opts.Dry
 	steps := r.steps()
 	var failed bool
-	plan.Run(ctx, order(steps), wh.Writers(), func(ctx context.Context, i int) error {
+	plan.Run(ctx, order(steps), r.wh.Capabilities().Writers, func(ctx context.Context, i int) error {
 		return r.step(ctx, steps[i])
 	}, func(i int, err error) {
 		failed = failed || err != nil

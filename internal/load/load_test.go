@@ -18,7 +18,6 @@ import (
 	"ironmonger/internal/load"
 	"ironmonger/internal/startest"
 	"ironmonger/internal/warehouse"
-	"ironmonger/internal/warehouse/sqlite"
 )
 
 // yard is a small star whose parts the scenarios below change.
@@ -139,7 +138,7 @@ func (f folder) rows(table string, columns ...string) string {
 // asides gives the ledger's rows set aside, as line, reasons, content and state.
 func (f folder) asides() string {
 	f.Helper()
-	db, err := sqlite.OpenToRead(filepath.Join(f.dir, "star.db"))
+	db, err := warehouse.Open(context.Background(), warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")}, warehouse.ToRead)
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -384,7 +383,7 @@ func (f folder) watched(ctx context.Context, watch func(load.Progress)) (*ledger
 		f.Fatal(err)
 	}
 	defer root.Close()
-	db, err := sqlite.Open(filepath.Join(f.dir, "star.db"))
+	db, err := warehouse.Open(context.Background(), warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")}, warehouse.ToWrite)
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -402,7 +401,7 @@ func TestMissingFiles(t *testing.T) {
 	if !errors.As(err, &list) || len(list) != 2 {
 		t.Fatal(err)
 	}
-	db, err := sqlite.OpenToRead(filepath.Join(f.dir, "star.db"))
+	db, err := warehouse.Open(context.Background(), warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")}, warehouse.ToRead)
 	if err != nil {
 		t.Fatal(err)
 	}

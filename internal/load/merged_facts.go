@@ -20,7 +20,7 @@ import (
 // meet finds facts whose grain is the same now that members have become one, before their keys are changed. The rules of a
 // repeated grain hold (rule R17): one of them stays, that of the member which the others are part of now; of the others,
 // those that say the same are taken away, and those that say something else are set aside besides.
-func (w *work) meet(ctx context.Context, one map[int64]dimension.One) error {
+func (w *dimensionStep) meet(ctx context.Context, one map[int64]dimension.One) error {
 	if one == nil {
 		return nil
 	}
@@ -53,7 +53,7 @@ type standing struct {
 	stays bool
 }
 
-func (w *work) meetIn(ctx context.Context, f *schema.Fact, grain []string, one map[int64]dimension.One) error {
+func (w *dimensionStep) meetIn(ctx context.Context, f *schema.Fact, grain []string, one map[int64]dimension.One) error {
 	fields := f.Table.Fields()
 	rows, err := w.factsOf(ctx, f, grain, one)
 	if err != nil || rows.N == 0 {
@@ -103,7 +103,7 @@ func (w *work) meetIn(ctx context.Context, f *schema.Fact, grain []string, one m
 }
 
 // factsOf reads the facts that point to one of the keys by a key of their grain, each once.
-func (w *work) factsOf(ctx context.Context, f *schema.Fact, grain []string, one map[int64]dimension.One) (*column.Batch, error) {
+func (w *dimensionStep) factsOf(ctx context.Context, f *schema.Fact, grain []string, one map[int64]dimension.One) (*column.Batch, error) {
 	match := column.Column{Type: column.Type{Kind: column.Integer}}
 	for key := range one {
 		match.AppendInt(key)
@@ -135,7 +135,7 @@ func (w *work) factsOf(ctx context.Context, f *schema.Fact, grain []string, one 
 
 // takeAway removes facts from their table and from its account, and sets those aside that say something else than the ones
 // that stand.
-func (w *work) takeAway(ctx context.Context, f *schema.Fact, grain []string, rows *column.Batch, gone []standing, stands map[int]int) error {
+func (w *dimensionStep) takeAway(ctx context.Context, f *schema.Fact, grain []string, rows *column.Batch, gone []standing, stands map[int]int) error {
 	if len(gone) == 0 {
 		return nil
 	}
@@ -144,7 +144,7 @@ func (w *work) takeAway(ctx context.Context, f *schema.Fact, grain []string, row
 	for _, name := range f.Table.Primary {
 		primary = append(primary, fields[column.Find(fields, name)])
 	}
-	_, _, measures := (&work{step: &step{fact: f}}).account()
+	measures := (&factStep{fact: f}).target().measures
 	totals := make([]column.Int128, len(measures))
 	names, err := ledger.FileNames(ctx, w.tx)
 	if err != nil {

@@ -115,28 +115,20 @@ func refusals(table string, list []Alteration) error {
 
 // asMeant refuses to write to a table that was meant otherwise, and writes down what it is meant to be now.
 func (w *work) asMeant(ctx context.Context) error {
-	t, now := w.table()
-	list, err := otherwise(ctx, w.tx, t, now)
+	if w.kind.target().meant == nil {
+		return nil // it is not ours
+	}
+	to := w.kind.target()
+	list, err := otherwise(ctx, w.tx, to.Table, to.meant)
 	if err != nil {
 		return err
 	}
-	if w.dimension != nil {
-		more, err := days(ctx, w.tx, w.dimension)
-		if err != nil {
-			return err
-		}
-		list = append(list, more...)
-	}
-	if err := refusals(t.Name, list); err != nil {
+	more, err := w.kind.refusals(ctx)
+	if err != nil {
 		return err
 	}
-	return ledger.Means(ctx, w.tx, t.Name, now)
-}
-
-// table gives the table of the step, and what it is meant to be.
-func (w *work) table() (*warehouse.Table, map[string]string) {
-	if w.fact != nil {
-		return w.fact.Table, meansFact(w.fact)
+	if err := refusals(to.Name, append(list, more...)); err != nil {
+		return err
 	}
-	return w.dimension.Table, meansDimension(w.dimension)
+	return ledger.Means(ctx, w.tx, to.Name, to.meant)
 }

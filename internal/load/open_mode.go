@@ -36,7 +36,7 @@ var errTooMany = errors.New("too many keys")
 // glance looks through the source of a step for the natural keys of large dimensions, if there are few. These are then
 // opened for those keys alone.
 func (w *work) glance(ctx context.Context) error {
-	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.declared()) {
+	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.kind.source()) {
 		return nil
 	}
 	w.wanted = map[*star.Dimension]*dimension.Wanted{}
@@ -57,7 +57,7 @@ func (w *work) glance(ctx context.Context) error {
 		uses, names = append(uses, use{w.wanted[d], by}), append(names, by...)
 		return nil
 	}
-	if d := w.dimension; d != nil && d.Deliveries == nil {
+	if d := w.step.dimension; d != nil && d.Deliveries == nil {
 		if err := add(d.Dimension, d.Delivered); err != nil {
 			return err
 		}
@@ -90,14 +90,6 @@ func (w *work) glance(ctx context.Context) error {
 		w.wanted = nil
 	}
 	return nil
-}
-
-// declared is the source that the step reads; nil if it reads none.
-func (w *work) declared() *star.Source {
-	if w.fact != nil {
-		return w.fact.Source
-	}
-	return w.dimension.Source
 }
 
 // few gives how many natural keys of a dimension may be looked up one by one, or -1 if it is to be read whole.

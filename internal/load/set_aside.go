@@ -10,7 +10,6 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
-	resolve1 "ironmonger/internal/resolve"
 )
 
 // asides keeps the rows that a step sets aside: in the ledger, and in figures.
@@ -34,7 +33,7 @@ func (a *asides) put(b *column.Batch) error {
 		return nil
 	}
 	slices.SortStableFunc(b.Faults, func(x, y column.Fault) int { return cmp.Compare(x.Row, y.Row) })
-	member, grain := a.w.says(b)
+	member, grain := a.w.kind.says(b)
 	for at := 0; at < len(b.Faults); {
 		row := int(b.Faults[at].Row)
 		r := ledger.Aside{Step: a.w.name, Source: a.w.source, File: b.From.File, Line: b.From.Line[row], Content: ledger.Content(b.From.Raw(row))}
@@ -65,26 +64,6 @@ func cause(f *column.Fault) ledger.Cause {
 	return ledger.Cause{Reason: diag.Storable(f.Reason), Of: diag.Storable(f.Of), Value: diag.Storable(f.Detail)}
 }
 
-// says gives the columns of a batch in which its rows say what they are rows of: which member, or which grain.
-func (w *work) says(b *column.Batch) (member, grain []*column.Column) {
-	switch {
-	case w.fact != nil:
-		for _, g := range w.fact.Grain {
-			if g.Key == nil {
-				grain = append(grain, &b.Cols[column.Find(w.fields, g.Column)])
-				continue
-			}
-			at := slices.IndexFunc(w.links, func(l *resolve1.Link) bool { return l.Key == g.Key })
-			grain = append(grain, w.links[at].Says(b)...)
-		}
-	case w.flow != nil:
-		for _, k := range w.natural() {
-			member = append(member, &b.Cols[k])
-		}
-	}
-	return member, grain
-}
-
 // whole says whether a row has a value in each of some columns, and there are any.
 func whole(cols []*column.Column, i int) bool {
 	return len(cols) > 0 && !slices.ContainsFunc(cols, func(c *column.Column) bool { return c.Null[i] })
@@ -103,7 +82,7 @@ func (a *asides) loaded(c *fact.Chunk) {
 	if !a.book.Waits() {
 		return
 	}
-	_, grain := a.w.says(c.Batch)
+	_, grain := a.w.kind.says(c.Batch)
 	inserted := make([]bool, c.Batch.N)
 	for _, i := range c.Inserted {
 		inserted[i] = true

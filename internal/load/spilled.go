@@ -6,7 +6,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
-	resolve1 "ironmonger/internal/resolve"
+	"ironmonger/internal/resolve"
 	"ironmonger/internal/star"
 )
 
@@ -45,7 +45,7 @@ func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 // divided says whether the step's dimension and its rows have to be kept on disk, and can be: what is known of a member has
 // to be told from its own rows alone. With deliveries of all, who is missing is known at the end; and what is set aside
 // because it is late, or is of a member that was erased, is told at once.
-func (w *work) divided(ctx context.Context) (bool, error) {
+func (w *dimensionStep) divided(ctx context.Context) (bool, error) {
 	d := w.dimension
 	if w.wanted[d.Dimension] != nil || d.Deliveries != nil || d.RefuseLate {
 		return false, nil
@@ -59,7 +59,7 @@ func (w *work) divided(ctx context.Context) (bool, error) {
 }
 
 // feed gives what takes the rows of the step's dimension, and a roster to prepare them with.
-func (w *work) feed(ctx context.Context) (*dimension.Feed, *dimension.Roster, error) {
+func (w *dimensionStep) feed(ctx context.Context) (*dimension.Feed, *dimension.Roster, error) {
 	d := w.dimension
 	divided, err := w.divided(ctx)
 	if err != nil {
@@ -112,7 +112,7 @@ func (w *work) cut(ctx context.Context, d *star.Dimension) (*dimension.Parts, er
 // rows are read in earnest: it goes through the source for their natural keys, and answers these a part of the dimension
 // at a time.
 func (w *work) look(ctx context.Context) error {
-	if w.flow == nil || !onlyFiles(w.declared()) {
+	if w.flow == nil || !onlyFiles(w.kind.source()) {
 		return nil
 	}
 	type asking struct {
@@ -200,8 +200,8 @@ func (w *work) look(ctx context.Context) error {
 	return nil
 }
 
-// resolve finds the keys of the rows of a piece.
-func resolve(r *resolve1.Resolver, p column.Piece, b *column.Batch, keys *resolve1.Resolved) error {
+// resolveKeys finds the keys of the rows of a piece.
+func resolveKeys(r *resolve.Resolver, p column.Piece, b *column.Batch, keys *resolve.Resolved) error {
 	if n, ok := p.(numberedPiece); ok {
 		keys.First = n.first
 	}

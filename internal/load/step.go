@@ -14,7 +14,7 @@ import (
 	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/plan"
-	resolve1 "ironmonger/internal/resolve"
+	"ironmonger/internal/resolve"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
@@ -25,8 +25,8 @@ import (
 type work struct {
 	*run
 	*step
+	kind     kind
 	tx       warehouse.Tx
-	limits   star.Limits
 	figures  ledger.Figures
 	rows     column.Source
 	files    []string
@@ -34,7 +34,7 @@ type work struct {
 	fields   []column.Field  // of shaped rows
 	flow     *transform.Flow // nil for static rows and calendars
 	arrived  int64           // rows of the flow
-	links    []*resolve1.Link
+	links    []*resolve.Link
 	sessions []*dimension.Session
 	wanted   map[*star.Dimension]*dimension.Wanted // the keys for which dimensions are opened, where not for all
 	partial  map[*star.Dimension]*dimension.Roster // and these
@@ -58,6 +58,7 @@ func (r *run) step(ctx context.Context, s *step) error {
 	}
 	started := time.Now().UTC()
 	w := &work{run: r, step: s, strays: map[strayID]*ledger.Stray{}}
+	w.kind = s.kindOf(w)
 	r.tell(Progress{Step: s.name})
 	err := w.try(ctx)
 	ended := time.Now().UTC()
@@ -157,13 +158,11 @@ func (w *work) try(ctx context.Context) error {
 	if w.tx, err = w.wh.Begin(ctx); err != nil {
 		return err
 	}
-	if err := w.tables(ctx); err != nil {
+	if err := w.kind.tables(ctx); err != nil {
 		return err
 	}
-	if w.fact != nil || w.dimension.LookedUp == nil {
-		if err := w.asMeant(ctx); err != nil {
-			return err
-		}
+	if err := w.asMeant(ctx); err != nil {
+		return err
 	}
 	if err := w.open(ctx); err != nil {
 		return err
@@ -177,14 +176,7 @@ func (w *work) try(ctx context.Context) error {
 	if w.aside, err = openAsides(ctx, w); err != nil {
 		return err
 	}
-	if w.dimension != nil && w.dimension.LookedUp != nil {
-		err = w.lookUp(ctx)
-	} else if w.dimension != nil {
-		err = w.loadDimension(ctx)
-	} else {
-		err = w.loadFact(ctx)
-	}
-	if err != nil {
+	if err := w.kind.load(ctx); err != nil {
 		return err
 	}
 	if err := w.points(ctx); err != nil {
@@ -214,61 +206,9 @@ func (w *work) try(ctx context.Context) error {
 	return w.withinLimits()
 }
 
-// tables makes what the step writes to.
-func (w *work) tables(ctx context.Context) error {
-	if w.fact != nil {
-		made, _, err := w.ensure(ctx, w.tx, w.fact.Table, nothing)
-		if err != nil {
-			return err
-		}
-		return w.openAccount(ctx, made)
-	}
-	d := w.dimension
-	if d.LookedUp != nil {
-		return there(ctx, w.tx, d.Table)
-	}
-	changed := false
-	for _, t := range d.Tables() {
-		made, more, err := w.ensure(ctx, w.tx, t, may(d, t))
-		if err != nil {
-			return err
-		}
-		if t == d.Table {
-			if err := w.openAccount(ctx, made); err != nil {
-				return err
-			}
-		}
-		if changed = changed || more; made && t == d.Table && d.Adopts != nil {
-			if err := w.adopt(ctx); err != nil {
-				return err
-			}
-		}
-	}
-	for _, v := range d.Views {
-		if changed { // it has other columns now
-			if err := w.tx.DropView(ctx, v.Name); err != nil {
-				return err
-			}
-		}
-		if there, err := w.tx.Describe(ctx, v.Name); err != nil {
-			return err
-		} else if there == nil {
-			if err := w.tx.CreateView(ctx, v); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
 // points writes down where the step's table points to, so that loads of other models know it too.
 func (w *work) points(ctx context.Context) error {
-	table := ""
-	if w.fact != nil {
-		table = w.fact.Table.Name
-	} else {
-		table = w.dimension.Table.Name
-	}
+	table := w.kind.target().Name
 	refs := map[string][]schema.Reference{}
 	for _, k := range w.step.keys {
 		for _, ref := range w.star.Dimension(k.Dimension).PointedAt {
@@ -282,40 +222,15 @@ func (w *work) points(ctx context.Context) error {
 
 // open finds the rows of the step, reading only the columns it needs.
 func (w *work) open(ctx context.Context) error {
-	add := func(fields ...column.Field) { w.names = append(w.names, column.Names(fields)...) }
-	declared := w.declared()
-	switch {
-	case w.fact != nil:
-		w.limits = w.fact.Limits
-		add(w.fact.Degenerate...)
-		add(w.fact.Measures...)
-	default:
-		d := w.dimension
-		w.limits = d.Limits
-		w.names = append(w.names, d.Delivered...)
-		add(d.Attributes()...)
-		for _, f := range []*column.Field{d.Effective, d.Sequence} {
-			if f != nil {
-				add(*f)
-			}
-		}
-		if d.Deliveries != nil && d.Deliveries.On != nil {
-			add(*d.Deliveries.On)
-		}
-	}
-	if w.dimension != nil && w.dimension.LookedUp != nil {
-		return nil
-	}
+	declared := w.kind.source()
 	if declared == nil {
-		w.source = w.dimension.Text
-		if cal := w.dimension.Calendar; cal != nil {
-			w.rows, w.fields = cal, cal.Fields()
-		} else {
-			w.rows, w.fields = written{w.dimension.Rows}, w.dimension.Rows.Fields
+		w.source = noun(w.name)
+		if w.rows = w.kind.given(); w.rows != nil {
+			w.fields = w.rows.Fields()
 		}
 		return nil
 	}
-	w.names = append(w.names, resolve1.Columns(w.step.keys)...)
+	w.names = append(w.kind.columns(), resolve.Columns(w.step.keys)...)
 	w.source = declared.Text
 	var err error
 	w.flow, err = transform.Open(ctx, w.inputs, declared, w.needs)
@@ -340,7 +255,7 @@ func (w *work) connect(ctx context.Context) error {
 		rosters[k.Dimension] = x
 	}
 	sessions := map[*dimension.Roster]*dimension.Session{}
-	w.links = resolve1.New(w.step.keys, w.fields, func(d *star.Dimension) *dimension.Roster { return rosters[d] },
+	w.links = resolve.New(w.step.keys, w.fields, func(d *star.Dimension) *dimension.Roster { return rosters[d] },
 		func(x *dimension.Roster) *dimension.Session {
 			if sessions[x] == nil {
 				sessions[x] = x.Session(w.entry.ID, w.name)
@@ -356,7 +271,7 @@ func (w *work) connect(ctx context.Context) error {
 }
 
 // count adds up the outcomes of a chunk's keys, and stops where a rule says so.
-func (w *work) count(b *column.Batch, r *resolve1.Resolved) error {
+func (w *work) count(b *column.Batch, r *resolve.Resolved) error {
 	for k := range w.keys {
 		c := &r.Counts[k]
 		w.keys[k].Matched += c.Matched
@@ -460,14 +375,14 @@ func (w *work) withinLimits() error {
 	limit := func(l int64) string {
 		return string(column.AppendDecimal(nil, column.Wide(l/1000), 1)) + "%"
 	}
-	if over(f.SetAside, f.Read, w.limits.SetAside) {
+	if over(f.SetAside, f.Read, w.kind.limits().SetAside) {
 		return fmt.Errorf("%d of %d rows (%s) would be set aside, more than %s: nothing is kept. The most frequent reason: %s. Look at the rows, or raise limits.set_aside",
-			f.SetAside, f.Read, percent(f.SetAside, f.Read), limit(w.limits.SetAside), w.aside.main())
+			f.SetAside, f.Read, percent(f.SetAside, f.Read), limit(w.kind.limits().SetAside), w.aside.main())
 	}
 	for k, l := range w.links {
-		if l.Dimension.Source != nil && over(w.keys[k].Unmatched, w.arrived, w.limits.Unmatched) {
+		if l.Dimension.Source != nil && over(w.keys[k].Unmatched, w.arrived, w.kind.limits().Unmatched) {
 			return fmt.Errorf("key %s: %d of %d rows (%s) are unmatched, more than %s: nothing is kept. Is the dimension's source complete, and the key written alike on both sides? Else raise limits.unmatched",
-				l.Text, w.keys[k].Unmatched, w.arrived, percent(w.keys[k].Unmatched, w.arrived), limit(w.limits.Unmatched))
+				l.Text, w.keys[k].Unmatched, w.arrived, percent(w.keys[k].Unmatched, w.arrived), limit(w.kind.limits().Unmatched))
 		}
 	}
 	return nil

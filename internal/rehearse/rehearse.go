@@ -23,7 +23,7 @@ import (
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
-	"ironmonger/internal/warehouse/sqlite"
+	_ "ironmonger/internal/warehouse/sqlite" // examples are played in a file
 )
 
 // Result is what came of an example.
@@ -57,7 +57,7 @@ func Run(ctx context.Context, m *star.Model, e *star.Example) (*Result, error) {
 		return nil, err
 	}
 	defer root.Close()
-	db, err := sqlite.Open(filepath.Join(dir, "star.db"))
+	db, err := warehouse.Open(ctx, warehouse.Location{Kind: star.SQLite, Path: filepath.Join(dir, "star.db")}, warehouse.ToWrite)
 	if err != nil {
 		return nil, err
 	}

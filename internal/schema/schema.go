@@ -6,6 +6,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
+	"path/filepath"
 )
 
 // Columns that tables have besides what the model names.
@@ -357,4 +358,14 @@ func role(k *star.Key, d *Dimension) *warehouse.View {
 		}
 	}
 	return v
+}
+
+// Location says where a model's star stands; dir is the model's folder, as seen from here.
+func Location(m *star.Model, dir string) warehouse.Location {
+	w := m.Warehouse
+	at := warehouse.Location{Kind: w.Kind, Path: w.Path, Connection: w.Connection, Schema: w.Schema}
+	if at.Path != "" && !filepath.IsAbs(at.Path) {
+		at.Path = filepath.Join(dir, at.Path)
+	}
+	return at
 }

@@ -22,8 +22,8 @@ import (
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
-	"ironmonger/internal/warehouse/postgres"
-	"ironmonger/internal/warehouse/sqlite"
+	_ "ironmonger/internal/warehouse/postgres" // the drivers of the tests' warehouses
+	_ "ironmonger/internal/warehouse/sqlite"
 )
 
 // Write writes a file below dir.
@@ -57,13 +57,7 @@ func Model(t testing.TB, dir string) *star.Model {
 func Open(t testing.TB, dir string) warehouse.Warehouse {
 	t.Helper()
 	m := Model(t, dir)
-	var w warehouse.Warehouse
-	var err error
-	if m.Warehouse.Kind == star.Postgres {
-		w, err = postgres.Open(context.Background(), m.Warehouse.Connection, m.Warehouse.Schema)
-	} else {
-		w, err = sqlite.Open(filepath.Join(dir, m.Warehouse.Path))
-	}
+	w, err := warehouse.Open(context.Background(), schema.Location(m, dir), warehouse.ToWrite)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,9 +1,10 @@
 // Package warehouse is what the program asks of a database that a star is loaded into: tables
 // described as data, rows in and out as typed columns, and transactions.
 //
-// It knows no star and no ledger. Each kind of database stands in a package below this one; only the
-// command line picks one. Names become SQL there, by that database's own quoting, and values are
-// always bound.
+// It knows no star and no ledger. Each kind of database stands in a package below this one, which registers
+// its [Driver]; nobody above asks which kind it is, only what it can do ([Capabilities]). Names become SQL
+// there, by that database's own quoting, and values are always bound. The tests of package warehousetest
+// hold for every driver.
 package warehouse
 
 import (
@@ -182,8 +183,7 @@ var (
 // Warehouse is an open database.
 type Warehouse interface {
 	Reader
-	// Writers is how many transactions may write at the same time.
-	Writers() int
+	Capabilities() Capabilities
 	// Snapshot lets one read the warehouse as it is now, whatever is committed meanwhile, until it is closed.
 	Snapshot(ctx context.Context) (Snapshot, error)
 	// Hold takes the warehouse for a whole load, so that no other load runs meanwhile, or gives [ErrHeld]. A

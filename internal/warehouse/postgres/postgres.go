@@ -56,8 +56,8 @@ func Open(ctx context.Context, connection, schema string) (*DB, error) {
 	return &DB{pool, schema}, nil
 }
 
-// Writers is 1: transactions that write wait for each other (see Begin).
-func (db *DB) Writers() int { return 1 }
+// Capabilities says that there is one writer: transactions that write wait for each other (see Begin).
+func (db *DB) Capabilities() warehouse.Capabilities { return driver{}.Capabilities() }
 
 // Close ends all connections.
 func (db *DB) Close() error {
@@ -338,31 +338,14 @@ func (db *DB) constraints(table *warehouse.Table) []constraint {
 	return list
 }
 
-// DDL gives the statements that make a table of a schema and its keys, as a load does.
-func DDL(schema string, table *warehouse.Table) []string {
-	db := &DB{schema: schema}
-	statements := []string{db.createTable(table)}
-	for _, c := range db.constraints(table) {
-		statements = append(statements, c.add)
-	}
-	return append(statements, db.index(table)...)
-}
-
-// ViewDDL gives the statement that makes a view in a schema.
-func ViewDDL(schema string, v *warehouse.View) string {
-	db := &DB{schema: schema}
+// createView gives the statement that makes a view in the schema.
+func (db *DB) createView(v *warehouse.View) string {
 	var parts []string
 	for _, c := range v.Columns {
 		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
 	}
 	return fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", db.table(v.Name), strings.Join(parts, ", "), db.table(v.Of))
 }
-
-// Quote makes the name of a thing in a schema into SQL.
-func Quote(schema, name string) string { return (&DB{schema: schema}).table(name) }
-
-// QuoteName makes a name that stands in no schema into SQL.
-func QuoteName(name string) string { return quote(name) }
 
 // Constrain adds the keys that the table doesn't have yet. A table that it refers to must have its own.
 func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
@@ -401,12 +384,12 @@ func (db *DB) index(table *warehouse.Table) []string {
 	return []string{fmt.Sprintf("CREATE INDEX IF NOT EXISTS %s ON %s (%s)", quote(clip(table.Name+"_index")), db.table(table.Name), quoteAll(table.Index, "%"))}
 }
 
-// MaxName is how many bytes of a name PostgreSQL keeps; it cuts what is longer.
-const MaxName = 63
+// maxName is how many bytes of a name PostgreSQL keeps; it cuts what is longer.
+const maxName = 63
 
 // clip shortens a name to what PostgreSQL keeps, by its end's fingerprint.
 func clip(name string) string {
-	if len(name) <= MaxName {
+	if len(name) <= maxName {
 		return name
 	}
 	h := fnv.New32a()
@@ -439,5 +422,5 @@ func (t *tx) DropView(ctx context.Context, name string) error {
 
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
-	return t.exec(ctx, ViewDDL(t.schema, v))
+	return t.exec(ctx, t.createView(v))
 }

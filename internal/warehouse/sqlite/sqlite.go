@@ -49,9 +49,9 @@ func Open(path string) (*DB, error) {
 	return open(path, "journal_mode = wal", "synchronous = full", "secure_delete = on", "foreign_keys = off")
 }
 
-// OpenToRead opens the database in a file that must be there (else the error is fs.ErrNotExist), for
+// openToRead opens the database in a file that must be there (else the error is fs.ErrNotExist), for
 // reading alone. The file itself is opened as for writing, so that what belongs to it is tidied up in the end.
-func OpenToRead(path string) (*DB, error) {
+func openToRead(path string) (*DB, error) {
 	if _, err := os.Stat(path); err != nil {
 		return nil, err
 	}
@@ -79,8 +79,8 @@ func open(path string, pragmas ...string) (*DB, error) {
 	return db, nil
 }
 
-// Writers is 1: SQLite has one writer.
-func (db *DB) Writers() int { return 1 }
+// Capabilities says that SQLite has one writer, and takes back whatever a transaction did.
+func (db *DB) Capabilities() warehouse.Capabilities { return driver{}.Capabilities() }
 
 // Hold locks a file beside the database, which goes again when it is released. Whoever dies leaves the file,
 // and no lock.
@@ -248,22 +248,14 @@ func storedNames(table *warehouse.Table, names []string) []string {
 	return quoteStored(fields, "%")
 }
 
-// DDL gives the statements that make a table and its keys, as a load does.
-func DDL(table *warehouse.Table) []string {
-	return append([]string{createTable(table)}, indexes(table)...)
-}
-
-// ViewDDL gives the statement that makes a view.
-func ViewDDL(v *warehouse.View) string {
+// createView gives the statement that makes a view.
+func createView(v *warehouse.View) string {
 	var parts []string
 	for _, c := range v.Columns {
 		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
 	}
 	return fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", quote(v.Name), strings.Join(parts, ", "), quote(v.Of))
 }
-
-// Quote makes a name into SQL.
-func Quote(name string) string { return quote(name) }
 
 // Constrain makes the indexes: of a table that is full, in half the time.
 func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
@@ -313,5 +305,5 @@ func (t *tx) DropView(ctx context.Context, name string) error {
 
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
-	return t.exec(ViewDDL(v))
+	return t.exec(createView(v))
 }

@@ -1,0 +1,187 @@
+package load
+
+import (
+	"context"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// kind is what is special to the steps of one kind of table. What all steps have in common is in [work], which calls the
+// kind from step.go; a new kind of fact is another implementation.
+type kind interface {
+	// target is the table that the step writes to.
+	target() target
+	// tables makes what the step writes to.
+	tables(ctx context.Context) error
+	// refusals lists what speaks against writing to the table, besides what its declaration says.
+	refusals(ctx context.Context) ([]Alteration, error)
+	// source is what the step reads; nil if rows stand in the model or are made.
+	source() *star.Source
+	// given gives what stands in the model or is made.
+	given() column.Source
+	// columns lists the columns that the step needs of its source, besides those of its keys.
+	columns() []string
+	limits() star.Limits
+	// says gives the columns in which the rows of a batch say which member, or which grain, they are of.
+	says(b *column.Batch) (member, grain []*column.Column)
+	// load reads the rows and writes them.
+	load(ctx context.Context) error
+}
+
+// target is the table of a step.
+type target struct {
+	*warehouse.Table
+	inferred string            // what it is called where other steps make members in it; empty if none do
+	measures []column.Field    // whose totals its account keeps
+	meant    map[string]string // what it is meant to be, besides its columns
+}
+
+// kindOf gives the kind of a step that goes on.
+func (s *step) kindOf(w *work) kind {
+	switch {
+	case s.fact != nil:
+		return &factStep{w, s.fact}
+	case s.dimension.LookedUp != nil:
+		return &lookedUpStep{w, s.dimension}
+	}
+	return &dimensionStep{w, s.dimension}
+}
+
+// factStep loads a fact.
+type factStep struct {
+	*work
+	fact *schema.Fact
+}
+
+func (w *factStep) target() target {
+	t := target{Table: w.fact.Table, meant: meansFact(w.fact)}
+	for _, m := range w.fact.Measures {
+		if m.Type.Exact() {
+			t.measures = append(t.measures, m)
+		}
+	}
+	return t
+}
+
+func (w *factStep) tables(ctx context.Context) error {
+	made, _, err := w.ensure(ctx, w.tx, w.fact.Table, nothing)
+	if err != nil {
+		return err
+	}
+	return w.openAccount(ctx, made)
+}
+
+func (w *factStep) refusals(context.Context) ([]Alteration, error) { return nil, nil }
+func (w *factStep) source() *star.Source                           { return w.fact.Source }
+func (w *factStep) given() column.Source                           { return nil }
+func (w *factStep) limits() star.Limits                            { return w.fact.Limits }
+
+func (w *factStep) columns() []string {
+	return append(column.Names(w.fact.Degenerate), column.Names(w.fact.Measures)...)
+}
+
+// dimensionStep loads a dimension.
+type dimensionStep struct {
+	*work
+	dimension *schema.Dimension
+}
+
+func (w *dimensionStep) target() target {
+	d := w.dimension
+	return target{Table: d.Table, inferred: d.Text, meant: meansDimension(d)}
+}
+
+func (w *dimensionStep) tables(ctx context.Context) error {
+	d := w.dimension
+	changed := false
+	for _, t := range d.Tables() {
+		made, more, err := w.ensure(ctx, w.tx, t, may(d, t))
+		if err != nil {
+			return err
+		}
+		if t == d.Table {
+			if err := w.openAccount(ctx, made); err != nil {
+				return err
+			}
+		}
+		if changed = changed || more; made && t == d.Table && d.Adopts != nil {
+			if err := w.adopt(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	for _, v := range d.Views {
+		if changed { // it has other columns now
+			if err := w.tx.DropView(ctx, v.Name); err != nil {
+				return err
+			}
+		}
+		if there, err := w.tx.Describe(ctx, v.Name); err != nil {
+			return err
+		} else if there == nil {
+			if err := w.tx.CreateView(ctx, v); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (w *dimensionStep) refusals(ctx context.Context) ([]Alteration, error) {
+	return days(ctx, w.tx, w.dimension)
+}
+
+func (w *dimensionStep) source() *star.Source { return w.dimension.Source }
+func (w *dimensionStep) limits() star.Limits  { return w.dimension.Limits }
+
+func (w *dimensionStep) given() column.Source {
+	if cal := w.dimension.Calendar; cal != nil {
+		return cal
+	}
+	return written{w.dimension.Rows}
+}
+
+func (w *dimensionStep) columns() []string {
+	d := w.dimension
+	names := append(append([]string(nil), d.Delivered...), column.Names(d.Attributes())...)
+	for _, f := range []*column.Field{d.Effective, d.Sequence} {
+		if f != nil {
+			names = append(names, f.Name)
+		}
+	}
+	if d.Deliveries != nil && d.Deliveries.On != nil {
+		names = append(names, d.Deliveries.On.Name)
+	}
+	return names
+}
+
+// lookedUpStep looks at a dimension that somebody else has made, so that what is wrong with it is told here.
+type lookedUpStep struct {
+	*work
+	dimension *schema.Dimension
+}
+
+func (w *lookedUpStep) target() target {
+	return target{Table: w.dimension.Table, inferred: w.dimension.Text}
+}
+
+func (w *lookedUpStep) tables(ctx context.Context) error { return there(ctx, w.tx, w.dimension.Table) }
+
+func (w *lookedUpStep) refusals(context.Context) ([]Alteration, error) { return nil, nil }
+func (w *lookedUpStep) source() *star.Source                           { return nil }
+func (w *lookedUpStep) given() column.Source                           { return nil }
+func (w *lookedUpStep) columns() []string                              { return nil }
+func (w *lookedUpStep) limits() star.Limits                            { return w.dimension.Limits }
+func (w *lookedUpStep) says(*column.Batch) (_, _ []*column.Column)     { return nil, nil }
+
+func (w *lookedUpStep) load(ctx context.Context) error {
+	if _, err := w.roster(ctx, w.tx, w.dimension.Dimension); err != nil {
+		return err
+	}
+	tally, err := w.tx.Tally(ctx, w.dimension.Table.Name, nil)
+	w.figures.Table = tally.Rows
+	return err
+}

@@ -1,0 +1,125 @@
+package warehouse
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"sync"
+)
+
+// Location says where a star stands.
+type Location struct {
+	Kind       string // the name of a registered driver
+	Path       string // of a database that is a file
+	Connection string // to a server, in its own words
+	Schema     string // of a server's database
+}
+
+// Mode says what a warehouse is opened for.
+type Mode int
+
+const (
+	ToWrite Mode = iota // to load into; what can be made is made
+	ToRead              // to be read alone; the error is [fs.ErrNotExist] where nothing was ever loaded
+	ToTry               // to write what is rolled back in the end; nothing is made where nothing stands
+)
+
+// Capabilities says what a database can do; a caller plans by them.
+type Capabilities struct {
+	Writers          int  // how many transactions may write at the same time
+	TransactionalDDL bool // a table that a transaction makes is gone when it is rolled back
+	RowUpdates       bool // rows can be changed where they are
+	MaxName          int  // bytes of a name; 0 is no limit
+}
+
+// Driver is a kind of database. Its package registers it.
+type Driver interface {
+	// Open opens the warehouse at a location.
+	Open(ctx context.Context, at Location, mode Mode) (Warehouse, error)
+	Capabilities() Capabilities
+	// Dialect gives the statements that make the tables at a location, for people.
+	Dialect(at Location) Dialect
+}
+
+// Dialect writes the statements that make and drop what stands in a warehouse.
+type Dialect interface {
+	Before() []string // what has to be there before the first table
+	Table(t *Table) []string
+	View(v *View) string
+	Quote(name string) string
+}
+
+var registry struct {
+	sync.RWMutex
+	drivers map[string]Driver
+}
+
+// Register makes a driver known under the name of its kind. It panics if the name is taken.
+func Register(kind string, d Driver) {
+	registry.Lock()
+	defer registry.Unlock()
+	if _, taken := registry.drivers[kind]; taken {
+		panic("warehouse: two drivers of the kind " + kind)
+	}
+	if registry.drivers == nil {
+		registry.drivers = map[string]Driver{}
+	}
+	registry.drivers[kind] = d
+}
+
+// Kinds lists the kinds of registered drivers, sorted.
+func Kinds() []string {
+	registry.RLock()
+	defer registry.RUnlock()
+	return slices.Sorted(maps.Keys(registry.drivers))
+}
+
+// DriverOf gives the driver of a kind.
+func DriverOf(kind string) (Driver, error) {
+	registry.RLock()
+	defer registry.RUnlock()
+	d, ok := registry.drivers[kind]
+	if !ok {
+		return nil, fmt.Errorf("the program has no driver for a warehouse of the kind %s", kind)
+	}
+	return d, nil
+}
+
+// Open opens the warehouse at a location by the driver of its kind.
+func Open(ctx context.Context, at Location, mode Mode) (Warehouse, error) {
+	d, err := DriverOf(at.Kind)
+	if err != nil {
+		return nil, err
+	}
+	return d.Open(ctx, at, mode)
+}
+
+// Wrap gives a warehouse whose transactions are what wrap makes of those of w: for what has to see, or to hold back, all
+// that is written.
+func Wrap(w Warehouse, wrap func(Tx) Tx) Warehouse { return &wrapped{w, wrap} }
+
+type wrapped struct {
+	Warehouse
+	wrap func(Tx) Tx
+}
+
+func (w *wrapped) Begin(ctx context.Context) (Tx, error) {
+	tx, err := w.Warehouse.Begin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return w.wrap(tx), nil
+}
+
+// Passing gives a warehouse whose folder is removed once it is closed.
+func Passing(w Warehouse, dir string) Warehouse { return &passing{w, dir} }
+
+type passing struct {
+	Warehouse
+	dir string
+}
+
+func (p *passing) Close() error { return errors.Join(p.Warehouse.Close(), os.RemoveAll(p.dir)) }
