@@ -9,8 +9,8 @@ import (
 // cast changes the type of a value; one that doesn't fit is a fault.
 type cast struct {
 	base
-	of  node
-	set func(out *Result, i int, x *Result) bool
+	of     node
+	reader *column.Reader
 }
 
 func toDouble(n node) node {
@@ -27,50 +27,87 @@ func newCast(at int, of node, to column.Type) (node, error) {
 	if from == to {
 		return of, nil
 	}
-	reader := column.NewReader(nil)
-	c := &cast{base: newBase(to), of: of}
-	switch {
-	case from.Kind == column.Text:
-		c.set = func(out *Result, i int, x *Result) bool { return reader.Set(&out.Column, i, x.Text[i]) == nil }
-	case to.Kind == column.Text:
-		c.set = func(out *Result, i int, x *Result) bool { out.Text[i] = x.Value(i); return true }
-	case from.Exact() && to.Exact():
-		c.set = func(out *Result, i int, x *Result) bool {
-			z, ok := x.Exact(i).Rescale(int(from.Scale), int(to.Scale))
-			return ok && setExact(out, i, z)
-		}
-	case from.Exact() && to.Kind == column.Double:
-		c.set = func(out *Result, i int, x *Result) bool {
-			v, err := strconv.ParseFloat(x.Value(i), 64)
-			out.Float[i] = v
-			return err == nil
-		}
-	case from.Kind == column.Double && to.Exact():
-		c.set = func(out *Result, i int, x *Result) bool {
-			return reader.Set(&out.Column, i, strconv.FormatFloat(x.Float[i], 'f', int(to.Scale), 64)) == nil
-		}
-	case from.Kind == column.Timestamp && to.Kind == column.Date:
-		c.set = func(out *Result, i int, x *Result) bool { out.Int[i] = column.DayOf(x.Int[i]); return true }
-	case from.Kind == column.Timestamp && to.Kind == column.Time:
-		c.set = func(out *Result, i int, x *Result) bool {
-			out.Int[i] = x.Int[i] - column.DayOf(x.Int[i])*column.DayMicros
-			return true
-		}
-	case from.Kind == column.Date && to.Kind == column.Timestamp:
-		c.set = func(out *Result, i int, x *Result) bool { out.Int[i] = x.Int[i] * column.DayMicros; return true }
-	case from.Kind == column.Boolean && to.Kind == column.Integer:
-		c.set = func(out *Result, i int, x *Result) bool { out.Int[i] = x.Int[i]; return true }
-	default:
+	c := &cast{newBase(to), of, column.NewReader(nil)}
+	if c.way() == nil {
 		return nil, errorAt(at, "%s can't be cast to %s", from, to)
 	}
 	return c, nil
 }
 
+// caster casts row i; it says false for a value that doesn't fit.
+type caster func(c *cast, out *Result, i int, x *Result) bool
+
+// way gives how values get from one type to the other; nil if there is no way.
+func (c *cast) way() caster {
+	from, to := c.of.typ(), c.typ()
+	switch {
+	case from.Kind == column.Text:
+		return (*cast).read
+	case to.Kind == column.Text:
+		return (*cast).write
+	case from.Exact() && to.Exact():
+		return (*cast).rescale
+	case from.Exact() && to.Kind == column.Double:
+		return (*cast).toDouble
+	case from.Kind == column.Double && to.Exact():
+		return (*cast).fromDouble
+	case from.Kind == column.Timestamp && (to.Kind == column.Date || to.Kind == column.Time):
+		return (*cast).ofTimestamp
+	case from.Kind == column.Date && to.Kind == column.Timestamp:
+		return (*cast).midnight
+	case from.Kind == column.Boolean && to.Kind == column.Integer:
+		return (*cast).number
+	}
+	return nil
+}
+
+func (c *cast) read(out *Result, i int, x *Result) bool {
+	return c.reader.Set(&out.Column, i, x.Text[i]) == nil
+}
+
+func (c *cast) write(out *Result, i int, x *Result) bool {
+	out.Text[i] = x.Value(i)
+	return true
+}
+
+func (c *cast) rescale(out *Result, i int, x *Result) bool {
+	z, ok := x.Exact(i).Rescale(int(x.Type.Scale), int(out.Type.Scale))
+	return ok && setExact(out, i, z)
+}
+
+func (c *cast) toDouble(out *Result, i int, x *Result) bool {
+	v, err := strconv.ParseFloat(x.Value(i), 64)
+	out.Float[i] = v
+	return err == nil
+}
+
+func (c *cast) fromDouble(out *Result, i int, x *Result) bool {
+	return c.reader.Set(&out.Column, i, strconv.FormatFloat(x.Float[i], 'f', int(out.Type.Scale), 64)) == nil
+}
+
+func (c *cast) ofTimestamp(out *Result, i int, x *Result) bool {
+	day := column.DayOf(x.Int[i])
+	if out.Int[i] = day; out.Type.Kind == column.Time {
+		out.Int[i] = x.Int[i] - day*column.DayMicros
+	}
+	return true
+}
+
+func (c *cast) midnight(out *Result, i int, x *Result) bool {
+	out.Int[i] = x.Int[i] * column.DayMicros
+	return true
+}
+
+func (c *cast) number(out *Result, i int, x *Result) bool {
+	out.Int[i] = x.Int[i]
+	return true
+}
+
 func (c *cast) eval(b *column.Batch) *Result {
-	x := c.of.eval(b)
+	x, way := c.of.eval(b), c.way()
 	out := c.begin(b.N)
 	for i := range b.N {
-		if !carry(out, i, x) && !c.set(out, i, x) {
+		if !carry(out, i, x) && !way(c, out, i, x) {
 			out.fail(i, misfit)
 		}
 	}

@@ -241,11 +241,27 @@ func (e *extreme) eval(b *column.Batch) *Result {
 	return out
 }
 
-// exactly applies a function to exact numbers of one scale.
-type exactly struct {
+// exactCall applies a function to exact numbers of one scale.
+type exactCall struct {
 	base
 	args []node
-	f    func(x, y column.Int128) (column.Int128, Fault)
+	name string
+}
+
+// exactCalls says what these functions do.
+var exactCalls = map[string]func(x, y column.Int128) (column.Int128, Fault){
+	"abs": func(x, _ column.Int128) (column.Int128, Fault) {
+		if x.Sign() < 0 {
+			x = x.Neg()
+		}
+		return x, none
+	},
+	"mod": func(x, y column.Int128) (column.Int128, Fault) {
+		if y.Sign() == 0 {
+			return x, zeroDivision
+		}
+		return x.Rem(y), none
+	},
 }
 
 func newAbs(t token, args []node) (node, error) {
@@ -256,12 +272,7 @@ func newAbs(t token, args []node) (node, error) {
 	if !x.typ().Exact() {
 		return nil, errorAt(t.at, "abs wants a number, not %s", x.typ())
 	}
-	return &exactly{newBase(x.typ()), []node{x, x}, func(x, _ column.Int128) (column.Int128, Fault) {
-		if x.Sign() < 0 {
-			x = x.Neg()
-		}
-		return x, none
-	}}, nil
+	return &exactCall{newBase(x.typ()), []node{x, x}, "abs"}, nil
 }
 
 type negated struct {
@@ -288,22 +299,17 @@ func newMod(t token, args []node) (node, error) {
 	if !common.Exact() {
 		return nil, errorAt(t.at, "mod wants exact numbers, not %s", common)
 	}
-	return &exactly{newBase(common), args, func(x, y column.Int128) (column.Int128, Fault) {
-		if y.Sign() == 0 {
-			return x, zeroDivision
-		}
-		return x.Rem(y), none
-	}}, nil
+	return &exactCall{newBase(common), args, "mod"}, nil
 }
 
-func (e *exactly) eval(b *column.Batch) *Result {
-	l, r := e.args[0].eval(b), e.args[1].eval(b)
+func (e *exactCall) eval(b *column.Batch) *Result {
+	l, r, call := e.args[0].eval(b), e.args[1].eval(b), exactCalls[e.name]
 	out := e.begin(b.N)
 	for i := range b.N {
 		if carry(out, i, l, r) {
 			continue
 		}
-		z, fault := e.f(l.Exact(i), r.Exact(i))
+		z, fault := call(l.Exact(i), r.Exact(i))
 		if fault == none && !setExact(out, i, z) {
 			fault = overflow
 		}

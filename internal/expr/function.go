@@ -18,11 +18,11 @@ type function struct {
 var functions = map[string]function{
 	"coalesce": {"coalesce(a, b, ...)", "the first value that isn't null; all of one type, or numbers", 1, 100, newCoalesce},
 	"round":    {"round(number) or round(number, places)", "a number with so many places, none if not said; half away from zero. Places are written as a number", 1, 2, newRound},
-	"trim":     {"trim(text)", "text without blanks at its ends", 1, 1, textFunction(func(s string) string { return strings.Trim(s, " ") })},
-	"upper":    {"upper(text)", "text in upper case", 1, 1, textFunction(strings.ToUpper)},
-	"lower":    {"lower(text)", "text in lower case", 1, 1, textFunction(strings.ToLower)},
-	"ltrim":    {"ltrim(text, 'characters')", "text without any of these characters at its beginning: ltrim(code, '0') strips zeros", 2, 2, trimmed(strings.TrimLeft)},
-	"rtrim":    {"rtrim(text, 'characters')", "text without any of these characters at its end", 2, 2, trimmed(strings.TrimRight)},
+	"trim":     {"trim(text)", "text without blanks at its ends", 1, 1, newTextCall},
+	"upper":    {"upper(text)", "text in upper case", 1, 1, newTextCall},
+	"lower":    {"lower(text)", "text in lower case", 1, 1, newTextCall},
+	"ltrim":    {"ltrim(text, 'characters')", "text without any of these characters at its beginning: ltrim(code, '0') strips zeros", 2, 2, newTrimmed},
+	"rtrim":    {"rtrim(text, 'characters')", "text without any of these characters at its end", 2, 2, newTrimmed},
 	"lpad":     {"lpad(text, length, 'character')", "text with as many of the character before it as make it so long: lpad(code, 6, '0'). A longer text is a fault", 3, 3, newPad},
 	"abs":      {"abs(number)", "the number without its sign", 1, 1, newAbs},
 	"mod":      {"mod(a, b)", "what is left of a divided by b, with the sign of a; exact numbers. A b of zero is a fault", 2, 2, newMod},
@@ -41,37 +41,50 @@ func FunctionNames() []string {
 	return names
 }
 
-// mapped applies a function of text to each row; ok is false for a text that doesn't fit.
-type mapped struct {
+// textCall applies a function of text to each row.
+type textCall struct {
 	base
-	of node
-	f  func(s string) (out string, ok bool)
+	of         node
+	name       string
+	characters string // that the function takes away, or puts before the text
+	length     int    // that it makes the text
 }
 
-func newMapped(t token, of node, f func(string) (string, bool)) (node, error) {
-	of = retype(of, column.Type{Kind: column.Text})
+// textCalls says what the functions of text do; ok is false for a text that doesn't fit.
+var textCalls = map[string]func(t *textCall, s string) (out string, ok bool){
+	"trim":  func(_ *textCall, s string) (string, bool) { return strings.Trim(s, " "), true },
+	"upper": func(_ *textCall, s string) (string, bool) { return strings.ToUpper(s), true },
+	"lower": func(_ *textCall, s string) (string, bool) { return strings.ToLower(s), true },
+	"ltrim": func(t *textCall, s string) (string, bool) { return strings.TrimLeft(s, t.characters), true },
+	"rtrim": func(t *textCall, s string) (string, bool) { return strings.TrimRight(s, t.characters), true },
+	"lpad": func(t *textCall, s string) (string, bool) {
+		missing := t.length - utf8.RuneCountInString(s)
+		if missing <= 0 {
+			return s, missing == 0
+		}
+		return strings.Repeat(t.characters, missing) + s, true
+	},
+}
+
+func newTextCall(t token, args []node) (node, error) {
+	of := retype(args[0], column.Type{Kind: column.Text})
 	if !isKind(of, column.Text) {
 		return nil, errorAt(t.at, "%s wants text, not %s", t.text, of.typ())
 	}
-	return &mapped{newBase(of.typ()), of, f}, nil
+	return &textCall{base: newBase(of.typ()), of: of, name: strings.ToLower(t.text)}, nil
 }
 
-func textFunction(f func(string) string) func(token, []node) (node, error) {
-	return func(t token, args []node) (node, error) {
-		return newMapped(t, args[0], func(s string) (string, bool) { return f(s), true })
+// newTrimmed makes a function of text and of characters that are written out.
+func newTrimmed(t token, args []node) (node, error) {
+	l, ok := args[1].(*literal)
+	if !ok || !isKind(l, column.Text) || l.out.Null[0] {
+		return nil, errorAt(t.at, "%s wants its characters in quotes", t.text)
 	}
-}
-
-// trimmed is a function of text and of characters that are written out.
-func trimmed(f func(s, cutset string) string) func(token, []node) (node, error) {
-	return func(t token, args []node) (node, error) {
-		l, ok := args[1].(*literal)
-		if !ok || !isKind(l, column.Text) || l.out.Null[0] {
-			return nil, errorAt(t.at, "%s wants its characters in quotes", t.text)
-		}
-		characters := l.out.Text[0]
-		return newMapped(t, args[0], func(s string) (string, bool) { return f(s, characters), true })
+	n, err := newTextCall(t, args)
+	if err == nil {
+		n.(*textCall).characters = l.out.Text[0]
 	}
+	return n, err
 }
 
 // longest is what lpad may make of a text.
@@ -86,22 +99,20 @@ func newPad(t token, args []node) (node, error) {
 	if !ok || !isKind(with, column.Text) || utf8.RuneCountInString(with.out.Text[0]) != 1 {
 		return nil, errorAt(t.at, "lpad wants one character in quotes to put before the text")
 	}
-	length, character := int(n.out.Int[0]), with.out.Text[0]
-	return newMapped(t, args[0], func(s string) (string, bool) {
-		missing := length - utf8.RuneCountInString(s)
-		if missing <= 0 {
-			return s, missing == 0
-		}
-		return strings.Repeat(character, missing) + s, true
-	})
+	call, err := newTextCall(t, args)
+	if err == nil {
+		c := call.(*textCall)
+		c.length, c.characters = int(n.out.Int[0]), with.out.Text[0]
+	}
+	return call, err
 }
 
-func (m *mapped) eval(b *column.Batch) *Result {
-	x := m.of.eval(b)
-	out := m.begin(b.N)
+func (t *textCall) eval(b *column.Batch) *Result {
+	x, call := t.of.eval(b), textCalls[t.name]
+	out := t.begin(b.N)
 	for i := range b.N {
 		if !carry(out, i, x) {
-			text, ok := m.f(x.Text[i])
+			text, ok := call(t, x.Text[i])
 			if out.Text[i] = text; !ok {
 				out.fail(i, tooLong)
 			}

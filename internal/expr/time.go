@@ -39,11 +39,23 @@ func isInterval(n node) bool {
 
 func isTime(n node) bool { return isKind(n, column.Date) || isKind(n, column.Timestamp) }
 
+// timeOp is a calculation with dates and timestamps.
+type timeOp int
+
+const (
+	addSpan timeOp = iota // a span to a date or timestamp
+	addDays               // days to a date
+	between               // from one date or timestamp to another
+)
+
 // times calculates with dates and timestamps.
 type times struct {
 	base
-	left, right node
-	f           func(x, y int64) (int64, bool)
+	op             timeOp
+	left, right    node
+	sign           int64 // -1 takes away what is on the right
+	months, micros int64 // of the span
+	date           bool  // what the span is added to is a date
 }
 
 func dayFits(day int64) bool { return day >= column.FirstDay && day <= column.LastDay }
@@ -54,40 +66,25 @@ func newTimeArithmetic(op token, left, right node) (node, error) {
 	if op.text == "-" {
 		sign = -1
 	}
-	n := &times{left: left, right: right}
+	n := &times{left: left, right: right, sign: sign}
 	span, ofInterval := right.(*interval)
 	switch {
 	case op.text == "*" || op.text == "/":
 	case ofInterval && isTime(left):
 		n.base = newBase(column.Type{Kind: column.Timestamp})
-		n.right = left
-		date := l.Kind == column.Date
-		n.f = func(x, _ int64) (int64, bool) {
-			if date {
-				x *= column.DayMicros
-			}
-			day := column.DayOf(x)
-			moved := addMonths(day, sign*span.months)
-			x += (moved-day)*column.DayMicros + sign*span.micros
-			return x, dayFits(moved) && dayFits(column.DayOf(x))
-		}
+		n.op, n.right, n.date, n.months, n.micros = addSpan, left, l.Kind == column.Date, span.months, span.micros
 		return n, nil
 	case op.text == "+" && l.Kind == column.Integer && r.Kind == column.Date:
 		n.left, n.right = right, left
 		fallthrough
 	case l.Kind == column.Date && r.Kind == column.Integer:
-		n.base = newBase(column.Type{Kind: column.Date})
-		n.f = func(x, y int64) (int64, bool) {
-			return x + sign*y, y > -math.MaxInt32 && y < math.MaxInt32 && dayFits(x+sign*y)
-		}
+		n.base, n.op = newBase(column.Type{Kind: column.Date}), addDays
 		return n, nil
 	case op.text == "-" && l.Kind == column.Date && r.Kind == column.Date:
-		n.base = newBase(column.Type{Kind: column.Integer})
-		n.f = func(x, y int64) (int64, bool) { return x - y, true }
+		n.base, n.op = newBase(column.Type{Kind: column.Integer}), between
 		return n, nil
 	case op.text == "-" && l.Kind == column.Timestamp && r.Kind == column.Timestamp:
-		n.base = newBase(column.Type{Kind: column.Decimal, Precision: column.NarrowDigits, Scale: 6})
-		n.f = func(x, y int64) (int64, bool) { return x - y, true }
+		n.base, n.op = newBase(column.Type{Kind: column.Decimal, Precision: column.NarrowDigits, Scale: 6}), between
 		return n, nil
 	}
 	what := func(n node) string {
@@ -106,12 +103,29 @@ func (t *times) eval(b *column.Batch) *Result {
 		if carry(out, i, l, r) {
 			continue
 		}
-		v, ok := t.f(l.Int[i], r.Int[i])
+		v, ok := t.of(l.Int[i], r.Int[i])
 		if out.Int[i] = v; !ok {
 			out.fail(i, overflow)
 		}
 	}
 	return out
+}
+
+// of calculates one value; it says false for one that is out of range.
+func (t *times) of(x, y int64) (int64, bool) {
+	switch t.op {
+	case addSpan:
+		if t.date {
+			x *= column.DayMicros
+		}
+		day := column.DayOf(x)
+		moved := addMonths(day, t.sign*t.months)
+		x += (moved-day)*column.DayMicros + t.sign*t.micros
+		return x, dayFits(moved) && dayFits(column.DayOf(x))
+	case addDays:
+		return x + t.sign*y, y > -math.MaxInt32 && y < math.MaxInt32 && dayFits(x+t.sign*y)
+	}
+	return x - y, true
 }
 
 // addMonths goes so many months on; where the month is too short, to its last day.
@@ -131,8 +145,8 @@ func addMonths(day, months int64) int64 {
 // part is what extract takes from a date or timestamp; of a date, the time of day is midnight.
 type part struct {
 	base
-	of node
-	f  func(day, micros int64) int64
+	of   node
+	name string
 }
 
 func civil(f func(y, m, d int) int) func(day, micros int64) int64 {
@@ -153,8 +167,7 @@ var parts = map[string]func(day, micros int64) int64{
 }
 
 func newExtract(name token, of node) (node, error) {
-	f, ok := parts[strings.ToLower(name.text)]
-	if !ok {
+	if _, ok := parts[strings.ToLower(name.text)]; !ok {
 		return nil, errorAt(name.at, "there is no part %s: year, quarter, month, day, week, isoyear, isodow, hour, minute, second", name)
 	}
 	if !isTime(of) && !isKind(of, column.Time) {
@@ -164,11 +177,11 @@ func newExtract(name token, of node) (node, error) {
 	if strings.EqualFold(name.text, "second") {
 		t = column.Type{Kind: column.Decimal, Precision: 8, Scale: 6}
 	}
-	return &part{newBase(t), of, f}, nil
+	return &part{newBase(t), of, strings.ToLower(name.text)}, nil
 }
 
 func (p *part) eval(b *column.Batch) *Result {
-	x := p.of.eval(b)
+	x, take := p.of.eval(b), parts[p.name]
 	out := p.begin(b.N)
 	for i := range b.N {
 		if carry(out, i, x) {
@@ -182,7 +195,7 @@ func (p *part) eval(b *column.Batch) *Result {
 		case column.Time:
 			day, micros = 0, x.Int[i]
 		}
-		out.Int[i] = p.f(day, micros)
+		out.Int[i] = take(day, micros)
 	}
 	return out
 }
