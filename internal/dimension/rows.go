@@ -314,51 +314,51 @@ const insertRows = 4096
 // row adds the row of a new version.
 func (c *change) row(rows *column.Batch, n composed, find []int) {
 	d, f := c.f.x.dim, c.f
-	p := f.before(n.o.member)
-	for k := range rows.Cols {
-		col, name, at := &rows.Cols[k], d.Table.Columns[k].Name, find[k]
-		switch {
-		case at >= f.layout.type2 && n.h.start == none:
-			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[n.h.values].key])
-		case at >= f.layout.type2:
-			col.Append(&f.kept.Cols[at], int(n.h.start))
-		case at >= f.layout.type3: // with what it was before in the next column
-			n.o.third[at-f.layout.type3].now.appendTo(col)
-		case k > 0 && find[k-1] >= f.layout.type3 && find[k-1] < f.layout.type2:
-			n.o.third[find[k-1]-f.layout.type3].before.appendTo(col)
-		case at >= f.layout.type0 && n.o.type0 == none:
-			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[0].key])
-		case at >= f.layout.type0:
-			col.Append(&f.kept.Cols[at], int(n.o.type0))
-		case at >= 0 && n.o.type1 == none:
-			col.Append(&c.stood.Cols[1+at], c.standing[p.versions[0].key])
-		case at >= 0:
-			col.Append(&f.kept.Cols[at], int(n.o.type1))
-		case k == 0:
-			col.AppendInt(n.h.key)
-		case d.Durable && name == d.DurableColumn():
-			col.AppendInt(n.o.durable)
-		case name == schema.EffectiveFrom:
-			col.AppendInt(n.h.effective)
-		case name == schema.Sequence:
-			appendSequence(col, n.h.sighting)
-		case name == schema.ValidFrom:
-			col.AppendInt(n.h.from)
-		case name == schema.ValidTo:
-			col.AppendInt(n.h.to)
-		case name == schema.IsCurrent:
-			col.AppendInt(truth(n.current))
-		case name == schema.IsInferred:
-			col.AppendInt(0)
-		case name == schema.IsGone:
-			col.AppendInt(truth(n.h.gone))
-		case name == schema.LoadRun:
-			col.AppendInt(f.run)
-		default: // the hierarchy, which is worked out when all members are there
-			col.AppendNull()
-		}
+	r := schema.Row{Key: n.h.key, Durable: n.o.durable, From: n.h.from, To: n.h.to, Current: n.current, Gone: n.h.gone, Run: f.run}
+	if n.h.effective != unsaid {
+		r.Effective = &n.h.effective
 	}
-	rows.N++
+	if n.h.sequence != unsaid {
+		r.Sequence = &n.h.sequence
+	}
+	c.values = versionValues{c, n, f.before(n.o.member), find}
+	d.AppendRow(rows, &r, &c.values)
+}
+
+// versionValues is the values of a new version: of rows of this load, or as they stand.
+type versionValues struct {
+	c *change
+	composed
+	p    *person
+	find []int // where the values of each column are in a feed's layout, or none
+}
+
+func (v *versionValues) Append(col *column.Column, k int, _ schema.Role) {
+	c, l := v.c, &v.c.f.layout
+	at := v.find[k]
+	switch {
+	case at == none && k > 0 && v.find[k-1] >= l.type3 && v.find[k-1] < l.type2: // what the type 3 attribute before it was
+		v.o.third[v.find[k-1]-l.type3].before.appendTo(col)
+	case at == none:
+		col.AppendNull()
+	case at >= l.type2:
+		c.from(col, at, v.h.start, v.p, v.h.values)
+	case at >= l.type3:
+		v.o.third[at-l.type3].now.appendTo(col)
+	case at >= l.type0:
+		c.from(col, at, v.o.type0, v.p, 0)
+	default:
+		c.from(col, at, v.o.type1, v.p, 0)
+	}
+}
+
+// from adds a value of observation o, or, where that is none, of a version that stands.
+func (c *change) from(col *column.Column, at int, o int32, p *person, version int) {
+	if o != none {
+		col.Append(&c.f.kept.Cols[at], int(o))
+	} else {
+		col.Append(&c.stood.Cols[1+at], c.standing[p.versions[version].key])
+	}
 }
 
 // write sends the batches: first what makes room, then what is new.

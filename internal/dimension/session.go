@@ -95,34 +95,27 @@ func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool
 // unfilled adds the row of an inferred member: for all time, with its natural key and nothing else
 // (rules R12 and R22).
 func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
-	d := s.x.dim
-	for k := range s.rows.Cols {
-		c := &s.rows.Cols[k]
-		name := d.Table.Columns[k].Name
-		natural := column.Find(d.NaturalKey, name)
-		switch {
-		case k == 0, d.Durable && name == d.DurableColumn():
-			c.AppendInt(surrogate)
-		case natural >= 0:
-			c.Append(by[natural], i)
-		case column.Find(d.Outriggers, name) >= 0:
-			unknown, _ := d.UnknownKey(name)
-			c.AppendInt(unknown)
-		case name == schema.ValidFrom:
-			c.AppendInt(s.x.beginning)
-		case name == schema.ValidTo:
-			c.AppendInt(s.x.end)
-		case name == schema.IsCurrent, name == schema.IsInferred:
-			c.AppendInt(1)
-		case name == schema.IsGone:
-			c.AppendInt(0)
-		case name == schema.LoadRun:
-			c.AppendInt(s.run)
-		default:
-			c.AppendNull()
-		}
+	r := schema.Row{Key: surrogate, Durable: surrogate, From: s.x.beginning, To: s.x.end, Current: true, Inferred: true, Run: s.run}
+	s.x.dim.AppendRow(s.rows, &r, unfilled{s.x.dim, by, i})
+}
+
+// unfilled is the values of an inferred member. The columns of the natural key come first among those that ask for one.
+type unfilled struct {
+	dim     *schema.Dimension
+	natural []*column.Column
+	row     int
+}
+
+func (u unfilled) Append(c *column.Column, at int, role schema.Role) {
+	switch name := u.dim.Table.Columns[at].Name; role {
+	case schema.NaturalKey:
+		c.Append(u.natural[column.Find(u.dim.NaturalKey, name)], u.row)
+	case schema.OutriggerKey:
+		unknown, _ := u.dim.UnknownKey(name)
+		c.AppendInt(unknown)
+	default:
+		c.AppendNull()
 	}
-	s.rows.N++
 }
 
 // Write sends the inferred members made since the last call to the warehouse.
@@ -261,31 +254,27 @@ func specialKeys(d *schema.Dimension) []*column.Column {
 }
 
 func (s *Session) special(b *column.Batch, special star.Special) {
-	d := s.x.dim
-	for k := range b.Cols {
-		c, name := &b.Cols[k], d.Table.Columns[k].Name
-		switch {
-		case k == 0, d.Durable && name == d.DurableColumn(), column.Find(d.Outriggers, name) >= 0:
-			c.AppendInt(special.Key)
-		case name == schema.ValidFrom:
-			c.AppendInt(s.x.beginning)
-		case name == schema.ValidTo:
-			c.AppendInt(s.x.end)
-		case name == schema.IsCurrent:
-			c.AppendInt(1)
-		case name == schema.IsInferred, name == schema.IsGone:
-			c.AppendInt(0)
-		case name == schema.LoadRun:
-			c.AppendInt(s.run)
-		case d.Calendar != nil && name == calendar.SortOrder:
-			c.AppendInt(calendar.SpecialOrder(special.Key))
-		case column.Find(d.Attributes(), name) >= 0 && c.Type.Kind == column.Text:
-			c.AppendText(special.Label)
-		default:
-			c.AppendNull()
-		}
+	r := schema.Row{Key: special.Key, Durable: special.Key, From: s.x.beginning, To: s.x.end, Current: true, Run: s.run}
+	s.x.dim.AppendRow(b, &r, specialValues{s.x.dim, special})
+}
+
+// specialValues is the values of a special member: its label in every attribute that is a text.
+type specialValues struct {
+	dim *schema.Dimension
+	star.Special
+}
+
+func (s specialValues) Append(c *column.Column, at int, role schema.Role) {
+	switch name := s.dim.Table.Columns[at].Name; {
+	case role == schema.OutriggerKey:
+		c.AppendInt(s.Key)
+	case role == schema.Attribute && s.dim.Calendar != nil && name == calendar.SortOrder:
+		c.AppendInt(calendar.SpecialOrder(s.Key))
+	case role == schema.Attribute && c.Type.Kind == column.Text:
+		c.AppendText(s.Label)
+	default:
+		c.AppendNull()
 	}
-	b.N++
 }
 
 // Dimension is the dimension that the session adds to.

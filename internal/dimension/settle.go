@@ -36,6 +36,7 @@ type change struct {
 	stood    *column.Batch
 	previous int // where the previous values of type 3 attributes begin in stood
 	told     tellings
+	values   versionValues    // of the row that is being made
 	timed    []warehouse.Move // for what points to a version as of a time
 	untimed  []warehouse.Move // for what points to a version without saying when
 	current  []warehouse.Move // for what points to the current version

@@ -89,29 +89,34 @@ rows:
 			if n == 0 && d.FromStart {
 				starts = beginning
 			}
-			put := map[string]int64{d.KeyColumn(): old.Cols[0].Int[i], d.DurableColumn(): old.Cols[0].Int[first], schema.EffectiveFrom: from(i), schema.ValidFrom: starts, schema.ValidTo: to,
-				schema.IsCurrent: 0, schema.IsInferred: 0, schema.IsGone: 0, schema.LoadRun: w.entry.ID}
-			if last {
-				put[schema.IsCurrent] = 1
+			r := schema.Row{Key: old.Cols[0].Int[i], Durable: old.Cols[0].Int[first], From: starts, To: to, Current: last, Run: w.entry.ID}
+			if since := from(i); d.Timed() {
+				r.Effective = &since
 			}
-			for k, f := range d.Table.Fields() {
-				at := column.Find(fields, f.Name)
-				v, ours := put[f.Name]
-				unknown, outrigger := d.UnknownKey(f.Name)
-				switch {
-				case ours:
-					b.Cols[k].AppendInt(v)
-				case at > 0:
-					b.Cols[k].Append(&old.Cols[at], i)
-				case outrigger:
-					b.Cols[k].AppendInt(unknown)
-				default:
-					b.Cols[k].AppendNull()
-				}
-			}
-			b.N++
+			d.AppendRow(b, &r, adopted{d, fields, old, i})
 		}
 	}
 	w.figures.Adopted = int64(b.N)
 	return warehouse.AppendAll(ctx, w.tx, d.Table, b)
+}
+
+// adopted is the values of a member of a table that is adopted.
+type adopted struct {
+	dim    *schema.Dimension
+	fields []column.Field // of old
+	old    *column.Batch
+	row    int
+}
+
+func (a adopted) Append(c *column.Column, at int, _ schema.Role) {
+	name := a.dim.Table.Columns[at].Name
+	unknown, outrigger := a.dim.UnknownKey(name)
+	switch k := column.Find(a.fields, name); {
+	case k > 0:
+		c.Append(&a.old.Cols[k], a.row)
+	case outrigger:
+		c.AppendInt(unknown)
+	default:
+		c.AppendNull()
+	}
 }

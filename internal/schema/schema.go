@@ -52,6 +52,7 @@ type Star struct {
 type Dimension struct {
 	*star.Dimension
 	Table      *warehouse.Table
+	Roles      []Role           // of the table's columns
 	Observed   *warehouse.Table // what was observed and isn't told by the versions (rule R8); nil if nothing is kept
 	Alias      *warehouse.Table // keys of members that are part of others now; nil if there can be none
 	Closure    *warehouse.Table // of a hierarchy: what stands above what; nil if there is none
@@ -217,31 +218,27 @@ func (s *Star) Dimension(d *star.Dimension) *Dimension {
 
 func dimension(d *star.Dimension) *Dimension {
 	t := &Dimension{Dimension: d, Time: d.Validity(), Table: &warehouse.Table{Name: d.TableName(), Primary: []string{d.KeyColumn()}}}
-	add := func(notNull bool, fields ...column.Field) {
-		for _, f := range fields {
-			t.Table.Columns = append(t.Table.Columns, warehouse.Column{Field: f, NotNull: notNull})
-		}
-	}
-	add(true, column.Field{Name: d.KeyColumn(), Type: integer})
+	t.add(SurrogateKey, true, column.Field{Name: d.KeyColumn(), Type: integer})
 	if l := d.LookedUp; l != nil {
 		t.Table.Borrowed = true
-		add(false, d.NaturalKey...)
+		t.add(NaturalKey, false, d.NaturalKey...)
 		if l.From != "" {
-			add(false, column.Field{Name: l.From, Type: t.Time}, column.Field{Name: l.To, Type: t.Time})
+			t.add(ValidityStart, false, column.Field{Name: l.From, Type: t.Time})
+			t.add(ValidityEnd, false, column.Field{Name: l.To, Type: t.Time})
 			t.ValidFrom, t.ValidTo = l.From, l.To
 		}
 		return t
 	}
-	add(false, d.NaturalKey...)
+	t.add(NaturalKey, false, d.NaturalKey...)
 	if d.Durable {
-		add(true, column.Field{Name: d.DurableColumn(), Type: integer})
+		t.add(DurableKey, true, column.Field{Name: d.DurableColumn(), Type: integer})
 	}
 	t.Table.Unique = column.Names(d.NaturalKey)
-	add(false, d.Attributes()...)
+	t.add(Attribute, false, d.Attributes()...)
 	for _, k := range d.Keys {
 		f := column.Field{Name: k.Column(), Type: integer}
 		t.Outriggers = append(t.Outriggers, f)
-		add(!empty(k), f)
+		t.add(OutriggerKey, !empty(k), f)
 		if k.Dimension.LookedUp != nil {
 			continue
 		}
@@ -256,18 +253,22 @@ func dimension(d *star.Dimension) *Dimension {
 	}
 	if h := d.Hierarchy; h != nil {
 		t.Parent, t.Level, t.Above = column.Field{Name: "parent_" + d.MemberColumn(), Type: integer}, column.Field{Name: d.LevelColumn(), Type: integer}, h.Above
-		add(false, t.Parent, t.Level)
+		t.add(ParentKey, false, t.Parent)
+		t.add(HierarchyLevel, false, t.Level)
 		t.Closure = &warehouse.Table{Name: "dim_" + d.Text + "_closure", Primary: []string{"ancestor_key", "descendant_key"}}
 		for _, name := range []string{"ancestor_key", "descendant_key", "distance"} {
 			t.Closure.Columns = append(t.Closure.Columns, warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true})
 		}
 	}
 	if d.Effective != nil {
-		add(false, t.times()...)
+		t.add(EffectiveTime, false, t.times()[:1]...)
+		t.add(EffectiveSequence, false, t.times()[1:]...)
 	}
 	if d.Versioned() {
 		t.ValidFrom, t.ValidTo = ValidFrom, ValidTo
-		add(true, column.Field{Name: ValidFrom, Type: t.Time}, column.Field{Name: ValidTo, Type: t.Time}, column.Field{Name: IsCurrent, Type: boolean})
+		t.add(ValidityStart, true, column.Field{Name: ValidFrom, Type: t.Time})
+		t.add(ValidityEnd, true, column.Field{Name: ValidTo, Type: t.Time})
+		t.add(CurrentMark, true, column.Field{Name: IsCurrent, Type: boolean})
 		t.Table.Unique = append(t.Table.Unique, ValidFrom)
 	}
 	if d.Observed() {
@@ -285,12 +286,12 @@ func dimension(d *star.Dimension) *Dimension {
 		}
 	}
 	if t.Inferable() {
-		add(true, column.Field{Name: IsInferred, Type: boolean})
+		t.add(InferredMark, true, column.Field{Name: IsInferred, Type: boolean})
 	}
 	if d.Marked() {
-		add(true, column.Field{Name: IsGone, Type: boolean})
+		t.add(GoneMark, true, column.Field{Name: IsGone, Type: boolean})
 	}
-	add(true, column.Field{Name: LoadRun, Type: integer})
+	t.add(RunMark, true, column.Field{Name: LoadRun, Type: integer})
 	return t
 }
 
