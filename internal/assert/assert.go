@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/expr"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -18,14 +20,14 @@ import (
 // Judge looks at the rows of one table for one thing that must hold.
 type Judge struct {
 	*star.Must
-	every, where *expr.Program                   // nil if nothing is said
-	total        int                             // column, or -1
-	each, one    []int                           // columns
-	ones         map[column.Digest]column.Digest // the digest of one for each
-	digest       column.Digester
+	every, where *expr.Program             // nil if nothing is said
+	total        int                       // column, or -1
+	each, one    []int                     // columns
+	ones         map[digest.Sum]digest.Sum // the digest of one for each
+	digest       digest.Maker
 	scale        int
 	rows, chosen int64
-	sum          column.Int128
+	sum          exact.Int128
 	overflow     bool
 }
 
@@ -50,7 +52,7 @@ func New(m *star.Must, fields []column.Field) (*Judge, error) {
 	for _, name := range m.HasOne {
 		j.one = append(j.one, column.Find(fields, name))
 	}
-	j.ones = map[column.Digest]column.Digest{}
+	j.ones = map[digest.Sum]digest.Sum{}
 	if m.Total != "" {
 		j.total = column.Find(fields, m.Total)
 		j.scale = int(fields[j.total].Type.Scale)
@@ -168,30 +170,30 @@ func (j *Judge) Verdict(ctx context.Context, root *os.Root, m *star.Model) (stri
 		return "a total needs more than 38 digits", nil
 	}
 	if x != y {
-		return fmt.Sprintf("the total is %s, and %s of %s comes to %s", column.AppendDecimal(nil, j.sum, j.scale), j.Column, j.Source.Text, column.AppendDecimal(nil, other, scale)), nil
+		return fmt.Sprintf("the total is %s, and %s of %s comes to %s", exact.AppendDecimal(nil, j.sum, j.scale), j.Column, j.Source.Text, exact.AppendDecimal(nil, other, scale)), nil
 	}
 	return "", nil
 }
 
 // compare orders the chosen rows and a bound.
 func (j *Judge) compare(b *star.Bound) int {
-	have, want := column.Wide(j.chosen), column.Wide(b.Rows)
+	have, want := exact.Wide(j.chosen), exact.Wide(b.Rows)
 	if b.Share { // chosen / rows against millionths
-		have, _ = have.Mul(column.Wide(1_000_000))
-		want, _ = want.Mul(column.Wide(j.rows))
+		have, _ = have.Mul(exact.Wide(1_000_000))
+		want, _ = want.Mul(exact.Wide(j.rows))
 	}
 	return have.Cmp(want)
 }
 
 // sourceTotal adds up a column over the rows of a source that it doesn't set aside.
-func sourceTotal(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, name string) (column.Int128, int, error) {
+func sourceTotal(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, name string) (exact.Int128, int, error) {
 	flow, err := transform.Open(ctx, &source.Inputs{Model: m, Root: root}, s, func(c string) bool { return c == name })
 	if err != nil {
-		return column.Int128{}, 0, err
+		return exact.Int128{}, 0, err
 	}
 	k := column.Find(flow.Fields(), name)
 	b := column.NewBatch(flow.Fields())
-	sum := column.Int128{}
+	sum := exact.Int128{}
 	for piece, err := range flow.Pieces(ctx) {
 		if err == nil {
 			err = piece.Fill(b)

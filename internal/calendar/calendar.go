@@ -8,6 +8,7 @@ import (
 	"iter"
 	"time"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 )
 
@@ -43,7 +44,7 @@ func (c *Calendar) Fields() []column.Field { return fields }
 
 // Key gives the yyyymmdd key of a day.
 func Key(day int64) int64 {
-	y, m, d := column.Civil(day)
+	y, m, d := civil.Date(day)
 	return int64(y*10000 + m*100 + d)
 }
 
@@ -67,8 +68,8 @@ func (c *Calendar) Fill(b *column.Batch) error {
 }
 
 func (c *Calendar) fillDay(b *column.Batch, i int, day int64) {
-	y, m, d := column.Civil(day)
-	isoYear, isoWeek := column.Week(day)
+	y, m, d := civil.Date(day)
+	isoYear, isoWeek := civil.Week(day)
 	weekday := weekday(day)
 	fiscalYear, fiscalMonth := c.fiscal(y, m)
 	numbers := [...]int64{day, int64(d), int64(m), 0, int64((m + 2) / 3), int64(y), int64(isoWeek), int64(isoYear), int64(weekday), 0,

@@ -4,6 +4,7 @@ import (
 	"testing"
 	"time"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 )
 
@@ -11,7 +12,7 @@ import (
 func TestAgainstTime(t *testing.T) {
 	for start := 1; start <= 12; start++ {
 		for _, byEnd := range []bool{false, true} {
-			c := &Calendar{From: column.Day(1996, 1, 1), To: column.Day(2030, 12, 31), FiscalStart: start, NamedByEnd: byEnd}
+			c := &Calendar{From: civil.Day(1996, 1, 1), To: civil.Day(2030, 12, 31), FiscalStart: start, NamedByEnd: byEnd}
 			b := column.NewBatch(c.Fields())
 			if err := c.Fill(b); err != nil {
 				t.Fatal(err)
@@ -47,7 +48,7 @@ func TestAgainstTime(t *testing.T) {
 			}
 		}
 	}
-	if Key(column.Day(2024, 2, 29)) != 20240229 || SpecialOrder(-1) <= 99991231 || SpecialOrder(-2) <= SpecialOrder(-1) {
+	if Key(civil.Day(2024, 2, 29)) != 20240229 || SpecialOrder(-1) <= 99991231 || SpecialOrder(-2) <= SpecialOrder(-1) {
 		t.Error("keys or their order")
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/render"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -58,7 +59,7 @@ func (s *session) tolls(ctx context.Context, m *star.Model, root *os.Root, dir s
 	for i, k := range waterways.Cols[0].Int {
 		row := []string{waterways.Cols[1].Text[i]}
 		for _, month := range months {
-			row = append(row, render.Decimal(string(column.AppendDecimal(nil, column.Wide(sums[[2]int64{k, month}]), 2))))
+			row = append(row, render.Decimal(string(exact.AppendDecimal(nil, exact.Wide(sums[[2]int64{k, month}]), 2))))
 		}
 		t.Add(row...)
 	}

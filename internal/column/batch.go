@@ -3,6 +3,7 @@ package column
 import (
 	"cmp"
 	"context"
+	"ironmonger/internal/exact"
 	"iter"
 	"slices"
 	"strings"
@@ -13,10 +14,10 @@ import (
 type Column struct {
 	Type  Type
 	Null  []bool
-	Int   []int64   // integer, decimal of up to 18 digits, boolean, date, timestamp, time
-	Wide  []Int128  // decimal of more digits
-	Float []float64 // double
-	Text  []string  // text
+	Int   []int64        // integer, decimal of up to 18 digits, boolean, date, timestamp, time
+	Wide  []exact.Int128 // decimal of more digits
+	Float []float64      // double
+	Text  []string       // text
 }
 
 // Resize makes the column n rows long. What they hold is left open until they are set.
@@ -89,7 +90,7 @@ func (c *Column) SetNull(i int) {
 	case c.Type.Kind == Double:
 		c.Float[i] = 0
 	case c.Type.Wide():
-		c.Wide[i] = Int128{}
+		c.Wide[i] = exact.Int128{}
 	default:
 		c.Int[i] = 0
 	}
@@ -128,7 +129,7 @@ func (c *Column) AppendNull() {
 	case c.Type.Kind == Double:
 		c.Float = append(c.Float, 0)
 	case c.Type.Wide():
-		c.Wide = append(c.Wide, Int128{})
+		c.Wide = append(c.Wide, exact.Int128{})
 	default:
 		c.Int = append(c.Int, 0)
 	}
@@ -173,11 +174,11 @@ func (c *Column) Equal(i int, d *Column, j int) bool {
 }
 
 // Exact gives row i of an integer or decimal column, unscaled.
-func (c *Column) Exact(i int) Int128 {
+func (c *Column) Exact(i int) exact.Int128 {
 	if c.Type.Wide() {
 		return c.Wide[i]
 	}
-	return Wide(c.Int[i])
+	return exact.Wide(c.Int[i])
 }
 
 // Fault is a reason to set a row of a batch aside.
@@ -332,4 +333,23 @@ func (b *Batch) Pick(at []int) []*Column {
 		cols[n] = &b.Cols[k]
 	}
 	return cols
+}
+
+// SetExact makes row i of an integer or decimal column an unscaled value, if it fits the type.
+func (c *Column) SetExact(i int, v exact.Int128) bool {
+	limit := exact.Pow10(int(c.Type.Precision))
+	switch {
+	case c.Type.Kind == Integer:
+		if v.Hi != int64(v.Lo)>>63 {
+			return false
+		}
+	case v.Cmp(limit) >= 0 || v.Neg().Cmp(limit) >= 0:
+		return false
+	}
+	if c.Null[i] = false; c.Type.Wide() {
+		c.Wide[i] = v
+	} else {
+		c.Int[i] = int64(v.Lo)
+	}
+	return true
 }

@@ -2,6 +2,8 @@ package column
 
 import (
 	"fmt"
+	"ironmonger/internal/civil"
+	"ironmonger/internal/exact"
 	"math/big"
 	"math/rand/v2"
 	"strings"
@@ -10,17 +12,17 @@ import (
 )
 
 // random gives integers of every length.
-func random(r *rand.Rand) Int128 {
-	x := Int128{int64(r.Uint64()), r.Uint64()}
+func random(r *rand.Rand) exact.Int128 {
+	x := exact.Int128{Hi: int64(r.Uint64()), Lo: r.Uint64()}
 	for range r.IntN(38) {
-		x, _ = x.Quo(Wide(10))
+		x, _ = x.Quo(exact.Wide(10))
 	}
 	return x
 }
 
 func TestInt128AgainstBig(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	same := func(op string, x, y Int128, z Int128, ok bool, want *big.Int) {
+	same := func(op string, x, y exact.Int128, z exact.Int128, ok bool, want *big.Int) {
 		t.Helper()
 		if fits := want.BitLen() <= 127; ok != fits || ok && z.Big().Cmp(want) != 0 {
 			t.Fatalf("%v %s %v = %v, %v; want %v", x.Big(), op, y.Big(), z.Big(), ok, want)
@@ -38,14 +40,14 @@ func TestInt128AgainstBig(t *testing.T) {
 		same("*", x, y, z, ok, new(big.Int).Mul(a, b))
 		if b.Sign() != 0 {
 			up := r.IntN(12)
-			z, ok = QuoScaled(x, y, up)
+			z, ok = exact.QuoScaled(x, y, up)
 			scaled := new(big.Int).Mul(a, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(up)), nil))
 			same("/", x, y, z, ok, halfAway(scaled, b))
 		}
 		if got := x.Cmp(y); got != a.Cmp(b) {
 			t.Fatalf("Cmp(%v, %v) = %d", a, b, got)
 		}
-		if back, ok := FromBig(a); !ok || back != x {
+		if back, ok := exact.FromBig(a); !ok || back != x {
 			t.Fatalf("FromBig(%v) = %v, %v", a, back, ok)
 		}
 	}
@@ -63,10 +65,10 @@ func halfAway(x, y *big.Int) *big.Int {
 }
 
 func TestDaysAgainstTime(t *testing.T) {
-	for day := Day(1, 1, 1); day <= Day(9999, 12, 31); day += 13 {
+	for day := civil.Day(1, 1, 1); day <= civil.Day(9999, 12, 31); day += 13 {
 		want := time.Unix(day*86400, 0).UTC()
-		y, m, d := Civil(day)
-		if y != want.Year() || m != int(want.Month()) || d != want.Day() || Day(y, m, d) != day {
+		y, m, d := civil.Date(day)
+		if y != want.Year() || m != int(want.Month()) || d != want.Day() || civil.Day(y, m, d) != day {
 			t.Fatalf("day %d is %d-%d-%d, want %v", day, y, m, d, want)
 		}
 	}
@@ -87,7 +89,7 @@ func TestRoundTrip(t *testing.T) {
 			x := random(r)
 			switch {
 			case typ.Wide():
-				x, _ = x.Quo(Pow10(39 - int(typ.Precision)))
+				x, _ = x.Quo(exact.Pow10(39 - int(typ.Precision)))
 				c.Wide[0] = x
 			case typ.Kind == Text:
 				c.Text[0] = strings.ToValidUTF8(fmt.Sprint(x, "é\n,\""), "")
@@ -98,13 +100,13 @@ func TestRoundTrip(t *testing.T) {
 			case typ.Kind == Boolean:
 				c.Int[0] = int64(x.Lo & 1)
 			case typ.Kind == Date:
-				c.Int[0] = Day(1, 1, 1) + int64(x.Lo%3652059)
+				c.Int[0] = civil.Day(1, 1, 1) + int64(x.Lo%3652059)
 			case typ.Kind == Timestamp:
-				c.Int[0] = Day(1, 1, 1)*DayMicros + int64(x.Lo%(3652059*DayMicros))
+				c.Int[0] = civil.Day(1, 1, 1)*civil.DayMicros + int64(x.Lo%(3652059*civil.DayMicros))
 			case typ.Kind == Time:
-				c.Int[0] = int64(x.Lo % DayMicros)
+				c.Int[0] = int64(x.Lo % civil.DayMicros)
 			default:
-				limit, _ := Pow10(int(typ.Precision)).Int64()
+				limit, _ := exact.Pow10(int(typ.Precision)).Int64()
 				c.Int[0] = int64(x.Lo) % limit
 			}
 			text := c.Value(0)

@@ -1,7 +1,8 @@
 package column
 
 import (
-	"math/bits"
+	"ironmonger/internal/civil"
+	"ironmonger/internal/exact"
 	"strconv"
 )
 
@@ -17,7 +18,7 @@ func (c *Column) AppendValue(b []byte, i int) []byte {
 	case Double:
 		return strconv.AppendFloat(b, c.Float[i], 'g', -1, 64)
 	case Decimal:
-		return AppendDecimal(b, c.Exact(i), int(c.Type.Scale))
+		return exact.AppendDecimal(b, c.Exact(i), int(c.Type.Scale))
 	}
 	return AppendInt(b, c.Type.Kind, c.Int[i])
 }
@@ -30,8 +31,8 @@ func AppendInt(b []byte, kind Kind, v int64) []byte {
 	case Date:
 		return appendDate(b, v)
 	case Timestamp:
-		day := DayOf(v)
-		return appendClock(append(appendDate(b, day), ' '), v-day*DayMicros)
+		day := civil.DayOf(v)
+		return appendClock(append(appendDate(b, day), ' '), v-day*civil.DayMicros)
 	case Time:
 		return appendClock(b, v)
 	}
@@ -45,7 +46,7 @@ func (c *Column) Value(i int) string {
 }
 
 func appendDate(b []byte, day int64) []byte {
-	y, m, d := Civil(day)
+	y, m, d := civil.Date(day)
 	return append(b, byte('0'+y/1000%10), byte('0'+y/100%10), byte('0'+y/10%10), byte('0'+y%10), '-',
 		byte('0'+m/10), byte('0'+m%10), '-', byte('0'+d/10), byte('0'+d%10))
 }
@@ -62,26 +63,4 @@ func appendClock(b []byte, micros int64) []byte {
 		}
 	}
 	return b
-}
-
-// AppendDecimal writes x scaled by 10^-scale to b, with all its places.
-func AppendDecimal(b []byte, x Int128, scale int) []byte {
-	if x.Hi < 0 {
-		b = append(b, '-')
-	}
-	hi, lo := x.abs()
-	var buf [48]byte
-	at := len(buf)
-	for n := 0; n <= scale || hi != 0 || lo != 0; n++ {
-		if n == scale && scale > 0 {
-			at--
-			buf[at] = '.'
-		}
-		var digit uint64
-		hi, digit = hi/10, hi%10
-		lo, digit = bits.Div64(digit, lo, 10)
-		at--
-		buf[at] = byte('0' + digit)
-	}
-	return append(b, buf[at:]...)
 }

@@ -2,6 +2,8 @@ package column
 
 import (
 	"errors"
+	"ironmonger/internal/civil"
+	"ironmonger/internal/exact"
 	"strconv"
 	"strings"
 	"time"
@@ -185,33 +187,33 @@ func tooLong(s string) error {
 	return errDigits
 }
 
-func parseWide(s string, t Type) (Int128, error) {
+func parseWide(s string, t Type) (exact.Int128, error) {
 	whole, frac, _ := strings.Cut(strings.TrimLeft(s, "+-"), ".")
 	if len(whole)+len(frac) == 0 || len(s)-len(strings.TrimLeft(s, "+-")) > 1 {
-		return Int128{}, errDecimal
+		return exact.Int128{}, errDecimal
 	}
 	for _, part := range []string{whole, frac} {
 		for i := 0; i < len(part); i++ {
 			if part[i] < '0' || part[i] > '9' {
-				return Int128{}, errDecimal
+				return exact.Int128{}, errDecimal
 			}
 		}
 	}
 	whole, frac = strings.TrimLeft(whole, "0"), strings.TrimRight(frac, "0")
 	if len(frac) > int(t.Scale) {
-		return Int128{}, errScale
+		return exact.Int128{}, errScale
 	}
 	if len(whole) > int(t.Precision-t.Scale) {
-		return Int128{}, errDigits
+		return exact.Int128{}, errDigits
 	}
-	var v Int128
+	var v exact.Int128
 	for _, part := range []string{whole, frac} {
 		for i := 0; i < len(part); i++ {
-			v, _ = v.Mul(Wide(10))
-			v, _ = v.Add(Wide(int64(part[i] - '0')))
+			v, _ = v.Mul(exact.Wide(10))
+			v, _ = v.Add(exact.Wide(int64(part[i] - '0')))
 		}
 	}
-	v, _ = v.Mul(pow10[int(t.Scale)-len(frac)])
+	v, _ = v.Mul(exact.Pow10(int(t.Scale) - len(frac)))
 	if s[0] == '-' {
 		v = v.Neg()
 	}
@@ -249,10 +251,10 @@ func parseDate(s string) (int64, bool) {
 		return 0, false
 	}
 	c, y, m, d := two(s, 0), two(s, 2), two(s, 5), two(s, 8)
-	if c > 99 || y > 99 || c+y == 0 || m < 1 || m > 12 || d < 1 || d > DaysIn(c*100+y, m) {
+	if c > 99 || y > 99 || c+y == 0 || m < 1 || m > 12 || d < 1 || d > civil.DaysIn(c*100+y, m) {
 		return 0, false
 	}
-	return Day(c*100+y, m, d), true
+	return civil.Day(c*100+y, m, d), true
 }
 
 // parseClock reads hh:mm[:ss[.ffffff]] and gives microseconds since midnight and what follows.
@@ -304,7 +306,7 @@ func (r *Reader) timestamp(s string) (int64, error) {
 	} else if err != nil {
 		return 0, err
 	}
-	wall := day*DayMicros + clock
+	wall := day*civil.DayMicros + clock
 	if rest == "" {
 		if r.zone != nil && r.zone != time.UTC {
 			return r.local(day, wall)
@@ -318,7 +320,7 @@ func (r *Reader) timestamp(s string) (int64, error) {
 	if r.zone == nil {
 		return 0, errNoZone
 	}
-	if wall, ok = WallIn(wall-offset, r.zone); !ok {
+	if wall, ok = civil.WallIn(wall-offset, r.zone); !ok {
 		return 0, errYears
 	}
 	return wall, nil
@@ -339,7 +341,7 @@ func (r *Reader) local(day, wall int64) (int64, error) {
 	}
 	u := time.UnixMicro(wall).UTC()
 	t := time.Date(u.Year(), u.Month(), u.Day(), u.Hour(), u.Minute(), u.Second(), u.Nanosecond(), r.zone)
-	if Wall(t) != wall {
+	if civil.Wall(t) != wall {
 		return 0, errSkipped
 	}
 	return wall, nil

@@ -3,6 +3,7 @@ package column
 import (
 	"errors"
 	"fmt"
+	"ironmonger/internal/civil"
 	"strings"
 )
 
@@ -131,10 +132,10 @@ func (l *Layout) parse(s string) (day, micros int64, err error) {
 		}
 		v[f.letter], s = value, s[n:]
 	}
-	if s != "" || l.dated && v['y'] < 1 || v['M'] < 1 || v['M'] > 12 || v['d'] < 1 || v['d'] > DaysIn(v['y'], v['M']) || v['H'] > 23 || v['m'] > 59 || v['s'] > 59 {
+	if s != "" || l.dated && v['y'] < 1 || v['M'] < 1 || v['M'] > 12 || v['d'] < 1 || v['d'] > civil.DaysIn(v['y'], v['M']) || v['H'] > 23 || v['m'] > 59 || v['s'] > 59 {
 		return wrong()
 	}
-	return Day(v['y'], v['M'], v['d']), int64(v['H']*3600+v['m']*60+v['s'])*1e6 + int64(v['S']), nil
+	return civil.Day(v['y'], v['M'], v['d']), int64(v['H']*3600+v['m']*60+v['s'])*1e6 + int64(v['S']), nil
 }
 
 // setStyled reads s as the style writes it; ok says whether the style has anything to say on the type.
@@ -158,7 +159,7 @@ func (r *Reader) setStyled(c *Column, i int, s string) (ok bool, err error) {
 		var day, micros int64
 		c.Null[i] = false
 		if day, micros, err = st.Timestamp.parse(s); err == nil {
-			c.Int[i] = day*DayMicros + micros
+			c.Int[i] = day*civil.DayMicros + micros
 			if r.zone != nil {
 				c.Int[i], err = r.local(day, c.Int[i])
 			}

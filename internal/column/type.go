@@ -8,6 +8,7 @@ package column
 
 import (
 	"fmt"
+	"ironmonger/internal/exact"
 	"strconv"
 	"strings"
 )
@@ -28,12 +29,6 @@ const (
 	Time
 )
 
-// MaxDigits is the most digits a decimal may have; those of up to NarrowDigits fit an int64.
-const (
-	MaxDigits    = 38
-	NarrowDigits = 18
-)
-
 // Type is the type of a column. Precision and Scale count digits and belong to decimals.
 type Type struct {
 	Kind             Kind
@@ -51,7 +46,7 @@ func (t Type) String() string {
 }
 
 // Wide says whether values of the type stand in Column.Wide.
-func (t Type) Wide() bool { return t.Kind == Decimal && t.Precision > NarrowDigits }
+func (t Type) Wide() bool { return t.Kind == Decimal && t.Precision > exact.NarrowDigits }
 
 // Numeric says whether one can calculate with the type.
 func (t Type) Numeric() bool { return t.Kind == Integer || t.Kind == Decimal || t.Kind == Double }
@@ -79,8 +74,8 @@ func ParseType(s string) (Type, error) {
 		}
 		digits, err1 := strconv.Atoi(strings.TrimSpace(p))
 		scale, err2 := strconv.Atoi(strings.TrimSpace(sc))
-		if err1 != nil || err2 != nil || digits < 1 || digits > MaxDigits || scale < 0 || scale > digits {
-			return Type{}, fmt.Errorf("%s is no decimal type: 1 to %d digits, of which 0 to all after the point", s, MaxDigits)
+		if err1 != nil || err2 != nil || digits < 1 || digits > exact.MaxDigits || scale < 0 || scale > digits {
+			return Type{}, fmt.Errorf("%s is no decimal type: 1 to %d digits, of which 0 to all after the point", s, exact.MaxDigits)
 		}
 		return Type{Decimal, uint8(digits), uint8(scale)}, nil
 	}

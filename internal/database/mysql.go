@@ -16,6 +16,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/star"
 )
 
@@ -155,7 +156,7 @@ func (db *mysqlDB) columns(ctx context.Context, sql string, args []star.Value) (
 		c := Column{Name: t.Name(), Foreign: strings.ToLower(name), Type: column.Type{Kind: mysqlKinds[strings.TrimPrefix(name, "UNSIGNED ")]}}
 		if c.Type.Kind == column.Decimal {
 			precision, scale, _ := t.DecimalSize()
-			if c.Type.Precision, c.Type.Scale = uint8(precision), uint8(scale); precision > column.MaxDigits {
+			if c.Type.Precision, c.Type.Scale = uint8(precision), uint8(scale); precision > exact.MaxDigits {
 				c.Type = column.Type{}
 			}
 		}

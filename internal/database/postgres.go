@@ -11,6 +11,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/star"
 )
 
@@ -78,7 +79,7 @@ var postgresKinds = map[uint32]column.Kind{
 // numeric reads the digits of a numeric from its modifier.
 func numeric(modifier int32) (column.Type, string) {
 	precision, scale := (modifier-4)>>16&0xffff, (modifier-4)&0x7ff
-	if modifier < 4 || precision > column.MaxDigits || scale > precision {
+	if modifier < 4 || precision > exact.MaxDigits || scale > precision {
 		return column.Type{}, "numeric without digits, or with more than decimal has"
 	}
 	return column.Type{Kind: column.Decimal, Precision: uint8(precision), Scale: uint8(scale)}, ""

@@ -8,7 +8,9 @@ import (
 	"slices"
 	"strings"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -68,7 +70,7 @@ func (x *Roster) attendance(l feedLayout) *attendance {
 
 // scope gives the number of a row's scope.
 func (a *attendance) scope(cols []*column.Column, i int) int32 {
-	a.buf = column.AppendRow(a.buf[:0], cols, i)
+	a.buf = digest.AppendRow(a.buf[:0], cols, i)
 	n, ok := a.scopeOf[string(a.buf)]
 	if !ok {
 		n = int32(len(a.scopes))
@@ -271,7 +273,7 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 // stamp gives a time of a type in microseconds.
 func stamp(t column.Type, v int64) int64 {
 	if t.Kind == column.Date {
-		return v * column.DayMicros
+		return v * civil.DayMicros
 	}
 	return v
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
@@ -64,7 +65,7 @@ func (f *Feed) young(ctx context.Context, tx warehouse.Reader) (*revision, error
 		}
 	}
 	filled := column.NewBatch(fields)
-	var digest column.Digester
+	var digest digest.Maker
 	for i := range b.N {
 		p := at[b.Cols[0].Int[i]]
 		list := f.observations(p.member)

@@ -8,6 +8,7 @@ import (
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/keyindex"
 	"ironmonger/internal/ledger"
 )
@@ -114,7 +115,7 @@ type observation struct {
 }
 
 // digests are those of the values of a row, by the type of the attributes.
-type digests struct{ type0, type1, type2, type3 column.Digest }
+type digests struct{ type0, type1, type2, type3 digest.Sum }
 
 // feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1 attributes and
 // what is current of type 2, outrigger keys, attributes of type 0, 3 and 2.
@@ -182,7 +183,7 @@ type Delivery struct {
 	member    []int32
 	digests   []digests
 	known     []bool
-	digest    column.Digester
+	digest    digest.Maker
 }
 
 // Delivery makes a buffer for a batch.
@@ -244,7 +245,7 @@ func (v *Delivery) Judge(i int) {
 	if v.x.blind {
 		return
 	}
-	part := func(from, to int) column.Digest { return v.digest.Of(v.Values[from:to], i) }
+	part := func(from, to int) digest.Sum { return v.digest.Of(v.Values[from:to], i) }
 	l := &v.layout
 	v.digests[i] = digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), part(l.type3, l.type2)}
 	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), &v.digests[i])

@@ -2,9 +2,8 @@ package dimension
 
 import (
 	"cmp"
+	"ironmonger/internal/digest"
 	"slices"
-
-	"ironmonger/internal/column"
 )
 
 // outcome is the history of one member as it is to be.
@@ -37,7 +36,7 @@ const none = -1
 // sight is an observation, known or new, on its way into a history.
 type sight struct {
 	sighting
-	traits  column.Digest
+	traits  digest.Sum
 	seen    int32 // the new observation, or none
 	version int   // the version that a known one belongs to, or none
 	mark    mark

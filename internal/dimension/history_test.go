@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
@@ -95,7 +96,7 @@ func TestHistoryIsPure(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 5))
 			list := make([]told, 1+r.IntN(20))
 			for i := range list {
-				list[i] = told{id: 1 + int64(r.IntN(2)), since: column.Day(2024, 1, 1) + int64(r.IntN(2+int(seed%4))), rank: int64(r.IntN(3)),
+				list[i] = told{id: 1 + int64(r.IntN(2)), since: civil.Day(2024, 1, 1) + int64(r.IntN(2+int(seed%4))), rank: int64(r.IntN(3)),
 					name: string(rune('a' + r.IntN(2))), class: string(rune('x' + r.IntN(2+int(seed%2))))}
 			}
 			whole := rosterOf(d)
@@ -187,7 +188,7 @@ func check(t *testing.T, d *schema.Dimension, x *Roster, seed uint64, c *change,
 			days = map[int64]int64{}
 			facts[who] = days
 		}
-		for day := column.Day(2023, 12, 28); day < column.Day(2024, 1, 12); day++ {
+		for day := civil.Day(2023, 12, 28); day < civil.Day(2024, 1, 12); day++ {
 			at, _ := p.at(day)
 			if held, ok := days[day]; ok {
 				moved := held

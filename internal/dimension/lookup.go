@@ -1,6 +1,7 @@
 package dimension
 
 import (
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/keyindex"
 )
@@ -38,7 +39,7 @@ func (l *Lookup) inDays(by []*column.Column, n int) []*column.Column {
 	}
 	l.days.Resize(n)
 	for i := range n {
-		l.days.Null[i], l.days.Int[i] = by[0].Null[i], column.DayOf(by[0].Int[i])
+		l.days.Null[i], l.days.Int[i] = by[0].Null[i], civil.DayOf(by[0].Int[i])
 	}
 	return []*column.Column{&l.days}
 }
@@ -73,7 +74,7 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 			p := &l.x.people[m]
 			at := asOf.Int[i]
 			if toDay {
-				at = column.DayOf(at)
+				at = civil.DayOf(at)
 			}
 			k, inside := p.at(at)
 			match[i], surrogate[i] = Matched, p.versions[k].key
@@ -87,7 +88,7 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 // beyond says whether a time is one at which no member holds, whoever it may be.
 func (l *Lookup) beyond(at int64, toDay bool) bool {
 	if toDay {
-		at = column.DayOf(at)
+		at = civil.DayOf(at)
 	}
 	return l.x.dim.Versioned() && (at < l.x.beginning || at >= l.x.end)
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
@@ -109,7 +110,7 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 	if err != nil {
 		return err
 	}
-	var digest column.Digester
+	var digester digest.Maker
 	cols := column.Pointers(rows.Cols)[1:]
 	for _, m := range f.merged {
 		p, heir := &f.x.people[m.lost], &f.x.people[m.into]
@@ -124,10 +125,10 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 				}
 				return cols[k], i
 			}
-			part := func(from, to int) column.Digest { return digest.Of(cols[from:to], i) }
+			part := func(from, to int) digest.Sum { return digester.Of(cols[from:to], i) }
 			third := part(l.type3, l.type2)
 			if n, ok := told.row[seenOf{key, s}]; ok {
-				third = digest.Of(column.Pointers(told.Cols)[told.from:told.from+l.type2-l.type3], n)
+				third = digester.Of(column.Pointers(told.Cols)[told.from:told.from+l.type2-l.type3], n)
 			}
 			previous := f.last[m.into]
 			if previous == 0 {

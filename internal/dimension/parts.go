@@ -5,6 +5,7 @@ import (
 	"hash/maphash"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/spill"
@@ -18,7 +19,7 @@ type Parts struct {
 	whole   *Roster     // the members, where memory has room for these
 	members *spill.Rows // else these; nil where they aren't needed
 	seed    maphash.Seed
-	digest  column.Digester
+	digest  digest.Maker
 	count   int
 	workers int
 	busy    func(part, of int) // told which part is gone through

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/calendar"
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
@@ -17,9 +18,9 @@ func (c *change) moves(o *outcome) {
 	if len(p.versions) == 0 || !c.f.x.dim.Versioned() {
 		return
 	}
-	beginning := column.Day(1, 1, 1)
+	beginning := civil.Day(1, 1, 1)
 	if c.f.x.dim.Time.Kind == column.Timestamp {
-		beginning *= column.DayMicros
+		beginning *= civil.DayMicros
 	}
 	span := func(list []heir, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
 		if from, to = list[j].from, list[j].to; j == 0 {
@@ -126,9 +127,9 @@ func (c *change) at(ref schema.Reference) []warehouse.Move {
 				m.To = calendar.Key(m.To)
 			}
 		case ref.TimeType.Kind == column.Timestamp && c.f.x.dim.Time.Kind == column.Date:
-			m.From *= column.DayMicros
+			m.From *= civil.DayMicros
 			if m.To != warehouse.Forever {
-				m.To *= column.DayMicros
+				m.To *= civil.DayMicros
 			}
 		}
 	}

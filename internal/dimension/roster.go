@@ -14,6 +14,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/keyindex"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
@@ -45,9 +46,9 @@ func sightingOf(effective, sequence *column.Column, i int) sighting {
 // version is a version of a member. It holds from from until the next version of the member.
 type version struct {
 	key      int64
-	from     int64         // valid_from; the beginning of time if the dimension has no versions
-	sighting               // as delivered; unsaid for an inferred member
-	traits   column.Digest // of the type 2 values
+	from     int64      // valid_from; the beginning of time if the dimension has no versions
+	sighting            // as delivered; unsaid for an inferred member
+	traits   digest.Sum // of the type 2 values
 	inferred bool
 	gap      bool // nothing holds from here; only of a dimension that is looked up in
 	gone     bool // a delivery of all had the member no longer
@@ -56,24 +57,24 @@ type version struct {
 
 // person is a member.
 type person struct {
-	durable  int64         // the key that is the same for all versions, where there is one
-	versions []version     // by from; at least one
-	traits   column.Digest // of the type 1 values
-	origin   column.Digest // of the type 0 values
-	recent   column.Digest // of the type 3 values as they are now
-	noted    []note        // what the table of observations has, sorted
+	durable  int64      // the key that is the same for all versions, where there is one
+	versions []version  // by from; at least one
+	traits   digest.Sum // of the type 1 values
+	origin   digest.Sum // of the type 0 values
+	recent   digest.Sum // of the type 3 values as they are now
+	noted    []note     // what the table of observations has, sorted
 }
 
 // differ is the digest of values that aren't the same on all versions: it is that of nothing.
-var differ = column.Digest{^uint64(0), ^uint64(0)}
+var differ = digest.Sum{^uint64(0), ^uint64(0)}
 
 // note is an observation that is kept apart: each that made no version, or all of them where the dimension keeps
 // complete records.
 type note struct {
 	sighting
-	type3 column.Digest // of the type 3 values observed
-	mark  mark          // if no row made it
-	said  said          // as that of a version
+	type3 digest.Sum // of the type 3 values observed
+	mark  mark       // if no row made it
+	said  said       // as that of a version
 }
 
 func (n note) compare(o note) int { return n.sighting.compare(o.sighting) }
@@ -150,7 +151,7 @@ func empty(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Roste
 type rosterRows struct {
 	x      *Roster
 	fields []column.Field // what it wants of each row
-	digest column.Digester
+	digest digest.Maker
 
 	// where they begin, or none
 	natural, type1, type0, type3, type2, times, sequence, validity, inferred, marked, durable int
@@ -290,7 +291,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 	if x.dim.Closes() {
 		end--
 	}
-	var digest column.Digester
+	var digest digest.Maker
 	q := warehouse.Query{Table: x.dim.Observed.Name, Fields: fields}
 	if some {
 		keys := column.Column{Type: column.Type{Kind: column.Integer}}

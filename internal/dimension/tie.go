@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/warehouse"
 )
@@ -172,12 +173,12 @@ func (f *Feed) beats(p *person, o int32) (l loser, ok bool) {
 // tiedRow is the digest of a row that took part in a tie: of values in the order of a feed's layout.
 func (f *Feed) tiedRow(values []*column.Column, i int, at sighting, on int64, observable bool) tied {
 	l := &f.layout
-	b := column.AppendRow(nil, values[:l.natural], i)
-	b = column.AppendRow(b, values[l.type2:], i)
+	b := digest.AppendRow(nil, values[:l.natural], i)
+	b = digest.AppendRow(b, values[l.type2:], i)
 	b = binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(b, at.effective), at.sequence), on)
 	t := tied{row: hashText(b)}
 	if observable {
-		b = column.AppendRow(column.AppendRow(b[:0], values[l.type1:l.type0], i), values[l.type3:l.type2], i)
+		b = digest.AppendRow(digest.AppendRow(b[:0], values[l.type1:l.type0], i), values[l.type3:l.type2], i)
 		t.other = hashText(b)
 	}
 	return t

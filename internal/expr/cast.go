@@ -3,6 +3,7 @@ package expr
 import (
 	"strconv"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 )
 
@@ -86,15 +87,15 @@ func (c *cast) fromDouble(out *Result, i int, x *Result) bool {
 }
 
 func (c *cast) ofTimestamp(out *Result, i int, x *Result) bool {
-	day := column.DayOf(x.Int[i])
+	day := civil.DayOf(x.Int[i])
 	if out.Int[i] = day; out.Type.Kind == column.Time {
-		out.Int[i] = x.Int[i] - day*column.DayMicros
+		out.Int[i] = x.Int[i] - day*civil.DayMicros
 	}
 	return true
 }
 
 func (c *cast) midnight(out *Result, i int, x *Result) bool {
-	out.Int[i] = x.Int[i] * column.DayMicros
+	out.Int[i] = x.Int[i] * civil.DayMicros
 	return true
 }
 

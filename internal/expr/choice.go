@@ -4,6 +4,7 @@ import (
 	"unicode/utf8"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 // cases is case: the result of the first condition that is true. A fault counts only where it is
@@ -249,14 +250,14 @@ type exactCall struct {
 }
 
 // exactCalls says what these functions do.
-var exactCalls = map[string]func(x, y column.Int128) (column.Int128, Fault){
-	"abs": func(x, _ column.Int128) (column.Int128, Fault) {
+var exactCalls = map[string]func(x, y exact.Int128) (exact.Int128, Fault){
+	"abs": func(x, _ exact.Int128) (exact.Int128, Fault) {
 		if x.Sign() < 0 {
 			x = x.Neg()
 		}
 		return x, none
 	},
-	"mod": func(x, y column.Int128) (column.Int128, Fault) {
+	"mod": func(x, y exact.Int128) (exact.Int128, Fault) {
 		if y.Sign() == 0 {
 			return x, zeroDivision
 		}

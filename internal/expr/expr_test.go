@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 // scope is the columns that test expressions see, and two rows of them: the second is all null.
@@ -240,7 +241,7 @@ func formula(r *rand.Rand, depth int) (string, *big.Rat) {
 	if depth == 0 || r.IntN(4) == 0 {
 		v := r.Int64N(2_000_000) - 1_000_000
 		scale := r.IntN(4)
-		text := string(column.AppendDecimal(nil, column.Wide(v), scale))
+		text := string(exact.AppendDecimal(nil, exact.Wide(v), scale))
 		value, _ := new(big.Rat).SetString(text)
 		return "(" + text + ")", value
 	}

@@ -6,6 +6,7 @@ import (
 	"unicode/utf8"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 // function is a function of the language: how it is written, what it gives, and how a call is compiled.
@@ -185,8 +186,8 @@ func unify(at int, what string, args []node) ([]node, column.Type, error) {
 		}
 	}
 	if common.Kind == column.Decimal {
-		if whole+scale > column.MaxDigits {
-			return nil, common, errorAt(at, "%s may need %d digits, and a decimal has at most %d", what, whole+scale, column.MaxDigits)
+		if whole+scale > exact.MaxDigits {
+			return nil, common, errorAt(at, "%s may need %d digits, and a decimal has at most %d", what, whole+scale, exact.MaxDigits)
 		}
 		common.Precision, common.Scale = uint8(whole+scale), uint8(scale)
 	}
@@ -233,8 +234,8 @@ func newRound(t token, args []node) (node, error) {
 	places := 0
 	if len(args) == 2 {
 		l, ok := args[1].(*literal)
-		if !ok || !isKind(l, column.Integer) || l.out.Null[0] || l.out.Int[0] < 0 || l.out.Int[0] > column.MaxDigits {
-			return nil, errorAt(t.at, "round wants its places as a plain number, 0 to %d", column.MaxDigits)
+		if !ok || !isKind(l, column.Integer) || l.out.Null[0] || l.out.Int[0] < 0 || l.out.Int[0] > exact.MaxDigits {
+			return nil, errorAt(t.at, "round wants its places as a plain number, 0 to %d", exact.MaxDigits)
 		}
 		places = int(l.out.Int[0])
 	}
@@ -249,14 +250,14 @@ func newRound(t token, args []node) (node, error) {
 	if isKind(of, column.Integer) || places >= scale {
 		return of, nil
 	}
-	typ := column.Type{Kind: column.Decimal, Precision: uint8(min(whole+1+places, column.MaxDigits)), Scale: uint8(places)}
+	typ := column.Type{Kind: column.Decimal, Precision: uint8(min(whole+1+places, exact.MaxDigits)), Scale: uint8(places)}
 	return &round{newBase(typ), of, places}, nil
 }
 
 func (r *round) eval(b *column.Batch) *Result {
 	x := r.of.eval(b)
 	out := r.begin(b.N)
-	by := column.Pow10(int(x.Type.Scale) - r.places)
+	by := exact.Pow10(int(x.Type.Scale) - r.places)
 	for i := range b.N {
 		if carry(out, i, x) {
 			continue

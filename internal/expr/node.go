@@ -2,6 +2,7 @@ package expr
 
 import (
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 // node is a part of a compiled expression.
@@ -178,9 +179,9 @@ func newArithmetic(op token, left, right node) (node, error) {
 		n.base = newBase(column.Type{Kind: column.Integer})
 		return n, nil
 	}
-	if precision > column.MaxDigits {
+	if precision > exact.MaxDigits {
 		return nil, errorAt(op.at, "%s %s %s may need %d digits, and a decimal has at most %d: round or cast an operand",
-			l, op.text, r, precision, column.MaxDigits)
+			l, op.text, r, precision, exact.MaxDigits)
 	}
 	n.base = newBase(column.Type{Kind: column.Decimal, Precision: uint8(precision), Scale: uint8(scale)})
 	return n, nil
@@ -209,8 +210,8 @@ func (a *arithmetic) eval(b *column.Batch) *Result {
 }
 
 func (a *arithmetic) narrow(out *Result, l, r *Result) {
-	up0, _ := column.Pow10(a.up[0]).Int64()
-	up1, _ := column.Pow10(a.up[1]).Int64()
+	up0, _ := exact.Pow10(a.up[0]).Int64()
+	up1, _ := exact.Pow10(a.up[1]).Int64()
 	for i := range out.Int {
 		if carry(out, i, l, r) {
 			continue
@@ -226,8 +227,8 @@ func (a *arithmetic) narrow(out *Result, l, r *Result) {
 	}
 }
 
-func (a *arithmetic) wide(out *Result, i int, x, y column.Int128) {
-	var z column.Int128
+func (a *arithmetic) wide(out *Result, i int, x, y exact.Int128) {
+	var z exact.Int128
 	ok := true
 	switch a.op {
 	case '*':
@@ -237,10 +238,10 @@ func (a *arithmetic) wide(out *Result, i int, x, y column.Int128) {
 			out.fail(i, zeroDivision)
 			return
 		}
-		z, ok = column.QuoScaled(x, y, a.quotient)
+		z, ok = exact.QuoScaled(x, y, a.quotient)
 	default:
-		x, _ = x.Mul(column.Pow10(a.up[0]))
-		y, _ = y.Mul(column.Pow10(a.up[1]))
+		x, _ = x.Mul(exact.Pow10(a.up[0]))
+		y, _ = y.Mul(exact.Pow10(a.up[1]))
 		if a.op == '-' {
 			y = y.Neg()
 		}
@@ -274,7 +275,7 @@ func (a *arithmetic) double(out *Result, i int, x, y float64) {
 }
 
 // setExact stores an unscaled number in row i and says whether it fits the type.
-func setExact(out *Result, i int, z column.Int128) bool {
+func setExact(out *Result, i int, z exact.Int128) bool {
 	if out.Type.Wide() {
 		out.Wide[i] = z
 		return z.Fits(int(out.Type.Precision))
@@ -355,9 +356,9 @@ func order[T int64 | float64 | string](x, y T) int {
 }
 
 // compareScaled compares x*10^up[0] with y*10^up[1]; a product that doesn't fit is beyond the other.
-func compareScaled(x, y column.Int128, up [2]int) int {
-	sx, okx := x.Mul(column.Pow10(up[0]))
-	sy, oky := y.Mul(column.Pow10(up[1]))
+func compareScaled(x, y exact.Int128, up [2]int) int {
+	sx, okx := x.Mul(exact.Pow10(up[0]))
+	sy, oky := y.Mul(exact.Pow10(up[1]))
 	if !okx {
 		return x.Sign()
 	} else if !oky {

@@ -9,6 +9,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/exact"
 )
 
 // The grammar, loosest first: or; and; not; comparison, is [not] null, [not] in, between, like; ||; + -;
@@ -480,8 +481,8 @@ func (p *parser) primary() (node, error) {
 func number(t token) (node, error) {
 	if whole, frac, point := strings.Cut(strings.TrimPrefix(t.text, "-"), "."); point {
 		typ := column.Type{Kind: column.Decimal, Precision: uint8(min(len(whole)+len(frac), 255)), Scale: uint8(min(len(frac), 255))}
-		if typ.Precision > column.MaxDigits {
-			return nil, errorAt(t.at, "%s has more than %d digits", t.text, column.MaxDigits)
+		if typ.Precision > exact.MaxDigits {
+			return nil, errorAt(t.at, "%s has more than %d digits", t.text, exact.MaxDigits)
 		}
 		if n := newLiteral(typ, t.text, 0); n != nil {
 			return n, nil
@@ -491,7 +492,7 @@ func number(t token) (node, error) {
 	if _, err := strconv.ParseInt(t.text, 10, 64); err != nil {
 		typ, err := column.ParseType("decimal(" + strconv.Itoa(len(strings.TrimPrefix(t.text, "-"))) + ",0)")
 		if err != nil {
-			return nil, errorAt(t.at, "%s has more than %d digits", t.text, column.MaxDigits)
+			return nil, errorAt(t.at, "%s has more than %d digits", t.text, exact.MaxDigits)
 		}
 		return newLiteral(typ, t.text, 0), nil
 	}

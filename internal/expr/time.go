@@ -5,7 +5,9 @@ import (
 	"strconv"
 	"strings"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 // interval is a span of time, which stands only beside a + or - with a date or timestamp.
@@ -15,7 +17,7 @@ type interval struct {
 }
 
 var units = map[string]struct{ months, micros int64 }{
-	"year": {12, 0}, "month": {1, 0}, "day": {0, column.DayMicros}, "hour": {0, 3600e6}, "minute": {0, 60e6}, "second": {0, 1e6},
+	"year": {12, 0}, "month": {1, 0}, "day": {0, civil.DayMicros}, "hour": {0, 3600e6}, "minute": {0, 60e6}, "second": {0, 1e6},
 }
 
 func newInterval(value, unit token) (node, error) {
@@ -24,7 +26,7 @@ func newInterval(value, unit token) (node, error) {
 	if err != nil || !ok || unit.kind != tokName {
 		return nil, errorAt(value.at, "an interval is written interval '3' day; the units are year, month, day, hour, minute, second")
 	}
-	if max(n, -n) > (column.LastDay-column.FirstDay)*column.DayMicros/max(u.micros, u.months*28*column.DayMicros) {
+	if max(n, -n) > (civil.LastDay-civil.FirstDay)*civil.DayMicros/max(u.micros, u.months*28*civil.DayMicros) {
 		return nil, errorAt(value.at, "an interval of %d %ss is longer than all the time that there is", n, strings.ToLower(unit.text))
 	}
 	return &interval{newBase(column.Type{}), n * u.months, n * u.micros}, nil
@@ -58,7 +60,7 @@ type times struct {
 	date           bool  // what the span is added to is a date
 }
 
-func dayFits(day int64) bool { return day >= column.FirstDay && day <= column.LastDay }
+func dayFits(day int64) bool { return day >= civil.FirstDay && day <= civil.LastDay }
 
 func newTimeArithmetic(op token, left, right node) (node, error) {
 	l, r := left.typ(), right.typ()
@@ -84,7 +86,7 @@ func newTimeArithmetic(op token, left, right node) (node, error) {
 		n.base, n.op = newBase(column.Type{Kind: column.Integer}), between
 		return n, nil
 	case op.text == "-" && l.Kind == column.Timestamp && r.Kind == column.Timestamp:
-		n.base, n.op = newBase(column.Type{Kind: column.Decimal, Precision: column.NarrowDigits, Scale: 6}), between
+		n.base, n.op = newBase(column.Type{Kind: column.Decimal, Precision: exact.NarrowDigits, Scale: 6}), between
 		return n, nil
 	}
 	what := func(n node) string {
@@ -116,12 +118,12 @@ func (t *times) of(x, y int64) (int64, bool) {
 	switch t.op {
 	case addSpan:
 		if t.date {
-			x *= column.DayMicros
+			x *= civil.DayMicros
 		}
-		day := column.DayOf(x)
+		day := civil.DayOf(x)
 		moved := addMonths(day, t.sign*t.months)
-		x += (moved-day)*column.DayMicros + t.sign*t.micros
-		return x, dayFits(moved) && dayFits(column.DayOf(x))
+		x += (moved-day)*civil.DayMicros + t.sign*t.micros
+		return x, dayFits(moved) && dayFits(civil.DayOf(x))
 	case addDays:
 		return x + t.sign*y, y > -math.MaxInt32 && y < math.MaxInt32 && dayFits(x+t.sign*y)
 	}
@@ -133,13 +135,13 @@ func addMonths(day, months int64) int64 {
 	if months == 0 {
 		return day
 	}
-	y, m, d := column.Civil(day)
+	y, m, d := civil.Date(day)
 	total := int64(y)*12 + int64(m) - 1 + months
 	year, month := int(total/12), int(total%12)+1
 	if total < 0 {
-		return column.FirstDay - 1
+		return civil.FirstDay - 1
 	}
-	return column.Day(year, month, min(d, column.DaysIn(year, month)))
+	return civil.Day(year, month, min(d, civil.DaysIn(year, month)))
 }
 
 // part is what extract takes from a date or timestamp; of a date, the time of day is midnight.
@@ -149,18 +151,18 @@ type part struct {
 	name string
 }
 
-func civil(f func(y, m, d int) int) func(day, micros int64) int64 {
-	return func(day, _ int64) int64 { return int64(f(column.Civil(day))) }
+func ofDate(f func(y, m, d int) int) func(day, micros int64) int64 {
+	return func(day, _ int64) int64 { return int64(f(civil.Date(day))) }
 }
 
 var parts = map[string]func(day, micros int64) int64{
-	"year":    civil(func(y, m, d int) int { return y }),
-	"quarter": civil(func(y, m, d int) int { return (m + 2) / 3 }),
-	"month":   civil(func(y, m, d int) int { return m }),
-	"day":     civil(func(y, m, d int) int { return d }),
+	"year":    ofDate(func(y, m, d int) int { return y }),
+	"quarter": ofDate(func(y, m, d int) int { return (m + 2) / 3 }),
+	"month":   ofDate(func(y, m, d int) int { return m }),
+	"day":     ofDate(func(y, m, d int) int { return d }),
 	"isodow":  func(day, _ int64) int64 { return ((day+3)%7+7)%7 + 1 },
-	"week":    func(day, _ int64) int64 { _, w := column.Week(day); return int64(w) },
-	"isoyear": func(day, _ int64) int64 { y, _ := column.Week(day); return int64(y) },
+	"week":    func(day, _ int64) int64 { _, w := civil.Week(day); return int64(w) },
+	"isoyear": func(day, _ int64) int64 { y, _ := civil.Week(day); return int64(y) },
 	"hour":    func(_, micros int64) int64 { return micros / 3600e6 },
 	"minute":  func(_, micros int64) int64 { return micros / 60e6 % 60 },
 	"second":  func(_, micros int64) int64 { return micros % 60e6 },
@@ -190,8 +192,8 @@ func (p *part) eval(b *column.Batch) *Result {
 		day, micros := x.Int[i], int64(0)
 		switch x.Type.Kind {
 		case column.Timestamp:
-			day = column.DayOf(x.Int[i])
-			micros = x.Int[i] - day*column.DayMicros
+			day = civil.DayOf(x.Int[i])
+			micros = x.Int[i] - day*civil.DayMicros
 		case column.Time:
 			day, micros = 0, x.Int[i]
 		}

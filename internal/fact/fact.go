@@ -13,7 +13,9 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/dimension"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/resolve"
 	"ironmonger/internal/schema"
@@ -28,7 +30,7 @@ const RepeatReason = "grain repeated with other values"
 type Chunk struct {
 	Batch  *column.Batch // shaped
 	Keys   resolve.Resolved
-	Totals []column.Int128 // of each exact measure, over all rows read
+	Totals []exact.Int128 // of each exact measure, over all rows read
 
 	Inserted []int32 // the rows that were, once it is taken
 
@@ -44,7 +46,7 @@ type Chunk struct {
 // Outcome is what became of a chunk's rows.
 type Outcome struct {
 	Inserted, Same         int64
-	InsertedTotal, SameSum []column.Int128
+	InsertedTotal, SameSum []exact.Int128
 	Table                  warehouse.Tally  // at the end, of the exact measures
 	Empty                  map[string]int64 // rows inserted without a value, by measure
 }
@@ -115,8 +117,8 @@ func NewWriter(f *schema.Fact, links []*resolve.Link, shaped []column.Field, run
 		}
 	}
 	w.Outcome.Empty = map[string]int64{}
-	w.Outcome.InsertedTotal = make([]column.Int128, len(w.Measures))
-	w.Outcome.SameSum = make([]column.Int128, len(w.Measures))
+	w.Outcome.InsertedTotal = make([]exact.Int128, len(w.Measures))
+	w.Outcome.SameSum = make([]exact.Int128, len(w.Measures))
 	return w
 }
 
@@ -147,7 +149,7 @@ func (w *Writer) Prepare(c *Chunk) {
 	if c.view == nil {
 		c.view, c.cols = w.newView(), make([]*column.Column, len(w.fields)+2)
 		c.line.Type, c.runs.Type = column.Type{Kind: column.Integer}, column.Type{Kind: column.Integer}
-		c.Totals = make([]column.Int128, len(w.Measures))
+		c.Totals = make([]exact.Int128, len(w.Measures))
 	}
 	for k, from := range w.from {
 		switch {
@@ -173,7 +175,7 @@ func (w *Writer) Prepare(c *Chunk) {
 	}
 	c.cols[len(w.fields)], c.cols[len(w.fields)+1] = &c.line, &c.runs
 	for k, at := range w.measure {
-		c.Totals[k] = column.Int128{}
+		c.Totals[k] = exact.Int128{}
 		for i := range b.N {
 			c.Totals[k], _ = c.Totals[k].Add(b.Cols[at].Exact(i)) // of one batch: it fits
 		}
@@ -292,7 +294,7 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 	}
 	c.Inserted = append(c.Inserted, rows...)
 	for k, at := range w.measure {
-		sum := column.Int128{}
+		sum := exact.Int128{}
 		for _, i := range rows {
 			sum, _ = sum.Add(c.Batch.Cols[at].Exact(int(i)))
 		}
@@ -347,7 +349,7 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 
 // standing reads the table's rows that have the grain of one of the rows, and gives for each grain what
 // tells in which column a row of the chunk says something else, and what; nothing if it says the same.
-func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[column.Digest]func(i int, known bool) (of, values string), error) {
+func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[digest.Sum]func(i int, known bool) (of, values string), error) {
 	match := make([]column.Column, len(w.grainAt))
 	for g, k := range w.grainAt {
 		match[g].Type = w.fields[k].Type
@@ -361,7 +363,7 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	}
 	stand := w.newView()
 	stand.look(column.Pointers(b.Cols), b.N)
-	differs := map[column.Digest]func(int, bool) (string, string){}
+	differs := map[digest.Sum]func(int, bool) (string, string){}
 	for j := range b.N {
 		differs[stand.grain(j)] = func(i int, known bool) (string, string) { return w.differs(c, i, known, stand, j) }
 	}
@@ -460,7 +462,7 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 	for k, m := range w.Measures {
 		want, _ := w.before.Totals[k].Add(w.Outcome.InsertedTotal[k])
 		if want != after.Totals[k] {
-			text := func(x column.Int128) string { return string(column.AppendDecimal(nil, x, int(m.Type.Scale))) }
+			text := func(x exact.Int128) string { return string(exact.AppendDecimal(nil, x, int(m.Type.Scale))) }
 			return fmt.Errorf("the account doesn't hold: the total of %s in table %s should be %s and is %s", m.Name, w.fact.Table.Name, text(want), text(after.Totals[k]))
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"github.com/RoaringBitmap/roaring/v2/roaring64"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/warehouse"
 )
 
@@ -147,7 +148,7 @@ type view struct {
 	said     []*column.Column // of these, those that are compared when a row comes again
 	grainOf  []*column.Column
 	replaced []column.Column
-	digest   column.Digester
+	digest   digest.Maker
 }
 
 func (w *Writer) newView() *view {
@@ -192,5 +193,5 @@ func (v *view) refresh(i int) {
 }
 
 // grain gives a digest of what makes row i the row it is, content a fingerprint of all it says.
-func (v *view) grain(i int) column.Digest { return v.digest.Of(v.grainOf, i) }
-func (v *view) content(i int) uint64      { return v.digest.Hash(v.w.seed, v.said, i) }
+func (v *view) grain(i int) digest.Sum { return v.digest.Of(v.grainOf, i) }
+func (v *view) content(i int) uint64   { return v.digest.Hash(v.w.seed, v.said, i) }

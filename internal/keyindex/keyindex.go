@@ -15,6 +15,7 @@ import (
 	"math/rand/v2"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 )
 
 // Results of Find that are no member number.
@@ -68,7 +69,7 @@ func (x *Index) pack(cols []*column.Column, i int, buf []byte) (lo, hi uint64, l
 		} else if x.nulls {
 			b = append(b, 1)
 		}
-		b = column.AppendKey(b, c, i)
+		b = digest.AppendKey(b, c, i)
 	}
 	if len(b) > 15 {
 		return 0, 0, b

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 var kinds = map[string][]column.Type{
@@ -37,7 +38,7 @@ func fill(r *rand.Rand, cols []*column.Column, n int, spread int64) {
 			case c.Type.Kind == column.Text:
 				c.AppendText(strings.Repeat("x", r.IntN(3)*8) + fmt.Sprint(v))
 			case c.Type.Wide():
-				c.Null, c.Wide = append(c.Null, false), append(c.Wide, column.Wide(v))
+				c.Null, c.Wide = append(c.Null, false), append(c.Wide, exact.Wide(v))
 			default:
 				c.AppendInt(v - 100)
 			}
@@ -156,7 +157,7 @@ func BenchmarkFind(b *testing.B) {
 						case c.Type.Kind == column.Text:
 							c.AppendText(fmt.Sprintf("V%06d", v%1000000)[:8-len(cols)])
 						case c.Type.Wide():
-							c.Null, c.Wide = append(c.Null, false), append(c.Wide, column.Wide(v))
+							c.Null, c.Wide = append(c.Null, false), append(c.Wide, exact.Wide(v))
 						default:
 							c.AppendInt(v)
 						}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/warehouse"
 )
 
@@ -15,7 +16,7 @@ type Account struct {
 	Table    string
 	Measures []column.Field
 	Rows     int64
-	Totals   []column.Int128 // of each measure
+	Totals   []exact.Int128 // of each measure
 }
 
 // Difference is where a table holds other than its account says.
@@ -63,7 +64,7 @@ func AccountOf(ctx context.Context, r warehouse.Reader, table, step, inferred st
 
 // NewAccount gives the account of a table that is empty.
 func NewAccount(table string, measures []column.Field) *Account {
-	return &Account{Table: table, Measures: measures, Totals: make([]column.Int128, len(measures))}
+	return &Account{Table: table, Measures: measures, Totals: make([]exact.Int128, len(measures))}
 }
 
 // ofSteps works out the account from what the last step that wrote to the table told, and the members made since.
@@ -118,7 +119,7 @@ func (a *Account) set(measure, amount string) error {
 }
 
 // Add adds rows and the totals of theirs, which may be nil; it says false where a total needs more than 38 digits.
-func (a *Account) Add(rows int64, totals []column.Int128) bool {
+func (a *Account) Add(rows int64, totals []exact.Int128) bool {
 	a.Rows += rows
 	for k := range totals {
 		var ok bool
@@ -130,8 +131,8 @@ func (a *Account) Add(rows int64, totals []column.Int128) bool {
 }
 
 // Text is the amount of a measure.
-func (a *Account) Text(k int, amount column.Int128) string {
-	return string(column.AppendDecimal(nil, amount, int(a.Measures[k].Type.Scale)))
+func (a *Account) Text(k int, amount exact.Int128) string {
+	return string(exact.AppendDecimal(nil, amount, int(a.Measures[k].Type.Scale)))
 }
 
 // Against gives the differences to what the table is found to hold.

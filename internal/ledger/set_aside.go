@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/warehouse"
 )
 
@@ -69,7 +70,7 @@ func Grain(cols []*column.Column, i int) string {
 	h := fnv.New64a()
 	var buf [64]byte
 	for _, c := range cols {
-		h.Write(column.AppendKey(buf[:0], c, i))
+		h.Write(digest.AppendKey(buf[:0], c, i))
 	}
 	return hex.EncodeToString(h.Sum(nil))
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/pipeline"
@@ -13,7 +14,7 @@ import (
 )
 
 // sums is the account of the exact measures (rule R20).
-type sums struct{ read, aside []column.Int128 }
+type sums struct{ read, aside []exact.Int128 }
 
 // load reads facts, resolves their keys and appends them.
 func (w *factStep) load(ctx context.Context) error {
@@ -28,7 +29,7 @@ func (w *factStep) load(ctx context.Context) error {
 	if err := writer.Open(ctx, w.tx); err != nil {
 		return err
 	}
-	account := sums{make([]column.Int128, len(writer.Measures)), make([]column.Int128, len(writer.Measures))}
+	account := sums{make([]exact.Int128, len(writer.Measures)), make([]exact.Int128, len(writer.Measures))}
 	resolvers := make([]*resolve.Resolver, w.opts.Workers)
 	for i := range resolvers {
 		resolvers[i] = resolve.NewResolver(w.links)
@@ -84,7 +85,7 @@ func (w *factStep) takeChunk(ctx context.Context, writer *fact.Writer, account *
 	}
 	for k, m := range writer.Measures {
 		values := &c.Batch.Cols[column.Find(w.fields, m.Name)]
-		aside := column.Int128{}
+		aside := exact.Int128{}
 		if len(c.Batch.Faults) > 0 {
 			for i := range c.Batch.N {
 				if c.Batch.Bad(i) {
@@ -106,7 +107,7 @@ func (w *factStep) takeChunk(ctx context.Context, writer *fact.Writer, account *
 // balance checks that what was read of every measure is what was inserted, the same and set aside.
 func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 	for k, m := range writer.Measures {
-		text := func(x column.Int128) string { return string(column.AppendDecimal(nil, x, int(m.Type.Scale))) }
+		text := func(x exact.Int128) string { return string(exact.AppendDecimal(nil, x, int(m.Type.Scale))) }
 		o := &writer.Outcome
 		sum, _ := o.InsertedTotal[k].Add(o.SameSum[k])
 		sum, _ = sum.Add(account.aside[k])

@@ -8,7 +8,9 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/dimension"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
@@ -79,7 +81,7 @@ func (w *dimensionStep) meetIn(ctx context.Context, f *schema.Fact, grain []stri
 			case canon[name] != nil:
 				id = fmt.Appendf(id, "%d ", canon[name].Canon(whole64(c, i)))
 			default:
-				id = column.AppendKey(id, c, i)
+				id = digest.AppendKey(id, c, i)
 			}
 		}
 		list[i].grain = string(id)
@@ -118,7 +120,7 @@ func (w *dimensionStep) factsOf(ctx context.Context, f *schema.Fact, grain []str
 		for i := range b.N {
 			var id []byte
 			for _, p := range f.Table.Primary {
-				id = column.AppendKey(id, &b.Cols[column.Find(fields, p)], i)
+				id = digest.AppendKey(id, &b.Cols[column.Find(fields, p)], i)
 			}
 			if known[string(id)] {
 				continue
@@ -145,7 +147,7 @@ func (w *dimensionStep) takeAway(ctx context.Context, f *schema.Fact, grain []st
 		primary = append(primary, fields[column.Find(fields, name)])
 	}
 	measures := (&factStep{fact: f}).target().measures
-	totals := make([]column.Int128, len(measures))
+	totals := make([]exact.Int128, len(measures))
 	names, err := ledger.FileNames(ctx, w.tx)
 	if err != nil {
 		return err

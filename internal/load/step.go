@@ -12,6 +12,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dimension"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/plan"
 	"ironmonger/internal/resolve"
@@ -370,10 +371,10 @@ func (w *work) withinLimits() error {
 		return of > star.LimitFrom && limit != star.NoLimit && n*100_0000 > limit*of
 	}
 	percent := func(n, of int64) string {
-		return string(column.AppendDecimal(nil, column.Wide(n*1000/of), 1)) + "%"
+		return string(exact.AppendDecimal(nil, exact.Wide(n*1000/of), 1)) + "%"
 	}
 	limit := func(l int64) string {
-		return string(column.AppendDecimal(nil, column.Wide(l/1000), 1)) + "%"
+		return string(exact.AppendDecimal(nil, exact.Wide(l/1000), 1)) + "%"
 	}
 	if over(f.SetAside, f.Read, w.kind.limits().SetAside) {
 		return fmt.Errorf("%d of %d rows (%s) would be set aside, more than %s: nothing is kept. The most frequent reason: %s. Look at the rows, or raise limits.set_aside",

@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -46,7 +47,7 @@ func Passed(m *star.Model, found []*Source) []Limit {
 				continue
 			}
 			percent := func(millionths int64) string {
-				return string(column.AppendDecimal(nil, column.Wide(millionths/1000), 1)) + "%"
+				return string(exact.AppendDecimal(nil, exact.Wide(millionths/1000), 1)) + "%"
 			}
 			r := of.Reasons[0]
 			list = append(list, Limit{step, s.Text, percent(of.Share), percent(limits.SetAside), r.Reason + " (" + diag.Place{File: r.File, Line: int(r.Line)}.String() + ")"})

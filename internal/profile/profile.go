@@ -18,6 +18,8 @@ import (
 	"unicode/utf8"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
+	"ironmonger/internal/exact"
 )
 
 // Column is what was seen of a column.
@@ -117,7 +119,7 @@ func (g *gatherer) add(c *column.Column, i int) {
 	if g.greatest.Null == nil || c.Compare(i, &g.greatest, 0) > 0 {
 		keep(&g.greatest, c, i)
 	}
-	g.buf = column.AppendKey(g.buf[:0], c, i)
+	g.buf = digest.AppendKey(g.buf[:0], c, i)
 	h := hash(g.buf)
 	g.exact.add(h)
 	g.counts.add(h, c, i)
@@ -206,7 +208,7 @@ type numbers struct {
 }
 
 func newNumbers() *numbers {
-	n := &numbers{reader: column.NewReader(nil), values: column.Column{Type: column.Type{Kind: column.Decimal, Precision: column.MaxDigits, Scale: column.MaxDigits / 2}}}
+	n := &numbers{reader: column.NewReader(nil), values: column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: exact.MaxDigits / 2}}}
 	n.values.Resize(3)
 	return n
 }
@@ -235,7 +237,7 @@ type fits struct {
 
 func newFits() *fits {
 	f := &fits{reader: column.NewReader(time.UTC)}
-	for _, t := range []column.Type{{Kind: column.Integer}, {Kind: column.Decimal, Precision: column.MaxDigits, Scale: 19}, {Kind: column.Boolean},
+	for _, t := range []column.Type{{Kind: column.Integer}, {Kind: column.Decimal, Precision: exact.MaxDigits, Scale: 19}, {Kind: column.Boolean},
 		{Kind: column.Date}, {Kind: column.Timestamp}, {Kind: column.Time}} {
 		c := column.Column{Type: t}
 		c.Resize(1)

@@ -5,7 +5,9 @@ import (
 	"time"
 
 	"ironmonger/internal/calendar"
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
@@ -101,7 +103,7 @@ type members struct {
 	seen     map[int64]bool  // special members
 	lasting  map[int64]int64 // a key of each durable key
 	day      int64           // the day before
-	digest   column.Digester
+	digest   digest.Maker
 }
 
 func special(b *column.Batch, i int) bool { return b.Cols[0].Int[i] < 0 }
@@ -381,7 +383,7 @@ func (x *members) endDays() {
 func (p *proof) inSight(d *schema.Dimension) {
 	c := p.warning("calendar", d.Table.Name, "the calendar goes on for a year from today", "move the calendar's to in the model, and load; or say closed: true, if nothing comes after it")
 	c.Looked = 1
-	today := column.DayOf(column.Wall(p.opts.Today))
+	today := civil.DayOf(civil.Wall(p.opts.Today))
 	if !d.Calendar.Closed && d.Calendar.To < today+365 {
 		c.against(func() Example {
 			return Example{Row: d.Text, What: fmt.Sprintf("the calendar ends on %s, and today is %s", stamp(column.Type{Kind: column.Date}, d.Calendar.To), p.opts.Today.Format(time.DateOnly))}

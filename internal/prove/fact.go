@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"slices"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
@@ -102,9 +104,9 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 				})
 				continue
 			case ref.ByDay:
-				time = column.Day(int(time/10000), int(time/100%100), int(time%100))
+				time = civil.Day(int(time/10000), int(time/100%100), int(time%100))
 			case toDay:
-				time = column.DayOf(time)
+				time = civil.DayOf(time)
 			}
 			before, after := time < reg.from[n], time >= reg.to[n]
 			switch {
@@ -234,7 +236,7 @@ func (p *proof) measures(f *schema.Fact) []exam {
 			}
 		}
 	}
-	totals := make([]column.Int128, len(sums))
+	totals := make([]exact.Int128, len(sums))
 	overflow := false
 	return []exam{{c, func(b *column.Batch) {
 		for n, k := range sums {

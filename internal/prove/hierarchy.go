@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
@@ -24,13 +25,13 @@ func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
 	type member struct {
 		id, parent, level int64
 		root              bool
-		says              column.Digest
+		says              digest.Sum
 		names             bool
 		count             int64
 	}
 	members := map[int64]*member{}
-	byName := map[column.Digest]int64{}
-	var digest column.Digester
+	byName := map[digest.Sum]int64{}
+	var digest digest.Maker
 	look := func(b *column.Batch) {
 		for i := range b.N {
 			if special(b, i) || current >= 0 && b.Cols[current].Int[i] == 0 {

@@ -18,6 +18,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
@@ -128,7 +129,7 @@ type proof struct {
 // holding is what a table holds.
 type holding struct {
 	rows   int64
-	totals map[string]column.Int128
+	totals map[string]exact.Int128
 }
 
 // Run proves the star of a model as it is now.
@@ -251,7 +252,7 @@ func (p *proof) scan(t *warehouse.Table, order []string, exams []exam) error {
 		return err
 	}
 	values := p.check("values", t.Name, "every value fits its column's type, and nothing is null that can't be", "find who wrote the rows; put them right, or load the table anew")
-	held := &holding{totals: map[string]column.Int128{}}
+	held := &holding{totals: map[string]exact.Int128{}}
 	p.held[t.Name] = held
 	begin := time.Now()
 	rows, err := p.r.Read(p.ctx, warehouse.Query{Table: t.Name, Fields: t.Fields(), Convert: t.Borrowed, OrderBy: order})

@@ -9,8 +9,10 @@ import (
 	"strings"
 	"time"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/digest"
 	"ironmonger/internal/erase"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/pipeline"
@@ -187,7 +189,7 @@ type sourceKey struct {
 	nulls  bool // null is a value
 	days   column.Column
 	cols   []*column.Column
-	digest column.Digester
+	digest digest.Maker
 }
 
 func newSourceKey(names []string, fields []column.Field, d *star.Dimension) *sourceKey {
@@ -213,7 +215,7 @@ func (b *slot) fingerprint(seed maphash.Seed, keys []*sourceKey) {
 		if k.toDay {
 			k.days.Resize(b.N)
 			for i, at := range k.cols[0].Int[:b.N] {
-				k.days.Int[i], k.days.Null[i] = column.DayOf(at), k.cols[0].Null[i]
+				k.days.Int[i], k.days.Null[i] = civil.DayOf(at), k.cols[0].Null[i]
 			}
 			k.cols[0] = &k.days
 		}
@@ -310,7 +312,7 @@ func (x *rereader) prepare() func(*slot) {
 				case b.Cols[g.from].Null[i]:
 					b.whole[i] = false
 				default:
-					buf = column.AppendKey(buf, &b.Cols[g.from], i)
+					buf = digest.AppendKey(buf, &b.Cols[g.from], i)
 				}
 			}
 			b.grain[i] = maphash.Bytes(x.p.seed, buf)
@@ -363,7 +365,7 @@ func (x *rereader) enter(facts *column.Batch) {
 		buf = buf[:0]
 		for _, g := range x.grain {
 			if g.key < 0 {
-				buf = column.AppendKey(buf, &facts.Cols[g.at], j)
+				buf = digest.AppendKey(buf, &facts.Cols[g.at], j)
 				continue
 			}
 			natural := uint64(0)
@@ -429,7 +431,7 @@ func (x *rereader) compare(b *slot, i int, facts *column.Batch) {
 func (x *rereader) identity(facts *column.Batch, j int) uint64 {
 	x.buf = x.buf[:0]
 	for _, g := range x.grain {
-		x.buf = column.AppendKey(x.buf, &facts.Cols[g.at], j)
+		x.buf = digest.AppendKey(x.buf, &facts.Cols[g.at], j)
 	}
 	return maphash.Bytes(x.p.seed, x.buf)
 }

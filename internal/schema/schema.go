@@ -3,6 +3,7 @@
 package schema
 
 import (
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -30,14 +31,14 @@ var (
 
 // The ends of time (rule R9), in days.
 var (
-	Beginning = column.Day(1900, 1, 1)
-	End       = column.Day(9999, 12, 31)
+	Beginning = civil.Day(1900, 1, 1)
+	End       = civil.Day(9999, 12, 31)
 )
 
 // Bounds gives the ends of time in the precision of a type.
 func Bounds(t column.Type) (beginning, end int64) {
 	if t.Kind == column.Timestamp {
-		return Beginning * column.DayMicros, End * column.DayMicros
+		return Beginning * civil.DayMicros, End * civil.DayMicros
 	}
 	return Beginning, End
 }

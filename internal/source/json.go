@@ -13,6 +13,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/star"
 )
 
@@ -164,7 +165,7 @@ func half(raw string) bool {
 func written(number string) string {
 	mantissa, exponent, ok := strings.Cut(strings.ToLower(number), "e")
 	shift, err := strconv.Atoi(exponent)
-	if !ok || err != nil || shift < -column.MaxDigits || shift > column.MaxDigits {
+	if !ok || err != nil || shift < -exact.MaxDigits || shift > exact.MaxDigits {
 		return number
 	}
 	sign := ""
@@ -172,7 +173,7 @@ func written(number string) string {
 		sign, mantissa = "-", mantissa[1:]
 	}
 	whole, frac, _ := strings.Cut(mantissa, ".")
-	zeros := strings.Repeat("0", column.MaxDigits+1)
+	zeros := strings.Repeat("0", exact.MaxDigits+1)
 	digits := zeros + whole + frac + zeros
 	point := len(zeros) + len(whole) + shift
 	whole, frac = strings.TrimLeft(digits[:point], "0"), strings.TrimRight(digits[point:], "0")

@@ -16,8 +16,10 @@ import (
 	"github.com/parquet-go/parquet-go/encoding"
 	"github.com/parquet-go/parquet-go/format"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/exact"
 )
 
 // parquetColumn reads the values of a column: as the type that the file says, and from that, if another is wanted, by
@@ -39,7 +41,7 @@ func parquetType(c *parquet.Column) (t column.Type, instants bool) {
 	if logical := c.Type().LogicalType(); logical != nil {
 		switch l := logical.Value.(type) {
 		case *format.DecimalType:
-			if l.Precision < 1 || l.Precision > column.MaxDigits || l.Scale < 0 || l.Scale > l.Precision {
+			if l.Precision < 1 || l.Precision > exact.MaxDigits || l.Scale < 0 || l.Scale > l.Precision {
 				return column.Type{}, false
 			}
 			return column.Type{Kind: column.Decimal, Precision: uint8(l.Precision), Scale: uint8(l.Scale)}, false
@@ -210,19 +212,19 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 			}
 		case p.own.Kind == column.Time:
 			return func(c *column.Column, row, at int) (err error) {
-				if c.Int[row], err = p.micros(get(at)); err == nil && (c.Int[row] < 0 || c.Int[row] >= column.DayMicros) {
+				if c.Int[row], err = p.micros(get(at)); err == nil && (c.Int[row] < 0 || c.Int[row] >= civil.DayMicros) {
 					err = errTooLarge
 				}
 				return err
 			}
 		case p.own.Wide():
 			return func(c *column.Column, row, at int) error {
-				c.Wide[row] = column.Wide(get(at))
+				c.Wide[row] = exact.Wide(get(at))
 				return nil
 			}
 		case p.own.Kind == column.Date:
 			return func(c *column.Column, row, at int) error {
-				if c.Int[row] = get(at); c.Int[row] < column.FirstDay || c.Int[row] > column.LastDay {
+				if c.Int[row] = get(at); c.Int[row] < civil.FirstDay || c.Int[row] > civil.LastDay {
 					return errTooLarge
 				}
 				return nil
@@ -270,10 +272,10 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 			if nanos%1000 != 0 {
 				return errNanos
 			}
-			if day < column.FirstDay-2 || day > column.LastDay+2 || nanos < 0 || nanos >= 1000*column.DayMicros {
+			if day < civil.FirstDay-2 || day > civil.LastDay+2 || nanos < 0 || nanos >= 1000*civil.DayMicros {
 				return errTooLarge
 			}
-			c.Int[row], err = wall(day*column.DayMicros+nanos/1000, zone)
+			c.Int[row], err = wall(day*civil.DayMicros+nanos/1000, zone)
 			return err
 		}
 	case parquet.Float:
@@ -379,7 +381,7 @@ func (p *parquetColumn) timestamp(v int64, zone *time.Location) (int64, error) {
 		return 0, err
 	case p.utc:
 		return wall(micros, zone)
-	case micros < column.FirstDay*column.DayMicros || micros >= (column.LastDay+1)*column.DayMicros:
+	case micros < civil.FirstDay*civil.DayMicros || micros >= (civil.LastDay+1)*civil.DayMicros:
 		return 0, errTooLarge
 	}
 	return micros, nil
@@ -390,7 +392,7 @@ func wall(micros int64, zone *time.Location) (int64, error) {
 	if zone == nil {
 		return 0, errInstant
 	}
-	w, ok := column.WallIn(micros, zone)
+	w, ok := civil.WallIn(micros, zone)
 	if !ok {
 		return 0, errTooLarge
 	}
@@ -415,7 +417,7 @@ func bigEndian(c *column.Column, row int, b []byte) error {
 		}
 	}
 	copy(full[16-len(b):], b)
-	v := column.Int128{Hi: int64(binary.BigEndian.Uint64(full[:8])), Lo: binary.BigEndian.Uint64(full[8:])}
+	v := exact.Int128{Hi: int64(binary.BigEndian.Uint64(full[:8])), Lo: binary.BigEndian.Uint64(full[8:])}
 	if !c.SetExact(row, v) {
 		return errTooLarge
 	}

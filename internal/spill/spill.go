@@ -13,6 +13,7 @@ import (
 	"os"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
 )
 
 // blockSize is how many bytes of a part are gathered before they are written.
@@ -90,7 +91,7 @@ func noRoom(err error) error {
 // Put adds row i of columns with the types of the fields to a part. What goes wrong is told when rows are read.
 func (r *Rows) Put(to int, cols []*column.Column, i int) {
 	p := &r.parts[to]
-	p.buf = column.AppendRow(binary.LittleEndian.AppendUint64(p.buf, uint64(r.N)), cols, i)
+	p.buf = digest.AppendRow(binary.LittleEndian.AppendUint64(p.buf, uint64(r.N)), cols, i)
 	r.N++
 	if len(p.buf) >= blockSize {
 		r.write(p)
@@ -153,7 +154,7 @@ func (p piece) Fill(b *column.Batch) error {
 	text, last := string(buf), len(cols)-1
 	for rest := text; rest != ""; {
 		cols[last].AppendInt(int64(binary.LittleEndian.Uint64(buf[len(text)-len(rest):])))
-		rest = column.TakeRow(rest[8:], cols[:last])
+		rest = digest.TakeRow(rest[8:], cols[:last])
 	}
 	b.N = len(cols[last].Int)
 	return nil

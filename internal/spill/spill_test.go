@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/pipeline"
 )
 
@@ -37,7 +38,7 @@ func random(r *rand.Rand, n int) *column.Batch {
 		if r.IntN(4) > 0 {
 			b.Cols[1].Null[i], b.Cols[1].Int[i] = false, ints[r.IntN(len(ints))]
 			b.Cols[2].Null[i], b.Cols[2].Float[i] = false, math.Float64frombits(r.Uint64()&^(1<<62))
-			b.Cols[3].Null[i], b.Cols[3].Wide[i] = false, column.Int128{Hi: ints[r.IntN(len(ints))], Lo: r.Uint64()}
+			b.Cols[3].Null[i], b.Cols[3].Wide[i] = false, exact.Int128{Hi: ints[r.IntN(len(ints))], Lo: r.Uint64()}
 			b.Cols[4].Null[i], b.Cols[4].Int[i] = false, -r.Int64N(99999)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 // Must is something that must hold of a table beyond what every star promises.
@@ -40,7 +41,7 @@ func (b *Bound) String() string {
 	if !b.Share {
 		return strconv.FormatInt(b.Rows, 10)
 	}
-	whole := strings.TrimRight(strings.TrimRight(string(column.AppendDecimal(nil, column.Wide(b.Rows), 4)), "0"), ".")
+	whole := strings.TrimRight(strings.TrimRight(string(exact.AppendDecimal(nil, exact.Wide(b.Rows), 4)), "0"), ".")
 	return whole + "%"
 }
 

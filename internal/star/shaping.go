@@ -8,6 +8,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/expr"
 )
 
@@ -336,9 +337,9 @@ func (c *checker) group(s *Source, fields []column.Field) {
 func sumType(t column.Type) column.Type {
 	switch {
 	case t.Wide():
-		t.Precision = column.MaxDigits
+		t.Precision = exact.MaxDigits
 	case t.Kind == column.Decimal:
-		t.Precision = column.NarrowDigits
+		t.Precision = exact.NarrowDigits
 	}
 	return t
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"sort"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/keyindex"
@@ -153,7 +154,7 @@ func (x *join) fits(b *column.Batch, i int, m int32) []int32 {
 	}
 	at := asOf.Int[i]
 	if x.toDay {
-		at = column.DayOf(at)
+		at = civil.DayOf(at)
 	}
 	end := sort.Search(len(rows), func(n int) bool { return x.times.Int[rows[n]] > at })
 	if end == 0 {

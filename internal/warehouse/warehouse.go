@@ -14,6 +14,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 // Column is a column of a table.
@@ -107,7 +108,7 @@ const Forever = math.MaxInt64
 // Tally is what a table holds: its rows, and the exact total of each column asked for.
 type Tally struct {
 	Rows   int64
-	Totals []column.Int128
+	Totals []exact.Int128
 }
 
 // Standing is a column of a table as the database has it.
@@ -167,7 +168,7 @@ type Tx interface {
 	// Remove deletes the rows that equal one of b's in all fields.
 	Remove(ctx context.Context, table string, fields []column.Field, b *column.Batch) (int64, error)
 	Repoint(ctx context.Context, r *Repointing) (int64, error)
-	Tally(ctx context.Context, table string, exact []column.Field) (Tally, error)
+	Tally(ctx context.Context, table string, measures []column.Field) (Tally, error)
 	Commit() error
 	// Rollback undoes the transaction; after Commit it does nothing.
 	Rollback() error

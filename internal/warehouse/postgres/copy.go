@@ -9,8 +9,10 @@ import (
 	"math"
 	"math/bits"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/warehouse"
 )
 
@@ -108,7 +110,7 @@ func appendField(b []byte, c *column.Column, i int) []byte {
 	case column.Date:
 		return be.AppendUint32(be.AppendUint32(b, 4), uint32(int32(c.Int[i]-epoch)))
 	case column.Timestamp:
-		return be.AppendUint64(be.AppendUint32(b, 8), uint64(c.Int[i]-epoch*column.DayMicros))
+		return be.AppendUint64(be.AppendUint32(b, 8), uint64(c.Int[i]-epoch*civil.DayMicros))
 	case column.Time:
 		return be.AppendUint64(be.AppendUint32(b, 8), uint64(c.Int[i]))
 	}
@@ -117,7 +119,7 @@ func appendField(b []byte, c *column.Column, i int) []byte {
 
 // appendNumeric writes a decimal as PostgreSQL does: digits to the base 10,000, the first of them times
 // 10,000^weight, so that the point stands between two of them.
-func appendNumeric(b []byte, x column.Int128, scale int) []byte {
+func appendNumeric(b []byte, x exact.Int128, scale int) []byte {
 	sign := uint16(0)
 	if x.Sign() < 0 {
 		x, sign = x.Neg(), 0x4000
@@ -154,9 +156,9 @@ func appendNumeric(b []byte, x column.Int128, scale int) []byte {
 }
 
 // divMod divides a number that is not negative.
-func divMod(x column.Int128, by int64) (column.Int128, int64) {
+func divMod(x exact.Int128, by int64) (exact.Int128, int64) {
 	hi, lo := uint64(x.Hi), x.Lo
-	q := column.Int128{Hi: int64(hi / uint64(by))}
+	q := exact.Int128{Hi: int64(hi / uint64(by))}
 	var r uint64
 	q.Lo, r = bits.Div64(hi%uint64(by), lo, uint64(by))
 	return q, int64(r)

@@ -11,8 +11,10 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/warehouse"
 )
 
@@ -178,7 +180,7 @@ func decode(c *column.Column, i int, raw []byte, oid uint32) error {
 	case column.Date:
 		c.Int[i] = int64(int32(be.Uint32(raw))) + epoch
 	case column.Timestamp:
-		c.Int[i] = int64(be.Uint64(raw)) + epoch*column.DayMicros
+		c.Int[i] = int64(be.Uint64(raw)) + epoch*civil.DayMicros
 	case column.Decimal:
 		x, err := numeric(raw, int(c.Type.Scale))
 		if err != nil {
@@ -198,23 +200,23 @@ func decode(c *column.Column, i int, raw []byte, oid uint32) error {
 var errNumeric = errors.New("the number is not finite, or has more than 38 digits")
 
 // numeric reads a decimal and gives it scaled by a scale that has all its digits.
-func numeric(raw []byte, scale int) (column.Int128, error) {
+func numeric(raw []byte, scale int) (exact.Int128, error) {
 	be := binary.BigEndian
 	n, weight, sign := int(be.Uint16(raw)), int(int16(be.Uint16(raw[2:]))), be.Uint16(raw[4:])
 	if sign != 0 && sign != 0x4000 {
-		return column.Int128{}, errNumeric
+		return exact.Int128{}, errNumeric
 	}
-	var x column.Int128
+	var x exact.Int128
 	ok := true
 	for k := range n {
-		digit := column.Wide(int64(be.Uint16(raw[8+2*k:])))
+		digit := exact.Wide(int64(be.Uint16(raw[8+2*k:])))
 		power := 4*(weight-k) + scale // the digit stands for digit * 10^power in units of the last place
 		var too bool
 		switch {
-		case power >= 0 && power <= column.MaxDigits:
-			digit, too = digit.Mul(column.Pow10(power))
+		case power >= 0 && power <= exact.MaxDigits:
+			digit, too = digit.Mul(exact.Pow10(power))
 		case power < 0 && power > -4:
-			digit, too = digit.Quo(column.Pow10(-power))
+			digit, too = digit.Quo(exact.Pow10(-power))
 		default:
 			too = digit.Sign() == 0
 		}
@@ -311,12 +313,12 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 }
 
 // Tally counts the rows of a table and adds up columns, which is exact here.
-func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (warehouse.Tally, error) {
+func (t *tx) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
 	parts := []string{"count(*)"}
-	for _, f := range exact {
+	for _, f := range measures {
 		parts = append(parts, fmt.Sprintf("sum(%s)::numeric", quote(f.Name)))
 	}
-	tally := warehouse.Tally{Totals: make([]column.Int128, len(exact))}
+	tally := warehouse.Tally{Totals: make([]exact.Int128, len(measures))}
 	if err := t.sent(); err != nil {
 		return tally, err
 	}
@@ -328,7 +330,7 @@ func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (war
 	for answer.Next() {
 		raw := answer.RawValues()
 		tally.Rows = int64(binary.BigEndian.Uint64(raw[0]))
-		for k, f := range exact {
+		for k, f := range measures {
 			if raw[k+1] == nil {
 				continue
 			}

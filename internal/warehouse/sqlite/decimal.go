@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
+	"ironmonger/internal/exact"
 )
 
 // SQLite has no decimals. How one stands is decided by its column's type (rule R25), never by a value:
@@ -59,7 +60,7 @@ func double(f column.Field) string {
 	}
 	value := fmt.Sprintf("CAST(%s AS REAL)", quote(name))
 	if strings.HasSuffix(name, unitsSuffix) {
-		value = fmt.Sprintf("%s / %s.0", quote(name), column.Pow10(int(f.Type.Scale)).Big())
+		value = fmt.Sprintf("%s / %s.0", quote(name), exact.Pow10(int(f.Type.Scale)).Big())
 	}
 	return fmt.Sprintf("%s REAL GENERATED ALWAYS AS (%s) VIRTUAL", quote(f.Name), value)
 }
@@ -248,10 +249,10 @@ func readDecimal(stmt *sqlite.Stmt, at int, r *column.Reader, c *column.Column, 
 	switch kind {
 	case sqlite.TypeFloat:
 		if v, ok := nearest(stmt.ColumnFloat(at), scale); ok {
-			return set(stmt, at, c, i, column.Wide(v))
+			return set(stmt, at, c, i, exact.Wide(v))
 		}
 	case sqlite.TypeInteger:
-		v, ok := column.Wide(stmt.ColumnInt64(at)), true
+		v, ok := exact.Wide(stmt.ColumnInt64(at)), true
 		if !units {
 			v, ok = v.Rescale(0, scale)
 		}
@@ -267,7 +268,7 @@ func readDecimal(stmt *sqlite.Stmt, at int, r *column.Reader, c *column.Column, 
 }
 
 // set sets an unscaled value that has to fit.
-func set(stmt *sqlite.Stmt, at int, c *column.Column, i int, v column.Int128) error {
+func set(stmt *sqlite.Stmt, at int, c *column.Column, i int, v exact.Int128) error {
 	if !v.Fits(int(c.Type.Precision)) || !c.SetExact(i, v) {
 		return fmt.Errorf("column %s: %s has too many digits", stmt.ColumnName(at), stmt.ColumnText(at))
 	}

@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/warehouse"
 )
 
@@ -354,17 +355,17 @@ const wholes = 6755399441055744
 
 // Tally counts the rows of a table and adds up columns: exactly, in integers of the last place. A decimal that stands as
 // text makes it read the columns row by row.
-func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (warehouse.Tally, error) {
+func (t *tx) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
 	parts := []string{"count(*)"}
-	for _, f := range exact {
+	for _, f := range measures {
 		name := quote(stored(f))
 		switch {
 		case f.Type.Kind == column.Integer, f.Type.Precision <= unitDigits && f.Type.Precision > exactDigits:
 			parts = append(parts, "sum("+name+")")
 		case f.Type.Precision > unitDigits:
-			return t.tallyRows(ctx, table, exact)
+			return t.tallyRows(ctx, table, measures)
 		default:
-			parts = append(parts, fmt.Sprintf("sum(CAST(%s * %s + %d.0 AS INTEGER) - %d)", name, column.Pow10(int(f.Type.Scale)).Big(), wholes, wholes))
+			parts = append(parts, fmt.Sprintf("sum(CAST(%s * %s + %d.0 AS INTEGER) - %d)", name, exact.Pow10(int(f.Type.Scale)).Big(), wholes, wholes))
 		}
 	}
 	stmt, _, err := t.conn.PrepareTransient("SELECT " + strings.Join(parts, ", ") + " FROM " + quote(table))
@@ -372,40 +373,40 @@ func (t *tx) Tally(ctx context.Context, table string, exact []column.Field) (war
 		return warehouse.Tally{}, dberror.SQLite(err)
 	}
 	defer stmt.Finalize()
-	tally := warehouse.Tally{Totals: make([]column.Int128, len(exact))}
+	tally := warehouse.Tally{Totals: make([]exact.Int128, len(measures))}
 	_, err = stmt.Step()
 	if err != nil && !strings.Contains(err.Error(), "overflow") {
 		return tally, dberror.SQLite(err)
 	}
 	if err != nil {
-		return t.tallyRows(ctx, table, exact)
+		return t.tallyRows(ctx, table, measures)
 	}
-	for k := range exact {
-		tally.Totals[k] = column.Wide(stmt.ColumnInt64(1 + k))
+	for k := range measures {
+		tally.Totals[k] = exact.Wide(stmt.ColumnInt64(1 + k))
 	}
 	tally.Rows = stmt.ColumnInt64(0)
 	return tally, nil
 }
 
-func (t *tx) tallyRows(ctx context.Context, table string, exact []column.Field) (warehouse.Tally, error) {
-	tally := warehouse.Tally{Totals: make([]column.Int128, len(exact))}
-	rows, err := t.Read(ctx, warehouse.Query{Table: table, Fields: exact})
+func (t *tx) tallyRows(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+	tally := warehouse.Tally{Totals: make([]exact.Int128, len(measures))}
+	rows, err := t.Read(ctx, warehouse.Query{Table: table, Fields: measures})
 	if err != nil {
 		return tally, err
 	}
 	defer rows.Close()
-	b := column.NewBatch(exact)
+	b := column.NewBatch(measures)
 	for {
 		more, err := rows.Next(b)
 		if err != nil || !more {
 			return tally, err
 		}
 		tally.Rows += int64(b.N)
-		for k := range exact {
+		for k := range measures {
 			for i := range b.N {
 				sum, ok := tally.Totals[k].Add(b.Cols[k].Exact(i))
 				if !ok {
-					return tally, fmt.Errorf("the total of %s.%s needs more than 38 digits", table, exact[k].Name)
+					return tally, fmt.Errorf("the total of %s.%s needs more than 38 digits", table, measures[k].Name)
 				}
 				tally.Totals[k] = sum
 			}

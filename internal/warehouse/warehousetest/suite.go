@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 	"ironmonger/internal/warehouse"
 )
 
@@ -342,17 +343,17 @@ func testTally(t *testing.T, open func() warehouse.Warehouse) {
 			t.Fatal(err)
 		}
 		tally, err := tx.Tally(ctx, "sums", f[1:])
-		if err != nil || tally.Rows != 0 || tally.Totals[2] != (column.Int128{}) {
+		if err != nil || tally.Rows != 0 || tally.Totals[2] != (exact.Int128{}) {
 			t.Errorf("of nothing: %+v, %v", tally, err)
 		}
 		var lines []string
-		want := make([]column.Int128, 3)
+		want := make([]exact.Int128, 3)
 		r := rand.New(rand.NewPCG(2, 2))
 		for i := range 3000 {
 			money, n := r.Int64N(2e13)-1e13, r.Int64()-1<<62
-			long, _ := column.Wide(r.Int64()).Mul(column.Wide(int64(r.IntN(1000) - 500)))
-			lines = append(lines, fmt.Sprintf("%d|%d|%s|%s", i, n, column.AppendDecimal(nil, column.Wide(money), 2), column.AppendDecimal(nil, long, 3)))
-			for k, v := range []column.Int128{column.Wide(n), column.Wide(money), long} {
+			long, _ := exact.Wide(r.Int64()).Mul(exact.Wide(int64(r.IntN(1000) - 500)))
+			lines = append(lines, fmt.Sprintf("%d|%d|%s|%s", i, n, exact.AppendDecimal(nil, exact.Wide(money), 2), exact.AppendDecimal(nil, long, 3)))
+			for k, v := range []exact.Int128{exact.Wide(n), exact.Wide(money), long} {
 				want[k], _ = want[k].Add(v)
 			}
 		}
@@ -557,7 +558,7 @@ func testDecimals(t *testing.T, open func() warehouse.Warehouse) {
 			t.Fatal(err)
 		}
 		for k := range fields[1:] {
-			want := column.Int128{}
+			want := exact.Int128{}
 			for i := range b.N {
 				want, _ = want.Add(b.Cols[1+k].Exact(i))
 			}

@@ -1,9 +1,17 @@
-package column
+// Package exact calculates with integers and decimals of up to 38 digits: an [Int128] is an unscaled value, and its scale is
+// known to the caller. Nothing is lost quietly; what does not fit is told.
+package exact
 
 import (
 	"cmp"
 	"math/big"
 	"math/bits"
+)
+
+// MaxDigits is the most digits a decimal may have; those of up to NarrowDigits fit an int64.
+const (
+	MaxDigits    = 38
+	NarrowDigits = 18
 )
 
 // Int128 is a signed integer of 128 bits in two's complement, for decimals of up to 38 digits and
@@ -198,21 +206,24 @@ func (x Int128) Rescale(from, to int) (Int128, bool) {
 	return x, true
 }
 
-// SetExact makes row i of an integer or decimal column an unscaled value, if it fits the type.
-func (c *Column) SetExact(i int, v Int128) bool {
-	limit := pow10[c.Type.Precision]
-	switch {
-	case c.Type.Kind == Integer:
-		if v.Hi != int64(v.Lo)>>63 {
-			return false
+// AppendDecimal writes x scaled by 10^-scale to b, with all its places.
+func AppendDecimal(b []byte, x Int128, scale int) []byte {
+	if x.Hi < 0 {
+		b = append(b, '-')
+	}
+	hi, lo := x.abs()
+	var buf [48]byte
+	at := len(buf)
+	for n := 0; n <= scale || hi != 0 || lo != 0; n++ {
+		if n == scale && scale > 0 {
+			at--
+			buf[at] = '.'
 		}
-	case v.Cmp(limit) >= 0 || v.Neg().Cmp(limit) >= 0:
-		return false
+		var digit uint64
+		hi, digit = hi/10, hi%10
+		lo, digit = bits.Div64(digit, lo, 10)
+		at--
+		buf[at] = byte('0' + digit)
 	}
-	if c.Null[i] = false; c.Type.Wide() {
-		c.Wide[i] = v
-	} else {
-		c.Int[i] = int64(v.Lo)
-	}
-	return true
+	return append(b, buf[at:]...)
 }

@@ -1,4 +1,6 @@
-package column
+// Package civil counts days and microseconds of the Gregorian calendar, without time zones: a day is the number of days since
+// 1970-01-01, a time of day the microseconds since midnight.
+package civil
 
 import "time"
 
@@ -21,8 +23,8 @@ func Day(year, month, day int) int64 {
 	return int64(era)*146097 + int64(y*365+y/4-y/100+ofYear) - 719468
 }
 
-// Civil is the inverse of [Day].
-func Civil(days int64) (year, month, day int) {
+// Date is the inverse of [Day].
+func Date(days int64) (year, month, day int) {
 	days += 719468
 	era := days / 146097
 	if days < 0 {
@@ -58,7 +60,7 @@ func DaysIn(year, month int) int {
 // Week gives the ISO 8601 year and week of a day: those of the Thursday of the same week.
 func Week(day int64) (year, number int) {
 	thursday := day - ((day+3)%7+7)%7 + 3
-	year, _, _ = Civil(thursday)
+	year, _, _ = Date(thursday)
 	return year, int(thursday-Day(year, 1, 1))/7 + 1
 }
 

@@ -1,19 +1,22 @@
-package column
+// Package digest writes typed values as bytes that tell them apart, and makes fingerprints of them.
+package digest
 
 import (
 	"encoding/binary"
 	"hash/maphash"
+	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 	"math"
 )
 
 // AppendKey writes row i of c, which is not null, to b as bytes that end where they end: different
 // values of one type have different bytes, and none is the beginning of another.
-func AppendKey(b []byte, c *Column, i int) []byte {
+func AppendKey(b []byte, c *column.Column, i int) []byte {
 	switch {
-	case c.Type.Kind == Text:
+	case c.Type.Kind == column.Text:
 		b = binary.AppendUvarint(b, uint64(len(c.Text[i])))
 		return append(b, c.Text[i]...)
-	case c.Type.Kind == Double:
+	case c.Type.Kind == column.Double:
 		return binary.LittleEndian.AppendUint64(b, math.Float64bits(c.Float[i]))
 	case c.Type.Wide():
 		b = binary.LittleEndian.AppendUint64(b, uint64(c.Wide[i].Hi))
@@ -23,7 +26,7 @@ func AppendKey(b []byte, c *Column, i int) []byte {
 }
 
 // AppendRow writes row i of the columns to b, nulls too, as bytes that end where they end.
-func AppendRow(b []byte, cols []*Column, i int) []byte {
+func AppendRow(b []byte, cols []*column.Column, i int) []byte {
 	for _, c := range cols {
 		if c.Null[i] {
 			b = append(b, 0)
@@ -36,7 +39,7 @@ func AppendRow(b []byte, cols []*Column, i int) []byte {
 
 // TakeRow adds a row that [AppendRow] has written to columns of the same types, and gives what follows it. Text is
 // part of s from then on.
-func TakeRow(s string, cols []*Column) string {
+func TakeRow(s string, cols []*column.Column) string {
 	for _, c := range cols {
 		null := s[0] == 0
 		if s = s[1:]; null {
@@ -45,15 +48,15 @@ func TakeRow(s string, cols []*Column) string {
 		}
 		c.Null = append(c.Null, false)
 		switch {
-		case c.Type.Kind == Text:
+		case c.Type.Kind == column.Text:
 			n, at := uvarint(s)
 			c.Text = append(c.Text, s[at:at+int(n)])
 			s = s[at+int(n):]
-		case c.Type.Kind == Double:
+		case c.Type.Kind == column.Double:
 			c.Float = append(c.Float, math.Float64frombits(word(s)))
 			s = s[8:]
 		case c.Type.Wide():
-			c.Wide = append(c.Wide, Int128{int64(word(s)), word(s[8:])})
+			c.Wide = append(c.Wide, exact.Int128{Hi: int64(word(s)), Lo: word(s[8:])})
 			s = s[16:]
 		default:
 			u, at := uvarint(s)
@@ -79,27 +82,27 @@ func word(s string) uint64 {
 	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
 }
 
-// Digest is a fingerprint of typed values: 128 bits, so that two that are equal may be taken for equal values. Nobody can
+// Sum is a fingerprint of typed values: 128 bits, so that two that are equal may be taken for equal values. Nobody can
 // foresee them, and they mean something only within a run of the program.
-type Digest [2]uint64
+type Sum [2]uint64
 
 // seeds make that nobody can.
 var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 
-// Digester makes digests; it is a buffer for one goroutine.
-type Digester struct{ buf []byte }
+// Maker makes digests; it is a buffer for one goroutine.
+type Maker struct{ buf []byte }
 
 // Of gives the digest of row i of the columns; nulls count as values. That of no columns is zero.
-func (d *Digester) Of(cols []*Column, i int) Digest {
+func (d *Maker) Of(cols []*column.Column, i int) Sum {
 	if len(cols) == 0 {
-		return Digest{}
+		return Sum{}
 	}
 	d.buf = AppendRow(d.buf[:0], cols, i)
-	return Digest{maphash.Bytes(seeds[0], d.buf), maphash.Bytes(seeds[1], d.buf)}
+	return Sum{maphash.Bytes(seeds[0], d.buf), maphash.Bytes(seeds[1], d.buf)}
 }
 
 // Hash gives a fingerprint of row i of 64 bits, which mean something only beside others of the same seed.
-func (d *Digester) Hash(seed maphash.Seed, cols []*Column, i int) uint64 {
+func (d *Maker) Hash(seed maphash.Seed, cols []*column.Column, i int) uint64 {
 	d.buf = AppendRow(d.buf[:0], cols, i)
 	return maphash.Bytes(seed, d.buf)
 }
