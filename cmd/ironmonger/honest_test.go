@@ -3,8 +3,6 @@ package main
 import (
 	"bytes"
 	"fmt"
-	"github.com/jackc/pgx/v5"
-	"ironmonger/internal/ledger"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +11,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
+
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/startest"
 )
 

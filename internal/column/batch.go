@@ -3,10 +3,11 @@ package column
 import (
 	"cmp"
 	"context"
-	"ironmonger/internal/exact"
 	"iter"
 	"slices"
 	"strings"
+
+	"ironmonger/internal/exact"
 )
 
 // Column is a column of a batch: for each row a null mark and, where it is not null, a value in the

@@ -1,9 +1,10 @@
 package column
 
 import (
+	"strconv"
+
 	"ironmonger/internal/civil"
 	"ironmonger/internal/exact"
-	"strconv"
 )
 
 // AppendValue writes row i of c to b as text: what [Reader.Set] reads back to the same value. A null

@@ -8,9 +8,10 @@ package column
 
 import (
 	"fmt"
-	"ironmonger/internal/exact"
 	"strconv"
 	"strings"
+
+	"ironmonger/internal/exact"
 )
 
 // Kind is the kind of a type.

@@ -4,9 +4,10 @@ package digest
 import (
 	"encoding/binary"
 	"hash/maphash"
+	"math"
+
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
-	"math"
 )
 
 // AppendKey writes row i of c, which is not null, to b as bytes that end where they end: different

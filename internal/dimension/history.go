@@ -2,8 +2,9 @@ package dimension
 
 import (
 	"cmp"
-	"ironmonger/internal/digest"
 	"slices"
+
+	"ironmonger/internal/digest"
 )
 
 // outcome is the history of one member as it is to be.

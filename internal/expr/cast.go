@@ -5,13 +5,14 @@ import (
 
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
+	"ironmonger/internal/parse"
 )
 
 // cast changes the type of a value; one that doesn't fit is a fault.
 type cast struct {
 	base
 	of     node
-	reader *column.Reader
+	reader *parse.Reader
 }
 
 func toDouble(n node) node {
@@ -28,7 +29,7 @@ func newCast(at int, of node, to column.Type) (node, error) {
 	if from == to {
 		return of, nil
 	}
-	c := &cast{newBase(to), of, column.NewReader(nil)}
+	c := &cast{newBase(to), of, parse.NewReader(nil)}
 	if c.way() == nil {
 		return nil, errorAt(at, "%s can't be cast to %s", from, to)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 )
 
 // scope is the columns that test expressions see, and two rows of them: the second is all null.
@@ -29,7 +30,7 @@ func scope(t testing.TB) ([]column.Field, *column.Batch) {
 	b := column.NewBatch(fields)
 	b.Reset(2)
 	for k, c := range declared {
-		if err := column.NewReader(nil).Set(&b.Cols[k], 0, c.value); err != nil {
+		if err := parse.NewReader(nil).Set(&b.Cols[k], 0, c.value); err != nil {
 			t.Fatal(err)
 		}
 		b.Cols[k].SetNull(1)

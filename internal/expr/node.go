@@ -3,6 +3,7 @@ package expr
 import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 )
 
 // node is a part of a compiled expression.
@@ -58,7 +59,7 @@ func newLiteral(t column.Type, text string, digits int) node {
 	l.grow(1)
 	if t.Kind == column.Null {
 		l.out.SetNull(0)
-	} else if column.NewReader(nil).Set(&l.out.Column, 0, text) != nil {
+	} else if parse.NewReader(nil).Set(&l.out.Column, 0, text) != nil {
 		return nil
 	}
 	return l

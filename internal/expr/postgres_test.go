@@ -13,6 +13,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/startest"
 )
 
@@ -223,7 +224,7 @@ func TestAgainstPostgres(t *testing.T) {
 				cells = append(cells, "null::"+declared[k].sql)
 				continue
 			}
-			if err := column.NewReader(nil).Set(&b.Cols[k], i, v); err != nil {
+			if err := parse.NewReader(nil).Set(&b.Cols[k], i, v); err != nil {
 				t.Fatal(err)
 			}
 			cells = append(cells, "'"+v+"'::"+declared[k].sql)

@@ -7,6 +7,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/warehouse"
 )
 
@@ -107,7 +108,7 @@ func (a *Account) set(measure, amount string) error {
 		c.Type = column.Type{Kind: column.Decimal, Precision: 38, Scale: a.Measures[k].Type.Scale}
 	}
 	c.Resize(1)
-	if err := column.NewReader(nil).Set(&c, 0, amount); err != nil {
+	if err := parse.NewReader(nil).Set(&c, 0, amount); err != nil {
 		return fmt.Errorf("the ledger's account of table %s can't be read: %s %v", a.Table, amount, err)
 	}
 	if k < 0 {

@@ -14,6 +14,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/profile"
 	"ironmonger/internal/schema"
@@ -290,7 +291,7 @@ func naturals(ctx context.Context, r warehouse.Reader, d *schema.Dimension, rows
 	}
 	match := column.Column{Type: column.Type{Kind: column.Integer}}
 	match.Resize(1)
-	reader := column.NewReader(nil)
+	reader := parse.NewReader(nil)
 	wanted := column.Column{Type: match.Type}
 	for _, row := range rows {
 		if row[n] != nil && names[*row[n]] == "" {

@@ -20,6 +20,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 )
 
 // Column is what was seen of a column.
@@ -201,14 +202,14 @@ func (g *gatherer) figures() Column {
 
 // numbers finds the least and the greatest of texts that are numbers, by what they mean: 9 is less than 10.
 type numbers struct {
-	reader  *column.Reader
+	reader  *parse.Reader
 	values  column.Column // the least, the greatest, and the one at hand
 	written [2]string
 	any     bool
 }
 
 func newNumbers() *numbers {
-	n := &numbers{reader: column.NewReader(nil), values: column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: exact.MaxDigits / 2}}}
+	n := &numbers{reader: parse.NewReader(nil), values: column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: exact.MaxDigits / 2}}}
 	n.values.Resize(3)
 	return n
 }
@@ -231,12 +232,12 @@ func (n *numbers) add(s string) bool {
 // fits tries narrower types on text.
 type fits struct {
 	types        []column.Column
-	reader       *column.Reader
+	reader       *parse.Reader
 	whole, after int // most digits before and after the point
 }
 
 func newFits() *fits {
-	f := &fits{reader: column.NewReader(time.UTC)}
+	f := &fits{reader: parse.NewReader(time.UTC)}
 	for _, t := range []column.Type{{Kind: column.Integer}, {Kind: column.Decimal, Precision: exact.MaxDigits, Scale: 19}, {Kind: column.Boolean},
 		{Kind: column.Date}, {Kind: column.Timestamp}, {Kind: column.Time}} {
 		c := column.Column{Type: t}

@@ -6,6 +6,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -47,7 +48,7 @@ func lend(ctx context.Context, db warehouse.Warehouse, m *star.Model, x *star.Re
 
 // typed reads given rows as those of a table.
 func typed(m *star.Model, fields []column.Field, g star.Given) (*column.Batch, error) {
-	head, rows, err := parse(g)
+	head, rows, err := records(g)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +59,7 @@ func typed(m *star.Model, fields []column.Field, g star.Given) (*column.Batch, e
 	}
 	b := column.NewBatch(fields)
 	b.Reset(len(rows))
-	reader := column.NewReader(m.Zone)
+	reader := parse.NewReader(m.Zone)
 	for i, row := range rows {
 		for k, f := range fields {
 			at := slices.Index(head, f.Name)

@@ -19,6 +19,7 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/preview"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
@@ -153,7 +154,7 @@ func deliver(dir string, m *star.Model, x *star.Rehearsal, n int) error {
 			if g.Name.Text != s.Text {
 				continue
 			}
-			head, records, err := parse(g)
+			head, rows, err := records(g)
 			if err != nil {
 				return err
 			}
@@ -162,7 +163,7 @@ func deliver(dir string, m *star.Model, x *star.Rehearsal, n int) error {
 					return mistake(g, 0, "source %s has no column %s%s", s.Text, h, diag.Suggest(h, names))
 				}
 			}
-			for _, record := range records {
+			for _, record := range rows {
 				row := make([]string, len(names))
 				for k, v := range record {
 					row[slices.Index(names, head[k])] = v
@@ -192,8 +193,8 @@ func mistake(g star.Given, line int, format string, args ...any) error {
 	return diag.List{{At: at, Subject: g.Name.Text, Message: fmt.Sprintf(format, args...)}}
 }
 
-// parse reads given rows.
-func parse(g star.Given) (head []string, rows [][]string, err error) {
+// records reads given rows.
+func records(g star.Given) (head []string, rows [][]string, err error) {
 	rd := csv.NewReader(strings.NewReader(g.Text))
 	if head, err = rd.Read(); err == io.EOF {
 		return nil, nil, mistake(g, 0, "there is no header: the first line names the columns")
@@ -205,8 +206,8 @@ func parse(g star.Given) (head []string, rows [][]string, err error) {
 		if err == io.EOF {
 			return head, rows, nil
 		}
-		if parse := new(csv.ParseError); errors.As(err, &parse) {
-			return nil, nil, mistake(g, parse.Line-1, "this is no CSV: %v", parse.Err)
+		if wrong := new(csv.ParseError); errors.As(err, &wrong) {
+			return nil, nil, mistake(g, wrong.Line-1, "this is no CSV: %v", wrong.Err)
 		} else if err != nil {
 			return nil, nil, mistake(g, 0, "this is no CSV: %v", err)
 		}
@@ -216,7 +217,7 @@ func parse(g star.Given) (head []string, rows [][]string, err error) {
 
 // hold compares a table with what must stand there.
 func (r *Result) hold(ctx context.Context, db warehouse.Reader, m *star.Model, g star.Given, n int) error {
-	head, rows, err := parse(g)
+	head, rows, err := records(g)
 	if err != nil {
 		return err
 	}
@@ -277,7 +278,7 @@ func plain(rows [][]string, fields []column.Field, names []string, keys []*star.
 		}
 		c := column.Column{Type: fields[column.Find(fields, name)].Type}
 		c.Resize(1)
-		reader := column.NewReader(nil)
+		reader := parse.NewReader(nil)
 		for _, row := range rows {
 			if row[k] != "" && reader.Set(&c, 0, row[k]) == nil {
 				row[k] = c.Value(0)
@@ -298,7 +299,7 @@ func written(row []*string) []string {
 
 // aside compares the rows set aside.
 func (r *Result) aside(ctx context.Context, db warehouse.Reader, g star.Given, n int) error {
-	head, rows, err := parse(g)
+	head, rows, err := records(g)
 	if err != nil {
 		return err
 	}

@@ -3,11 +3,12 @@
 package schema
 
 import (
+	"path/filepath"
+
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
-	"path/filepath"
 )
 
 // Columns that tables have besides what the model names.

@@ -15,6 +15,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -323,8 +324,8 @@ func (p *piece) Fill(b *column.Batch) error {
 	rd.ReuseRecord = true
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1) // a record has at least a line
 	clean := utf8.Valid(p.data) && bytes.IndexByte(p.data, 0) < 0 && (p.of.csv.Encoding == "" || !bytes.Contains(p.data, replaced))
-	reader := column.NewReader(p.of.zone)
-	if p.of.csv.Style != (column.Style{}) {
+	reader := parse.NewReader(p.of.zone)
+	if p.of.csv.Style != (parse.Style{}) {
 		reader.Styled(&p.of.csv.Style)
 	}
 	plain, nulls := p.of.csv.Quote == '"' && !p.of.csv.Guarded, p.of.csv.Nulls

@@ -14,6 +14,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -55,8 +56,8 @@ func below(path string) string {
 // fillLines turns lines, each a JSON object, into typed rows.
 func (p *piece) fillLines(b *column.Batch) error {
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1)
-	reader := column.NewReader(p.of.zone)
-	if p.of.csv.Style != (column.Style{}) {
+	reader := parse.NewReader(p.of.zone)
+	if p.of.csv.Style != (parse.Style{}) {
 		reader.Styled(&p.of.csv.Style)
 	}
 	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
@@ -100,7 +101,7 @@ func (p *piece) fillLines(b *column.Batch) error {
 }
 
 // place puts a value of an object into column k of row n.
-func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *column.Reader) {
+func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *parse.Reader) {
 	c, text := &b.Cols[k], value.Raw
 	switch value.Type {
 	case gjson.Null:

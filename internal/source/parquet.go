@@ -17,6 +17,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -416,7 +417,7 @@ func (p *parquetPiece) Fill(b *column.Batch) error {
 	for i := range p.n {
 		b.From.Line = append(b.From.Line, p.first+int64(i)+1)
 	}
-	reader := column.NewReader(p.of.in.Model.Zone)
+	reader := parse.NewReader(p.of.in.Model.Zone)
 	for k := range p.columns {
 		row := 0
 		for _, s := range p.segments[k] {
@@ -430,7 +431,7 @@ func (p *parquetPiece) Fill(b *column.Batch) error {
 	return nil
 }
 
-func (p *parquetPiece) fill(b *column.Batch, k, row int, s *segment, reader *column.Reader) error {
+func (p *parquetPiece) fill(b *column.Batch, k, row int, s *segment, reader *parse.Reader) error {
 	err := guarded(func() error {
 		p.columns[k].fill(b, k, row, s, p.of.fields[k], reader)
 		return nil
@@ -460,7 +461,7 @@ func (p *parquetPiece) raw(i int) string {
 				}
 			}
 			s.from, s.to = s.from+at, s.from+at+1
-			if p.fill(b, k, 0, &s, column.NewReader(p.of.in.Model.Zone)) == nil {
+			if p.fill(b, k, 0, &s, parse.NewReader(p.of.in.Model.Zone)) == nil {
 				values[k] = b.Cols[k].Value(0)
 			}
 			break

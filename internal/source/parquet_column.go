@@ -20,6 +20,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 )
 
 // parquetColumn reads the values of a column: as the type that the file says, and from that, if another is wanted, by
@@ -139,7 +140,7 @@ func newDictionary(of parquet.Dictionary) *dictionary {
 }
 
 // fill reads the rows of a segment into column k from row on.
-func (p *parquetColumn) fill(b *column.Batch, k, row int, s *segment, field column.Field, reader *column.Reader) {
+func (p *parquetColumn) fill(b *column.Batch, k, row int, s *segment, field column.Field, reader *parse.Reader) {
 	c := &b.Cols[k]
 	data := s.page.Data()
 	var codes []int32

@@ -18,6 +18,7 @@ import (
 	"github.com/parquet-go/parquet-go/deprecated"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -110,7 +111,7 @@ func TestParquetWriters(t *testing.T) {
 		if len(fields) != 16 && !strings.Contains(file, "fastparquet") {
 			t.Errorf("%s has only %v", file, fields)
 		}
-		reader := column.NewReader(time.UTC)
+		reader := parse.NewReader(time.UTC)
 		for k, f := range fields {
 			at := slices.Index(head, f.Name)
 			if at < 0 {

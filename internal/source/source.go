@@ -29,6 +29,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -189,7 +190,7 @@ func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name str
 		plain.Columns = slices.DeleteFunc(columns, func(c star.Column) bool { return c.Type.Kind == column.Null })
 		return plain, err
 	}
-	plain.Nested, plain.CSV.Nulls, plain.CSV.Style = true, nil, column.Style{}
+	plain.Nested, plain.CSV.Nulls, plain.CSV.Style = true, nil, parse.Style{}
 	files, err := in.openText(plain, func(string) bool { return false })
 	if err != nil {
 		return nil, err

@@ -14,6 +14,7 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -208,8 +209,8 @@ func TestForms(t *testing.T) {
 		}
 		return star.Column{Name: star.Name{Text: name}, Type: parsed, Header: header, Position: position}
 	}
-	layout := func(text string, kind column.Kind) *column.Layout {
-		l, err := column.ParseLayout(text, kind)
+	layout := func(text string, kind column.Kind) *parse.Layout {
+		l, err := parse.NewLayout(text, kind)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -218,7 +219,7 @@ func TestForms(t *testing.T) {
 	tab, none, marks := star.PlainCSV, star.PlainCSV, star.PlainCSV
 	tab.Separator, tab.Nulls = '\t', []string{"NA", "-"}
 	none.Quote, none.Headless = 0, true
-	marks.Separator, marks.Style = ';', column.Style{Decimal: ',', Thousands: '.', Date: layout("d.M.yyyy", column.Date), Timestamp: layout("dd.MM.yyyy HH:mm:ss.SSS", column.Timestamp)}
+	marks.Separator, marks.Style = ';', parse.Style{Decimal: ',', Thousands: '.', Date: layout("d.M.yyyy", column.Date), Timestamp: layout("dd.MM.yyyy HH:mm:ss.SSS", column.Timestamp)}
 	for _, c := range []struct{ got, want string }{
 		{read("c\ta\n-\t x\nNA\t1\"\n", tab), "!t.csv:3:5: this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled\n    3 | NA\t1\"\n      |   \t ^"},
 		{read("c\ta\n-\t x\nNA\tNAB\n", tab), "t.csv:2| x| t.csv:3|NAB|"},

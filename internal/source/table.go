@@ -11,6 +11,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/database"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -239,7 +240,7 @@ func (p *tablePiece) add(values [][]byte) {
 // Fill turns the texts into typed rows.
 func (p *tablePiece) Fill(b *column.Batch) error {
 	b.Reset(p.n)
-	reader := column.NewReader(p.of.in.Model.Zone)
+	reader := parse.NewReader(p.of.in.Model.Zone)
 	text := unsafe.String(unsafe.SliceData(p.data), len(p.data)) // nothing writes there any more
 	b.From = column.Origin{File: p.of.name, Line: b.From.Line[:0]}
 	from, at := 0, 0

@@ -8,6 +8,7 @@ import (
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/parse"
 )
 
 func (c *checker) dimension(d *Dimension) {
@@ -332,7 +333,7 @@ func (c *checker) staticRows(d *Dimension, path string) {
 	rows.Batch = column.NewBatch(rows.Fields)
 	rows.Batch.Reset(len(rows.nodes))
 	rows.Batch.From.File = c.file
-	reader := column.NewReader(c.model.Zone)
+	reader := parse.NewReader(c.model.Zone)
 	seen := map[string]bool{}
 	for i, node := range rows.nodes {
 		for k, f := range rows.Fields {

@@ -8,6 +8,7 @@ import (
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
+	"ironmonger/internal/parse"
 )
 
 // Section is a part of the model file with its entries, for the reference.
@@ -319,7 +320,7 @@ func (r *reader) calendarEntries(c *calendar.Calendar) []Entry {
 			col := column.Column{Type: column.Type{Kind: column.Date}}
 			col.Resize(1)
 			w, ok := r.word(n, "a date")
-			if ok && column.NewReader(nil).Set(&col, 0, w.Text) != nil {
+			if ok && parse.NewReader(nil).Set(&col, 0, w.Text) != nil {
 				r.errorf(w.At, n.path, "%s is no date such as 2025-03-31", w.Text)
 			}
 			*to = col.Int[0]

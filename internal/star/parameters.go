@@ -11,6 +11,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/parse"
 )
 
 // Parameter is something that a run is told: {name} in paths, :name in expressions and queries. A secret is for
@@ -91,7 +92,7 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 		}
 		c := column.Column{Type: p.Type}
 		c.Resize(1)
-		if known(p.Type) && column.NewReader(m.Zone).Set(&c, 0, value) != nil {
+		if known(p.Type) && parse.NewReader(m.Zone).Set(&c, 0, value) != nil {
 			r.errorf(at, path, "%s is no %s", diag.Printable(value), p.Type)
 			r.valueless = append(r.valueless, p.Text)
 			continue

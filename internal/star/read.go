@@ -46,7 +46,7 @@ func ReadWarehouse(file string, parameter func(name string) (value string, ok bo
 	if err != nil {
 		return nil, err
 	}
-	r, m := parse(file, text)
+	r, m := readText(file, text)
 	r.settle(m, parameter)
 	r.place(m)
 	w := &m.Warehouse
@@ -65,7 +65,7 @@ func ReadNames(file string) (*Model, error) {
 	if err != nil {
 		return nil, err
 	}
-	_, m := parse(file, text)
+	_, m := readText(file, text)
 	return m, nil
 }
 
@@ -76,7 +76,7 @@ func ReadOrder(file string) (*Model, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, m := parse(file, text)
+	r, m := readText(file, text)
 	c := &checker{reader: r, model: m}
 	keys := func(keys []*Key) {
 		for _, k := range keys {
@@ -101,7 +101,7 @@ func ReadOrder(file string) (*Model, error) {
 
 // Parse is [Read] for a text that is already at hand; file is its name in messages.
 func Parse(file string, text []byte, outside Outside) (*Model, error) {
-	r, m := parse(file, text)
+	r, m := readText(file, text)
 	if m.read {
 		r.settle(m, outside.Parameter)
 		r.databases(m)
@@ -113,8 +113,8 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 	return m, r.errs.Err()
 }
 
-// parse reads the text of a model as far as it tells by itself.
-func parse(file string, text []byte) (*reader, *Model) {
+// readText reads the text of a model as far as it tells by itself.
+func readText(file string, text []byte) (*reader, *Model) {
 	written := strings.TrimPrefix(string(text), "\ufeff")
 	r := &reader{file: file, lines: strings.Split(strings.ReplaceAll(written, "\r\n", "\n"), "\n")}
 	m := &Model{File: file, Text: written, Limits: Limits{20_0000, 20_0000, 10_0000}}

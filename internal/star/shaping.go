@@ -10,6 +10,7 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/exact"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/parse"
 )
 
 // Join completes rows with columns of another source: of the row there that has the same values in some columns and,
@@ -281,7 +282,7 @@ func (c *checker) fillRule(s *Source, f *Fill, fields []column.Field) {
 func (f *Fill) Column(t column.Type, m *Model) (*column.Column, error) {
 	col := &column.Column{Type: t}
 	col.Resize(1)
-	return col, column.NewReader(m.Zone).Set(col, 0, f.Value.Text)
+	return col, parse.NewReader(m.Zone).Set(col, 0, f.Value.Text)
 }
 
 func (c *checker) distinct(s *Source, fields []column.Field) {

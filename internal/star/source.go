@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/parse"
 )
 
 // Source yields rows of typed columns. They come from files, from a database, or from other sources; then they are
@@ -64,7 +65,7 @@ type CSV struct {
 	Encoding  string // an IANA name; "" is UTF-8
 	Guarded   bool   // values that spreadsheets would take for formulas have an apostrophe before them
 	Nulls     []string
-	Style     column.Style
+	Style     parse.Style
 }
 
 // The formats of files.
@@ -363,14 +364,14 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 			}
 		}
 	}
-	layout := func(to **column.Layout, kind column.Kind) func(n *node) {
+	layout := func(to **parse.Layout, kind column.Kind) func(n *node) {
 		return func(n *node) {
 			w, ok := r.word(n, "a layout")
 			if !ok {
 				return
 			}
 			var err error
-			if *to, err = column.ParseLayout(w.Text, kind); err != nil {
+			if *to, err = parse.NewLayout(w.Text, kind); err != nil {
 				r.errorf(w.At, n.path, "%v", err)
 			}
 		}

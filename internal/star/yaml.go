@@ -11,6 +11,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/parse"
 )
 
 // Entry is a key that a section of the model may have. The list of a section's entries is what reads
@@ -55,7 +56,7 @@ func (r *reader) at(n *yaml.Node) diag.Place {
 
 var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
 
-// parse gives the top mapping of the file, or nil with a complaint.
+// readText gives the top mapping of the file, or nil with a complaint.
 func (r *reader) parse(text []byte) *node {
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil {
@@ -271,7 +272,7 @@ func (r *reader) share(n *node) int64 {
 	c := column.Column{Type: column.Type{Kind: column.Decimal, Precision: 7, Scale: 4}}
 	c.Resize(1)
 	number, percent := strings.CutSuffix(w.Text, "%")
-	if !percent || column.NewReader(nil).Set(&c, 0, number) != nil || c.Int[0] < 0 || c.Int[0] > 100_0000 {
+	if !percent || parse.NewReader(nil).Set(&c, 0, number) != nil || c.Int[0] < 0 || c.Int[0] > 100_0000 {
 		r.errorf(w.At, n.path, "%s is no share: write 20%%, or none", w.Text)
 		return NoLimit
 	}

@@ -17,6 +17,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -105,7 +106,7 @@ func Typed(fields []column.Field, words []string, what string) ([]column.Column,
 	for k, f := range fields {
 		cols[k].Type = f.Type
 		cols[k].Resize(1)
-		if err := column.NewReader(nil).Set(&cols[k], 0, words[k]); err != nil {
+		if err := parse.NewReader(nil).Set(&cols[k], 0, words[k]); err != nil {
 			return nil, fmt.Errorf("%s: %s %w", f.Name, words[k], err)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -91,7 +92,7 @@ func TestApply(t *testing.T) {
 		{"5", "1", "", "5.000000 10.000000 "},
 	}
 	b.Reset(len(rows))
-	reader := column.NewReader(nil)
+	reader := parse.NewReader(nil)
 	for i, row := range rows {
 		for k, v := range []string{row.a, row.b, "", row.c} {
 			if v == "" {

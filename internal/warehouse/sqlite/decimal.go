@@ -11,6 +11,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 )
 
 // SQLite has no decimals. How one stands is decided by its column's type (rule R25), never by a value:
@@ -190,7 +191,7 @@ func (t *tx) renew(ctx context.Context, table string, f column.Field) error {
 	var bind binder
 	values := column.Column{Type: f.Type}
 	values.Resize(renewing)
-	reader, rowids := column.NewReader(nil), make([]int64, renewing)
+	reader, rowids := parse.NewReader(nil), make([]int64, renewing)
 	for last := int64(-1 << 63); ; {
 		n := 0
 		read.BindInt64(1, last)
@@ -238,7 +239,7 @@ func (t *tx) renew(ctx context.Context, table string, f column.Field) error {
 }
 
 // readDecimal reads a decimal of an answer into row i of c; units says that an integer is one of units of the last place.
-func readDecimal(stmt *sqlite.Stmt, at int, r *column.Reader, c *column.Column, i int, units bool) error {
+func readDecimal(stmt *sqlite.Stmt, at int, r *parse.Reader, c *column.Column, i int, units bool) error {
 	scale := int(c.Type.Scale)
 	kind := stmt.ColumnType(at)
 	if kind == sqlite.TypeNull {

@@ -11,6 +11,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/warehouse"
 )
 
@@ -23,7 +24,7 @@ const (
 
 type rows struct {
 	stmt   *sqlite.Stmt
-	reader *column.Reader
+	reader *parse.Reader
 	table  string
 	by     int
 	match  []*column.Column // nil: one answer
@@ -74,7 +75,7 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 	if err != nil {
 		return nil, dberror.SQLite(err)
 	}
-	r := &rows{stmt: stmt, reader: column.NewReader(nil), table: q.Table, bound: true}
+	r := &rows{stmt: stmt, reader: parse.NewReader(nil), table: q.Table, bound: true}
 	for k, f := range q.Fields {
 		r.units = append(r.units, !old[k] && strings.HasSuffix(stored(f), unitsSuffix))
 	}

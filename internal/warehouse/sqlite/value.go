@@ -8,6 +8,7 @@ import (
 	"zombiezen.com/go/sqlite"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/parse"
 )
 
 // maxScale is the greatest power of ten that a double has exactly.
@@ -79,7 +80,7 @@ func nearest(v float64, scale int) (int64, bool) {
 }
 
 // read reads a value of an answer into row i of c; units says that integers of decimals are units of the last place.
-func read(stmt *sqlite.Stmt, at int, r *column.Reader, c *column.Column, i int, units bool) error {
+func read(stmt *sqlite.Stmt, at int, r *parse.Reader, c *column.Column, i int, units bool) error {
 	if c.Type.Kind == column.Decimal {
 		return readDecimal(stmt, at, r, c, i, units)
 	}

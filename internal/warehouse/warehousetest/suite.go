@@ -14,6 +14,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/warehouse"
 )
 
@@ -88,7 +89,7 @@ func batch(t *testing.T, fields []column.Field, rows ...string) *column.Batch {
 	t.Helper()
 	b := column.NewBatch(fields)
 	b.Reset(len(rows))
-	r := column.NewReader(nil)
+	r := parse.NewReader(nil)
 	for i, row := range rows {
 		for k, value := range strings.Split(row, "|") {
 			if value == "∅" {

@@ -1,13 +1,16 @@
-package column
+// Package parse reads values from text: the forms that a type has by itself, and those that a source declares ([Style], [Layout]).
+package parse
 
 import (
 	"errors"
-	"ironmonger/internal/civil"
-	"ironmonger/internal/exact"
 	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"ironmonger/internal/civil"
+	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
 
 // What can be wrong with a value written as text.
@@ -51,7 +54,7 @@ func (r *Reader) Styled(s *Style) *Reader {
 
 // Set reads s into row i of c. What s must look like is what [Column.AppendValue] writes; a value that
 // would lose anything is refused. The row is null after an error.
-func (r *Reader) Set(c *Column, i int, s string) error {
+func (r *Reader) Set(c *column.Column, i int, s string) error {
 	if r.style != nil {
 		if ok, err := r.setStyled(c, i, s); ok {
 			return err
@@ -60,39 +63,39 @@ func (r *Reader) Set(c *Column, i int, s string) error {
 	return r.set(c, i, s)
 }
 
-func (r *Reader) set(c *Column, i int, s string) error {
+func (r *Reader) set(c *column.Column, i int, s string) error {
 	var err error
 	c.Null[i] = false
 	switch c.Type.Kind {
-	case Text:
+	case column.Text:
 		if !utf8.ValidString(s) || strings.IndexByte(s, 0) >= 0 {
 			err = errText
 		}
 		c.Text[i] = s
-	case Integer:
+	case column.Integer:
 		c.Int[i], err = parseInteger(s)
-	case Decimal:
+	case column.Decimal:
 		if c.Type.Wide() {
 			c.Wide[i], err = parseWide(s, c.Type)
 		} else {
 			c.Int[i], err = parseNarrow(s, c.Type)
 		}
-	case Double:
+	case column.Double:
 		var perr error
 		if c.Float[i], perr = strconv.ParseFloat(s, 64); perr != nil || !isDouble(s) || c.Float[i]-c.Float[i] != 0 {
 			err = errDouble
 		}
-	case Boolean:
+	case column.Boolean:
 		c.Int[i], err = parseBoolean(s)
-	case Date:
+	case column.Date:
 		day, ok := parseDate(s)
 		if !ok {
 			err = errDate
 		}
 		c.Int[i] = day
-	case Timestamp:
+	case column.Timestamp:
 		c.Int[i], err = r.timestamp(s)
-	case Time:
+	case column.Time:
 		micros, rest, terr := parseClock(s)
 		if terr == nil && rest != "" {
 			terr = errTime
@@ -131,7 +134,7 @@ func parseInteger(s string) (int64, error) {
 }
 
 // parseNarrow reads a decimal whose unscaled value fits an int64.
-func parseNarrow(s string, t Type) (int64, error) {
+func parseNarrow(s string, t column.Type) (int64, error) {
 	var v int64
 	neg, seen, digits, after := false, false, 0, -1
 	for i := 0; i < len(s); i++ {
@@ -187,7 +190,7 @@ func tooLong(s string) error {
 	return errDigits
 }
 
-func parseWide(s string, t Type) (exact.Int128, error) {
+func parseWide(s string, t column.Type) (exact.Int128, error) {
 	whole, frac, _ := strings.Cut(strings.TrimLeft(s, "+-"), ".")
 	if len(whole)+len(frac) == 0 || len(s)-len(strings.TrimLeft(s, "+-")) > 1 {
 		return exact.Int128{}, errDecimal

@@ -1,109 +1,50 @@
-package column
+package parse
 
 import (
 	"fmt"
-	"ironmonger/internal/civil"
-	"ironmonger/internal/exact"
-	"math/big"
 	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
+
+	"ironmonger/internal/civil"
+	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
 )
-
-// random gives integers of every length.
-func random(r *rand.Rand) exact.Int128 {
-	x := exact.Int128{Hi: int64(r.Uint64()), Lo: r.Uint64()}
-	for range r.IntN(38) {
-		x, _ = x.Quo(exact.Wide(10))
-	}
-	return x
-}
-
-func TestInt128AgainstBig(t *testing.T) {
-	r := rand.New(rand.NewPCG(1, 2))
-	same := func(op string, x, y exact.Int128, z exact.Int128, ok bool, want *big.Int) {
-		t.Helper()
-		if fits := want.BitLen() <= 127; ok != fits || ok && z.Big().Cmp(want) != 0 {
-			t.Fatalf("%v %s %v = %v, %v; want %v", x.Big(), op, y.Big(), z.Big(), ok, want)
-		}
-	}
-	for range 200_000 {
-		x, y := random(r), random(r)
-		if x.Hi == -1<<63 || y.Hi == -1<<63 {
-			continue
-		}
-		a, b := x.Big(), y.Big()
-		z, ok := x.Add(y)
-		same("+", x, y, z, ok, new(big.Int).Add(a, b))
-		z, ok = x.Mul(y)
-		same("*", x, y, z, ok, new(big.Int).Mul(a, b))
-		if b.Sign() != 0 {
-			up := r.IntN(12)
-			z, ok = exact.QuoScaled(x, y, up)
-			scaled := new(big.Int).Mul(a, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(up)), nil))
-			same("/", x, y, z, ok, halfAway(scaled, b))
-		}
-		if got := x.Cmp(y); got != a.Cmp(b) {
-			t.Fatalf("Cmp(%v, %v) = %d", a, b, got)
-		}
-		if back, ok := exact.FromBig(a); !ok || back != x {
-			t.Fatalf("FromBig(%v) = %v, %v", a, back, ok)
-		}
-	}
-}
-
-// halfAway divides with the schoolbook's rounding: add half, cut off.
-func halfAway(x, y *big.Int) *big.Int {
-	n := new(big.Int).Mul(new(big.Int).Abs(x), big.NewInt(2))
-	d := new(big.Int).Abs(y)
-	n.Add(n, d).Quo(n, new(big.Int).Mul(d, big.NewInt(2)))
-	if x.Sign()*y.Sign() < 0 {
-		n.Neg(n)
-	}
-	return n
-}
-
-func TestDaysAgainstTime(t *testing.T) {
-	for day := civil.Day(1, 1, 1); day <= civil.Day(9999, 12, 31); day += 13 {
-		want := time.Unix(day*86400, 0).UTC()
-		y, m, d := civil.Date(day)
-		if y != want.Year() || m != int(want.Month()) || d != want.Day() || civil.Day(y, m, d) != day {
-			t.Fatalf("day %d is %d-%d-%d, want %v", day, y, m, d, want)
-		}
-	}
-}
 
 // TestRoundTrip writes random values of every type and reads them back.
 func TestRoundTrip(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	reader := NewReader(nil)
 	for _, name := range []string{"integer", "decimal(9,2)", "decimal(18,18)", "decimal(38,10)", "decimal(30,0)", "double", "boolean", "date", "timestamp", "time", "text"} {
-		typ, err := ParseType(name)
+		typ, err := column.ParseType(name)
 		if err != nil || typ.String() != name {
-			t.Fatalf("ParseType(%s) = %v, %v", name, typ, err)
+			t.Fatalf("column.ParseType(%s) = %v, %v", name, typ, err)
 		}
-		c := Column{Type: typ}
+		c := column.Column{Type: typ}
 		c.Resize(2)
 		for range 2000 {
-			x := random(r)
+			x := exact.Int128{Hi: int64(r.Uint64()), Lo: r.Uint64()}
+			for range r.IntN(38) {
+				x, _ = x.Quo(exact.Wide(10))
+			}
 			switch {
 			case typ.Wide():
 				x, _ = x.Quo(exact.Pow10(39 - int(typ.Precision)))
 				c.Wide[0] = x
-			case typ.Kind == Text:
+			case typ.Kind == column.Text:
 				c.Text[0] = strings.ToValidUTF8(fmt.Sprint(x, "é\n,\""), "")
-			case typ.Kind == Double:
+			case typ.Kind == column.Double:
 				c.Float[0] = r.NormFloat64() * float64(x.Lo)
-			case typ.Kind == Integer:
+			case typ.Kind == column.Integer:
 				c.Int[0] = int64(x.Lo)
-			case typ.Kind == Boolean:
+			case typ.Kind == column.Boolean:
 				c.Int[0] = int64(x.Lo & 1)
-			case typ.Kind == Date:
+			case typ.Kind == column.Date:
 				c.Int[0] = civil.Day(1, 1, 1) + int64(x.Lo%3652059)
-			case typ.Kind == Timestamp:
+			case typ.Kind == column.Timestamp:
 				c.Int[0] = civil.Day(1, 1, 1)*civil.DayMicros + int64(x.Lo%(3652059*civil.DayMicros))
-			case typ.Kind == Time:
+			case typ.Kind == column.Time:
 				c.Int[0] = int64(x.Lo % civil.DayMicros)
 			default:
 				limit, _ := exact.Pow10(int(typ.Precision)).Int64()
@@ -127,7 +68,7 @@ func TestSet(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	dotted, err := ParseLayout("dd.MM.yyyy", Date)
+	dotted, err := NewLayout("dd.MM.yyyy", column.Date)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -181,8 +122,8 @@ func TestSet(t *testing.T) {
 		{noZone, "text", "a\x00b", "!is no UTF-8 text or holds a zero byte"},
 		{noZone, "text", "\xff", "!is no UTF-8 text or holds a zero byte"},
 	} {
-		typ, _ := ParseType(c.typ)
-		col := Column{Type: typ}
+		typ, _ := column.ParseType(c.typ)
+		col := column.Column{Type: typ}
 		col.Resize(1)
 		got := ""
 		if err := c.reader.Set(&col, 0, c.in); err != nil {
@@ -201,8 +142,8 @@ func TestSet(t *testing.T) {
 func BenchmarkSet(b *testing.B) {
 	for _, c := range []struct{ typ, in string }{{"integer", "123456"}, {"decimal(9,2)", "12345.67"}, {"date", "2024-02-29"}, {"timestamp", "2024-02-29 23:59:59"}} {
 		b.Run(c.typ, func(b *testing.B) {
-			typ, _ := ParseType(c.typ)
-			col := Column{Type: typ}
+			typ, _ := column.ParseType(c.typ)
+			col := column.Column{Type: typ}
 			col.Resize(1)
 			r := NewReader(nil)
 			b.ReportAllocs()

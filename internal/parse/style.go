@@ -1,10 +1,12 @@
-package column
+package parse
 
 import (
 	"errors"
 	"fmt"
-	"ironmonger/internal/civil"
 	"strings"
+
+	"ironmonger/internal/civil"
+	"ironmonger/internal/column"
 )
 
 // Style is how a file writes values, where that is not as this program does. Marks of 0 and layouts of
@@ -62,8 +64,8 @@ type layoutField struct {
 	least, most int // digits
 }
 
-// ParseLayout reads a layout for a kind: date, timestamp or time.
-func ParseLayout(text string, kind Kind) (*Layout, error) {
+// NewLayout reads a layout for a kind: date, timestamp or time.
+func NewLayout(text string, kind column.Kind) (*Layout, error) {
 	l := &Layout{text: text}
 	seen := map[byte]bool{}
 	for i := 0; i < len(text); {
@@ -91,14 +93,14 @@ func ParseLayout(text string, kind Kind) (*Layout, error) {
 		l.fields = append(l.fields, f)
 		i += n
 	}
-	want := map[Kind]string{Date: "yMd", Timestamp: "yMdH", Time: "Hm"}[kind]
+	want := map[column.Kind]string{column.Date: "yMd", column.Timestamp: "yMdH", column.Time: "Hm"}[kind]
 	for i := range len(want) {
 		if !seen[want[i]] {
-			return nil, fmt.Errorf("the layout of a %s needs %s", Type{Kind: kind}, map[byte]string{'y': "yyyy", 'M': "MM", 'd': "dd", 'H': "HH", 'm': "mm"}[want[i]])
+			return nil, fmt.Errorf("the layout of a %s needs %s", column.Type{Kind: kind}, map[byte]string{'y': "yyyy", 'M': "MM", 'd': "dd", 'H': "HH", 'm': "mm"}[want[i]])
 		}
 	}
-	if kind == Date && (seen['H'] || seen['m'] || seen['s'] || seen['S']) || kind == Time && (seen['y'] || seen['M'] || seen['d']) {
-		return nil, fmt.Errorf("the layout has more than a %s", Type{Kind: kind})
+	if kind == column.Date && (seen['H'] || seen['m'] || seen['s'] || seen['S']) || kind == column.Time && (seen['y'] || seen['M'] || seen['d']) {
+		return nil, fmt.Errorf("the layout has more than a %s", column.Type{Kind: kind})
 	}
 	l.dated = seen['y']
 	return l, nil
@@ -139,7 +141,7 @@ func (l *Layout) parse(s string) (day, micros int64, err error) {
 }
 
 // setStyled reads s as the style writes it; ok says whether the style has anything to say on the type.
-func (r *Reader) setStyled(c *Column, i int, s string) (ok bool, err error) {
+func (r *Reader) setStyled(c *column.Column, i int, s string) (ok bool, err error) {
 	st := r.style
 	switch kind := c.Type.Kind; {
 	case c.Type.Numeric() && (st.Decimal != 0 || st.Thousands != 0):
@@ -149,13 +151,13 @@ func (r *Reader) setStyled(c *Column, i int, s string) (ok bool, err error) {
 			return true, err
 		}
 		return true, r.set(c, i, text)
-	case kind == Date && st.Date != nil:
+	case kind == column.Date && st.Date != nil:
 		c.Null[i] = false
 		c.Int[i], _, err = st.Date.parse(s)
-	case kind == Time && st.Time != nil:
+	case kind == column.Time && st.Time != nil:
 		c.Null[i] = false
 		_, c.Int[i], err = st.Time.parse(s)
-	case kind == Timestamp && st.Timestamp != nil:
+	case kind == column.Timestamp && st.Timestamp != nil:
 		var day, micros int64
 		c.Null[i] = false
 		if day, micros, err = st.Timestamp.parse(s); err == nil {
