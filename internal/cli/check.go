@@ -36,13 +36,13 @@ type remark struct {
 func (s *session) check() *cli.Command {
 	return command(&cli.Command{
 		Name:  "check",
-		Usage: "is the model right, and does it fit what arrived? Writes nothing",
-		Description: "Tells all mistakes of the model at once, each with its place. Then opens the sources: are the columns in the\n" +
-			"headers, and does a sample of the rows fit the types and conditions, from the beginning, the middle and the end of\n" +
-			"each text file, and the first rows of others? Says what was taken where the\n" +
-			"model says nothing, and what the next load would do to the tables because the model has changed.\n\n" +
-			"Exit status: 0 nothing would keep a load from starting; 2 the model is wrong or doesn't fit the files or the tables;\n" +
-			"3 by the sample, a step would set more rows aside than its limit allows, and keep nothing.\n\n" +
+		Usage: "check the model, and samples of the sources",
+		Description: "Reports all errors of the model at once, each with its place. Then it opens the sources. It checks that the columns\n" +
+			"exist, and that a sample of the rows fits the types and the conditions: rows from the beginning, the middle and the end\n" +
+			"of each text file, and the first rows of other sources. It lists the defaults that the model leaves to the program, and\n" +
+			"the changes that the next load would make to existing tables. It writes nothing.\n\n" +
+			"Exit status: 0 a load can start; 2 the model is wrong, or it does not fit the sources or the tables; 3 in the sample, a\n" +
+			"step sets aside more rows than its limit allows.\n\n" +
 			"Example:\n  ironmonger check --model canal/ironmonger.yaml",
 		Flags: flags(),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {

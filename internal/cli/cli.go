@@ -42,7 +42,7 @@ const (
 )
 
 // errUnmet says that something that must hold doesn't; the result has told it.
-var errUnmet = errors.New("not all that must hold does")
+var errUnmet = errors.New("a check does not hold")
 
 // wrong marks an error as one of the call or the model.
 type wrong struct{ error }
@@ -66,7 +66,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		err = context.Canceled
 	}
 	if err == nil && s.out.err != nil {
-		err = fmt.Errorf("the result can't be written: %w", s.out.err)
+		err = fmt.Errorf("the result cannot be written: %w", s.out.err)
 	}
 	return s.status(err)
 }
@@ -74,12 +74,12 @@ func Main(args []string, stdout, stderr io.Writer) int {
 func (s *session) root() *cli.Command {
 	return &cli.Command{
 		Name:    "ironmonger",
-		Usage:   "build star schemas: dimensions, facts and their keys, every row accounted for",
+		Usage:   "load star schemas: dimensions, facts and their keys, with an account of every row",
 		Version: Version,
-		Description: "A model, ironmonger.yaml, says which files arrive, which dimensions and facts they make, and what is to\n" +
-			"become of what doesn't fit. Results go to standard output, progress and errors to standard error.\n\n" +
-			"Exit status: 0 done; 1 failed, nothing of the failing step is kept; 2 the call or the model is wrong; 3 done, and\n" +
-			"something that must hold doesn't.\n\n" +
+		Description: "The model, ironmonger.yaml, declares the sources, the dimensions and the facts, and the rules for what does not fit.\n" +
+			"Results are written to standard output, progress and errors to standard error.\n\n" +
+			"Exit status: 0 done; 1 failed, and nothing of the failing step is kept; 2 the call or the model is wrong; 3 done, and\n" +
+			"something does not hold.\n\n" +
 			"Example:\n  ironmonger demo canal && cd canal && ironmonger load",
 		Writer: s.out, ErrWriter: s.err,
 		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.prove(), s.trace(), s.rehearse(), s.erase(), s.runs(), s.ddl(), s.schema()},
@@ -206,18 +206,18 @@ func (s *session) status(err error) int {
 // flags gives the flags that commands share, with more of its own.
 func flags(more ...cli.Flag) []cli.Flag {
 	model := &cli.StringFlag{Name: "model", Aliases: []string{"m"}, Value: "ironmonger.yaml", Usage: "the model `FILE`"}
-	set := &cli.StringSliceFlag{Name: "set", Usage: "the value of a parameter of the model, as `NAME=VALUE`; again for another"}
-	parameters := &cli.StringFlag{Name: "parameters", Usage: "a `FILE` with values of parameters, a line each: NAME: VALUE"}
+	set := &cli.StringSliceFlag{Name: "set", Usage: "the value of a parameter of the model, as `NAME=VALUE`; may be repeated"}
+	parameters := &cli.StringFlag{Name: "parameters", Usage: "a `FILE` with values of parameters, one NAME: VALUE in each line"}
 	return append(append([]cli.Flag{model, set, parameters}, formatFlags()...), more...)
 }
 
 func formatFlags() []cli.Flag {
-	return []cli.Flag{&cli.StringFlag{Name: "format", Value: "text", Usage: "the result as `text`, json or csv", Validator: func(v string) error {
+	return []cli.Flag{&cli.StringFlag{Name: "format", Value: "text", Usage: "the format of the result: `text`, json or csv", Validator: func(v string) error {
 		if v != "text" && v != "json" && v != "csv" {
 			return fmt.Errorf("%s is none of text, json, csv", v)
 		}
 		return nil
-	}}, &cli.BoolFlag{Name: "wide", Usage: "text at its full width, however narrow the terminal is"}, &cli.BoolFlag{Name: "guard", Usage: "in csv: an apostrophe before what a spreadsheet would take for a formula"}}
+	}}, &cli.BoolFlag{Name: "wide", Usage: "do not cut text to the width of the terminal"}, &cli.BoolFlag{Name: "guard", Usage: "in csv: an apostrophe before values that a spreadsheet would read as formulas"}}
 }
 
 // settings reads the values of parameters that a call gives: in a file, and on the command line.
@@ -277,7 +277,7 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 	}
 	for name := range given {
 		if !slices.Contains(names, name) {
-			err = wrong{fmt.Errorf("a value is given for %s, and the model has no such parameter%s", name, diag.Suggest(name, names))}
+			err = wrong{fmt.Errorf("there is a value for %s, but the model has no such parameter%s", name, diag.Suggest(name, names))}
 			return nil, root, err
 		}
 	}
@@ -307,7 +307,7 @@ func unread(file string, err error) error {
 	if errors.As(err, &list) {
 		return err
 	}
-	return wrong{fmt.Errorf("the model can't be read: %w (%s)", err, noModel(file))}
+	return wrong{fmt.Errorf("the model cannot be read: %w (%s)", err, noModel(file))}
 }
 
 // modelAction is an action that wants the model that the call names, and the folder of its files.

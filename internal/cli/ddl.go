@@ -19,12 +19,13 @@ import (
 func (s *session) ddl() *cli.Command {
 	return command(&cli.Command{
 		Name:  "ddl",
-		Usage: "the tables and views of the model, as SQL",
-		Description: "In the order in which a load makes them: the ledger, dimensions before what points to them, facts last. With\n" +
-			"--drop, the statements that remove them, the other way round. Writes nothing to the warehouse.\n\n" +
+		Usage: "write the tables and views of the model as SQL",
+		Description: "The statements are in the order in which a load creates the tables: the ledger, the dimensions before the tables that\n" +
+			"point to them, the facts last. With --drop, it writes the statements that drop them, in the opposite order. It writes\n" +
+			"nothing to the warehouse.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger ddl\n  ironmonger ddl --drop",
-		Flags: flags(&cli.BoolFlag{Name: "drop", Usage: "remove them instead; the data with them"}),
+		Flags: flags(&cli.BoolFlag{Name: "drop", Usage: "write the statements that drop them, and their data"}),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			at := schema.Location(m, root.Name())
 			driver, err := warehouse.DriverOf(at.Kind)

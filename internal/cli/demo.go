@@ -18,10 +18,10 @@ import (
 func (s *session) demo() *cli.Command {
 	return command(&cli.Command{
 		Name:      "demo",
-		Usage:     "write the canal example into a folder, load it, and show what came of it",
+		Usage:     "write an example into a folder, load it and show the result",
 		ArgsUsage: "FOLDER",
-		Description: "The folder gets a model, made-up data of a canal authority with the trouble that real data has, and a\n" +
-			"README; then it is loaded into an SQLite file there.\n\n" +
+		Description: "The folder gets a model, made-up data of a canal authority with typical faults, and a README. The example is then loaded\n" +
+			"into an SQLite file in the folder.\n\n" +
 			"Exit status: 0 done; 1 the load failed; 2 the call is wrong.\n\n" +
 			"Example:\n  ironmonger demo canal\n  ironmonger demo --passages 1000000 big",
 		Flags: append(formatFlags(), &cli.IntFlag{Name: "passages", Value: demo.Passages, Usage: "about `N` passages"}),

@@ -67,7 +67,7 @@ func TestDocs(t *testing.T) {
 			continue
 		}
 		if !*update {
-			t.Errorf("%s: the part %s isn't what the code says", part.file, part.name)
+			t.Errorf("%s: the part %s differs from the code", part.file, part.name)
 			continue
 		}
 		text := before + "<!-- generated: " + part.name + " -->\n" + part.text + "\n<!-- end -->" + after

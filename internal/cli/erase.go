@@ -20,15 +20,14 @@ import (
 func (s *session) erase() *cli.Command {
 	return command(&cli.Command{
 		Name:      "erase",
-		Usage:     "blank what is known of a person, for good",
+		Usage:     "blank what the star knows of a person",
 		ArgsUsage: "DIMENSION VALUE...",
-		Description: "Blanks the attributes of a member that the model says are personal, on all its versions, in the rows that were\n" +
-			"set aside and in the ledger. Its keys and its facts stay, and loads to come keep it blank, whatever its source\n" +
-			"says. The member is named by its natural key. What sources, backups and the logs of the database still have is\n" +
-			"yours to see to.\n\n" +
+		Description: "Blanks the personal attributes of a member: in all its versions, in rows set aside and in the ledger. The member is\n" +
+			"named by its natural key. Its keys and facts stay. Later loads keep the attributes blank, whatever the source says.\n" +
+			"Sources, backups and the logs of the database are not changed.\n\n" +
 			"Exit status: 0 done; 1 failed, and nothing is blanked; 2 the call or the model is wrong, or there is no such member.\n\n" +
 			"Example:\n  ironmonger erase keeper 007\n  ironmonger erase --dry-run keeper 007",
-		Flags:         flags(&cli.BoolFlag{Name: "dry-run", Usage: "write nothing: say what would be blanked"}),
+		Flags:         flags(&cli.BoolFlag{Name: "dry-run", Usage: "write nothing; report what would be blanked"}),
 		ShellComplete: completes(dimensionNames),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			args := c.Args().Slice()

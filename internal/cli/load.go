@@ -27,22 +27,22 @@ const leastMemory = 16 << 10
 func (s *session) load() *cli.Command {
 	return command(&cli.Command{
 		Name:  "load",
-		Usage: "load what the model declares into the warehouse",
-		Description: "Dimensions first, then the facts that point to them, each step in one transaction: a step that fails keeps\n" +
-			"nothing, and only what needs it doesn't run. Loading the same files again changes nothing.\n\n" +
-			"With --dry-run all of it is done and taken back: the same result is told, and nothing is written. Nothing runs\n" +
-			"then behind a step that fails.\n\n" +
-			"A table that somebody has changed by hand isn't what the ledger's account says: the load goes on, tells it, and ends\n" +
-			"with status 3, each time, until the rows are brought back or --accept says that the table is right as it stands. The\n" +
-			"run says who did so.\n\n" +
-			"Exit status: 0 all steps done; 1 a step failed; 2 the call or the model is wrong; 3 done, and a table holds other\n" +
-			"than the ledger says.\n\n" +
+		Usage: "load the star",
+		Description: "Loads the dimensions, then the facts that point to them. Each step is one transaction. A step that fails keeps nothing;\n" +
+			"the steps that need it do not run, the others do. A second load of the same rows changes nothing.\n\n" +
+			"With --dry-run, the load is done and rolled back: it reports the same result and writes nothing. After a step that fails,\n" +
+			"no other step runs.\n\n" +
+			"If something other than a load has changed a table, the table differs from its account in the ledger. The load goes on,\n" +
+			"reports the difference and ends with status 3. It does so each time, until the rows are restored or --accept accepts the\n" +
+			"table as it is. The run records who accepted it.\n\n" +
+			"Exit status: 0 all steps done; 1 a step failed; 2 the call or the model is wrong; 3 done, and a table differs from its\n" +
+			"account.\n\n" +
 			"Example:\n  ironmonger load --model canal/ironmonger.yaml\n  ironmonger load --dry-run",
 		Flags: flags(
-			&cli.StringSliceFlag{Name: "accept", Usage: "the table of the dimension or fact `NAME` is right as it stands, whatever the ledger says; again for another"},
-			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing, and say what a load would do"},
-			&cli.StringFlag{Name: "memory", Value: fmt.Sprintf("%dGiB", load.Memory>>30), Usage: "`SIZE` of memory for members and rows that become members, about; more goes into temporary files. The result doesn't depend on it"},
-			&cli.IntFlag{Name: "workers", Validator: atLeast(0, 1024), Usage: "`N` goroutines read and resolve; 0 is one for each core. The result doesn't depend on it"}),
+			&cli.StringSliceFlag{Name: "accept", Usage: "accept the table of the dimension or fact `NAME` as it is; may be repeated"},
+			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing; report what a load would do"},
+			&cli.StringFlag{Name: "memory", Value: fmt.Sprintf("%dGiB", load.Memory>>30), Usage: "the approximate `SIZE` of memory for members and their rows; the rest is kept in temporary files. It does not change the result"},
+			&cli.IntFlag{Name: "workers", Validator: atLeast(0, 1024), Usage: "`N` goroutines read and resolve; 0 means one for each core. It does not change the result"}),
 		ShellComplete: completes(func(*star.Model) []string { return nil }),
 		Action: s.loadOrNote(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error) {
 			memory, err := humanize.ParseBytes(c.String("memory"))
@@ -64,7 +64,7 @@ func (s *session) load() *cli.Command {
 	}, 0)
 }
 
-// loadOrNote reads the model for a load, and notes in the ledger, where there is one, that a load didn't start.
+// loadOrNote reads the model for a load, and notes in the ledger, where there is one, that a load did not start.
 func (s *session) loadOrNote(action func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error)) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		started := false
@@ -129,7 +129,7 @@ func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, o
 	}
 	wh, err := openWarehouse(ctx, m, root, mode)
 	if err != nil {
-		return nil, fmt.Errorf("the warehouse can't be opened: %w", err)
+		return nil, fmt.Errorf("the warehouse cannot be opened: %w", err)
 	}
 	progress := s.progress()
 	opts.Program, opts.Holder, opts.Watch = "ironmonger "+Version, holder(), progress.watch

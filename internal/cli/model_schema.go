@@ -12,9 +12,8 @@ import (
 func (s *session) schema() *cli.Command {
 	return command(&cli.Command{
 		Name:  "schema",
-		Usage: "what a model file may hold, as JSON Schema",
-		Description: "For editors, which complete and check a model by it. The same table in the program reads models and makes\n" +
-			"this schema and the reference.\n\n" +
+		Usage: "write the JSON schema of the model file",
+		Description: "Editors use the schema to complete and check a model.\n\n" +
 			"Exit status: 0 done; 2 the call is wrong.\n\n" +
 			"Example:\n  ironmonger schema > model.schema.json",
 		Action: func(context.Context, *cli.Command) error {

@@ -13,9 +13,9 @@ import (
 func (s *session) order() *cli.Command {
 	return command(&cli.Command{
 		Name:  "order",
-		Usage: "what a load runs when, and why each step waits",
-		Description: "The order follows from the model: what a step points to comes first. Steps of one wave wait only for earlier\n" +
-			"waves. Opens neither files nor the warehouse.\n\n" +
+		Usage: "show the order of the steps, and why each step waits",
+		Description: "The order follows from the model: a step runs after the steps of the dimensions that it points to. Steps of one wave wait\n" +
+			"only for earlier waves. The command opens no files and no warehouse.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger order",
 		Flags: flags(),

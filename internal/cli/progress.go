@@ -33,7 +33,7 @@ func (s *session) progress() *progress {
 
 func (p *progress) watch(n load.Progress) {
 	if n.Waits != "" {
-		fmt.Fprintf(p.out, "waiting for %s: it holds the warehouse\n", n.Waits)
+		fmt.Fprintf(p.out, "waiting for %s, which is loading the warehouse\n", n.Waits)
 	}
 	if p.bars == nil || n.Step == "" {
 		return

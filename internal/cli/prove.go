@@ -24,18 +24,17 @@ func (s *session) prove() *cli.Command {
 	}
 	return command(&cli.Command{
 		Name:  "prove",
-		Usage: "does the loaded star hold together?",
-		Description: "Reads the star's tables, and nothing that loading has noted of them but the ledger's account, and holds them\n" +
-			"against what every star promises and what the model says must hold. With --against-sources, the sources are\n" +
-			"read again: every row of theirs is looked up in the star, and every fact among them. Facts whose file, table or\n" +
-			"scope the sources don't name any more can't be compared: they are counted. Writes nothing.\n\n" +
+		Usage: "check the loaded star",
+		Description: "Reads the tables of the star and checks the rules that every star must satisfy, and the conditions of the model\n" +
+			"(must_hold). Of the ledger it uses only the accounts. With --against-sources, it reads the sources again and looks up\n" +
+			"every row in the star, and every fact in the sources. A fact whose file, table or scope the sources do not name any\n" +
+			"more cannot be compared; such facts are counted. The command writes nothing.\n\n" +
 			"The checks: " + strings.Join(names[:7], ", ") + ",\n" + strings.Join(names[7:], ", ") + ".\n\n" +
-			"Exit status: 0 all that was looked at holds; 1 it could not be looked at; 2 the call or the model is wrong; 3 a check\n" +
-			"is broken.\n\n" +
+			"Exit status: 0 all checks hold; 1 a check could not be made; 2 the call or the model is wrong; 3 a check is broken.\n\n" +
 			"Example:\n  ironmonger prove\n  ironmonger prove --against-sources\n  ironmonger prove --checks references,grain --format json",
-		Flags: flags(&cli.StringFlag{Name: "checks", Usage: "only these checks, with `commas` between"},
-			&cli.BoolFlag{Name: "against-sources", Usage: "read the sources again, and hold the star against every row, and every fact against its row"},
-			&cli.BoolFlag{Name: "complete", Usage: "with --against-sources: what the sources don't name any more speaks against the star, too"}),
+		Flags: flags(&cli.StringFlag{Name: "checks", Usage: "only these checks, separated by `commas`"},
+			&cli.BoolFlag{Name: "against-sources", Usage: "read the sources again; compare every row with the star, and every fact with its row"},
+			&cli.BoolFlag{Name: "complete", Usage: "with --against-sources: facts that cannot be compared fail the check, too"}),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			opts := prove.Options{Today: time.Now(), Root: root, Sources: c.Bool("against-sources"), Complete: c.Bool("complete")}
 			for name := range strings.SplitSeq(c.String("checks"), ",") {

@@ -21,13 +21,13 @@ import (
 func (s *session) rehearse() *cli.Command {
 	return command(&cli.Command{
 		Name:      "rehearse",
-		Usage:     "play the worked examples of the model",
+		Usage:     "run the worked examples of the model",
 		ArgsUsage: "[EXAMPLE...]",
-		Description: "A file beside the model says what arrives and what must come out, in a few rows each. Every example is loaded\n" +
-			"into a star of its own, in a temporary folder, and what comes out is told where it is another.\n\n" +
-			"Exit status: 0 all come out as they must; 2 the call, the model or an example is wrong; 3 one comes out otherwise.\n\n" +
+		Description: "A file beside the model has examples: the rows that arrive, and the rows that must be in the tables after a load. Each\n" +
+			"example is loaded into a temporary star, and the differences are reported.\n\n" +
+			"Exit status: 0 all examples agree; 2 the call, the model or an example is wrong; 3 an example differs.\n\n" +
 			"Example:\n  ironmonger rehearse\n  ironmonger rehearse \"a vessel changes its class\" --examples other.yaml",
-		Flags: flags(&cli.StringFlag{Name: "examples", Usage: "the `FILE` of the examples; if not said, that of the model with .examples before .yaml"}),
+		Flags: flags(&cli.StringFlag{Name: "examples", Usage: "the `FILE` of the examples; the default is the name of the model file with .examples before .yaml"}),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			file := c.String("examples")
 			if file == "" {
@@ -36,7 +36,7 @@ func (s *session) rehearse() *cli.Command {
 			}
 			examples, err := star.ReadExamples(file, m)
 			if errors.Is(err, fs.ErrNotExist) {
-				return wrong{fmt.Errorf("there are no examples: %s isn't there", file)}
+				return wrong{fmt.Errorf("there are no examples: there is no file %s", file)}
 			} else if err != nil {
 				return err
 			}

@@ -22,23 +22,23 @@ import (
 func (s *session) show() *cli.Command {
 	return command(&cli.Command{
 		Name:      "show",
-		Usage:     "rows of a source, a dimension or a fact",
+		Usage:     "show rows of a source, a dimension or a fact",
 		ArgsUsage: "[source|dimension|fact] NAME",
-		Description: "Of a source, the rows as they are once read and shaped, with file and line, or, with --as-read, as they stand\n" +
-			"in the files; of a dimension or fact, the rows that stand in the warehouse. With --figures, what the values of\n" +
-			"each column are like, over all rows. Once all rows of a source have been looked at, what became of them on their\n" +
-			"way is told, too. The kind need be said only where two things have one name.\n\n" +
-			"Exit status: 0 done; 1 a file can't be read; 2 the call or the model is wrong.\n\n" +
+		Description: "For a source, it shows the transformed rows with file and line; with --as-read, the rows as they stand in the files. For a\n" +
+			"dimension or a fact, it shows the rows in the warehouse. With --figures, it shows the number of nulls and distinct values,\n" +
+			"the range and the most frequent values of each column. If all rows of a source were read, it also shows how many rows each\n" +
+			"stage passed on. The kind (source, dimension or fact) is required only if two things have the same name.\n\n" +
+			"Exit status: 0 done; 1 a file cannot be read; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger show passages --where \"tonnage > 100\" --columns passage_no,toll\n  ironmonger show fact passage --natural --rows 5\n  ironmonger show passages --as-read --figures",
 		Flags: flags(
 			&cli.IntFlag{Name: "rows", Value: 10, Usage: "at most `N` rows"},
-			&cli.StringFlag{Name: "columns", Usage: "only these columns, with `commas` between"},
+			&cli.StringFlag{Name: "columns", Usage: "only these columns, separated by `commas`"},
 			&cli.StringFlag{Name: "where", Usage: "only rows for which the `condition` is true"},
-			&cli.BoolFlag{Name: "count", Usage: "look at all rows, and say how many there are"},
-			&cli.BoolFlag{Name: "natural", Usage: "natural keys in place of surrogate keys"},
-			&cli.BoolFlag{Name: "as-read", Usage: "of a source: all columns of its files, as text, before anything is done to them"},
-			&cli.StringFlag{Name: "until", Usage: "of a source: with nothing done behind this `stage`: " + strings.Join(star.Stages, ", ")},
-			&cli.BoolFlag{Name: "figures", Usage: "what the values of each column are like, in place of rows"}),
+			&cli.BoolFlag{Name: "count", Usage: "read all rows and count them"},
+			&cli.BoolFlag{Name: "natural", Usage: "natural keys instead of surrogate keys"},
+			&cli.BoolFlag{Name: "as-read", Usage: "for a source: all columns of its files, as text, before any transformation"},
+			&cli.StringFlag{Name: "until", Usage: "for a source: the rows after this `stage`: " + strings.Join(star.Stages, ", ")},
+			&cli.BoolFlag{Name: "figures", Usage: "figures of each column, not rows"}),
 		ShellComplete: completes(func(m *star.Model) []string { return append(sourceNames(m), loadableNames(m)...) }),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wish := preview.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural"), AsRead: c.Bool("as-read"), Figures: c.Bool("figures"), Until: c.String("until")}

@@ -17,11 +17,10 @@ import (
 func (s *session) strays() *cli.Command {
 	return command(&cli.Command{
 		Name:  "strays",
-		Usage: "what did not match, or did not pass",
-		Description: "What the last load of each step came to, where it isn't done; rows that are set aside, by reason; natural keys\n" +
-			"that no member had or that were outside every version, in the last load of each step, the most frequent first; and\n" +
-			"inferred members that still wait for their own source. Of a step that failed, the rows that it had set aside.\n" +
-			"Each with its first example.\n\n" +
+		Usage: "show the rows and keys that did not match or did not pass",
+		Description: "Shows the steps that failed in their last load; the rows set aside, by reason; the natural keys that were unmatched or\n" +
+			"outside in the last load of each step, the most frequent first; and the inferred members that their source has not\n" +
+			"described yet. Each line has its first example.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong, or nothing has been loaded yet.\n\n" +
 			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
 		Flags: flags(),

@@ -19,14 +19,14 @@ import (
 func (s *session) trace() *cli.Command {
 	return command(&cli.Command{
 		Name:      "trace",
-		Usage:     "where does this row, this key come from?",
+		Usage:     "show where a fact or a member comes from",
 		ArgsUsage: "[fact|dimension] NAME VALUE...",
-		Description: "Of a fact, named by the values of its grain: the file and line that it came from, as read and as shaped; what\n" +
-			"each key was resolved to, and why; the runs that wrote it. Of a member, named by its natural key or a\n" +
-			"surrogate key: its versions, who points to each, and all rows of its source that speak of it.\n\n" +
+		Description: "A fact is named by the values of its grain. The command shows its file and line, the row as read and as transformed, the\n" +
+			"member that each key resolved to and why, and the runs that wrote the fact. A member is named by its natural key or a\n" +
+			"surrogate key. The command shows its versions, the number of rows that point to each, and all rows of its source.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such row.\n\n" +
 			"Example:\n  ironmonger trace passage 17\n  ironmonger trace vessel N NV-00001\n  ironmonger trace vessel --key 5",
-		Flags:         flags(&cli.IntFlag{Name: "key", Usage: "of a dimension: the surrogate key `N`, in place of the natural key"}),
+		Flags:         flags(&cli.IntFlag{Name: "key", Usage: "for a dimension: the surrogate key `N` instead of the natural key"}),
 		ShellComplete: completes(loadableNames),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			tables := schema.New(m)

@@ -45,21 +45,21 @@ func (p *proof) dimension(d *schema.Dimension) error {
 	x.beginning, x.end = schema.Bounds(d.Time)
 
 	if d.LookedUp != nil { // made by somebody else: only what is pointed to matters
-		x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("no %s twice", d.KeyColumn()), "ask who makes the table")
+		x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("each %s is unique", d.KeyColumn()), "ask who makes the table")
 		return p.scan(d.Table, column.Names(fields[1:]), []exam{{x.keys, x.lookKeys, nil}})
 	}
-	x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("no %s twice, and none beyond %d, the highest ever given", d.KeyColumn(), x.highest),
+	x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("each %s is unique, and none is greater than %d, the highest one ever assigned", d.KeyColumn(), x.highest),
 		"two loads that don't share a ledger, or hands, have written here: load the table anew")
-	x.people = p.check("members", d.Table.Name, "one natural key is one member, with one current version", "merge the members by hand, and point the facts to the one that stays")
+	x.people = p.check("members", d.Table.Name, "each natural key is one member with one current version", "merge the members by hand, and point the facts to the one that stays")
 	exams := []exam{{x.keys, x.lookKeys, nil}, {x.people, x.lookMembers, x.endMembers}}
 	if d.Versioned() {
-		x.versions = p.check("versions", d.Table.Name, "versions follow each other without gap or overlap, over all time, none of them empty", "load the dimension anew from all its rows")
+		x.versions = p.check("versions", d.Table.Name, "the versions cover all time without gaps or overlaps, and none is empty", "load the dimension again into an empty table, from all its rows")
 		exams = append(exams, exam{x.versions, x.lookVersions, x.endVersions})
 	}
-	x.specials = p.check("specials", d.Table.Name, "the special members are there, and as they were made", "put the special members back as they were made (ironmonger load makes what is missing)")
+	x.specials = p.check("specials", d.Table.Name, "the special members exist and are unchanged", "restore the special members (ironmonger load makes missing ones)")
 	exams = append(exams, exam{x.specials, x.lookSpecials, x.endSpecials})
 	if d.Calendar != nil {
-		x.days = p.check("calendar", d.Table.Name, "every day of the range is there once, under its key", "load the date dimension anew")
+		x.days = p.check("calendar", d.Table.Name, "every day of the range exists once, with its key", "load the date dimension again into an empty table")
 		exams = append(exams, exam{x.days, x.lookDays, x.endDays})
 		p.inSight(d)
 	}
@@ -124,7 +124,7 @@ func (x *members) lookKeys(b *column.Batch) {
 		if !r.add(key) {
 			x.keys.against(func() Example { return x.p.example(x.d.Table, b, i, "another row has this key") })
 		} else if key > x.highest && x.d.LookedUp == nil {
-			x.keys.against(func() Example { return x.p.example(x.d.Table, b, i, "the key was never given") })
+			x.keys.against(func() Example { return x.p.example(x.d.Table, b, i, "the key was never assigned") })
 		}
 		fresh := true
 		if a, n, ok := x.before(b, i); ok && !special(b, i) {
@@ -174,7 +174,7 @@ func (x *members) lookMembers(b *column.Batch) {
 		for _, at := range x.natural {
 			if b.Cols[at].Null[i] && !x.d.Junk {
 				x.people.against(func() Example {
-					return x.p.example(x.d.Table, b, i, "no "+x.d.Table.Columns[at].Name+", which is of the natural key")
+					return x.p.example(x.d.Table, b, i, "no "+x.d.Table.Columns[at].Name+", a part of the natural key")
 				})
 				break
 			}
@@ -188,7 +188,9 @@ func (x *members) lookMembers(b *column.Batch) {
 		if x.durable >= 0 {
 			key := b.Cols[x.durable].Int[i]
 			if a, n, there := x.before(b, i); there && !x.reg.first[x.row(b, i)] && a.Cols[x.durable].Int[n] != key {
-				x.people.against(func() Example { return x.p.example(x.d.Table, b, i, "another durable key than the version before") })
+				x.people.against(func() Example {
+					return x.p.example(x.d.Table, b, i, "the durable key differs from that of the version before")
+				})
 			} else if other, taken := x.lasting[key]; taken && x.reg.first[x.row(b, i)] {
 				x.people.against(func() Example {
 					return x.p.example(x.d.Table, b, i, fmt.Sprintf("the member of %s %d has this durable key", x.d.KeyColumn(), other))
@@ -206,7 +208,7 @@ func (x *members) lookMembers(b *column.Batch) {
 func (x *members) judge(b *column.Batch, i int, there bool) {
 	if there && x.current >= 0 && (x.currents != 1 || b.Cols[x.current].Int[i] == 0) {
 		x.people.against(func() Example {
-			return x.p.example(x.d.Table, b, i, fmt.Sprintf("the member's last version; of all, %d say that they are current", x.currents))
+			return x.p.example(x.d.Table, b, i, fmt.Sprintf("it is the last version of the member; %d of its versions are marked as current", x.currents))
 		})
 	}
 }
@@ -381,7 +383,7 @@ func (x *members) endDays() {
 
 // inSight warns of a calendar that ends within a year.
 func (p *proof) inSight(d *schema.Dimension) {
-	c := p.warning("calendar", d.Table.Name, "the calendar goes on for a year from today", "move the calendar's to in the model, and load; or say closed: true, if nothing comes after it")
+	c := p.warning("calendar", d.Table.Name, "the calendar extends a year from today", "change `to` of the calendar in the model, and load; or declare closed: true if no later days are needed")
 	c.Looked = 1
 	today := civil.DayOf(civil.Wall(p.opts.Today))
 	if !d.Calendar.Closed && d.Calendar.To < today+365 {
@@ -395,7 +397,7 @@ func (p *proof) inSight(d *schema.Dimension) {
 func (p *proof) outrigger(d *schema.Dimension, k *star.Key, at int) exam {
 	to := p.star.Dimension(k.Dimension)
 	reg := p.registers[to]
-	c := p.check("references", d.Table.Name, fmt.Sprintf("each %s points to a current row of %s", k.Column(), to.Table.Name), "load both dimensions again; if it stays, put the keys right by hand")
+	c := p.check("references", d.Table.Name, fmt.Sprintf("each %s points to a current row of %s", k.Column(), to.Table.Name), "load both dimensions again; if the check still fails, correct the keys by hand")
 	return exam{c, func(b *column.Batch) {
 		col := &b.Cols[at]
 		for i := range b.N {
@@ -410,7 +412,7 @@ func (p *proof) outrigger(d *schema.Dimension, k *star.Key, at int) exam {
 				})
 			case !reg.current[n]:
 				c.against(func() Example {
-					return p.example(d.Table, b, i, fmt.Sprintf("%s %d isn't the current version", k.Column(), col.Int[i]))
+					return p.example(d.Table, b, i, fmt.Sprintf("%s %d is not the current version", k.Column(), col.Int[i]))
 				})
 			}
 		}
@@ -419,7 +421,7 @@ func (p *proof) outrigger(d *schema.Dimension, k *star.Key, at int) exam {
 
 // observed looks at the rows that made no version: each belongs to one that holds at its time.
 func (p *proof) observed(d *schema.Dimension, reg *register) error {
-	c := p.check("references", d.Observed.Name, "each row belongs to the version that holds at its time", "load the dimension anew from all its rows")
+	c := p.check("references", d.Observed.Name, "each row belongs to the version that is valid at its time", "load the dimension again into an empty table, from all its rows")
 	return p.scan(d.Observed, nil, []exam{{c, func(b *column.Batch) {
 		for i := range b.N {
 			n, ok := reg.find(b.Cols[0].Int[i])
@@ -427,7 +429,7 @@ func (p *proof) observed(d *schema.Dimension, reg *register) error {
 			case !ok:
 				c.against(func() Example { return p.example(d.Observed, b, i, "it has no member") })
 			case d.Versioned() && (at >= reg.to[n] || at < reg.from[n]):
-				c.against(func() Example { return p.example(d.Observed, b, i, "its version doesn't hold on "+b.Cols[1].Value(i)) })
+				c.against(func() Example { return p.example(d.Observed, b, i, "its version is not valid on "+b.Cols[1].Value(i)) })
 			}
 		}
 	}, nil}})

@@ -45,7 +45,7 @@ func (p *proof) fact(f *schema.Fact) error {
 func (p *proof) reference(f *schema.Fact, k *star.Key, at int) exam {
 	d := p.star.Dimension(k.Dimension)
 	reg := p.registers[d]
-	c := p.check("references", f.Table.Name, fmt.Sprintf("each %s has its member in %s", k.Column(), d.Table.Name), "bring the members back (a copy of the warehouse has them), or load the fact anew")
+	c := p.check("references", f.Table.Name, fmt.Sprintf("each %s has its member in %s", k.Column(), d.Table.Name), "restore the members from a copy of the warehouse, or load the fact again into an empty table")
 	durable := -1
 	if k.Both {
 		durable = column.Find(f.Table.Fields(), k.DurableColumn())
@@ -58,7 +58,7 @@ func (p *proof) reference(f *schema.Fact, k *star.Key, at int) exam {
 				c.against(func() Example { return p.example(f.Table, b, i, fmt.Sprintf("%s %d has no member", k.Column(), key)) })
 			} else if durable >= 0 && (b.Cols[durable].Null[i] != col.Null[i] || ok && !col.Null[i] && b.Cols[durable].Int[i] != reg.durable[n]) {
 				c.against(func() Example {
-					return p.example(f.Table, b, i, fmt.Sprintf("%s isn't that of %s %d", k.DurableColumn(), k.Column(), key))
+					return p.example(f.Table, b, i, fmt.Sprintf("%s is not that of %s %d", k.DurableColumn(), k.Column(), key))
 				})
 			}
 		}
@@ -78,7 +78,7 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 		}
 	}
 	when := column.Find(f.Table.Fields(), ref.Time)
-	c := p.check("as_of", f.Table.Name, fmt.Sprintf("each %s is that of the version that holds on %s", k.Column(), k.AsOf), "load the dimension again, which points facts to the version of their time; then find what wrote the row")
+	c := p.check("as_of", f.Table.Name, fmt.Sprintf("each %s is the version that is valid at %s", k.Column(), k.AsOf), "load the dimension again, which points facts to the version of their time; then find what wrote the row")
 	toDay := ref.TimeType.Kind == column.Timestamp && d.Time.Kind == column.Date
 	repointed := p.repointed("dimension "+d.Text, f.Table.Name)
 	wrote := func(b *column.Batch, i int) int64 { // the run that wrote the row, or the one before that which pointed it elsewhere
@@ -100,7 +100,7 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 			switch {
 			case times.Null[i] || ref.ByDay && time < 0:
 				c.against(func() Example {
-					return p.example(f.Table, b, i, "no "+ref.Time+", so nobody knows which version is meant")
+					return p.example(f.Table, b, i, "no "+ref.Time+", so the version is not known")
 				})
 				continue
 			case ref.ByDay:
@@ -117,13 +117,13 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 				outside++
 			default:
 				c.against(func() Example {
-					return p.example(f.Table, b, i, fmt.Sprintf("%s %d holds from %s to %s, and not on %s", k.Column(), key, stamp(d.Time, reg.from[n]), stamp(d.Time, reg.to[n]), stamp(d.Time, time)))
+					return p.example(f.Table, b, i, fmt.Sprintf("%s %d is valid from %s to %s, not on %s", k.Column(), key, stamp(d.Time, reg.from[n]), stamp(d.Time, reg.to[n]), stamp(d.Time, time)))
 				})
 			}
 		}
 	}, func() {
 		if outside > 0 {
-			c.Note = fmt.Sprintf("%d outside every version, at the nearest one, as the model or a later change of the member allows", outside)
+			c.Note = fmt.Sprintf("%d facts are outside every version and point to the nearest one, as the model or a later change of the member allows", outside)
 		}
 	}}
 }
@@ -209,7 +209,7 @@ const codeRows = 100
 // measures sums up what is measured, and warns of what shouldn't be: doubles, numbers that name things, natural keys
 // that stand beside the surrogate key.
 func (p *proof) measures(f *schema.Fact) []exam {
-	c := p.warning("measures", f.Table.Name, "what is measured is exact, and is no code; no natural key stands beside its surrogate key", "declare measures as decimals; take codes out of measures, and natural keys out of degenerate")
+	c := p.warning("measures", f.Table.Name, "measures are exact numbers, not codes, and no natural key stands beside its surrogate key", "declare measures as decimals; take codes out of measures, and natural keys out of degenerate")
 	fields := f.Table.Fields()
 	var sums []int
 	seen := map[int]map[int64]bool{} // values of integer measures until one comes twice
@@ -218,7 +218,7 @@ func (p *proof) measures(f *schema.Fact) []exam {
 		switch {
 		case m.Type.Kind == column.Double:
 			c.against(func() Example {
-				return Example{Row: m.Name, What: "a double isn't exact: totals depend on the order of rows"}
+				return Example{Row: m.Name, What: "a double is not exact: totals depend on the order of the rows"}
 			})
 		case m.Type.Exact():
 			sums = append(sums, k)
@@ -231,7 +231,7 @@ func (p *proof) measures(f *schema.Fact) []exam {
 		for _, k := range f.Keys {
 			if field.Type.Kind == column.Text && slices.Contains(k.By, field.Name) {
 				c.against(func() Example {
-					return Example{Row: field.Name, What: "a natural key stands in the fact, and " + k.Column() + " says it already"}
+					return Example{Row: field.Name, What: "the fact has a natural key that " + k.Column() + " already tells"}
 				})
 			}
 		}
@@ -268,7 +268,7 @@ func (p *proof) measures(f *schema.Fact) []exam {
 		for k, values := range seen {
 			if len(values) >= codeRows && int64(len(values)) == held.rows {
 				c.against(func() Example {
-					return Example{Row: fields[k].Name, What: "no value comes twice: this looks like a number that names something"}
+					return Example{Row: fields[k].Name, What: "no value occurs twice: this looks like an identifier"}
 				})
 			}
 		}

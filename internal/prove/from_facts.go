@@ -47,7 +47,9 @@ func (x *rereader) backwards(names []string) error {
 			default:
 				gone[name]++
 				if x.p.opts.Complete {
-					x.c.against(func() Example { return x.p.example(table, b, j, "the sources don't name what it came from any more") })
+					x.c.against(func() Example {
+						return x.p.example(table, b, j, "the sources do not name its file, table or query any more")
+					})
 				}
 			}
 		}
@@ -61,7 +63,7 @@ func (x *rereader) backwards(names []string) error {
 		}
 	}
 	if x.c.NotComparable > 0 {
-		x.c.Note = fmt.Sprintf("%d rows can't be compared: the sources don't name what they came from any more, such as %s", x.c.NotComparable, example)
+		x.c.Note = fmt.Sprintf("%d rows cannot be compared: the sources do not name their file, table or query any more, for example %s", x.c.NotComparable, example)
 	}
 	return err
 }

@@ -12,7 +12,7 @@ import (
 // hierarchy proves parents, levels and the closure of a dimension, a step at a time: a parent is the member whose natural
 // key the row names, stands a level higher, and what stands above it stands above the member too.
 func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
-	c := p.check("hierarchy", d.Table.Name, "each member's parent and level are those that its row says, and the closure has all that stand above it", "load the dimension again, which works its hierarchy out")
+	c := p.check("hierarchy", d.Table.Name, "each member has the parent and the level that follow from its row, and the closure table is complete", "load the dimension again, which computes the hierarchy")
 	fields := d.Table.Fields()
 	find := func(list []column.Field) (at []int) {
 		for _, f := range list {

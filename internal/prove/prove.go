@@ -76,21 +76,21 @@ func (c *Check) against(example func() Example) {
 // Names lists the checks with what they are about, in the order in which they are told.
 func Names() [][2]string {
 	return [][2]string{
-		{"tables", "the tables are there, with the columns that the model means"},
-		{"values", "every value fits its column's type, and nothing is null that can't be"},
-		{"keys", "a dimension's surrogate keys: none twice, none beyond the highest ever given"},
-		{"members", "one natural key is one member, with one current version"},
-		{"versions", "the versions of a member follow each other without gap or overlap, over all time"},
-		{"specials", "the special members are there, and as they were made"},
-		{"calendar", "a date dimension has every day of its range once, and goes on for a year at least"},
-		{"hierarchy", "a member's parent and level, and all that stands above it"},
-		{"references", "every key of a fact or dimension has its member"},
+		{"tables", "the tables exist and have the columns of the model"},
+		{"values", "every value fits the type of its column, and required columns are not null"},
+		{"keys", "the surrogate keys of a dimension are unique, and none is greater than the highest one ever assigned"},
+		{"members", "each natural key is one member with one current version"},
+		{"versions", "the versions of a member cover all time without gaps or overlaps"},
+		{"specials", "the special members exist and are unchanged"},
+		{"calendar", "a date dimension has every day of its range once, and extends a year into the future"},
+		{"hierarchy", "the parents, levels and closure tables of hierarchies are right"},
+		{"references", "every key of a fact or a dimension has a member"},
 		{"grain", "no two rows of a fact have the same grain"},
-		{"as_of", "a fact points to the version that holds at its time"},
-		{"measures", "what is measured is exact, and is no code"},
-		{"account", "a table holds the rows and totals that the ledger says"},
-		{"must_hold", "what the model says must hold"},
-		{"sources", "every row of the sources is in the star or set aside, to the cent, and every fact at its source (with --against-sources)"},
+		{"as_of", "a fact points to the version that is valid at its time"},
+		{"measures", "measures are exact numbers, not codes"},
+		{"account", "a table has the rows and totals of its account in the ledger"},
+		{"must_hold", "the conditions of the model hold"},
+		{"sources", "every row of the sources is in the star or set aside, and every fact is in the sources (with --against-sources)"},
 	}
 }
 
@@ -251,7 +251,7 @@ func (p *proof) scan(t *warehouse.Table, order []string, exams []exam) error {
 		unseen()
 		return err
 	}
-	values := p.check("values", t.Name, "every value fits its column's type, and nothing is null that can't be", "find who wrote the rows; put them right, or load the table anew")
+	values := p.check("values", t.Name, "every value fits the type of its column, and required columns are not null", "find the cause; correct the rows, or load the table again into an empty one")
 	held := &holding{totals: map[string]exact.Int128{}}
 	p.held[t.Name] = held
 	begin := time.Now()
@@ -306,7 +306,7 @@ func (p *proof) scan(t *warehouse.Table, order []string, exams []exam) error {
 
 // tables checks that a table is there with the columns that it should have.
 func (p *proof) tables(t *warehouse.Table) (bool, error) {
-	c := p.check("tables", t.Name, "the table is there, with the columns that the model means", "ironmonger load makes what is missing; a table of other columns was made by another model")
+	c := p.check("tables", t.Name, "the table exists and has the columns of the model", "ironmonger load makes missing tables; a table with other columns was made by another model")
 	begin := time.Now()
 	there, err := p.r.Describe(p.ctx, t.Name)
 	c.took = time.Since(begin)

@@ -34,7 +34,7 @@ func (p *proof) againstSources() error {
 		if d.Source == nil {
 			continue
 		}
-		c := p.check("sources", d.Table.Name, "every row of "+d.Source.Text+" has its member, or is set aside", "ironmonger load: it reads what isn't loaded yet")
+		c := p.check("sources", d.Table.Name, "every row of "+d.Source.Text+" has a member, or is set aside", "ironmonger load: it reads the rows that are not loaded yet")
 		if p.held[d.Table.Name] == nil {
 			c.State = Unseen
 			continue
@@ -45,7 +45,7 @@ func (p *proof) againstSources() error {
 		}
 	}
 	for _, f := range p.star.Facts {
-		c := p.check("sources", f.Table.Name, "every row of "+f.Source.Text+" is here, with its values and natural keys, or is set aside; and every fact is what a row there says",
+		c := p.check("sources", f.Table.Name, "every row of "+f.Source.Text+" is in the table with its values and natural keys, or is set aside; and every fact is in the source",
 			"ironmonger load reads what isn't loaded yet; for the rest find what has changed the facts, or the rows at the source")
 		if !p.readable(f) {
 			c.State = Unseen
@@ -480,9 +480,9 @@ func (x *rereader) differs(b *slot, i int, facts *column.Batch, j int) string {
 		case b.missing[n][i]:
 			return fmt.Sprintf("%s is %s in the table, and the row has no natural key", k.Column(), written(have, j))
 		case k.ordinary(have, j):
-			return fmt.Sprintf("%s %s isn't a key of the row's natural key", k.Column(), written(have, j))
+			return fmt.Sprintf("%s %s is not a key of the row's natural key", k.Column(), written(have, j))
 		default:
-			return fmt.Sprintf("%s is %s in the table, and no rule says so", k.Column(), written(have, j))
+			return fmt.Sprintf("%s is %s in the table, and no rule allows it", k.Column(), written(have, j))
 		}
 	}
 	return ""

@@ -17,7 +17,7 @@ import (
 func Survey(w io.Writer, sources []*precheck.Source, width int) {
 	t := &Table{Columns: []Column{{Head: "source", Cut: true}, {Head: "files", Align: Right}, {Head: "size", Align: Right}, {Head: "rows sampled", Align: Right},
 		{Head: "would be set aside", Align: Right}}}
-	why := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at"}, {Head: "value", First: true, Spare: true}}}
+	why := &Table{Columns: []Column{{Head: "rows set aside of", Cut: true}, {Head: "rows", Align: Right}, {Head: "reason", Cut: true}, {Head: "first file and line"}, {Head: "value", First: true, Spare: true}}}
 	for _, s := range sources {
 		size := ""
 		if s.Bytes > 0 { // a table's isn't known
@@ -105,7 +105,7 @@ func TakenBy(m *star.Model) []Taken {
 			if !d.FromStart {
 				first = "from its effective time"
 			}
-			parts = append(parts, "the first version holds "+first)
+			parts = append(parts, "the first version is valid "+first)
 		}
 		add("dimension "+d.Text, parts...)
 		for _, k := range d.Keys {
@@ -116,7 +116,7 @@ func TakenBy(m *star.Model) []Taken {
 		for _, k := range f.Keys {
 			parts := rules(k)
 			if k.Dimension.Aliases != nil && slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k }) {
-				parts = append(parts, "when members become one, one fact of a grain stays")
+				parts = append(parts, "when members are combined, one fact of each grain is kept")
 			}
 			add("fact "+f.Text+", key "+k.Text, parts...)
 		}
@@ -127,7 +127,7 @@ func TakenBy(m *star.Model) []Taken {
 // Alterations tells what a load would do to the tables before it writes rows; those that it makes are only counted.
 func Alterations(w io.Writer, list []load.Alteration, unseen string) {
 	if unseen != "" {
-		fmt.Fprintf(w, "the warehouse couldn't be looked into: %s\n", unseen)
+		fmt.Fprintf(w, "the warehouse cannot be read: %s\n", unseen)
 		return
 	}
 	made := int64(0)
@@ -139,7 +139,7 @@ func Alterations(w io.Writer, list []load.Alteration, unseen string) {
 		}
 	}
 	if made > 0 {
-		fmt.Fprintf(w, "a load would make %s\n", Plural(made, "table"))
+		fmt.Fprintf(w, "a load would create %s\n", Plural(made, "table"))
 	}
 }
 
@@ -161,7 +161,7 @@ func broken(list string, width int) []string {
 
 func rules(k *star.Key) []string {
 	if k.Dimension.Junk {
-		return []string{"a combination that is new is a new member; null is a value"}
+		return []string{"a new combination is a new member; null is a value"}
 	}
 	parts := []string{"missing: " + string(k.Missing), "unmatched: " + string(k.Unmatched)}
 	if k.AsOf != "" {
@@ -180,7 +180,7 @@ func rules(k *star.Key) []string {
 
 // Assumed writes what holds, and the remarks on the model.
 func Assumed(w io.Writer, taken []Taken, remarks diag.List, width int) {
-	t := &Table{Columns: []Column{{Head: "holds for"}, {Head: "what is said or taken", Cut: true}}}
+	t := &Table{Columns: []Column{{Head: "part of the model"}, {Head: "rules, with the defaults", Cut: true}}}
 	first := 0
 	for _, k := range taken {
 		first = max(first, len(k.Thing))
@@ -206,11 +206,11 @@ func Fits(w io.Writer, sources []*precheck.Source, limits []precheck.Limit) {
 	}
 	fmt.Fprintln(w)
 	for _, l := range limits {
-		fmt.Fprintf(w, "%s would stop: by the sample, %s of the rows of %s would be set aside, and its limit is %s; the most frequent reason: %s\n", l.Step, l.Share, l.Source, l.Limit, l.Because)
+		fmt.Fprintf(w, "%s would stop: in the sample, %s of the rows of %s are set aside, and the limit is %s; the most frequent reason: %s\n", l.Step, l.Share, l.Source, l.Limit, l.Because)
 	}
 	if aside == 0 {
-		fmt.Fprintln(w, "the model is right and fits the rows sampled")
+		fmt.Fprintln(w, "the model is right and fits the sampled rows")
 	} else {
-		fmt.Fprintf(w, "the model is right; %s of those sampled would be set aside\n", Plural(aside, "row"))
+		fmt.Fprintf(w, "the model is right; a load would set aside %s of those sampled\n", Plural(aside, "row"))
 	}
 }

@@ -21,7 +21,7 @@ func Erased(w io.Writer, e *erase.Erased) {
 		fmt.Fprintln(w, "dry run: nothing was written")
 		return
 	}
-	fmt.Fprintln(w, "its keys and facts stay, and loads to come keep it blank; its sources, backups and the database's own logs are yours to see to")
+	fmt.Fprintln(w, "its keys and facts stay, and later loads keep it blank; sources, backups and logs of the database are not changed")
 }
 
 // ErasedRecords gives a row of what was blanked.

@@ -11,11 +11,11 @@ import (
 
 // Rehearsals writes what came of worked examples: a line for each, then the rows in which one differs.
 func Rehearsals(w io.Writer, results []*rehearse.Result, width int) {
-	t := &Table{Columns: []Column{{Head: "example", Cut: true}, {Head: "loads", Align: Right}, {Head: "tables", Align: Right}, {Head: "comes out"}}}
+	t := &Table{Columns: []Column{{Head: "example", Cut: true}, {Head: "loads", Align: Right}, {Head: "tables", Align: Right}, {Head: "result"}}}
 	for _, r := range results {
-		outcome := "as it must"
+		outcome := "agrees"
 		if len(r.Differences) > 0 {
-			outcome = "otherwise"
+			outcome = "differs"
 		}
 		t.Add(r.Example, fmt.Sprint(r.Loads), fmt.Sprint(r.Tables), outcome)
 	}

@@ -50,18 +50,18 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 			fmt.Fprintf(w, "%s: %s adopted\n", s.Name, Plural(n, "row"))
 		}
 		if f := &s.Figures; f.Renamed+f.Combined > 0 {
-			fmt.Fprintf(w, "%s: %s renamed, %s made part of others\n", s.Name, Plural(f.Renamed, "member"), Plural(f.Combined, "member"))
+			fmt.Fprintf(w, "%s: %s renamed, %s combined with others\n", s.Name, Plural(f.Renamed, "member"), Plural(f.Combined, "member"))
 		}
 		if n := byName(s.Figures.Met); n != "" {
-			fmt.Fprintf(w, "%s: facts whose grain is another's now that members are one, taken out: %s\n", s.Name, n)
+			fmt.Fprintf(w, "%s: facts removed because combined members gave them the grain of another fact: %s\n", s.Name, n)
 		}
 		if n := byName(s.Figures.Attributes); n != "" {
-			fmt.Fprintf(w, "%s: other values than before in %s\n", s.Name, n)
+			fmt.Fprintf(w, "%s: changed values: %s\n", s.Name, n)
 		}
 	}
 	for _, s := range facts {
 		if n := byName(s.Figures.Empty); n != "" {
-			fmt.Fprintf(w, "%s: rows inserted without a value: %s\n", s.Name, n)
+			fmt.Fprintf(w, "%s: inserted rows with nulls: %s\n", s.Name, n)
 		}
 	}
 	for _, s := range r.Steps {
@@ -88,7 +88,7 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 		return
 	}
 	if r.Message != "" {
-		fmt.Fprintf(w, "it didn't start: %s\n", r.Message)
+		fmt.Fprintf(w, "it did not start: %s\n", r.Message)
 	}
 	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
 }
@@ -106,7 +106,7 @@ func differences(w io.Writer, r *ledger.Run) {
 		}
 	}
 	if told {
-		fmt.Fprintln(w, "something else than a load has changed these tables: find what, and bring the rows back; ironmonger prove tells more")
+		fmt.Fprintln(w, "something other than a load has changed these tables: find the cause and restore the rows; ironmonger prove shows more")
 	}
 }
 
@@ -192,7 +192,7 @@ func totals(w io.Writer, facts []*ledger.Step, width int) {
 }
 
 func reasons(w io.Writer, steps []*ledger.Step, width int) {
-	t := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "first at"}, {Head: "value", First: true, Spare: true}}}
+	t := &Table{Columns: []Column{{Head: "rows set aside of", Cut: true}, {Head: "rows", Align: Right}, {Head: "reason", Cut: true}, {Head: "first file and line"}, {Head: "value", First: true, Spare: true}}}
 	for _, s := range steps {
 		for _, r := range s.Figures.Reasons {
 			t.Add(s.Name, Number(r.Rows), r.Reason, diag.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
@@ -219,7 +219,7 @@ func Runs(w io.Writer, runs []*ledger.Run, width int) {
 		return
 	}
 	t := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "state"}, {Head: "time", Align: Right}, {Head: "steps", Align: Right},
-		{Head: "read", Align: Right}, {Head: "written", Align: Right}, {Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "model", Cut: true}, {Head: "didn't start", Cut: true, Spare: true}}}
+		{Head: "read", Align: Right}, {Head: "written", Align: Right}, {Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "model", Cut: true}, {Head: "did not start", Cut: true, Spare: true}}}
 	for _, r := range runs {
 		var sum ledger.Figures
 		var written int64

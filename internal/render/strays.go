@@ -23,14 +23,14 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 	}
 	if len(r.SetAside)+len(r.Keys)+len(r.Inferred) == 0 {
 		if !failed {
-			fmt.Fprintln(w, "no strays: every row that the last loads read is in the star, and every key has its member")
+			fmt.Fprintln(w, "no strays: the star has every row that the last loads read, and every key has its member")
 		}
 		return
 	}
 	if failed {
 		fmt.Fprintln(w)
 	}
-	aside := &Table{Columns: []Column{{Head: "set aside", Cut: true}, {Head: "rows", Align: Right}, {Head: "because", Cut: true}, {Head: "since run", Align: Right}, {Head: "first at"}, {Head: "value", First: true, Spare: true}, {Head: "row", First: true}}}
+	aside := &Table{Columns: []Column{{Head: "rows set aside of", Cut: true}, {Head: "rows", Align: Right}, {Head: "reason", Cut: true}, {Head: "since run", Align: Right}, {Head: "first file and line"}, {Head: "value", First: true, Spare: true}, {Head: "row", First: true}}}
 	for _, a := range r.SetAside {
 		step := a.Step
 		if a.State == ledger.OfFail {
@@ -38,11 +38,11 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 		}
 		aside.Add(step, Number(a.Rows), a.Reason, fmt.Sprint(a.Since), diag.Place{File: a.File, Line: int(a.Line)}.String(), quoted(a.Value), quoted(a.Content))
 	}
-	keys := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "rows", Align: Right}, {Head: "outcome"}, {Head: "rule"}, {Head: "natural key", Cut: true}, {Head: "first at"}}}
+	keys := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "rows", Align: Right}, {Head: "outcome"}, {Head: "rule"}, {Head: "natural key", Cut: true}, {Head: "first file and line"}}}
 	for _, k := range r.Keys {
 		keys.Add(noun(k.Step)+"."+k.Key, Number(k.Rows), k.Outcome, k.Rule, quoted(k.Natural), diag.Place{File: k.File, Line: int(k.Line)}.String())
 	}
-	inferred := &Table{Columns: []Column{{Head: "waiting for its source", Cut: true}, {Head: "members", Align: Right}, {Head: "rows that point there", Align: Right}, {Head: "since run", Align: Right}, {Head: "for example", Cut: true}}}
+	inferred := &Table{Columns: []Column{{Head: "inferred members of", Cut: true}, {Head: "members", Align: Right}, {Head: "rows that point to them", Align: Right}, {Head: "since run", Align: Right}, {Head: "for example", Cut: true}}}
 	for _, d := range r.Inferred {
 		inferred.Add(d.Dimension, Number(d.Members), Number(d.Rows), fmt.Sprint(d.Since), "‹"+strings.Join(d.Examples, "› ‹")+"›")
 	}
@@ -66,7 +66,7 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 
 // Order writes the waves of a load.
 func Order(w io.Writer, order []load.Ordered, width int) {
-	t := &Table{Columns: []Column{{Head: "wave", Align: Right}, {Head: "step"}, {Head: "waits for"}, {Head: "because", Cut: true}}}
+	t := &Table{Columns: []Column{{Head: "wave", Align: Right}, {Head: "step"}, {Head: "waits for"}, {Head: "reason", Cut: true}}}
 	for _, o := range order {
 		wave, step := fmt.Sprint(o.Wave), o.Step
 		if len(o.Waits) == 0 {
@@ -124,7 +124,7 @@ func Rows(w io.Writer, r *preview.Rows, width int) {
 			said[1] = "of " + Plural(r.Matched, "row")
 		}
 	} else {
-		said = append(said, "there are more (--count says how many)")
+		said = append(said, "there are more (--count counts them)")
 	}
 	if r.SetAside > 0 {
 		said = append(said, Plural(r.SetAside, "row")+" set aside")

@@ -15,7 +15,7 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 		fmt.Fprintln(w, f.Origin.Fault)
 	}
 	fmt.Fprintln(w)
-	t := &Table{Columns: []Column{{Head: "column"}, {Head: "as read", Cut: true}, {Head: "as shaped", Cut: true}, {Head: "in the table", Cut: true}}}
+	t := &Table{Columns: []Column{{Head: "column"}, {Head: "as read", Cut: true}, {Head: "transformed", Cut: true}, {Head: "in the table", Cut: true}}}
 	var names []string
 	of := func(list []trace.Value) map[string]string {
 		m := map[string]string{}
@@ -39,7 +39,7 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 		fmt.Fprintf(w, "join %s, from %s (source %s)\n", j.Join, j.Place, j.Source)
 	}
 	fmt.Fprintln(w)
-	keys := &Table{Columns: []Column{{Head: "key"}, {Head: "delivered", Cut: true}, {Head: "surrogate", Align: Right}, {Head: "member", Cut: true}, {Head: "valid from", Spare: true}, {Head: "to", Spare: true}, {Head: "because", Cut: true}}}
+	keys := &Table{Columns: []Column{{Head: "key"}, {Head: "natural key as read", Cut: true}, {Head: "surrogate key", Align: Right}, {Head: "member", Cut: true}, {Head: "valid from", Spare: true}, {Head: "to", Spare: true}, {Head: "reason", Cut: true}}}
 	for _, k := range f.Keys {
 		surrogate := "null"
 		if k.Surrogate != nil {
@@ -49,7 +49,7 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 	}
 	keys.Write(w, width)
 	fmt.Fprintln(w)
-	runs := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "step"}, {Head: "did", Cut: true}}}
+	runs := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "step"}, {Head: "what the step did", Cut: true}}}
 	for _, r := range f.Runs {
 		runs.Add(fmt.Sprint(r.Run), r.At, r.Step, r.Did)
 	}
@@ -63,7 +63,7 @@ func Member(w io.Writer, m *trace.Member, width int) {
 	case m.Filled > 0:
 		fmt.Fprintf(w, "inferred in run %d, filled in run %d\n", m.Inferred, m.Filled)
 	case m.Inferred > 0:
-		fmt.Fprintf(w, "inferred in run %d; it still waits for its source\n", m.Inferred)
+		fmt.Fprintf(w, "inferred in run %d; its source has not described it yet\n", m.Inferred)
 	}
 	if m.Fault != "" {
 		fmt.Fprintln(w, m.Fault)
@@ -79,7 +79,7 @@ func Member(w io.Writer, m *trace.Member, width int) {
 	t.Fit(width - 3)
 	t.Write(w, width)
 	fmt.Fprintln(w)
-	pointing := &Table{Columns: []Column{{Head: "key", Align: Right}, {Head: "pointed at by"}, {Head: "rows", Align: Right}}}
+	pointing := &Table{Columns: []Column{{Head: "key", Align: Right}, {Head: "table and key that point to it"}, {Head: "rows", Align: Right}}}
 	for _, v := range m.Versions {
 		var names []string
 		for name := range v.Rows {
@@ -97,7 +97,7 @@ func Member(w io.Writer, m *trace.Member, width int) {
 	if len(m.Observations) == 0 {
 		return
 	}
-	rows := &Table{Columns: []Column{{Head: "what its source says", Cut: true}}}
+	rows := &Table{Columns: []Column{{Head: "rows of its source", Cut: true}}}
 	for _, v := range m.Observations[0].Shaped {
 		rows.Columns = append(rows.Columns, Column{Head: v.Name, Cut: true})
 	}

@@ -377,7 +377,7 @@ func (t *tracer) key(f *schema.Fact, k *star.Key, fact, shaped *column.Batch, ro
 	case special:
 		out.Because = "unmatched, and the rule is " + string(k.Unmatched)
 		if k.AsOf != "" && k.Outside == star.ToUnknown {
-			out.Because = "unmatched or outside every version, and a rule says unknown"
+			out.Because = "unmatched or outside; the rule is unknown"
 		}
 	}
 	if c.Null[0] {
@@ -409,7 +409,7 @@ func (t *tracer) key(f *schema.Fact, k *star.Key, fact, shaped *column.Batch, ro
 	if in, filled, err := ledger.InferredIn(t.ctx, t.r, d.Text, c.Int[0]); err != nil {
 		return out, err
 	} else if inferred {
-		why = fmt.Sprintf("unmatched, so the member was inferred in run %d; it still waits for its source", in)
+		why = fmt.Sprintf("unmatched, so the member was inferred in run %d; its source has not described it yet", in)
 	} else if in > 0 {
 		why = fmt.Sprintf("the member was inferred in run %d and filled in run %d", in, filled)
 	}
@@ -418,13 +418,13 @@ func (t *tracer) key(f *schema.Fact, k *star.Key, fact, shaped *column.Batch, ro
 		out.From, out.To = from.Value(0), to.Value(0)
 		switch {
 		case k.AsOf == "":
-			why += "; the version that was current when the row was loaded"
+			why += "; the version that was current when the fact was loaded"
 		case asOf == nil:
 			why += "; the version of its " + k.AsOf
 		case *asOf < out.From || *asOf >= out.To: // ISO 8601 is in order of time
-			why += fmt.Sprintf("; outside every version on %s, so the nearest", *asOf)
+			why += fmt.Sprintf("; outside every version on %s; the rule is nearest", *asOf)
 		default:
-			why += fmt.Sprintf("; the version that holds on %s", *asOf)
+			why += fmt.Sprintf("; the version that is valid on %s", *asOf)
 		}
 	}
 	out.Because = why
