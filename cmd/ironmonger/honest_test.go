@@ -69,7 +69,7 @@ func TestTampered(t *testing.T) {
 		startest.Run(t, demo, "UPDATE fact_passage SET toll = toll + 1 WHERE passage_no = 7", "DELETE FROM fact_passage WHERE passage_no = 9",
 			"DELETE FROM dim_keeper WHERE keeper_key = (SELECT max(keeper_key) FROM dim_keeper WHERE keeper_key NOT IN (SELECT keeper_key FROM fact_passage UNION SELECT keeper_key FROM fact_work))")
 		for range 2 {
-			status(t, demo, 3, "load", "the total of fact_passage.toll is", "dimension keeper: dim_keeper has", "something else than a load has changed these tables")
+			status(t, demo, 3, "load", "the total of fact_passage.toll is", "dimension keeper: dim_keeper has", "something other than a load has changed these tables")
 			status(t, demo, 3, "prove", "account broken", "the total of fact_passage.toll is", "ironmonger load --accept passage")
 			status(t, demo, 3, "prove --against-sources", "passage_no 7", "its row at the source has other values")
 		}
@@ -107,7 +107,7 @@ func TestCompletion(t *testing.T) {
 		"load --workres 3": "there is no option --workres (did you mean --workers?)", "load --workers many": "--workers many: expected a whole number",
 		"load --workers -3": "--workers -3: expected a whole number from 0 to 1024", "load --workers 99999999": "expected a whole number from 0", "load --memory 2": "--memory 2: expected a size of 16 KiB at least",
 		"runs --last -1": "expected a whole number from 0", "help laod": "there is no command laod (did you mean load?)", "load --model": "-model needs a value",
-		"prove --checks foo": "there is: tables, values", "load --model nowhere/ironmonger.yaml": "the model can't be read",
+		"prove --checks foo": "there is: tables, values", "load --model nowhere/ironmonger.yaml": "the model cannot be read",
 	} {
 		status(t, demo, 2, call, says)
 	}
@@ -175,9 +175,9 @@ func TestSample(t *testing.T) {
 		status int
 		says   string
 	}{
-		{func(i int) bool { return false }, 0, "the model is right and fits the rows sampled"},
-		{func(i int) bool { return i == 199_999 }, 0, "the model is right; 1 row of those sampled would be set aside"},
-		{func(i int) bool { return i > 20_000 && i < 180_000 }, 3, "fact row would stop: by the sample,"},
+		{func(i int) bool { return false }, 0, "the model is right and fits the sampled rows"},
+		{func(i int) bool { return i == 199_999 }, 0, "the model is right; a load would set aside 1 row of those sampled"},
+		{func(i int) bool { return i > 20_000 && i < 180_000 }, 3, "fact row would stop: in the sample,"},
 		{func(i int) bool { return i > 60_000 && i%4 > 0 }, 3, "paid is no decimal number (rows.csv:"},
 		{func(i int) bool { return i > 190_000 }, 0, "would be set aside"},
 	} {
@@ -217,7 +217,7 @@ func TestUnstarted(t *testing.T) {
 		status(t, demo, 2, "load", "grian")
 		startest.Write(t, demo, "ironmonger.yaml", string(model))
 		status(t, demo, 0, "runs", "no file matches locks.csv", "grian")
-		status(t, demo, 0, "runs 2", "it didn't start:", "run 2: failed")
+		status(t, demo, 0, "runs 2", "it did not start:", "run 2: failed")
 		if out := must(t, demo, "runs", "--format", "json"); strings.Count(out, `"message"`) != 2 || strings.Count(out, `"run":`) != 3 {
 			t.Error(out)
 		}
@@ -333,7 +333,7 @@ func TestOwner(t *testing.T) {
 	status(t, dir, 0, "load", "run 1: done")
 	long := strings.Repeat("k", 40)
 	startest.Write(t, dir, "ironmonger.yaml", model+"  "+long+":\n    natural_key: code\n    rows: [{code: a}]\n  other:\n    natural_key: code\n    rows: [{code: a, to: a}]\n    keys: {"+strings.Repeat("r", 40)+": {dimension: "+long+", by: to}}\n")
-	status(t, dir, 2, "check", "is longer than the 63 bytes that PostgreSQL takes")
+	status(t, dir, 2, "check", "is longer than the 63 bytes that the warehouse takes")
 	status(t, dir, 2, "load", "is longer than the 63 bytes")
 }
 

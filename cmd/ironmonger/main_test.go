@@ -265,7 +265,7 @@ func TestAround(t *testing.T) {
 		if len(strays.SetAside) != 6 {
 			t.Errorf("%+v", strays.SetAside)
 		}
-		if out := must(t, demo, "strays"); !strings.Contains(out, "‹L99›") || !strings.Contains(out, "waiting for its source") {
+		if out := must(t, demo, "strays"); !strings.Contains(out, "‹L99›") || !strings.Contains(out, "inferred members of") {
 			t.Error(out)
 		}
 
@@ -507,7 +507,7 @@ func TestRehearse(t *testing.T) {
 		{"rehearse", "  stands:\n    passage: |\n      passage_no\n", "  stand: x\n", 2, `no such key: stand \(did you mean stands\?\)`},
 		{"rehearse", "line,reasons", "line,reason", 2, `rows set aside have no column reason \(did you mean reasons\?\)`},
 		{"rehearse other", "", "", 2, `there is no example called other`},
-		{"rehearse --examples none.yaml", "", "", 2, `there are no examples: none.yaml isn't there`},
+		{"rehearse --examples none.yaml", "", "", 2, `there are no examples: there is no file none.yaml`},
 	} {
 		startest.Write(t, demo, "ironmonger.examples.yaml", strings.Replace(string(right), c.old, c.new, 1))
 		out, errs, status := run(t, demo, strings.Fields(c.call)...)
@@ -547,7 +547,7 @@ func TestCalls(t *testing.T) {
 		{"no such command", "laod", "", "", "", 2, `^ironmonger: there is no command laod \(did you mean load\?\)\n$`},
 		{"no such option", "load --modle x", "", "", "", 2, `there is no option --modle \(did you mean --model\?\)`},
 		{"an argument too many", "load now", "", "", "", 2, `load: too many arguments, beginning with now`},
-		{"no model", "load --model other.yaml", "", "", "", 2, `the model can't be read: .*other.yaml.*--model names it`},
+		{"no model", "load --model other.yaml", "", "", "", 2, `the model cannot be read: .*other.yaml.*--model names it`},
 		{"a wrong format", "runs --format xml", "", "", "", 2, `xml is none of text, json, csv`},
 		{"no such run", "runs 99", "", "", "", 2, `there is no run 99`},
 		{"a run that is no number", "runs first", "", "", "", 2, `first is no number of a run`},
@@ -562,7 +562,7 @@ func TestCalls(t *testing.T) {
 		{"show two kinds", "show source passages now", "", "", "", 2, `show: too many arguments, beginning with now`},
 		{"order with an argument", "order passage", "", "", "", 2, `order: too many arguments, beginning with passage`},
 		{"workers that are no number", "load --workers many", "", "", "", 2, `--workers many: expected a whole number`},
-		{"a model that is no file", "check --model passages", "", "", "", 2, `the model can't be read: .*passages`},
+		{"a model that is no file", "check --model passages", "", "", "", 2, `the model cannot be read: .*passages`},
 		{"a model that is no YAML", "check --model README.md", "README.md", "", "", 2, `^README.md:\d+: this is no YAML: `},
 		{"tabs in the model", "check", "ironmonger.yaml", "  sqlite: canal.db", "\tsqlite: canal.db", 2, `^ironmonger.yaml:\d+: this is no YAML: `},
 		{"a bracket that isn't closed", "check", "ironmonger.yaml", "[registry, vessel_reg] # the same", "[registry, vessel_reg # the same", 2, `^ironmonger.yaml:\d+: this is no YAML: `},
@@ -587,7 +587,7 @@ func TestCalls(t *testing.T) {
 		{"an attribute called as the table's own", "check", "ironmonger.yaml", "      hazard: text", "      hazard: text\n      load_run: text", 2, `load_run is already the run that wrote the row`},
 		{"two warehouses", "check", "ironmonger.yaml", "  sqlite: canal.db", "  sqlite: canal.db\n  postgres: service=x", 2, `a star stands in one warehouse`},
 		{"a password", "check", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=x password=hush", 2, `a password has no place in a model`},
-		{"a server that isn't there", "load", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=/nowhere user=x dbname=x", 1, `the warehouse can't be opened: .*/nowhere`},
+		{"a server that isn't there", "load", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=/nowhere user=x dbname=x", 1, `the warehouse cannot be opened: .*/nowhere`},
 		{"a file in UTF-16", "load", "locks.csv", "", "\xff\xfel\x00", 2, `^locks.csv:1: source locks: this is no UTF-8 text; it looks like UTF-16 \(csv: encoding says so\)\n$`},
 		{"a compressed file", "load", "locks.csv", "", "\x1f\x8b\x08", 2, `locks.csv: source locks: the file can.t be read: this begins as gzip does, and is none`},
 		{"semicolons", "load", "locks.csv", "lock_code,name,waterway_code,chamber_m", "lock_code;name;waterway_code;chamber_m", 2, `what separates the columns\? \(csv: separator\)`},
@@ -648,7 +648,7 @@ func TestCalls(t *testing.T) {
 		{"too many rows aside", "load", "ironmonger.yaml", "tonnage > 0", "tonnage > 10000", 1, `fact passage: failed: 300 of 300 rows \(100.0%\) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: tonnage not above zero \(passages/2025-01.csv:2\)`},
 		{"a rule says stop", "load", "ironmonger.yaml", "unmatched: unknown", "unmatched: stop", 1, `fact passage: failed: passages/2025-01.csv:\d+: key lock: unmatched lock: L99; the model says stop`},
 		{"another model's tables", "load", "ironmonger.yaml", "degenerate: [passed_at]", "degenerate: [passed_at, rate]", 1, `table fact_passage in the warehouse is not the one that the model means: it lacks rate, which a load can't add to rows that are there: move the table out of the way`},
-		{"no database", "load", "ironmonger.yaml", "sqlite: canal.db", "sqlite: locks.csv", 1, `the warehouse can't be opened: .*this is no SQLite database`},
+		{"no database", "load", "ironmonger.yaml", "sqlite: canal.db", "sqlite: locks.csv", 1, `the warehouse cannot be opened: .*this is no SQLite database`},
 		{"an overflow", "load", "ironmonger.yaml", "tonnage > 0", "cast(tonnage * rate as decimal(4,2)) > 0", 1, `most frequent reason: .*value does not fit the cast`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -860,7 +860,7 @@ func together(t *testing.T, demo string, empty func()) {
 	empty()
 	must(t, demo, "load")
 	want := startest.Dump(t, demo, "load_run")
-	waits := regexp.MustCompile(`^waiting for (run [12] \(process \d+ of \S+ on \S+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC\)|another load): it holds the warehouse\n$`)
+	waits := regexp.MustCompile(`^waiting for (run [12] \(process \d+ of \S+ on \S+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC\)|another load), which is loading the warehouse\n$`)
 	var waited, known atomic.Int64
 	for round := range 5 {
 		empty()
@@ -990,7 +990,7 @@ limits:
 		answer         string
 	}{
 		{"check", "", "", 2, `^ironmonger.yaml:4:3: parameters.site: no value is given, and there is no default: --set site=...\n`},
-		{"check --set site=N --set sit=N", "", "", 2, `a value is given for sit, and the model has no such parameter \(did you mean site\?\)`},
+		{"check --set site=N --set sit=N", "", "", 2, `there is a value for sit, but the model has no such parameter \(did you mean site\?\)`},
 		{"check --set site", "", "", 2, `--set site: a parameter is given as name=value`},
 		{"check --set site=N --set run_date=soon", "", "", 2, `ironmonger.yaml:5:3: parameters.run_date: soon is no date`},
 		{"check --set site=../N", "", "", 2, `sources.tolls.read: the value of site can't be part of a file's name: "../N"`},

@@ -49,7 +49,7 @@ func TestSecrets(t *testing.T) {
 		for _, table := range ledger.Tables() {
 			said += fmt.Sprint(startest.Table(t, wh, table))
 		}
-		for what, wanted := range map[string]bool{"run 1: done": true, "the warehouse can't be opened": true, password: false} {
+		for what, wanted := range map[string]bool{"run 1: done": true, "the warehouse cannot be opened": true, password: false} {
 			if strings.Contains(said, what) != wanted {
 				t.Errorf("%s: said %v", what, !wanted)
 			}
