@@ -26,7 +26,7 @@ func status(t *testing.T, dir string, want int, call string, says ...string) str
 	}
 	for _, s := range says {
 		if !strings.Contains(words(out+errs), s) {
-			t.Errorf("%s doesn't say %q:\n%s%s", call, s, out, errs)
+			t.Errorf("%s does not say %q:\n%s%s", call, s, out, errs)
 		}
 	}
 	return out
@@ -146,11 +146,11 @@ func TestEnvironments(t *testing.T) {
 		t.Error(out)
 	}
 	status(t, dir, 2, "runs", "parameters.env: no value is given")
-	status(t, dir, 2, "load --set env=../x", "can't be part of a file's name")
+	status(t, dir, 2, "load --set env=../x", "cannot be part of a file's name")
 	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "{sqlite: \"{env}/star.db\"}", "\n  postgres: "+connection+"\n  schema: \""+schema+"_{env}\"\n", 1))
 	must(t, dir, "load", "--set", "env=dev")
 	status(t, dir, 0, "prove --set env=dev")
-	status(t, dir, 2, "load --set env=a.b", "can't be a name")
+	status(t, dir, 2, "load --set env=a.b", "cannot be a name")
 }
 
 // TestSample: check looks at rows from the beginning, the middle and the end of a file, and says where a step would pass its
@@ -178,7 +178,7 @@ func TestSample(t *testing.T) {
 		{func(i int) bool { return false }, 0, "the model is right and fits the sampled rows"},
 		{func(i int) bool { return i == 199_999 }, 0, "the model is right; a load would set aside 1 row of those sampled"},
 		{func(i int) bool { return i > 20_000 && i < 180_000 }, 3, "fact row would stop: in the sample,"},
-		{func(i int) bool { return i > 60_000 && i%4 > 0 }, 3, "paid is no decimal number (rows.csv:"},
+		{func(i int) bool { return i > 60_000 && i%4 > 0 }, 3, "paid is not a decimal number (rows.csv:"},
 		{func(i int) bool { return i > 190_000 }, 0, "would be set aside"},
 	} {
 		startest.Write(t, dir, "rows.csv", rows(c.bad))
@@ -201,7 +201,7 @@ func TestUnstarted(t *testing.T) {
 		os.Remove(filepath.Join(demo, "locks.csv"))
 		status(t, demo, 2, "load", "no file matches locks.csv")
 		if _, err := os.Stat(filepath.Join(demo, "canal.db")); err == nil {
-			t.Error("a warehouse was made for a load that didn't start")
+			t.Error("a warehouse was made for a load that did not start")
 		}
 		startest.Write(t, demo, "locks.csv", string(locks))
 		must(t, demo, "load")
@@ -267,8 +267,8 @@ dimensions:
 		t.Error(out)
 	}
 	for _, c := range []struct{ old, new, says string }{
-		{"    read: bees.csv\n", "    read: bees.csv\n   odd: 1\n", "ironmonger.yaml:6: this is no YAML"},
-		{"    personal: name\n", "    personal: name\n    must_hold: {odd: [a}\n", "ironmonger.yaml:14: this is no YAML"},
+		{"    read: bees.csv\n", "    read: bees.csv\n   odd: 1\n", "ironmonger.yaml:6: this is not YAML"},
+		{"    personal: name\n", "    personal: name\n    must_hold: {odd: [a}\n", "ironmonger.yaml:14: this is not YAML"},
 		{"    columns: {code: text, name: text}\n", "    columns: {code: text, name: text}\n    derive:\n      long: 'M' || code\n", "put the whole expression in the other quotes"},
 	} {
 		startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, c.old, c.new, 1))

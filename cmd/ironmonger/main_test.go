@@ -113,7 +113,7 @@ func TestDemo(t *testing.T) {
 	text := must(t, dir, "demo", "canal")
 	for _, want := range []string{"tolls by waterway and month", "grain repeated with other values", "‹C01 ›", "run 1: done"} {
 		if !strings.Contains(text, want) {
-			t.Errorf("the demo doesn't show %q:\n%s", want, text)
+			t.Errorf("the demo does not show %q:\n%s", want, text)
 		}
 	}
 	if out := must(t, demo, "check"); !strings.Contains(out, "the model is right; ") {
@@ -503,7 +503,7 @@ func TestRehearse(t *testing.T) {
 		{"rehearse", "1.2345,0\n", "1.2345,nil\n", 3, `must stand +1,`},
 		{"rehearse", "lock_code,name,waterway_code\n", "lock_cod,name,waterway_code\n", 2, `ironmonger.examples.yaml:10: locks: source locks has no column lock_cod \(did you mean lock_code\?\)`},
 		{"rehearse", "settled,toll", "settled,tol", 2, `ironmonger.examples.yaml:25: passage: passage has no column or key tol \(did you mean toll\?\)`},
-		{"rehearse", "L01,Upper Gate,W1", "L01,\"Upper Gate,W1", 2, `ironmonger.examples.yaml:1\d: locks: this is no CSV`},
+		{"rehearse", "L01,Upper Gate,W1", "L01,\"Upper Gate,W1", 2, `ironmonger.examples.yaml:1\d: locks: this is not CSV`},
 		{"rehearse", "  stands:\n    passage: |\n      passage_no\n", "  stand: x\n", 2, `no such key: stand \(did you mean stands\?\)`},
 		{"rehearse", "line,reasons", "line,reason", 2, `rows set aside have no column reason \(did you mean reasons\?\)`},
 		{"rehearse other", "", "", 2, `there is no example called other`},
@@ -550,22 +550,22 @@ func TestCalls(t *testing.T) {
 		{"no model", "load --model other.yaml", "", "", "", 2, `the model cannot be read: .*other.yaml.*--model names it`},
 		{"a wrong format", "runs --format xml", "", "", "", 2, `xml is none of text, json, csv`},
 		{"no such run", "runs 99", "", "", "", 2, `there is no run 99`},
-		{"a run that is no number", "runs first", "", "", "", 2, `first is no number of a run`},
+		{"a run that is not a number", "runs first", "", "", "", 2, `first is not a number of a run`},
 		{"show nothing", "show", "", "", "", 2, `show: what\? For example`},
-		{"show what isn't there", "show pasage", "", "", "", 2, `the model has nothing called pasage \(did you mean passage\?\)`},
-		{"show a kind that isn't", "show table passage", "", "", "", 2, `the model has nothing called table`},
-		{"show a column that isn't", "show vessel --columns nme", "", "", "", 2, `there is no column nme \(did you mean name\?\)`},
+		{"show what is not there", "show pasage", "", "", "", 2, `the model has nothing called pasage \(did you mean passage\?\)`},
+		{"show a kind that is not", "show table passage", "", "", "", 2, `the model has nothing called table`},
+		{"show a column that is not", "show vessel --columns nme", "", "", "", 2, `there is no column nme \(did you mean name\?\)`},
 		{"show with a wrong condition", "show vessel --where nme=1", "", "", "", 2, `^--where:1:1: there is no column nme \(did you mean name\?\)\n    1 \| nme=1\n      \| \^\n$`},
 		{"show with no condition", "show vessel --where name", "", "", "", 2, `--where wants a condition, and name is of type text`},
-		{"show a source whose file is broken", "show cargoes", "cargoes.csv", `"gravel"`, `gra"vel`, 1, `^cargoes.csv:2:8: this is no CSV`},
-		{"show fewer than none", "show vessel --rows -1", "", "", "", 2, `--rows -1 is no number of rows`},
+		{"show a source whose file is broken", "show cargoes", "cargoes.csv", `"gravel"`, `gra"vel`, 1, `^cargoes.csv:2:8: this is not CSV`},
+		{"show fewer than none", "show vessel --rows -1", "", "", "", 2, `--rows -1 is not a number of rows`},
 		{"show two kinds", "show source passages now", "", "", "", 2, `show: too many arguments, beginning with now`},
 		{"order with an argument", "order passage", "", "", "", 2, `order: too many arguments, beginning with passage`},
 		{"workers that are no number", "load --workers many", "", "", "", 2, `--workers many: expected a whole number`},
 		{"a model that is no file", "check --model passages", "", "", "", 2, `the model cannot be read: .*passages`},
-		{"a model that is no YAML", "check --model README.md", "README.md", "", "", 2, `^README.md:\d+: this is no YAML: `},
-		{"tabs in the model", "check", "ironmonger.yaml", "  sqlite: canal.db", "\tsqlite: canal.db", 2, `^ironmonger.yaml:\d+: this is no YAML: `},
-		{"a bracket that isn't closed", "check", "ironmonger.yaml", "[registry, vessel_reg] # the same", "[registry, vessel_reg # the same", 2, `^ironmonger.yaml:\d+: this is no YAML: `},
+		{"a model that is no YAML", "check --model README.md", "README.md", "", "", 2, `^README.md:\d+: this is not YAML: `},
+		{"tabs in the model", "check", "ironmonger.yaml", "  sqlite: canal.db", "\tsqlite: canal.db", 2, `^ironmonger.yaml:\d+: this is not YAML: `},
+		{"a bracket that is not closed", "check", "ironmonger.yaml", "[registry, vessel_reg] # the same", "[registry, vessel_reg # the same", 2, `^ironmonger.yaml:\d+: this is not YAML: `},
 		{"an anchor", "check", "ironmonger.yaml", "  lock:\n", "  lock: &it\n", 2, `anchors and aliases are not allowed: write it out`},
 		{"a tag", "check", "ironmonger.yaml", "sqlite: canal.db", "sqlite: !file canal.db", 2, `tags such as !file are not allowed`},
 		{"a key twice", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    read: locks.csv", 2, `sources.locks: read is written twice \(first in line \d+\)`},
@@ -573,62 +573,62 @@ func TestCalls(t *testing.T) {
 		{"a word where keys belong", "check", "ironmonger.yaml", "    columns:\n      cargo_code: text\n", "    columns: all\n    x:\n", 2, `sources.cargoes.columns: expected keys and values here \(key: value\), not the word all`},
 		{"an unknown type", "check", "ironmonger.yaml", "perishable: boolean", "perishable: bool", 2, `no such type: bool \(there is: integer`},
 		{"a decimal in braces", "check", "ironmonger.yaml", "    columns:\n      cargo_code: text", "    columns: {a: decimal(9,2)}\n    csv: #", 2, `inside braces a comma ends a value`},
-		{"an expression with a wrong type", "check", "ironmonger.yaml", "tonnage > 0", "tonnage > 'x'", 2, `> can't compare decimal\(9,2\) with text`},
-		{"an expression that isn't closed", "check", "ironmonger.yaml", "tonnage > 0", "(tonnage > 0", 2, `expected \) to close the bracket, not the end`},
+		{"an expression with a wrong type", "check", "ironmonger.yaml", "tonnage > 0", "tonnage > 'x'", 2, `> cannot compare decimal\(9,2\) with text`},
+		{"an expression that is not closed", "check", "ironmonger.yaml", "tonnage > 0", "(tonnage > 0", 2, `expected \) to close the bracket, not the end`},
 		{"a condition that is none", "check", "ironmonger.yaml", "tonnage > 0", "tonnage + 1", 2, `a condition is true or false, and this is of type decimal`},
-		{"a function that isn't", "check", "ironmonger.yaml", "tonnage > 0", "rounded(tonnage, 1) > 0", 2, `there is no function rounded \(did you mean round\?\)`},
+		{"a function that is not", "check", "ironmonger.yaml", "tonnage > 0", "rounded(tonnage, 1) > 0", 2, `there is no function rounded \(did you mean round\?\)`},
 		{"a path outside", "load", "ironmonger.yaml", "read: locks.csv", "read: ../locks.csv", 2, `sources.locks.read: ../locks.csv is outside the model's folder`},
 		{"an absolute path", "load", "ironmonger.yaml", "read: locks.csv", "read: /etc/passwd", 2, `/etc/passwd is outside the model's folder`},
 		{"a folder for a file", "load", "ironmonger.yaml", "read: locks.csv", "read: register", 2, `register: source locks: this is a folder or a device, not a file`},
 		{"a key by too few columns", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: registry", 2, `the natural key of dimension vessel is registry, vessel_reg: 2 columns, not 1`},
-		{"a grain that can be unknown", "check", "ironmonger.yaml", "grain: passage_no", "grain: [passage_no, lock]", 2, `lock is part of the grain, so it can't become unknown`},
+		{"a grain that can be unknown", "check", "ironmonger.yaml", "grain: passage_no", "grain: [passage_no, lock]", 2, `lock is part of the grain, so it cannot become unknown`},
 		{"versions without a time", "check", "ironmonger.yaml", "    effective: changed_on\n", "", 2, `versions need effective`},
-		{"a date that is none", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2022-02-30", 2, `2022-02-30 is no date such as 2025-03-31`},
+		{"a date that is none", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2022-02-30", 2, `2022-02-30 is not a date such as 2025-03-31`},
 		{"an attribute called as the table's own", "check", "ironmonger.yaml", "      hazard: text", "      hazard: text\n      load_run: text", 2, `load_run is already the run that wrote the row`},
 		{"two warehouses", "check", "ironmonger.yaml", "  sqlite: canal.db", "  sqlite: canal.db\n  postgres: service=x", 2, `a star stands in one warehouse`},
 		{"a password", "check", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=x password=hush", 2, `a password has no place in a model`},
-		{"a server that isn't there", "load", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=/nowhere user=x dbname=x", 1, `the warehouse cannot be opened: .*/nowhere`},
-		{"a file in UTF-16", "load", "locks.csv", "", "\xff\xfel\x00", 2, `^locks.csv:1: source locks: this is no UTF-8 text; it looks like UTF-16 \(csv: encoding says so\)\n$`},
+		{"a server that is not there", "load", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=/nowhere user=x dbname=x", 1, `the warehouse cannot be opened: .*/nowhere`},
+		{"a file in UTF-16", "load", "locks.csv", "", "\xff\xfel\x00", 2, `^locks.csv:1: source locks: this is not UTF-8 text; it looks like UTF-16 \(csv: encoding says so\)\n$`},
 		{"a compressed file", "load", "locks.csv", "", "\x1f\x8b\x08", 2, `locks.csv: source locks: the file can.t be read: this begins as gzip does, and is none`},
 		{"semicolons", "load", "locks.csv", "lock_code,name,waterway_code,chamber_m", "lock_code;name;waterway_code;chamber_m", 2, `what separates the columns\? \(csv: separator\)`},
 		{"a header that has a column twice", "load", "locks.csv", "lock_code,name,waterway_code,chamber_m", "lock_code,name,waterway_code,name,chamber_m", 2, `the header has two columns called name`},
-		{"other bytes", "load", "cargoes.csv", `"gravel"`, "\"gr\xe4vel\"", 0, `dimension cargo +1 +name is no UTF-8 text or holds a zero byte \(csv: encoding says what text it is\) +cargoes.csv:2 +‹gr\\xe4vel›`},
+		{"other bytes", "load", "cargoes.csv", `"gravel"`, "\"gr\xe4vel\"", 0, `dimension cargo +1 +name is not UTF-8 text or holds a zero byte \(csv: encoding says what text it is\) +cargoes.csv:2 +‹gr\\xe4vel›`},
 		{"a quote that is never closed", "load", "locks.csv", "L01,", "\"L01,", 1, `dimension lock: failed: locks.csv:\d+`},
 		{"a row too long", "load", "cargoes.csv", `C01,`, `C01,x,`, 0, `dimension cargo +1 +the row has too many fields +cargoes.csv:2 +‹5, and the header 4›`},
 		{"a number with commas", "check", "locks.csv", "chamber_m\nL01,", "chamber_m\nL1,000,", 0, `locks +1 +the row has too many fields +locks.csv:2 +‹5, and the header 4›`},
-		{"a column that doesn't fit", "check", "locks.csv", "all", "lock_code,name,waterway_code,chamber_m\nL01,A,W1,wide\nL02,B,W1,wide\n", 0, `locks +2 +chamber_m is no integer`},
+		{"a column that does not fit", "check", "locks.csv", "all", "lock_code,name,waterway_code,chamber_m\nL01,A,W1,wide\nL02,B,W1,wide\n", 0, `locks +2 +chamber_m is not an integer`},
 		{"a table that the model has grown out of", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: decimal(5,1)", 2, `^ironmonger.yaml: table dim_lock: it has chamber_m as integer, and the model means decimal\(5,1\): give the new one another name`},
 		{"a table that can grow", "check", "ironmonger.yaml", "type_1: [name, draught_cm]", "type_1: [name, draught_cm, draught]", 0, `\ntable dim_vessel gets the column draught, with null in the rows that are there\n$`},
 		{"a column of another type than the table's", "load", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: date", 1, `dimension lock: failed: table dim_lock in the warehouse is not the one that the model means: it has chamber_m as integer, and the model means date`},
-		{"a separator of two characters", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      separator: ';;'", 2, `";;" is no mark`},
-		{"a layout that isn't", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      date: dd/qq/yyyy", 2, `qq has no meaning in a layout`},
+		{"a separator of two characters", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      separator: ';;'", 2, `";;" is not a mark`},
+		{"a layout that is not", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      date: dd/qq/yyyy", 2, `qq has no meaning in a layout`},
 		{"guard and a wrong format", "runs --guard --format tsv", "", "", "", 2, `tsv is none of text, json, csv`},
 		{"schema of what", "schema passages", "", "", "", 2, `schema: too many arguments, beginning with passages`},
 		{"as read of a fact", "show fact passage --as-read", "", "", "", 2, `--as-read is for sources`},
 		{"as read of nothing", "show --as-read vessels", "", "", "", 2, `the model has nothing called vessels`},
-		{"figures of a column that isn't", "show locks --figures --columns nam", "", "", "", 2, `there is no column nam \(did you mean name\?\)`},
-		{"figures of a broken file", "show locks --figures", "locks.csv", "L01,", "\"L01,", 1, `^locks.csv:\d+(:\d+)?: this is no CSV`},
-		{"a folder that isn't", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    within: ../nowhere", 2, `^ironmonger.yaml:\d+:13: sources.locks.within: there is no folder ../nowhere`},
+		{"figures of a column that is not", "show locks --figures --columns nam", "", "", "", 2, `there is no column nam \(did you mean name\?\)`},
+		{"figures of a broken file", "show locks --figures", "locks.csv", "L01,", "\"L01,", 1, `^locks.csv:\d+(:\d+)?: this is not CSV`},
+		{"a folder that is not", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    within: ../nowhere", 2, `^ironmonger.yaml:\d+:13: sources.locks.within: there is no folder ../nowhere`},
 		{"a folder that is a file", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    within: cargoes.csv", 2, `there is no folder cargoes.csv`},
-		{"a guard that isn't", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      guard: quotes", 2, `no such choice: quotes \(there is: apostrophe\)`},
-		{"a position of nothing", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m:\n        type: integer\n        position: 0", 2, `0 is no position: 1 is the first`},
+		{"a guard that is not", "check", "ironmonger.yaml", "    read: locks.csv", "    read: locks.csv\n    csv:\n      guard: quotes", 2, `no such choice: quotes \(there is: apostrophe\)`},
+		{"a position of nothing", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m:\n        type: integer\n        position: 0", 2, `0 is not a position: 1 is the first`},
 		{"a position beyond", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m:\n        type: integer\n        position: 9", 2, `column chamber_m is to stand at position 9, and the header has 4 columns`},
 		{"a column without a type", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m:\n        header: chamber_m", 2, `type is missing`},
-		{"a time zone that isn't", "check", "ironmonger.yaml", "sources:", "time_zone: Upper/Cut\nsources:", 2, `no time zone is called Upper/Cut`},
-		{"a limit that is no share", "check", "ironmonger.yaml", "sources:", "limits:\n  set_aside: many\nsources:", 2, `many is no share: write 20%, or none`},
-		{"a name that can't be one", "check", "ironmonger.yaml", "  lock:\n", "  lock gate:\n", 2, `"lock gate" can't be a name`},
+		{"a time zone that is not", "check", "ironmonger.yaml", "sources:", "time_zone: Upper/Cut\nsources:", 2, `no time zone is called Upper/Cut`},
+		{"a limit that is not a share", "check", "ironmonger.yaml", "sources:", "limits:\n  set_aside: many\nsources:", 2, `many is not a share: write 20%, or none`},
+		{"a name that cannot be one", "check", "ironmonger.yaml", "  lock:\n", "  lock gate:\n", 2, `"lock gate" cannot be a name`},
 		{"a name twice but for case", "check", "ironmonger.yaml", "      chamber_m: integer", "      chamber_m: integer\n      Chamber_M: integer", 2, `Chamber_M`},
 		{"a circle of derived columns", "check", "ironmonger.yaml", "      toll: cast(tonnage * rate * (1 - rebate) as decimal(9,2))", "      toll: round(tonnage * twice, 2)\n      twice: toll * 2", 2, `there is no column twice`},
 		{"a measure of text", "check", "ironmonger.yaml", "measures: [", "measures: [keeper_no, ", 2, `keeper_no`},
 		{"an empty model", "check", "ironmonger.yaml", "all", "", 2, `^ironmonger.yaml: the model is empty\n$`},
 		{"an empty file", "load", "cargoes.csv", "all", "", 2, `^cargoes.csv:1: source cargoes: the file is empty`},
-		{"a rule that isn't for it", "check", "ironmonger.yaml", "unmatched: unknown", "unmatched: nearest", 2, `no such choice: nearest`},
+		{"a rule that is not for it", "check", "ironmonger.yaml", "unmatched: unknown", "unmatched: nearest", 2, `no such choice: nearest`},
 		{"a calendar that ends before it begins", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2092-01-01", 2, `dimensions.date.calendar: to is before from`},
-		{"prove a check that isn't", "prove --checks grian", "", "", "", 2, `there is no check grian \(did you mean grain\?\)`},
+		{"prove a check that is not", "prove --checks grian", "", "", "", 2, `there is no check grian \(did you mean grain\?\)`},
 		{"trace nothing", "trace", "", "", "", 2, `trace: what\? For example`},
 		{"trace too few values", "trace vessel N", "", "", "", 2, `the natural key of vessel is registry, vessel_reg: 2 values, not 1`},
-		{"trace a value of another type", "trace passage x", "", "", "", 2, `passage_no: x is no integer`},
-		{"trace what isn't there", "trace passage 999999", "", "", "", 2, `there is no such row`},
+		{"trace a value of another type", "trace passage x", "", "", "", 2, `passage_no: x is not an integer`},
+		{"trace what is not there", "trace passage 999999", "", "", "", 2, `there is no such row`},
 		{"trace a fact by key", "trace passage --key 3", "", "", "", 2, `--key is for dimensions`},
 		{"trace by both", "trace vessel N NV-00001 --key 3", "", "", "", 2, `by its natural key or by --key, not by both`},
 		{"something that must hold of nothing", "check", "ironmonger.yaml", "    measures: [", "    must_hold:\n      odd: {where: toll > 0}\n    measures: [", 2, `facts.passage.must_hold.odd: nothing is said that must hold`},
@@ -644,11 +644,11 @@ func TestCalls(t *testing.T) {
 		{"two mistakes", "load", "ironmonger.yaml", "unmatched: unknown", "unmatched: unknwon\n        mising: stop", 2, `no such choice: unknwon \(did you mean unknown[\s\S]*no such key: mising \(did you mean missing\?\)[\s\S]*2 mistakes`},
 		{"a column that no header has", "load", "locks.csv", "lock_code,name", "lock_cod,name", 2, `^locks.csv:1: source locks: the header has no column lock_code \(did you mean lock_cod\?\)\n$`},
 		{"no such files", "check", "ironmonger.yaml", `read: "passages/*.csv"`, `read: "passges/*.csv"`, 2, `sources.passages.read: no file matches passges/\*.csv`},
-		{"a file that is no CSV", "load", "cargoes.csv", `"gravel"`, `gra"vel`, 1, `dimension cargo: failed: cargoes.csv:2:8: this is no CSV: a quote in a field that isn't quoted[\s\S]*fact passage: not run: a step that it needs failed[\s\S]*run \d+: failed`},
+		{"a file that is no CSV", "load", "cargoes.csv", `"gravel"`, `gra"vel`, 1, `dimension cargo: failed: cargoes.csv:2:8: this is not CSV: a quote in a field that is not quoted[\s\S]*fact passage: not run: a step that it needs failed[\s\S]*run \d+: failed`},
 		{"too many rows aside", "load", "ironmonger.yaml", "tonnage > 0", "tonnage > 10000", 1, `fact passage: failed: 300 of 300 rows \(100.0%\) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: tonnage not above zero \(passages/2025-01.csv:2\)`},
 		{"a rule says stop", "load", "ironmonger.yaml", "unmatched: unknown", "unmatched: stop", 1, `fact passage: failed: passages/2025-01.csv:\d+: key lock: unmatched lock: L99; the model says stop`},
-		{"another model's tables", "load", "ironmonger.yaml", "degenerate: [passed_at]", "degenerate: [passed_at, rate]", 1, `table fact_passage in the warehouse is not the one that the model means: it lacks rate, which a load can't add to rows that are there: move the table out of the way`},
-		{"no database", "load", "ironmonger.yaml", "sqlite: canal.db", "sqlite: locks.csv", 1, `the warehouse cannot be opened: .*this is no SQLite database`},
+		{"another model's tables", "load", "ironmonger.yaml", "degenerate: [passed_at]", "degenerate: [passed_at, rate]", 1, `table fact_passage in the warehouse is not the one that the model means: it lacks rate, which a load cannot add to rows that are there: move the table out of the way`},
+		{"no database", "load", "ironmonger.yaml", "sqlite: canal.db", "sqlite: locks.csv", 1, `the warehouse cannot be opened: .*this is not an SQLite database`},
 		{"an overflow", "load", "ironmonger.yaml", "tonnage > 0", "cast(tonnage * rate as decimal(4,2)) > 0", 1, `most frequent reason: .*value does not fit the cast`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -659,7 +659,7 @@ func TestCalls(t *testing.T) {
 					c.old = string(content)
 				}
 				if err != nil || !strings.Contains(string(content), c.old) {
-					t.Fatalf("%v: %q isn't in %s", err, c.old, c.file)
+					t.Fatalf("%v: %q is not in %s", err, c.old, c.file)
 				}
 				defer os.WriteFile(path, content, 0o644)
 				startest.Write(t, demo, c.file, strings.Replace(string(content), c.old, c.new, 1))
@@ -671,7 +671,7 @@ func TestCalls(t *testing.T) {
 		})
 	}
 	if content, err := os.ReadFile(filepath.Join(demo, "ironmonger.yaml")); err != nil || !bytes.Equal(content, model) {
-		t.Fatal("the model isn't what it was")
+		t.Fatal("the model is not what it was")
 	}
 	if after := startest.Dump(t, demo); after != dump {
 		t.Errorf("calls that failed changed the star:\n%s", startest.Difference(dump, after))
@@ -704,7 +704,7 @@ func TestHelp(t *testing.T) {
 	for _, command := range []string{"", "demo", "check", "order", "show", "load", "strays", "prove", "trace", "rehearse", "erase", "runs", "ddl", "schema"} {
 		out := must(t, ".", strings.Fields(command+" --help")...)
 		if !strings.Contains(out, "Example:") || !strings.Contains(out, "Exit status") {
-			t.Errorf("the help of %q has no example or doesn't tell its exit status:\n%s", command, out)
+			t.Errorf("the help of %q has no example or does not tell its exit status:\n%s", command, out)
 		}
 	}
 }
@@ -992,15 +992,15 @@ limits:
 		{"check", "", "", 2, `^ironmonger.yaml:4:3: parameters.site: no value is given, and there is no default: --set site=...\n`},
 		{"check --set site=N --set sit=N", "", "", 2, `there is a value for sit, but the model has no such parameter \(did you mean site\?\)`},
 		{"check --set site", "", "", 2, `--set site: a parameter is given as name=value`},
-		{"check --set site=N --set run_date=soon", "", "", 2, `ironmonger.yaml:5:3: parameters.run_date: soon is no date`},
-		{"check --set site=../N", "", "", 2, `sources.tolls.read: the value of site can't be part of a file's name: "../N"`},
-		{"check --set site=a/b", "", "", 2, `can't be part of a file's name`},
-		{"check --set site=*", "", "", 2, `can't be part of a file's name`},
-		{"check --set site=N", "default: 1", "default: x", 2, `ironmonger.yaml:10:14: parameters.least: x is no decimal\(9,2\)`},
+		{"check --set site=N --set run_date=soon", "", "", 2, `ironmonger.yaml:5:3: parameters.run_date: soon is not a date`},
+		{"check --set site=../N", "", "", 2, `sources.tolls.read: the value of site cannot be part of a file's name: "../N"`},
+		{"check --set site=a/b", "", "", 2, `cannot be part of a file's name`},
+		{"check --set site=*", "", "", 2, `cannot be part of a file's name`},
+		{"check --set site=N", "default: 1", "default: x", 2, `ironmonger.yaml:10:14: parameters.least: x is not a decimal\(9,2\)`},
 		{"check --set site=N", "-{run_date}", "-{run_day}", 2, `there is no parameter run_day \(did you mean run_date\?\)`},
 		{"check --set site=N", "-{run_date}", "-{run_date", 2, `\{ is never closed`},
 		{"check --set site=N", "paid >= :least", "paid >= :lest", 2, `^ironmonger.yaml:2\d:23: sources.tolls.require.enough: there is no parameter lest \(did you mean least\?\)`},
-		{"check --set site=N", "paid >= :least", "paid >= :site", 2, `can't compare decimal\(9,2\) with text`},
+		{"check --set site=N", "paid >= :least", "paid >= :site", 2, `cannot compare decimal\(9,2\) with text`},
 		{"check --set site=N", "least:\n    type", "least:\n    typ", 2, `no such key: typ \(did you mean type\?\)`},
 	} {
 		startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, c.old, c.new, 1))

@@ -126,7 +126,7 @@ facts:
 		answer         string
 	}{
 		{"check", "", "", 2, `parameters.door: no value is given`},
-		{"check --set door=x --set since=2025-01-01", "sites\n    order_by: site", "sights", 2, `ironmonger.yaml:\d+:12: sources.sites.table: .*doesn't exist\n +\d+ \|     table: sights`},
+		{"check --set door=x --set since=2025-01-01", "sites\n    order_by: site", "sights", 2, `ironmonger.yaml:\d+:12: sources.sites.table: .*does not exist\n +\d+ \|     table: sights`},
 		{"check --set door=x --set since=2025-01-01", "no, at, paid from", "no, att from", 2, `ironmonger.yaml:\d+:12: sources.berths.query: column "att" does not exist`},
 		{"check --set door=x --set since=2025-01-01", ":code", ":cod", 2, `sources.berths.query: there is no parameter :cod \(did you mean code\?\)`},
 		{"check --set door=x --set since=2025-01-01", "order_by: no", "order_by: number", 2, `sources.berths.order_by: there is no column number \(there is: no, at, paid\)`},
@@ -139,7 +139,7 @@ facts:
 		{"check --set door=x --set since=2025-01-01", "measures: paid", "measures: paid\n    must_hold: {odd: \"paid > :door\"}", 2, `there is no parameter door`},
 		{"check --set door=x --set since=2025-01-01", "door: secret", "door: {type: secret, default: x}", 2, `a secret has no place in a model`},
 		{"check --set door=x --set since=2025-01-01", "door: secret", "door: text", 2, `databases.harbour: parameter door is a password, and would stand in the ledger: make its type secret`},
-		{"check --parameters nowhere.yaml", "", "", 2, `the parameters can't be read`},
+		{"check --parameters nowhere.yaml", "", "", 2, `the parameters cannot be read`},
 		{"check --parameters list.csv", "", "", 2, `list.csv:1:1: expected keys and values here`},
 		{"load --set door=x --set since=2025-01-01", "table: sites\n    order_by: site", "table: sites\n    columns:\n      site: text\n      name: text\n      depth: integer", 1, `depth`},
 	} {
@@ -274,18 +274,18 @@ func TestShaped(t *testing.T) {
 		{"a union of others", "check", "ironmonger.yaml", "on: date, site: text}", "on: text, site: text}", 2, `sources.tides.union: on is of type text in source south, and of type date in north`},
 		{"a union that lacks one", "check", "ironmonger.yaml", "on: date, site: text}", "on: date, sit: text}", 2, `source south has no column site, which north has \(did you mean sit\?\)`},
 		{"a union with one more", "check", "ironmonger.yaml", "    columns: [no, boat, tons, on, site]\n", "", 2, `source south has no column folder, which north has`},
-		{"a fill that doesn't fit", "check", "ironmonger.yaml", "fill: {rate: 1}", "fill: {rate: much}", 2, `sources.tides.fill.rate: much is no decimal number`},
-		{"an aggregate that is none", "check", "ironmonger.yaml", "sum(tons)", "total(tons)", 2, `total\(tons\) is no aggregate`},
+		{"a fill that does not fit", "check", "ironmonger.yaml", "fill: {rate: 1}", "fill: {rate: much}", 2, `sources.tides.fill.rate: much is not a decimal number`},
+		{"an aggregate that is none", "check", "ironmonger.yaml", "sum(tons)", "total(tons)", 2, `total\(tons\) is not an aggregate`},
 		{"a sum of text", "check", "ironmonger.yaml", "sum(tons)", "sum(boat)", 2, `boat is of type text; a sum is of numbers`},
 		{"distinct by nothing", "check", "ironmonger.yaml", "distinct: {by: no, keep: last}", "distinct: {keep: last}", 2, `sources.tides.distinct: by is missing`},
 		{"a matching of another column", "check", "ironmonger.yaml", "matching: {code:", "matching: {cod:", 2, `the natural key has no column cod \(did you mean code\?\)`},
-		{"a matching that doesn't fit", "check", "ironmonger.yaml", "upper(trim(code))", "code + 1", 2, `dimensions.boat.matching.code`},
+		{"a matching that does not fit", "check", "ironmonger.yaml", "upper(trim(code))", "code + 1", 2, `dimensions.boat.matching.code`},
 		{"a list that is missing", "check", "ironmonger.yaml", "driven_by: list", "driven_by: lst", 2, `there is no source lst \(did you mean list\?\)`},
 		{"a placeholder that is none", "check", "ironmonger.yaml", "{folder}/", "{foldr}/", 2, `there is no parameter foldr`},
-		{"a hostile folder", "load", "list.csv", "N,a", "N,../../etc", 2, `list.csv:2: source north: folder can't be part of a file's name: "../../etc"`},
+		{"a hostile folder", "load", "list.csv", "N,a", "N,../../etc", 2, `list.csv:2: source north: folder cannot be part of a file's name: "../../etc"`},
 		{"an empty folder", "load", "list.csv", "N,a", "N,", 2, `list.csv:2: source north: folder is empty, and says nothing of what to read`},
-		{"a pattern for a folder", "load", "list.csv", "N,a", "N,*", 2, `folder can't be part of a file's name`},
-		{"a site that can't be read", "load", "ironmonger.yaml", "    unreadable: pass_over\n", "", 2, `list.csv:4: source north: no file matches nowhere`},
+		{"a pattern for a folder", "load", "list.csv", "N,a", "N,*", 2, `folder cannot be part of a file's name`},
+		{"a site that cannot be read", "load", "ironmonger.yaml", "    unreadable: pass_over\n", "", 2, `list.csv:4: source north: no file matches nowhere`},
 		{"nothing to read", "check", "ironmonger.yaml", "  rates: {read: rates.csv,", "  rates: {", 2, `sources.rates: rows come from files \(read\), a database \(table or query\), another source \(from\) or several \(union\): one of these`},
 		{"a type that no file tells", "check", "ironmonger.yaml", "value: \"decimal(5,2)\"", "value: {header: v}", 2, `sources.rates.columns.value: its type is missing`},
 		{"a sum that is too large", "load", "names.csv", "\nold,", "\nold,", 0, `run \d+: done`},
@@ -333,16 +333,16 @@ func TestHostile(t *testing.T) {
 		{"a field of 100 MB", "x.csv", "a,b\n\"" + strings.Repeat("x", 100_000_000) + "\",1\n", "", 1, `a record is longer than 16 MiB`},
 		{"a line of 100 MB", "x.jsonl", `{"a": "` + strings.Repeat("x", 100_000_000) + `"}` + "\n", "", 1, `a line is longer than 16 MiB`},
 		{"a million columns", "x.csv", strings.Repeat("c,", 1_000_000) + "a,b\n" + strings.Repeat(",", 1_000_000) + "x,1\n", "", 0, `run 1: done`},
-		{"zero bytes", "x.csv", "a,b\nx\x00y,1\n", "", 0, `a is no UTF-8 text or holds a zero byte`},
-		{"zero bytes at the start", "x.csv", "\x00\x00\x00\x00", "", 2, `this is no UTF-8 text`},
-		{"another encoding", "x.csv", "a,b\n\xe4,1\n", "", 0, `a is no UTF-8 text or holds a zero byte`},
+		{"zero bytes", "x.csv", "a,b\nx\x00y,1\n", "", 0, `a is not UTF-8 text or holds a zero byte`},
+		{"zero bytes at the start", "x.csv", "\x00\x00\x00\x00", "", 2, `this is not UTF-8 text`},
+		{"another encoding", "x.csv", "a,b\n\xe4,1\n", "", 0, `a is not UTF-8 text or holds a zero byte`},
 		{"a footer that lies", "x.parquet", string(parquetFile[:len(parquetFile)-8]) + "\xff\xff\xff\x7fPAR1", "", 2, `x.parquet: source s: the Parquet file is damaged: its footer is said to have 2147483647 bytes`},
 		{"Parquet cut off", "x.parquet", string(parquetFile[:len(parquetFile)/2]), "", 2, `x.parquet: source s: the Parquet file is cut off`},
 		{"Parquet of other columns", "x.parquet", string(parquetFile), "", 2, `x.parquet: source s: the file has no column a`},
-		{"Parquet that is CSV", "x.parquet", "a,b\nx,1\n", "", 2, `x.parquet: source s: this is no Parquet file`},
-		{"CSV that is Parquet", "x.csv", string(parquetFile), "", 2, `this is no CSV text, but a Parquet or zip file`},
-		{"objects nested without end", "x.jsonl", strings.Repeat(`{"a":`, 100_000), "", 1, `x.jsonl:1:?\d*: this is no JSON`},
-		{"a number without end", "x.csv", "a,b\nx," + strings.Repeat("9", 1_000_000) + "\n", "", 0, `b is no integer`},
+		{"Parquet that is CSV", "x.parquet", "a,b\nx,1\n", "", 2, `x.parquet: source s: this is not a Parquet file`},
+		{"CSV that is Parquet", "x.csv", string(parquetFile), "", 2, `this is not CSV text, but a Parquet or zip file`},
+		{"objects nested without end", "x.jsonl", strings.Repeat(`{"a":`, 100_000), "", 1, `x.jsonl:1:?\d*: this is not JSON`},
+		{"a number without end", "x.csv", "a,b\nx," + strings.Repeat("9", 1_000_000) + "\n", "", 0, `b is not an integer`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -383,7 +383,7 @@ func TestHostile(t *testing.T) {
 			cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 		}
 		out, err := cmd.CombinedOutput()
-		if err == nil || !strings.Contains(string(out), "x.csv: source s: the file can't be read: no permission") {
+		if err == nil || !strings.Contains(string(out), "x.csv: source s: the file cannot be read: no permission") {
 			t.Errorf("%v: %s", err, out)
 		}
 	})

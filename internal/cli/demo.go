@@ -31,7 +31,7 @@ func (s *session) demo() *cli.Command {
 				return wrong{fmt.Errorf("demo: which folder? For example: ironmonger demo canal")}
 			}
 			if c.Int("passages") < 1 {
-				return wrong{fmt.Errorf("demo: --passages %d is no number of passages", c.Int("passages"))}
+				return wrong{fmt.Errorf("demo: --passages %d is not a number of passages", c.Int("passages"))}
 			}
 			if err := demo.Write(dir, c.Int("passages")); err != nil {
 				return wrong{err}

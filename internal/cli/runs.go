@@ -61,7 +61,7 @@ func (s *session) runs() *cli.Command {
 func (s *session) oneRun(ctx context.Context, c *cli.Command, wh warehouse.Warehouse) error {
 	id, err := strconv.ParseInt(c.Args().First(), 10, 64)
 	if err != nil {
-		return wrong{fmt.Errorf("runs: %s is no number of a run", c.Args().First())}
+		return wrong{fmt.Errorf("runs: %s is not a number of a run", c.Args().First())}
 	}
 	runs, err := ledger.Runs(ctx, wh, 0)
 	if err != nil {

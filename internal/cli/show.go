@@ -46,7 +46,7 @@ func (s *session) show() *cli.Command {
 				return wrong{fmt.Errorf("show: there is no stage %s%s", wish.Until, diag.Suggest(wish.Until, star.Stages))}
 			}
 			if wish.Rows < 0 {
-				return wrong{fmt.Errorf("show: --rows %d is no number of rows", wish.Rows)}
+				return wrong{fmt.Errorf("show: --rows %d is not a number of rows", wish.Rows)}
 			}
 			if list := c.String("columns"); list != "" {
 				for _, name := range strings.Split(list, ",") {

@@ -50,9 +50,9 @@ func Postgres(err error) error {
 			cause = address.Err
 		}
 		if cause == nil {
-			cause = errors.New("a word that it doesn't know")
+			cause = errors.New("a word that it does not know")
 		}
-		return &Error{"the connection can't be understood: " + secret.ReplaceAllString(cause.Error(), "$1$3***"), nil}
+		return &Error{"the connection cannot be understood: " + secret.ReplaceAllString(cause.Error(), "$1$3***"), nil}
 	}
 	return &Error{secret.ReplaceAllString(err.Error(), "$1$3***"), err}
 }
@@ -75,7 +75,7 @@ func SQLite(err error) error {
 	case sqlite.ResultBusy:
 		return &Error{ErrBusy.Error(), errors.Join(ErrBusy, err)}
 	case sqlite.ResultNotADB:
-		return &Error{"this is no SQLite database", err}
+		return &Error{"this is not an SQLite database", err}
 	case sqlite.ResultInterrupt:
 		return &Error{"stopped", errors.Join(context.Canceled, err)}
 	}

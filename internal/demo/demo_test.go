@@ -30,7 +30,7 @@ func TestTrouble(t *testing.T) {
 		}
 		for _, name := range []string{"register/2023.csv", "register/2025.csv", "passages/2025-02.csv", "locks.csv", "staff.db", "works/tide/2025.jsonl", "gauges/2025-02.parquet", "ironmonger.yaml"} {
 			if read(t, dir, name) != read(t, twin, name) {
-				t.Errorf("%s isn't the same twice", name)
+				t.Errorf("%s is not the same twice", name)
 			}
 		}
 		if err := Write(dir, passages); err == nil || !strings.Contains(err.Error(), "already has") {

@@ -261,7 +261,7 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 				c := column.Column{Type: d.Deliveries.On.Type}
 				c.AppendInt(on)
 				c.AppendInt(latest / stamp(d.Deliveries.On.Type, 1))
-				return nil, fmt.Errorf("the delivery of all of %s is older than the one of %s that run %d loaded: what was gone in between can't be known any more. Load deliveries in their order", c.Value(0), c.Value(1), run)
+				return nil, fmt.Errorf("the delivery of all of %s is older than the one of %s that run %d loaded: what was gone in between cannot be known any more. Load deliveries in their order", c.Value(0), c.Value(1), run)
 			}
 			fresh = append(fresh, ledger.Delivery{Scope: a.scopes[s], On: stamp(d.Deliveries.On.Type, on), Run: f.run})
 		}

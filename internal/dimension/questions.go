@@ -171,7 +171,7 @@ func (a *Answers) Recall() *Recall { return &Recall{of: a} }
 func (r *Recall) Resolve(first int64, n int, surrogate, durable []int64, match []Match) error {
 	grow(&r.buf, n*answerSize)
 	if _, err := r.of.file.ReadAt(r.buf, first*answerSize); err != nil {
-		return fmt.Errorf("keys that were looked up beforehand can't be read: %w", err)
+		return fmt.Errorf("keys that were looked up beforehand cannot be read: %w", err)
 	}
 	for i := range n {
 		a := r.buf[i*answerSize:]

@@ -31,7 +31,7 @@ func newCast(at int, of node, to column.Type) (node, error) {
 	}
 	c := &cast{newBase(to), of, parse.NewReader(nil)}
 	if c.way() == nil {
-		return nil, errorAt(at, "%s can't be cast to %s", from, to)
+		return nil, errorAt(at, "%s cannot be cast to %s", from, to)
 	}
 	return c, nil
 }

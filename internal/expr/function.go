@@ -17,7 +17,7 @@ type function struct {
 }
 
 var functions = map[string]function{
-	"coalesce": {"coalesce(a, b, ...)", "the first value that isn't null; all of one type, or numbers", 1, 100, newCoalesce},
+	"coalesce": {"coalesce(a, b, ...)", "the first value that is not null; all of one type, or numbers", 1, 100, newCoalesce},
 	"round":    {"round(number) or round(number, places)", "a number with so many places, none if not said; half away from zero. Places are written as a number", 1, 2, newRound},
 	"trim":     {"trim(text)", "text without blanks at its ends", 1, 1, newTextCall},
 	"upper":    {"upper(text)", "text in upper case", 1, 1, newTextCall},
@@ -28,8 +28,8 @@ var functions = map[string]function{
 	"abs":      {"abs(number)", "the number without its sign", 1, 1, newAbs},
 	"mod":      {"mod(a, b)", "what is left of a divided by b, with the sign of a; exact numbers. A b of zero is a fault", 2, 2, newMod},
 	"nullif":   {"nullif(a, b)", "null if a = b, else a", 2, 2, newNullIf},
-	"least":    {"least(a, b, ...)", "the least value that isn't null; all of one type, or numbers", 1, 100, newExtreme(-1)},
-	"greatest": {"greatest(a, b, ...)", "the greatest value that isn't null; all of one type, or numbers", 1, 100, newExtreme(1)},
+	"least":    {"least(a, b, ...)", "the least value that is not null; all of one type, or numbers", 1, 100, newExtreme(-1)},
+	"greatest": {"greatest(a, b, ...)", "the greatest value that is not null; all of one type, or numbers", 1, 100, newExtreme(1)},
 }
 
 // FunctionNames lists the functions, sorted.

@@ -314,7 +314,7 @@ func newCompare(op token, left, right node) (node, error) {
 		if _, ok := right.(*literal); ok && r.Kind == column.Text && l.Kind >= column.Date {
 			hint = "; a constant is written " + l.String() + " '...'"
 		}
-		return nil, errorAt(op.at, "%s can't compare %s with %s%s", op.text, l, r, hint)
+		return nil, errorAt(op.at, "%s cannot compare %s with %s%s", op.text, l, r, hint)
 	}
 	return n, nil
 }

@@ -67,7 +67,7 @@ func (l *lexer) next() (token, error) {
 			l.pos++
 		}
 		if l.pos < len(l.text) && isWord(l.text[l.pos]) {
-			return token{}, errorAt(at, "a name can't begin with a digit; put it in double quotes")
+			return token{}, errorAt(at, "a name cannot begin with a digit; put it in double quotes")
 		}
 		return span(tokNumber), nil
 	case isWord(r):
@@ -435,7 +435,7 @@ func (p *parser) primary() (node, error) {
 		if n := newLiteral(column.Type{Kind: column.Text}, t.text, 0); n != nil {
 			return n, nil
 		}
-		return nil, errorAt(t.at, "a text can't hold a zero byte")
+		return nil, errorAt(t.at, "a text cannot hold a zero byte")
 	case t.kind == tokParameter:
 		return p.parameter(t)
 	case t.is("("):
@@ -460,7 +460,7 @@ func (p *parser) primary() (node, error) {
 		value := p.next()
 		n := newLiteral(typ, value.text, 0)
 		if n == nil {
-			return nil, errorAt(value.at, "'%s' is no %s", value.text, typ)
+			return nil, errorAt(value.at, "'%s' is not a valid %s", value.text, typ)
 		}
 		return n, nil
 	case t.is("case"):
@@ -487,7 +487,7 @@ func number(t token) (node, error) {
 		if n := newLiteral(typ, t.text, 0); n != nil {
 			return n, nil
 		}
-		return nil, errorAt(t.at, "%s is no number", t.text)
+		return nil, errorAt(t.at, "%s is not a number", t.text)
 	}
 	if _, err := strconv.ParseInt(t.text, 10, 64); err != nil {
 		typ, err := column.ParseType("decimal(" + strconv.Itoa(len(strings.TrimPrefix(t.text, "-"))) + ",0)")

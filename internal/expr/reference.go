@@ -19,12 +19,12 @@ func Reference() []Form {
 		{"`case when a then b else c end`, `case x when a then b end`", "the first b whose a is true; all of one type, or numbers. Faults count only where they are reached", "null if no a is true and there is no else"},
 		{"`day + 1`, `day - day`", "date and integer: date; two dates: integer, in days", "null if either is"},
 		{"`at - at`", "two timestamps: decimal(18,6), in seconds", "null if either is"},
-		{"`at + interval '3' month`", "date or timestamp: timestamp. Units: year, month, day, hour, minute, second; a day that the month doesn't have is its last", "null if the time is"},
+		{"`at + interval '3' month`", "date or timestamp: timestamp. Units: year, month, day, hour, minute, second; a day that the month does not have is its last", "null if the time is"},
 		{"`extract(part from a)`", "year, quarter, month, day, isodow (Monday is 1), week and isoyear (ISO 8601), hour, minute: integer; second: decimal(8,6)", "null if a is"},
 		{"`substring(a from b for c)`", "text: c characters from number b on, counting from 1; without c, all of them", "null if any is"},
 		{"`a is null`, `a is not null`", "any: boolean", "never null"},
 		{"`not a`, `a and b`, `a or b`", "boolean", "three-valued: null unless the other side decides"},
-		{"`cast(a as type)`", "text to and from any type; between numbers, rounding half away from zero; between date and timestamp; boolean to integer. What doesn't fit is a fault", "null if a is"},
+		{"`cast(a as type)`", "text to and from any type; between numbers, rounding half away from zero; between date and timestamp; boolean to integer. What does not fit is a fault", "null if a is"},
 	}
 	for _, name := range FunctionNames() {
 		f := functions[name]

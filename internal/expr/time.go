@@ -95,7 +95,7 @@ func newTimeArithmetic(op token, left, right node) (node, error) {
 		}
 		return n.typ().String()
 	}
-	return nil, errorAt(op.at, "%s can't calculate with %s and %s: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval", op.text, what(left), what(right))
+	return nil, errorAt(op.at, "%s cannot calculate with %s and %s: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval", op.text, what(left), what(right))
 }
 
 func (t *times) eval(b *column.Batch) *Result {

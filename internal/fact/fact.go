@@ -389,7 +389,7 @@ func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, v
 		}
 	}
 	if of == "" && !known {
-		values = "it names a member that isn't there"
+		values = "it names a member that is not there"
 	}
 	return of, values
 }
@@ -446,7 +446,7 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 		}
 	}
 	if added != w.Outcome.Inserted {
-		return fmt.Errorf("the account doesn't hold: %d rows were given to the warehouse, and it took %d", w.Outcome.Inserted, added)
+		return fmt.Errorf("the account does not hold: %d rows were given to the warehouse, and it took %d", w.Outcome.Inserted, added)
 	}
 	after, err := tx.Tally(ctx, w.fact.Table.Name, w.Measures)
 	if err != nil {
@@ -457,13 +457,13 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 		return nil
 	}
 	if after.Rows != w.before.Rows+added {
-		return fmt.Errorf("the account doesn't hold: table %s had %d rows, %d were added, and it has %d", w.fact.Table.Name, w.before.Rows, added, after.Rows)
+		return fmt.Errorf("the account does not hold: table %s had %d rows, %d were added, and it has %d", w.fact.Table.Name, w.before.Rows, added, after.Rows)
 	}
 	for k, m := range w.Measures {
 		want, _ := w.before.Totals[k].Add(w.Outcome.InsertedTotal[k])
 		if want != after.Totals[k] {
 			text := func(x exact.Int128) string { return string(exact.AppendDecimal(nil, x, int(m.Type.Scale))) }
-			return fmt.Errorf("the account doesn't hold: the total of %s in table %s should be %s and is %s", m.Name, w.fact.Table.Name, text(want), text(after.Totals[k]))
+			return fmt.Errorf("the account does not hold: the total of %s in table %s should be %s and is %s", m.Name, w.fact.Table.Name, text(want), text(after.Totals[k]))
 		}
 	}
 	return nil

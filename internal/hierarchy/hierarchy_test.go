@@ -40,7 +40,7 @@ func TestLevels(t *testing.T) {
 			}
 		}
 		if cycle[0] != cycle[len(cycle)-1] {
-			t.Fatalf("%v: %v doesn't close", parent, cycle)
+			t.Fatalf("%v: %v does not close", parent, cycle)
 		}
 	}
 	if rounds < 100 {

@@ -109,7 +109,7 @@ func (a *Account) set(measure, amount string) error {
 	}
 	c.Resize(1)
 	if err := parse.NewReader(nil).Set(&c, 0, amount); err != nil {
-		return fmt.Errorf("the ledger's account of table %s can't be read: %s %v", a.Table, amount, err)
+		return fmt.Errorf("the ledger's account of table %s cannot be read: %s %v", a.Table, amount, err)
 	}
 	if k < 0 {
 		a.Rows = c.Int[0]

@@ -191,7 +191,7 @@ func TestRuns(t *testing.T) {
 				}
 			}
 			if is, err := ledger.Ended(ctx, r, run.ID, "fact 9"); err != nil || is {
-				t.Error("a step that isn't there has ended", err)
+				t.Error("a step that is not there has ended", err)
 			}
 			if n < 2 {
 				in(func(tx warehouse.Tx) error { return ledger.EndRun(ctx, tx, run, ledger.Failed, ended) })

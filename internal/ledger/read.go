@@ -33,7 +33,7 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 		run := &Run{ID: b.Cols[0].Int[i], State: b.Cols[1].Text[i], StartedAt: *instant(&b.Cols[2], i), EndedAt: instant(&b.Cols[3], i),
 			Program: b.Cols[4].Text[i], Holder: b.Cols[5].Text[i], ModelFile: b.Cols[6].Text[i]}
 		if err := json.Unmarshal([]byte(b.Cols[7].Text[i]), &run.Parameters); err != nil {
-			return nil, fmt.Errorf("the ledger's parameters of run %d can't be read: %v", run.ID, err)
+			return nil, fmt.Errorf("the ledger's parameters of run %d cannot be read: %v", run.ID, err)
 		}
 		if len(names) == len(b.Cols) && names[len(names)-1] == "message" {
 			run.Message = b.Cols[len(names)-1].Text[i]
@@ -57,7 +57,7 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 		s := &Step{Run: run.ID, Name: steps.Cols[1].Text[i], State: steps.Cols[2].Text[i], Message: steps.Cols[3].Text[i],
 			StartedAt: instant(&steps.Cols[4], i), EndedAt: instant(&steps.Cols[5], i)}
 		if err := json.Unmarshal([]byte(steps.Cols[6].Text[i]), &s.Figures); err != nil {
-			return nil, fmt.Errorf("the ledger's figures of run %d, step %s can't be read: %v", run.ID, s.Name, err)
+			return nil, fmt.Errorf("the ledger's figures of run %d, step %s cannot be read: %v", run.ID, s.Name, err)
 		}
 		run.Steps = append(run.Steps, s)
 	}

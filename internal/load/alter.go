@@ -63,7 +63,7 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 		if at < 0 {
 			fill, ok := may(c)
 			if !ok {
-				say(true, "lacks %s, which a load can't add to rows that are there: move the table out of the way, so that it is made and loaded anew, or load into a new warehouse", c.Name)
+				say(true, "lacks %s, which a load cannot add to rows that are there: move the table out of the way, so that it is made and loaded anew, or load into a new warehouse", c.Name)
 				continue
 			}
 			what := "null"
@@ -80,16 +80,16 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 		} else if is != want {
 			say(true, "has %s as %s, and the model means %s: give the new one another name in the model, or change the table by hand", c.Name, typed(is), typed(want))
 		} else if there[at].NotNull && !c.NotNull {
-			say(true, "has %s as a column that can't be null, and now it may be: ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL, or load the table anew", c.Name, t.Name, c.Name)
+			say(true, "has %s as a column that cannot be null, and now it may be: ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL, or load the table anew", c.Name, t.Name, c.Name)
 		}
 	}
 	for _, s := range there {
 		switch {
 		case meant[s.Name]:
 		case s.NotNull:
-			say(true, "has %s, which the model doesn't mean and which can't be null: drop the column by hand, or load the table anew", s.Name)
+			say(true, "has %s, which the model does not mean and which cannot be null: drop the column by hand, or load the table anew", s.Name)
 		default:
-			say(false, "keeps %s, which the model doesn't mean; rows from now on have null there", s.Name)
+			say(false, "keeps %s, which the model does not mean; rows from now on have null there", s.Name)
 		}
 	}
 	return to, nil

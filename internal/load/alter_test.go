@@ -25,7 +25,7 @@ func TestModelChanges(t *testing.T) {
 				model := was
 				for i := 0; i < len(changes); i += 2 {
 					if !strings.Contains(model, changes[i]) {
-						t.Fatalf("%q isn't in the model", changes[i])
+						t.Fatalf("%q is not in the model", changes[i])
 					}
 					model = strings.Replace(model, changes[i], changes[i+1], 1)
 				}
@@ -67,13 +67,13 @@ func TestModelChanges(t *testing.T) {
 			change(append([]string{"      paid: decimal(9,2)", "      paid: decimal(11,2)"}, skiff...)...)
 			f.fail("fact trip", "has paid as ")
 			change("      paid: decimal(9,2)\n", "      paid: decimal(9,2)\n    derive: {twice: paid * 2}\n", "    measures: paid\n", skiff[1][:len(skiff[1])-len("    measures: paid\n")]+"    measures: [paid, twice]\n")
-			f.fail("fact trip", "lacks twice, which a load can't add to rows that are there")
+			f.fail("fact trip", "lacks twice, which a load cannot add to rows that are there")
 			change()
-			f.fail("fact trip", "has skiff_boat_key, which the model doesn't mean and which can't be null")
+			f.fail("fact trip", "has skiff_boat_key, which the model does not mean and which cannot be null")
 			change(append([]string{"    type_2: class\n    effective: since\n", "    others: type_1\n"}, skiff...)...)
-			f.fail("dimension boat", "has valid_from, which the model doesn't mean")
+			f.fail("dimension boat", "has valid_from, which the model does not mean")
 			change(append([]string{"    natural_key: reg\n", "    natural_key: reg_no\n", "      reg: text\n", "      reg_no: {type: text, header: reg}\n"}, skiff...)...)
-			f.fail("dimension boat", "lacks reg_no, which a load can't add")
+			f.fail("dimension boat", "lacks reg_no, which a load cannot add")
 		})
 	}
 }
@@ -122,7 +122,7 @@ func TestMeantOtherwise(t *testing.T) {
 		{"    effective: since", "    effective: since\n    first_version: from_effective", "has first versions that hold from_beginning, and the model means from_effective"},
 		{"grain: trip", "grain: [trip, at]", "has the grain trip, and the model means trip, at"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-02-01, to: 2024-12-31", "has the days 20240101 to 20241231, and the model means 20240201 to 20241231"},
-		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-01-01, to: 2024-12-30", "days aren't taken away"},
+		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-01-01, to: 2024-12-30", "days are not taken away"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2023-12-01, to: 2025-12-30", ""},
 	} {
 		f := newYard(t, "dimensions:\n", calendar)
@@ -164,7 +164,7 @@ func TestType2To1(t *testing.T) {
 	db := startest.Open(t, f.dir)
 	list, err := load.Alterations(t.Context(), db, startest.Model(t, f.dir))
 	db.Close()
-	if err != nil || len(list) != 1 || list[0].Refused || list[0].Does != "keeps the versions that class told apart, which isn't of type 2 any more" {
+	if err != nil || len(list) != 1 || list[0].Refused || list[0].Does != "keeps the versions that class told apart, which is not of type 2 any more" {
 		t.Errorf("%+v, %v", list, err)
 	}
 	f.load()

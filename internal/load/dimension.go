@@ -128,7 +128,7 @@ func (w *dimensionStep) load(ctx context.Context) error {
 		return err
 	}
 	if want := before.Rows + feed.Added - feed.Removed; after.Rows != want {
-		return fmt.Errorf("the account doesn't hold: table %s should have %d rows and has %d", d.Table.Name, want, after.Rows)
+		return fmt.Errorf("the account does not hold: table %s should have %d rows and has %d", d.Table.Name, want, after.Rows)
 	}
 	f.Table = after.Rows
 	if err := w.keepAccount(ctx, f.Adopted+feed.Added-feed.Removed, nil, after); err != nil {

@@ -41,7 +41,7 @@ func TestErase(t *testing.T) {
 			}
 			for _, name := range []string{"Ada Quill", "Ada Reed", "Bea Moss"} {
 				if !strings.Contains(everything(), name) {
-					t.Fatalf("%s isn't there to be erased", name)
+					t.Fatalf("%s is not there to be erased", name)
 				}
 			}
 			before := f.rows("dim_boat", "boat_key", "reg", "class", "valid_from")

@@ -149,7 +149,7 @@ func (w *work) nodes(ctx context.Context, d *schema.Dimension) ([]node, []string
 		if nodes[n].named = found[n] != keyindex.Missing; found[n] >= 0 {
 			nodes[n].parent = found[n]
 		} else if nodes[n].named && d.Hierarchy.Unmatched == star.Stop {
-			return nil, nil, fmt.Errorf("the parent of ‹%s› is no member, and the model says stop", names[n])
+			return nil, nil, fmt.Errorf("the parent of ‹%s› is not a member, and the model says stop", names[n])
 		}
 	}
 	return nodes, names, nil

@@ -141,6 +141,6 @@ func TestRollUp(t *testing.T) {
 	f.boats("A,Heron,x,2024-01-01")
 	startest.Run(t, f.dir, "UPDATE dim_boat SET class = 'z' WHERE reg = 'A'")
 	if startest.Proved(t, f.dir) {
-		t.Error("prove doesn't see two classes of one name")
+		t.Error("prove does not see two classes of one name")
 	}
 }

@@ -70,7 +70,7 @@ func newYard(t *testing.T, changes ...string) folder {
 	model := yard
 	for i := 0; i < len(changes); i += 2 {
 		if !strings.Contains(model, changes[i]) {
-			t.Fatalf("%q isn't in the model", changes[i])
+			t.Fatalf("%q is not in the model", changes[i])
 		}
 		model = strings.Replace(model, changes[i], changes[i+1], 1)
 	}
@@ -224,13 +224,13 @@ func TestSetAside(t *testing.T) {
 		t.Errorf("%+v", figures)
 	}
 	f.want("first", f.asides(), `trips.csv:3 some payment; a boat | 2,,2024-01-10,-1 | waiting 1-1 
-trips.csv:4 trip is no integer: x; at is no date such as 2025-03-31: 2024-13-10 | x,A,2024-13-10,1 | waiting 1-1 
+trips.csv:4 trip is not an integer: x; at is not a date such as 2025-03-31: 2024-13-10 | x,A,2024-13-10,1 | waiting 1-1 
 trips.csv:5 boat without at: A, "B" | 4,"A, ""B""",,5 | waiting 1-1 
 trips.csv:6 grain repeated with other values: paid is 1.00 in the table, and 2.00 here | 1,A,2024-01-10,2 | waiting 1-1 `)
 	f.trips("1,A,2024-01-10,1", "2,A,2024-01-10,1", "x,A,2024-13-10,1")
 	f.load()
 	f.want("repaired, met again, gone", f.asides(), `trips.csv:3 some payment; a boat | 2,,2024-01-10,-1 | cleared 1-1 2
-trips.csv:4 trip is no integer: x; at is no date such as 2025-03-31: 2024-13-10 | x,A,2024-13-10,1 | waiting 1-2 
+trips.csv:4 trip is not an integer: x; at is not a date such as 2025-03-31: 2024-13-10 | x,A,2024-13-10,1 | waiting 1-2 
 trips.csv:5 boat without at: A, "B" | 4,"A, ""B""",,5 | cleared 1-1 2
 trips.csv:6 grain repeated with other values: paid is 1.00 in the table, and 2.00 here | 1,A,2024-01-10,2 | cleared 1-1 2`)
 	want := 0
@@ -256,7 +256,7 @@ func TestLimits(t *testing.T) {
 	f := newYard(t, "limits:\n  set_aside: none\n  unmatched: none\n", "")
 	f.boats("A,Heron,x,2024-01-01")
 	f.trips(bad...)
-	run := f.fail("fact trip", "50 of 200 rows (25.0%) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: at is no date such as 2025-03-31: never (trips.csv:2)")
+	run := f.fail("fact trip", "50 of 200 rows (25.0%) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: at is not a date such as 2025-03-31: never (trips.csv:2)")
 	f.want("a failed step", f.rows("fact_trip", "trip"), "")
 	if got := strings.Count(f.asides(), "of a failed step"); got != 50 {
 		t.Errorf("%d rows of the failed step are kept", got)
@@ -283,7 +283,7 @@ func TestLimits(t *testing.T) {
 func TestFailedStepsApart(t *testing.T) {
 	f := newYard(t, "dimensions:\n", "dimensions:\n  zone:\n    natural_key: code\n    rows:\n      - {code: Z}\n")
 	f.boats(`A,"Heron,x,2024-01-01`)
-	run := f.fail("dimension boat", "this is no CSV: a quoted field is not closed")
+	run := f.fail("dimension boat", "this is not CSV: a quoted field is not closed")
 	states := map[string]string{}
 	for _, s := range run.Steps {
 		states[s.Name] = s.State
@@ -345,8 +345,8 @@ func TestOutriggerMoves(t *testing.T) {
 // back. A trigger plays the warehouse that cheats.
 func TestAccountIsChecked(t *testing.T) {
 	for trigger, message := range map[string]string{
-		"CREATE TRIGGER cheat AFTER INSERT ON fact_trip WHEN new.trip = 2 BEGIN DELETE FROM fact_trip WHERE trip = 2; END":                   "the account doesn't hold: table fact_trip had 1 rows, 2 were added, and it has 2",
-		"CREATE TRIGGER cheat AFTER INSERT ON fact_trip WHEN new.trip = 2 BEGIN UPDATE fact_trip SET paid = paid + 0.01 WHERE trip = 1; END": "the account doesn't hold: the total of paid in table fact_trip should be 6.00 and is 6.01",
+		"CREATE TRIGGER cheat AFTER INSERT ON fact_trip WHEN new.trip = 2 BEGIN DELETE FROM fact_trip WHERE trip = 2; END":                   "the account does not hold: table fact_trip had 1 rows, 2 were added, and it has 2",
+		"CREATE TRIGGER cheat AFTER INSERT ON fact_trip WHEN new.trip = 2 BEGIN UPDATE fact_trip SET paid = paid + 0.01 WHERE trip = 1; END": "the account does not hold: the total of paid in table fact_trip should be 6.00 and is 6.01",
 	} {
 		f := newYard(t)
 		f.trips("1,A,2024-01-10,1")

@@ -65,7 +65,7 @@ func otherwise(ctx context.Context, r warehouse.Reader, t *warehouse.Table, now 
 	}
 	for _, name := range strings.Split(was[ledger.Versioned], ", ") {
 		if name != "" && !slices.Contains(strings.Split(now[ledger.Versioned], ", "), name) {
-			list = append(list, Alteration{t.Name, "keeps the versions that " + name + " told apart, which isn't of type 2 any more", false})
+			list = append(list, Alteration{t.Name, "keeps the versions that " + name + " told apart, which is not of type 2 any more", false})
 		}
 	}
 	return list, nil
@@ -96,7 +96,7 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 	if ends[0] == 0 || ends[0] >= from && ends[1] <= to {
 		return nil, nil
 	}
-	return []Alteration{{d.Table.Name, fmt.Sprintf("has the days %d to %d, and the model means %d to %d: days aren't taken away, since facts may point to them; widen the calendar, or load into a new warehouse", ends[0], ends[1], from, to), true}}, nil
+	return []Alteration{{d.Table.Name, fmt.Sprintf("has the days %d to %d, and the model means %d to %d: days are not taken away, since facts may point to them; widen the calendar, or load into a new warehouse", ends[0], ends[1], from, to), true}}, nil
 }
 
 // refusals are those of a list of alterations that can't be made, as an error.

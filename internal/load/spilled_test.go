@@ -144,7 +144,7 @@ func TestSpilledNowhere(t *testing.T) {
 		t.Fatal("loaded")
 	}
 	for _, step := range run.Steps {
-		if step.Name == "dimension boat" && !strings.Contains(step.Message, "what memory has no room for can't be kept on disk") {
+		if step.Name == "dimension boat" && !strings.Contains(step.Message, "what memory has no room for cannot be kept on disk") {
 			t.Error(step.Message)
 		}
 	}

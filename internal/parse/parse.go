@@ -15,20 +15,20 @@ import (
 
 // What can be wrong with a value written as text.
 var (
-	errInteger   = errors.New("is no integer")
-	errDecimal   = errors.New("is no decimal number")
+	errInteger   = errors.New("is not an integer")
+	errDecimal   = errors.New("is not a decimal number")
 	errDigits    = errors.New("has too many digits before the point")
 	errScale     = errors.New("has too many digits after the point")
-	errDouble    = errors.New("is no number")
+	errDouble    = errors.New("is not a number")
 	errBoolean   = errors.New("is neither true nor false")
-	errDate      = errors.New("is no date such as 2025-03-31")
-	errTimestamp = errors.New("is no timestamp such as 2025-03-31 14:05:00")
-	errTime      = errors.New("is no time such as 14:05:00")
+	errDate      = errors.New("is not a date such as 2025-03-31")
+	errTimestamp = errors.New("is not a timestamp such as 2025-03-31 14:05:00")
+	errTime      = errors.New("is not a time such as 14:05:00")
 	errMicros    = errors.New("is finer than a microsecond")
 	errNoZone    = errors.New("has an offset, but the model names no time_zone")
 	errSkipped   = errors.New("does not exist in the model's time zone")
 	errYears     = errors.New("is not in the years 1 to 9999 of the model's time zone")
-	errText      = errors.New("is no UTF-8 text or holds a zero byte")
+	errText      = errors.New("is not UTF-8 text or holds a zero byte")
 )
 
 // Reader turns text into typed values. Its zone is the time zone whose wall clock timestamps show;

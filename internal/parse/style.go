@@ -47,7 +47,7 @@ func (s *Style) plainNumber(text string) (string, error) {
 	return whole, nil
 }
 
-var errMarks = errors.New("is no number with the declared marks")
+var errMarks = errors.New("is not a number with the declared marks")
 
 // Layout is how dates or times are written, in the letters of Unicode's date field patterns (UTS 35): yyyy,
 // MM, dd, HH, mm, ss, and S once for each digit of a fraction; M, d, H, m, s take one or two digits. All else

@@ -49,7 +49,7 @@ func (p *proof) dimension(d *schema.Dimension) error {
 		return p.scan(d.Table, column.Names(fields[1:]), []exam{{x.keys, x.lookKeys, nil}})
 	}
 	x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("each %s is unique, and none is greater than %d, the highest one ever assigned", d.KeyColumn(), x.highest),
-		"two loads that don't share a ledger, or hands, have written here: load the table anew")
+		"two loads that do not share a ledger, or hands, have written here: load the table anew")
 	x.people = p.check("members", d.Table.Name, "each natural key is one member with one current version", "merge the members by hand, and point the facts to the one that stays")
 	exams := []exam{{x.keys, x.lookKeys, nil}, {x.people, x.lookMembers, x.endMembers}}
 	if d.Versioned() {
@@ -224,7 +224,7 @@ func (x *members) lookVersions(b *column.Batch) {
 		if special(b, i) {
 			x.closed(x.before(b, i))
 			if from != x.beginning || to != x.end {
-				say("a special member holds for all time, and this one doesn't")
+				say("a special member holds for all time, and this one does not")
 			}
 			continue
 		}
@@ -234,7 +234,7 @@ func (x *members) lookVersions(b *column.Batch) {
 		case first:
 			x.closed(a, n, there)
 			if (x.d.FromStart || inferred) && from != x.beginning {
-				say("the member's first version doesn't begin with time")
+				say("the member's first version does not begin with time")
 			}
 		case from > a.Cols[x.to].Int[n]:
 			say("a gap before this version: the one before ends %s", a.Cols[x.to].Value(n))
@@ -248,7 +248,7 @@ func (x *members) lookVersions(b *column.Batch) {
 		case inferred && (to != x.end || !effective.Null[i]):
 			say("an inferred member holds for all time, and nobody has said since when")
 		case !effective.Null[i] && !(x.d.FromStart && first) && effective.Int[i] != from:
-			say("%s isn't %s", schema.ValidFrom, schema.EffectiveFrom)
+			say("%s is not %s", schema.ValidFrom, schema.EffectiveFrom)
 		}
 	}
 }
@@ -305,11 +305,11 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 		case k == 0 || col.Name == schema.LoadRun || col.Name == schema.ValidFrom || col.Name == schema.ValidTo:
 		case col.Name == schema.IsCurrent:
 			if c.Int[i] != 1 {
-				say("it isn't current")
+				say("it is not current")
 			}
 		case x.d.Durable && col.Name == x.d.DurableColumn():
 			if c.Int[i] != s.Key {
-				say(col.Name + " isn't its key")
+				say(col.Name + " is not its key")
 			}
 		case col.Name == schema.IsInferred, col.Name == schema.IsGone:
 			if c.Int[i] != 0 {
@@ -317,18 +317,18 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 			}
 		case column.Find(x.d.Outriggers, col.Name) >= 0:
 			if c.Null[i] || c.Int[i] != s.Key {
-				say(col.Name + " doesn't point to its namesake")
+				say(col.Name + " does not point to its namesake")
 			}
 		case x.d.Calendar != nil && col.Name == calendar.SortOrder:
 			if c.Null[i] || c.Int[i] <= calendar.Key(x.d.Calendar.To) {
-				say("it doesn't come after all dates")
+				say("it does not come after all dates")
 			}
 		case column.Find(x.d.Attributes(), col.Name) >= 0 && c.Type.Kind == column.Text:
 			if c.Null[i] || c.Text[i] != s.Label {
-				say(col.Name + " isn't " + s.Label)
+				say(col.Name + " is not " + s.Label)
 			}
 		case !c.Null[i]:
-			say(col.Name + " isn't null")
+			say(col.Name + " is not null")
 		}
 	}
 }
@@ -338,7 +338,7 @@ func (x *members) endSpecials() {
 	for _, s := range x.d.Specials {
 		if !x.seen[s.Key] {
 			x.specials.against(func() Example {
-				return Example{Row: fmt.Sprintf("%s %d", x.d.KeyColumn(), s.Key), What: "the member " + s.Label + " isn't there"}
+				return Example{Row: fmt.Sprintf("%s %d", x.d.KeyColumn(), s.Key), What: "the member " + s.Label + " is not there"}
 			})
 		}
 	}

@@ -58,7 +58,7 @@ func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
 			case !m.names && !m.root:
 				against(m.id, "%s is %d, and the row names no parent", d.Parent.Name, m.parent)
 			case m.names && there && (m.root || m.parent != want), m.names && !there && m.parent != star.Unknown.Key:
-				against(m.id, "%s isn't the key of the parent that the row names", d.Parent.Name)
+				against(m.id, "%s is not the key of the parent that the row names", d.Parent.Name)
 			}
 			higher := int64(0)
 			if up := members[m.parent]; up != nil && !m.root {
@@ -80,7 +80,7 @@ func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
 			m := members[pair[1]]
 			switch {
 			case m == nil && pair[1] >= 0:
-				against(pair[1], "it is in %s, and is no member", d.Closure.Name)
+				against(pair[1], "it is in %s, and is not a member", d.Closure.Name)
 			case (distance == 0) != (pair[0] == pair[1]):
 				against(pair[1], "%d stands %d above it in %s", pair[0], distance, d.Closure.Name)
 			case m != nil && distance > 0:

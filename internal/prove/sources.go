@@ -46,7 +46,7 @@ func (p *proof) againstSources() error {
 	}
 	for _, f := range p.star.Facts {
 		c := p.check("sources", f.Table.Name, "every row of "+f.Source.Text+" is in the table with its values and natural keys, or is set aside; and every fact is in the source",
-			"ironmonger load reads what isn't loaded yet; for the rest find what has changed the facts, or the rows at the source")
+			"ironmonger load reads what is not loaded yet; for the rest find what has changed the facts, or the rows at the source")
 		if !p.readable(f) {
 			c.State = Unseen
 			continue
@@ -139,7 +139,9 @@ func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, pre
 			c.Looked += int64(b.N)
 			for i := range b.N {
 				if b.Bad(i) && !aside.take(step, b.Batch, i) {
-					c.against(func() Example { return fromSource(b.Batch, i, "the row doesn't pass, and isn't among those set aside") })
+					c.against(func() Example {
+						return fromSource(b.Batch, i, "the row does not pass, and is not among those set aside")
+					})
 				}
 			}
 			if p.opts.Watch != nil {
@@ -350,7 +352,9 @@ func (x *rereader) look(b *slot) error {
 		case b.whole[i]:
 			x.compare(b, i, facts)
 		case !x.set(b, i):
-			x.c.against(func() Example { return fromSource(b.Batch, i, "the row has no grain, and isn't among those set aside") })
+			x.c.against(func() Example {
+				return fromSource(b.Batch, i, "the row has no grain, and is not among those set aside")
+			})
 		}
 	}
 	return nil
@@ -412,7 +416,7 @@ func (x *rereader) candidates(match []column.Column, b *slot, i, n int, keys []i
 
 // compare holds row i against the facts of its grain: one of them says the same, or the row is set aside.
 func (x *rereader) compare(b *slot, i int, facts *column.Batch) {
-	fault := "it isn't in the table, and not among the rows set aside"
+	fault := "it is not in the table, and not among the rows set aside"
 	j, ok := x.first[b.grain[i]]
 	for ; ok && j >= 0; j = x.next[j] {
 		if x.same(b, i, facts, int(j)) {

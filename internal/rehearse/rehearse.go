@@ -199,7 +199,7 @@ func records(g star.Given) (head []string, rows [][]string, err error) {
 	if head, err = rd.Read(); err == io.EOF {
 		return nil, nil, mistake(g, 0, "there is no header: the first line names the columns")
 	} else if err != nil {
-		return nil, nil, mistake(g, 0, "this is no CSV: %v", err)
+		return nil, nil, mistake(g, 0, "this is not CSV: %v", err)
 	}
 	for {
 		row, err := rd.Read()
@@ -207,9 +207,9 @@ func records(g star.Given) (head []string, rows [][]string, err error) {
 			return head, rows, nil
 		}
 		if wrong := new(csv.ParseError); errors.As(err, &wrong) {
-			return nil, nil, mistake(g, wrong.Line-1, "this is no CSV: %v", wrong.Err)
+			return nil, nil, mistake(g, wrong.Line-1, "this is not CSV: %v", wrong.Err)
 		} else if err != nil {
-			return nil, nil, mistake(g, 0, "this is no CSV: %v", err)
+			return nil, nil, mistake(g, 0, "this is not CSV: %v", err)
 		}
 		rows = append(rows, row)
 	}

@@ -49,10 +49,10 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 		return nil, fail(1, "%s", in.plain())
 	}
 	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) {
-		return nil, fail(1, "this is no CSV text, but a Parquet or zip file")
+		return nil, fail(1, "this is not CSV text, but a Parquet or zip file")
 	}
 	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) || bytes.IndexByte(start, 0) >= 0 {
-		return nil, fail(1, "this is no UTF-8 text; it looks like UTF-16 (csv: encoding says so)")
+		return nil, fail(1, "this is not UTF-8 text; it looks like UTF-16 (csv: encoding says so)")
 	}
 	rd := f.records(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
 	names, err := rd.Read()
@@ -70,7 +70,7 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 	for i := range names {
 		names[i] = f.unguard(f.unswap(names[i]))
 		if !f.csv.Headless && !f.fits(names[i]) {
-			return nil, fail(1, "the header is no %s text: %s", cmp.Or(f.csv.Encoding, "UTF-8"), diag.Printable(names[i]))
+			return nil, fail(1, "the header is not %s text: %s", cmp.Or(f.csv.Encoding, "UTF-8"), diag.Printable(names[i]))
 		}
 	}
 	return names, nil
@@ -386,7 +386,7 @@ func (p *piece) Fill(b *column.Batch) error {
 				c.Null[n], c.Text[n] = false, s
 			case !clean && p.of.csv.Encoding != "" && !p.of.fits(s):
 				c.SetNull(n)
-				b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has bytes that are no "+p.of.csv.Encoding+" text", diag.Clip(diag.Printable(s), 60))
+				b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has bytes that are not "+p.of.csv.Encoding+" text", diag.Clip(diag.Printable(s), 60))
 			default:
 				if err := reader.Set(c, n, s); err != nil {
 					hint := ""
@@ -425,15 +425,15 @@ func csvError(name string, line int64, err error, data []byte) *diag.Error {
 	e.At.Line = int(line) + parse.Line
 	switch parse.Err {
 	case csv.ErrBareQuote:
-		e.Message = "this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled"
+		e.Message = "this is not CSV: a quote in a field that is not quoted; such a field stands in quotes, its own quotes doubled"
 	case csv.ErrQuote:
-		e.Message = "this is no CSV: a quoted field is not closed, or goes on behind its closing quote"
+		e.Message = "this is not CSV: a quoted field is not closed, or goes on behind its closing quote"
 		e.At.Line = int(line) + parse.StartLine
 		if parse.StartLine == parse.Line {
 			e.At.Column = parse.Column
 		}
 	default:
-		e.Message = "this is no CSV: " + parse.Err.Error()
+		e.Message = "this is not CSV: " + parse.Err.Error()
 	}
 	if parse.Err == csv.ErrBareQuote {
 		e.At.Column = parse.Column

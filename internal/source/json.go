@@ -77,7 +77,7 @@ func (p *piece) fillLines(b *column.Batch) error {
 			for k := range p.of.paths {
 				b.Cols[k].SetNull(n)
 			}
-			b.SetAside(n, "", "the line is no JSON object", diag.Clip(diag.Printable(string(line)), 60))
+			b.SetAside(n, "", "the line is not a JSON object", diag.Clip(diag.Printable(string(line)), 60))
 			continue
 		}
 		for k := range p.of.paths {
@@ -189,7 +189,7 @@ func written(number string) string {
 
 // jsonError puts what is no JSON in its place.
 func jsonError(name string, number int64, line []byte) *diag.Error {
-	e := &diag.Error{At: diag.Place{File: name, Line: int(number)}, Message: "this is no JSON"}
+	e := &diag.Error{At: diag.Place{File: name, Line: int(number)}, Message: "this is not JSON"}
 	var v any
 	var syntax *json.SyntaxError
 	if err := json.Unmarshal(line, &v); errors.As(err, &syntax) {
@@ -221,7 +221,7 @@ func (f *Files) objects(file *file, s *star.Source) diag.List {
 		return fail(1, "%s", in.plain())
 	}
 	if start = start[:n]; bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) || bytes.IndexByte(start, 0) >= 0 || bytes.HasPrefix(start, []byte{0xff, 0xfe}) {
-		return fail(1, "this is no text of JSON objects, a line each")
+		return fail(1, "this is not text of JSON objects, a line each")
 	}
 	return nil
 }

@@ -154,12 +154,12 @@ func TestExponents(t *testing.T) {
 // TestBrokenLines: what is no JSON is told with its place, what is no object is set aside.
 func TestBrokenLines(t *testing.T) {
 	for _, c := range []struct{ content, want string }{
-		{"{\"a\":1}\n{\"a\":}\n", "x.json:2:6: this is no JSON: invalid character '}' looking for beginning of value"},
-		{"{\"a\":1\n", "x.json:1:7: this is no JSON: unexpected end of JSON input"},
-		{"{\"a\":1} {\"a\":2}\n", "x.json:1:9: this is no JSON"},
-		{"[1]\n{\"a\":2}\n\"x\"\n", "[!x.json:1|the line is no JSON object|[1] !x.json:3|the line is no JSON object|\"x\"] 1"},
-		{"\xff\xfe{\x00", "this is no text of JSON objects, a line each"},
-		{"PAR1", "this is no text of JSON objects, a line each"},
+		{"{\"a\":1}\n{\"a\":}\n", "x.json:2:6: this is not JSON: invalid character '}' looking for beginning of value"},
+		{"{\"a\":1\n", "x.json:1:7: this is not JSON: unexpected end of JSON input"},
+		{"{\"a\":1} {\"a\":2}\n", "x.json:1:9: this is not JSON"},
+		{"[1]\n{\"a\":2}\n\"x\"\n", "[!x.json:1|the line is not a JSON object|[1] !x.json:3|the line is not a JSON object|\"x\"] 1"},
+		{"\xff\xfe{\x00", "this is not text of JSON objects, a line each"},
+		{"PAR1", "this is not text of JSON objects, a line each"},
 		{"", "[] 0"},
 		{"\ufeff{\"a\":\"007\"}", "[] 1"},
 	} {

@@ -91,7 +91,7 @@ func (in *Inputs) openParquetFile(dir string, file *file) (*openedParquet, error
 func footer(f *os.File, size int64) error {
 	ends := make([]byte, 12)
 	if size < 12 {
-		return errors.New("this is no Parquet file: it is too short")
+		return errors.New("this is not a Parquet file: it is too short")
 	}
 	f.ReadAt(ends[:4], 0)
 	f.ReadAt(ends[4:], size-8)
@@ -99,9 +99,9 @@ func footer(f *os.File, size int64) error {
 	case string(ends[:4]) == "PARE" || string(ends[8:]) == "PARE":
 		return errors.New("the Parquet file is encrypted")
 	case string(ends[:4]) != "PAR1":
-		return errors.New("this is no Parquet file")
+		return errors.New("this is not a Parquet file")
 	case string(ends[8:]) != "PAR1":
-		return errors.New("the Parquet file is cut off: it doesn't end as one does")
+		return errors.New("the Parquet file is cut off: it does not end as one does")
 	case length > size-12 || length > maxFooter:
 		return fmt.Errorf("the Parquet file is damaged: its footer is said to have %d bytes", length)
 	}
@@ -196,7 +196,7 @@ func (x *openedParquet) find(path string, as column.Type) (*parquetColumn, error
 			return nil, fmt.Errorf("column %s is a list, not one value", path)
 		}
 		if codec := c.Compression().CompressionCodec(); codec == format.Lz4Raw || codec == format.Lz4 {
-			return nil, fmt.Errorf("column %s is compressed with LZ4, which isn't read: write it with Snappy, Zstandard or gzip", path)
+			return nil, fmt.Errorf("column %s is compressed with LZ4, which is not read: write it with Snappy, Zstandard or gzip", path)
 		}
 		t, utc := parquetType(c)
 		if t.Kind == column.Null {

@@ -195,10 +195,10 @@ func plainText(c *column.Column) string {
 }
 
 var (
-	errText      = errors.New("is no UTF-8 text or holds a zero byte")
+	errText      = errors.New("is not UTF-8 text or holds a zero byte")
 	errNanos     = errors.New("is finer than a microsecond")
 	errTooLarge  = errors.New("is too large")
-	errNotFinite = errors.New("is no number")
+	errNotFinite = errors.New("is not a number")
 	errInstant   = errors.New("is an instant, but the model names no time_zone")
 )
 

@@ -124,7 +124,7 @@ func TestParquetWriters(t *testing.T) {
 				if v == "∅" || v == "" && rows[i][k] == "∅" {
 					v = "∅"
 				} else if err := reader.Set(&want, 0, v); err != nil {
-					t.Fatalf("%s: %s %s is no %s: %v", file, f.Name, v, f.Type, err)
+					t.Fatalf("%s: %s %s is not of type %s: %v", file, f.Name, v, f.Type, err)
 				} else {
 					v = want.Value(0)
 				}
@@ -149,7 +149,7 @@ func TestParquetTypes(t *testing.T) {
 	if got := strings.Join(rows[0], " "); got != "-39.63 1.000 ∅ -49.0 ∅ -39.63" {
 		t.Errorf("the first row is %s", got)
 	}
-	if got := aside[0]; got != "1 whole is no integer 0.125" {
+	if got := aside[0]; got != "1 whole is not an integer 0.125" {
 		t.Errorf("set aside first: %s", got)
 	}
 	if len(aside) != 526 { // 226 draughts that aren't whole, and 300 times that no day is
@@ -248,7 +248,7 @@ func TestParquetDamaged(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		"": "too short", "PAR1PAR1": "too short", "no,name\n1,x\n2,y\n": "this is no Parquet file", "PAR1\x00\x00\x00\x00\x00\x00\x00\x00PAR1": "damaged",
+		"": "too short", "PAR1PAR1": "too short", "no,name\n1,x\n2,y\n": "this is not a Parquet file", "PAR1\x00\x00\x00\x00\x00\x00\x00\x00PAR1": "damaged",
 		"PARE\x00\x00\x00\x00\x00\x00\x00\x00PARE": "encrypted",
 	} {
 		if message, _ := try([]byte(text)); !strings.Contains(message, want) {

@@ -247,7 +247,7 @@ func find(root *os.Root, pattern string) ([]string, error) {
 	}
 	names, err := fs.Glob(root.FS(), clean)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no pattern: %v", pattern, err)
+		return nil, fmt.Errorf("%s is not a pattern: %v", pattern, err)
 	}
 	if _, err := root.Lstat(clean); err == nil && len(names) == 0 {
 		return []string{clean}, nil // it is there; opening it will say what is wrong
@@ -347,11 +347,11 @@ func reason(err error) string {
 	case errors.Is(err, errNoFile), errors.Is(err, errChanged):
 		return err.Error()
 	case errors.Is(err, fs.ErrPermission):
-		return "the file can't be read: no permission"
+		return "the file cannot be read: no permission"
 	case errors.Is(err, fs.ErrNotExist):
 		return "the file is gone"
 	case strings.Contains(err.Error(), "escapes"):
 		return "the file is a link that leads out of the folder of the files"
 	}
-	return "the file can't be read: " + err.Error()
+	return "the file cannot be read: " + err.Error()
 }

@@ -139,17 +139,17 @@ func TestFiles(t *testing.T) {
 		{"columns elsewhere", "c,x,a\n1,2,3\n", "[t.csv:2|3|1]"},
 		{"too many fields", "a,b,c\n1,2,3,4\n1,2,3\n", "[!t.csv:2|the row has too many fields|4, and the header 3 t.csv:3|1|3]"},
 		{"too few fields", "a,b,c\n1\n", "[!t.csv:2|the row has too few fields|1, and the header 3]"},
-		{"no UTF-8", "a,b,c\n1,2,\xff\n\xff,2,1\x00\n", `[!t.csv:2|c is no UTF-8 text or holds a zero byte (csv: encoding says what text it is)|\xff !t.csv:3|a is no UTF-8 text or holds a zero byte (csv: encoding says what text it is)|\xff !t.csv:3|c is no UTF-8 text or holds a zero byte|1\x00]`},
+		{"no UTF-8", "a,b,c\n1,2,\xff\n\xff,2,1\x00\n", `[!t.csv:2|c is not UTF-8 text or holds a zero byte (csv: encoding says what text it is)|\xff !t.csv:3|a is not UTF-8 text or holds a zero byte (csv: encoding says what text it is)|\xff !t.csv:3|c is not UTF-8 text or holds a zero byte|1\x00]`},
 		{"only a header", "a,b,c", "[]"},
 		{"empty", "", "!t.csv:1: source test: the file is empty; its first line must be a header with the names of the columns"},
 		{"no such column", "a,b,d\n", "!t.csv:1: source test: the header has no column c (there is: a, b, d)"},
 		{"twice", "a,c,c\n", "!t.csv:1: source test: the header has two columns called c; position tells which"},
 		{"other separator", "a;b;c\n", "!t.csv:1: source test: the header is one column, a;b;c: what separates the columns? (csv: separator)"},
-		{"UTF-16", "\xff\xfea\x00", "!t.csv:1: source test: this is no UTF-8 text; it looks like UTF-16 (csv: encoding says so)"},
-		{"gzip", "\x1f\x8b\x08\x00", "!t.csv: source test: the file can't be read: this begins as gzip does, and is none: unexpected EOF"},
-		{"bare quote", "a,b,c\n1,2,3\n1,2\"x,3\n", "!t.csv:3:4: this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled\n    3 | 1,2\"x,3\n      |    ^"},
-		{"open quote", "a,b,c\n1,\"2,3\n4,5,6\n", "!t.csv:2: this is no CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2,3"},
-		{"behind a quote", "a,b,c\n1,\"2\"x,3\n", "!t.csv:2:5: this is no CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2\"x,3\n      |     ^"},
+		{"UTF-16", "\xff\xfea\x00", "!t.csv:1: source test: this is not UTF-8 text; it looks like UTF-16 (csv: encoding says so)"},
+		{"gzip", "\x1f\x8b\x08\x00", "!t.csv: source test: the file cannot be read: this begins as gzip does, and is none: unexpected EOF"},
+		{"bare quote", "a,b,c\n1,2,3\n1,2\"x,3\n", "!t.csv:3:4: this is not CSV: a quote in a field that is not quoted; such a field stands in quotes, its own quotes doubled\n    3 | 1,2\"x,3\n      |    ^"},
+		{"open quote", "a,b,c\n1,\"2,3\n4,5,6\n", "!t.csv:2: this is not CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2,3"},
+		{"behind a quote", "a,b,c\n1,\"2\"x,3\n", "!t.csv:2:5: this is not CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2\"x,3\n      |     ^"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -221,7 +221,7 @@ func TestForms(t *testing.T) {
 	none.Quote, none.Headless = 0, true
 	marks.Separator, marks.Style = ';', parse.Style{Decimal: ',', Thousands: '.', Date: layout("d.M.yyyy", column.Date), Timestamp: layout("dd.MM.yyyy HH:mm:ss.SSS", column.Timestamp)}
 	for _, c := range []struct{ got, want string }{
-		{read("c\ta\n-\t x\nNA\t1\"\n", tab), "!t.csv:3:5: this is no CSV: a quote in a field that isn't quoted; such a field stands in quotes, its own quotes doubled\n    3 | NA\t1\"\n      |   \t ^"},
+		{read("c\ta\n-\t x\nNA\t1\"\n", tab), "!t.csv:3:5: this is not CSV: a quote in a field that is not quoted; such a field stands in quotes, its own quotes doubled\n    3 | NA\t1\"\n      |   \t ^"},
 		{read("c\ta\n-\t x\nNA\tNAB\n", tab), "t.csv:2| x| t.csv:3|NAB|"},
 		{read("1\",2\n\"3,4\n5,6,7\n", none), `t.csv:1|1"|2 t.csv:2|"3|4 !t.csv:3|the row has too many fields|3, and the first row 2`},
 		{read("", none), ""},
@@ -230,8 +230,8 @@ func TestForms(t *testing.T) {
 		{read("x,Nam,x\n1,2,3\n", star.PlainCSV, col("a", "text", "Name", 0), col("c", "integer", "", 4)), "!t.csv:1: source test: the header has no column Name (did you mean Nam?)\nt.csv:1: source test: column c is to stand at position 4, and the header has 3 columns"},
 		{read("a;c\n1.234.567,5;1.2.2024\n-1234,50;31.12.1999\n", marks, col("a", "decimal(9,2)", "", 0), col("c", "date", "", 0)), "t.csv:2|1234567.50|2024-02-01 t.csv:3|-1234.50|1999-12-31"},
 		{read("a;c\n1.23;30.02.2024\n12.34,5;2024-01-01\n1,2,3;1.1.24\n", marks, col("a", "decimal(9,2)", "", 0), col("c", "date", "", 0)),
-			"!t.csv:2|a is no number with the declared marks|1.23 !t.csv:2|c is not written as d.M.yyyy|30.02.2024 !t.csv:3|a is no number with the declared marks|12.34,5 !t.csv:3|c is not written as d.M.yyyy|2024-01-01 !t.csv:4|a is no number with the declared marks|1,2,3 !t.csv:4|c is not written as d.M.yyyy|1.1.24"},
-		{read("a;c\n1.000;01.02.2024 10:20:30.5\n1,0;01.02.2024 24:00:00.0\n", marks, col("a", "integer", "", 0), col("c", "timestamp", "", 0)), "t.csv:2|1000|2024-02-01 10:20:30.5 !t.csv:3|a is no integer|1,0 !t.csv:3|c is not written as dd.MM.yyyy HH:mm:ss.SSS|01.02.2024 24:00:00.0"},
+			"!t.csv:2|a is not a number with the declared marks|1.23 !t.csv:2|c is not written as d.M.yyyy|30.02.2024 !t.csv:3|a is not a number with the declared marks|12.34,5 !t.csv:3|c is not written as d.M.yyyy|2024-01-01 !t.csv:4|a is not a number with the declared marks|1,2,3 !t.csv:4|c is not written as d.M.yyyy|1.1.24"},
+		{read("a;c\n1.000;01.02.2024 10:20:30.5\n1,0;01.02.2024 24:00:00.0\n", marks, col("a", "integer", "", 0), col("c", "timestamp", "", 0)), "t.csv:2|1000|2024-02-01 10:20:30.5 !t.csv:3|a is not an integer|1,0 !t.csv:3|c is not written as dd.MM.yyyy HH:mm:ss.SSS|01.02.2024 24:00:00.0"},
 	} {
 		if c.got != c.want {
 			t.Errorf("%s\nwant\n%s", c.got, c.want)
@@ -263,7 +263,7 @@ func TestOutside(t *testing.T) {
 		filepath.Join(dir, "secret.csv"): filepath.Join(dir, "secret.csv") + " is outside the model's folder (within names another folder)",
 		"nothing-*.csv":                  "no file matches nothing-*.csv in " + inner,
 		"link.csv":                       "the file is a link that leads out of the folder of the files",
-		"[":                              "[ is no pattern: syntax error in pattern",
+		"[":                              "[ is not a pattern: syntax error in pattern",
 	} {
 		s := text()
 		s.Read[0].Text = pattern

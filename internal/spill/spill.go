@@ -85,7 +85,7 @@ func (f *File) Put(b []byte, at int64) error {
 }
 
 func noRoom(err error) error {
-	return fmt.Errorf("what memory has no room for can't be kept on disk: %w", err)
+	return fmt.Errorf("what memory has no room for cannot be kept on disk: %w", err)
 }
 
 // Put adds row i of columns with the types of the fields to a part. What goes wrong is told when rows are read.
@@ -147,7 +147,7 @@ type piece struct {
 func (p piece) Fill(b *column.Batch) error {
 	buf := make([]byte, p.size)
 	if _, err := p.of.file.ReadAt(buf, p.at); err != nil {
-		return fmt.Errorf("rows that were kept on disk can't be read: %w", err)
+		return fmt.Errorf("rows that were kept on disk cannot be read: %w", err)
 	}
 	b.Reset(0)
 	cols := column.Pointers(b.Cols)

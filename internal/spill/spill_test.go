@@ -111,7 +111,7 @@ func TestRowsLost(t *testing.T) {
 		rows.Put(0, column.Pointers(b.Cols), i)
 	}
 	err = pipeline.Batches(context.Background(), rows.Part(0), 1, func(*column.Batch) error { return nil })
-	if err == nil || !strings.Contains(err.Error(), "what memory has no room for can't be kept on disk") {
+	if err == nil || !strings.Contains(err.Error(), "what memory has no room for cannot be kept on disk") {
 		t.Error(err)
 	}
 }

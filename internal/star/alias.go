@@ -87,7 +87,7 @@ func (c *checker) aliased(s *Source, d *Dimension, columns []string, at diag.Pla
 		return
 	}
 	if made(d.Aliases.Source, s) {
-		c.errorf(at, path, "the aliases of dimension %s are made of source %s, so that can't have them itself", d.Text, s.Text)
+		c.errorf(at, path, "the aliases of dimension %s are made of source %s, so that cannot have them itself", d.Text, s.Text)
 		return
 	}
 	if !slices.ContainsFunc(s.Aliased, func(x Aliased) bool { return x.Aliases == d.Aliases && slices.Equal(x.Columns, columns) }) {

@@ -335,7 +335,7 @@ func (c *checker) outcomes(k *Key) {
 		}
 	}
 	if k.Unmatched == Infer && !made {
-		c.errorf(k.At, k.subject, "dimension %s has no source, so its members can't be inferred: unknown, set_aside or stop", k.Dimension.Text)
+		c.errorf(k.At, k.subject, "dimension %s has no source, so its members cannot be inferred: unknown, set_aside or stop", k.Dimension.Text)
 	}
 }
 
@@ -423,7 +423,7 @@ func (c *checker) grain(f *Fact, fields []column.Field, path string) {
 			}
 			for _, rule := range []Outcome{k.Unmatched, k.Missing, k.Outside} {
 				if rule == ToUnknown || rule == LeaveEmpty || rule == ToNotYet || rule == NotApplying {
-					c.errorf(k.At, k.subject, "%s is part of the grain, so it can't become %s: set_aside or stop", k.Text, rule)
+					c.errorf(k.At, k.subject, "%s is part of the grain, so it cannot become %s: set_aside or stop", k.Text, rule)
 				}
 			}
 			continue
@@ -434,7 +434,7 @@ func (c *checker) grain(f *Fact, fields []column.Field, path string) {
 			continue
 		}
 		if fields[i].Type.Kind == column.Double {
-			c.errorf(w.At, path+".grain", "a double can't be part of the grain")
+			c.errorf(w.At, path+".grain", "a double cannot be part of the grain")
 		}
 		f.Grain = append(f.Grain, GrainPart{Column: w.Text})
 		if column.Find(f.Measures, w.Text) < 0 {

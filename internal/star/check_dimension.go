@@ -55,7 +55,7 @@ func (c *checker) dimension(d *Dimension) {
 	d.NaturalKey = c.fields(fields, of, d.naturalKey, path+".natural_key")
 	for i, f := range d.NaturalKey {
 		if f.Type.Kind == column.Double {
-			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double can't be a key: make it a decimal or text")
+			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double cannot be a key: make it a decimal or text")
 		}
 	}
 	d.type2 = slices.DeleteFunc(d.type2, func(w Name) bool { // a key may make versions, too
@@ -76,7 +76,7 @@ func (c *checker) dimension(d *Dimension) {
 	c.deliveries(d, fields, of, path)
 	c.hierarchy(d, path)
 	if d.Adopts != nil && d.Complete() {
-		c.errorf(d.Adopts.at, path+".adopts", "what was observed of the members isn't known of a table that stood before, and type 3 attributes, or an effective time without versions, need it")
+		c.errorf(d.Adopts.at, path+".adopts", "what was observed of the members is not known of a table that stood before, and type 3 attributes, or an effective time without versions, need it")
 	} else if d.Adopts != nil && d.Adopts.ValidFrom != "" && !d.Versioned() {
 		c.errorf(d.Adopts.at, path+".adopts", "a dimension without type_2 attributes has one row for a natural key: valid_from has no place here")
 	}
@@ -156,7 +156,7 @@ func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path strin
 			has = has || column.Find(list, f.Name) >= 0
 		}
 		if !has {
-			c.errorf(w.At, path+".complete_for", "%s is neither of the natural key nor an attribute, so it isn't known of members", w.Text)
+			c.errorf(w.At, path+".complete_for", "%s is neither of the natural key nor an attribute, so it is not known of members", w.Text)
 		}
 		all.Scope = append(all.Scope, f)
 	}
@@ -267,7 +267,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 			d.Current = append(d.Current, d.Type2[i])
 			claim(Name{CurrentColumn(w.Text), w.At}, "the current "+w.Text, "with_current")
 		} else {
-			c.errorf(w.At, path+".with_current", "%s is no type 2 attribute%s", w.Text, diag.Suggest(w.Text, column.Names(d.Type2)))
+			c.errorf(w.At, path+".with_current", "%s is not a type 2 attribute%s", w.Text, diag.Suggest(w.Text, column.Names(d.Type2)))
 		}
 	}
 }
@@ -286,7 +286,7 @@ func (c *checker) junk(d *Dimension, path string) {
 		if lower := strings.ToLower(col.Text); used[lower] {
 			c.errorf(col.At, path+".combinations", "the table has a column %s of its own", col.Text)
 		} else if used[lower] = true; col.Type.Kind == column.Double {
-			c.errorf(col.At, path+".combinations", "a double can't be a key: make it a decimal or text")
+			c.errorf(col.At, path+".combinations", "a double cannot be a key: make it a decimal or text")
 		}
 		d.Rows.Fields = append(d.Rows.Fields, column.Field{Name: col.Text, Type: col.Type})
 	}

@@ -125,7 +125,7 @@ func formatOf(patterns []Name) string {
 func (c *checker) marks(s *Source, path string) {
 	for _, b := range []byte{s.CSV.Quote, s.CSV.Style.Decimal} {
 		if b != 0 && (b == s.CSV.Separator && b == s.CSV.Quote || b == s.CSV.Style.Thousands) {
-			c.errorf(s.At, path+".csv", "%q can't be two marks at once", b)
+			c.errorf(s.At, path+".csv", "%q cannot be two marks at once", b)
 		}
 	}
 	for _, col := range s.Columns {
@@ -152,7 +152,7 @@ func (c *checker) taken(s *Source, path string) {
 		}
 		for _, col := range s.Columns {
 			if !known(col.Type) && !c.told(col.At) {
-				c.errorf(col.At, path+".columns."+col.Text, "its type is missing: text files don't tell the types of their columns")
+				c.errorf(col.At, path+".columns."+col.Text, "its type is missing: text files do not tell the types of their columns")
 			}
 		}
 		c.overlap(s, path)

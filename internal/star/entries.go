@@ -37,7 +37,7 @@ func Sections() []Section {
 		{"dimensions.NAME.surrogate_key", "How surrogate keys are numbered, for a warehouse where several models give keys. What is said here counts for keys that are yet to be given.", r.numberEntries(&Dimension{})},
 		{"dimensions.NAME.looked_up", "A dimension that somebody else has made. Where it has versions, its validity is half-open, and may leave gaps: those times are outside.", r.lookedUpEntries(&LookedUp{})},
 		{"dimensions.NAME.adopts", "A table of the warehouse that stood before. The load that makes the dimension's table fills it with that table's members, under their keys, so that what points to them goes on doing so; it is read once, and not changed. Natural key and attributes are its columns of the same names; attributes that it lacks are null.", r.adoptEntries(&Adopted{})},
-		{"dimensions.NAME.aliases", "Other natural keys of members, wherever they are met: in the dimension's own source and in every key that points to it. If an alias is a member of its own when it is listed first, the two are merged: the facts move, and the lost keys are written down in `dim_NAME_alias`. If what it means isn't a member yet, the member is renamed and keeps its key.", r.aliasEntries(&Aliases{})},
+		{"dimensions.NAME.aliases", "Other natural keys of members, wherever they are met: in the dimension's own source and in every key that points to it. If an alias is a member of its own when it is listed first, the two are merged: the facts move, and the lost keys are written down in `dim_NAME_alias`. If what it means is not a member yet, the member is renamed and keeps its key.", r.aliasEntries(&Aliases{})},
 		{"dimensions.NAME.hierarchy", "Members that have parents in the same dimension, to any depth. The table has the parent's key and the level, 1 for those without a parent; the table `dim_NAME_closure` has a row for each member and each that stands above it, and one for each with itself. Of a dimension with versions, durable keys are meant.", r.hierarchyEntries(&Hierarchy{})},
 		{"dimensions.NAME.matching.NAME", "How a part of the natural key is brought to one form, in the dimension's own source and in every key that points to it. A plain expression is short for {as: expression}.", r.matchingEntries(&Matching{})},
 		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
@@ -100,7 +100,7 @@ func (r *reader) warehouseEntries(m *Model) []Entry {
 		}
 	}
 	return []Entry{
-		{"sqlite", "a file", "an SQLite database, made if it isn't there; seen from the model's folder", false, kind(SQLite, &w.path)},
+		{"sqlite", "a file", "an SQLite database, made if it is not there; seen from the model's folder", false, kind(SQLite, &w.path)},
 		{"postgres", "a connection string", "a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; what it leaves out comes from PG* variables, the service file and the password file. A password has no place in a model", false, kind(Postgres, &w.connection)},
 		{"schema", "a name", "the schema of the tables in PostgreSQL; public if not said", false, func(n *node) { w.schema, _ = r.word(n, "a name") }},
 	}
@@ -225,7 +225,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		}},
 		{"delivers", "changes or all", "whether a load brings what has changed, or all members there are, so that one which is missing is gone; changes if not said", false, func(n *node) { d.delivers = r.choice(n, "changes", "all") }},
 		{"gone", "keep, flag or close", "what becomes of a member that is gone: nothing; a mark, is_gone; or a new version with it, from the time of the delivery. keep if not said", false, func(n *node) { d.gone = r.choice(n, "keep", "flag", "close") }},
-		{"complete_for", "a column or a list", "what a delivery is complete for, where it isn't for all: only members that are equal to one of its rows in these columns can be gone", false, words(&d.completeFor)},
+		{"complete_for", "a column or a list", "what a delivery is complete for, where it is not for all: only members that are equal to one of its rows in these columns can be gone", false, words(&d.completeFor)},
 		{"delivered_on", "a column", "says when a row was delivered, so that several deliveries may be read at once; close needs it", false, word(&d.deliveredOn)},
 		{"adopts", "keys", "a table that stood before, whose members and keys the dimension begins with", false, func(n *node) {
 			d.Adopts = &Adopted{at: n.key.At}
@@ -266,7 +266,7 @@ func (r *reader) numberEntries(d *Dimension) []Entry {
 			w, ok := r.word(n, "a number")
 			v, err := strconv.ParseInt(w.Text, 10, 64)
 			if ok && (err != nil || v < least || v > mostKey) {
-				r.errorf(w.At, n.path, "%s is no number from %d to %d", w.Text, least, mostKey)
+				r.errorf(w.At, n.path, "%s is not a number from %d to %d", w.Text, least, mostKey)
 			} else if ok {
 				*to = v
 			}
@@ -321,7 +321,7 @@ func (r *reader) calendarEntries(c *calendar.Calendar) []Entry {
 			col.Resize(1)
 			w, ok := r.word(n, "a date")
 			if ok && parse.NewReader(nil).Set(&col, 0, w.Text) != nil {
-				r.errorf(w.At, n.path, "%s is no date such as 2025-03-31", w.Text)
+				r.errorf(w.At, n.path, "%s is not a date such as 2025-03-31", w.Text)
 			}
 			*to = col.Int[0]
 		}
@@ -329,7 +329,7 @@ func (r *reader) calendarEntries(c *calendar.Calendar) []Entry {
 	return []Entry{
 		{"from", "a date", "the first day", true, day(&c.From)},
 		{"to", "a date", "the last day", true, day(&c.To)},
-		{"closed", "true or false", "nothing comes after the last day: `prove` doesn't warn that it is near or past. false if not said", false, func(n *node) { c.Closed = r.choice(n, "true", "false") == "true" }},
+		{"closed", "true or false", "nothing comes after the last day: `prove` does not warn that it is near or past. false if not said", false, func(n *node) { c.Closed = r.choice(n, "true", "false") == "true" }},
 		{"key", "yyyymmdd", "what the surrogate key looks like: 20250331; that is also the default", false, func(n *node) { r.choice(n, "yyyymmdd") }},
 		{"fiscal_year", "keys", "the fiscal year; without it, the calendar year", false, func(n *node) {
 			named := false

@@ -120,7 +120,7 @@ func TestSchema(t *testing.T) {
 		}
 		for _, e := range section.Entries {
 			if p, ok := properties[e.Name].(object); !ok || p["description"] != e.Doc {
-				t.Errorf("%s.%s isn't in the schema as in the table: %v", section.Title, e.Name, p)
+				t.Errorf("%s.%s is not in the schema as in the table: %v", section.Title, e.Name, p)
 			}
 		}
 	}

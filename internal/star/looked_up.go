@@ -43,7 +43,7 @@ func (r *reader) lookedUpEntries(l *LookedUp) []Entry {
 			w, ok := r.word(n, "a key")
 			v, err := strconv.ParseInt(w.Text, 10, 64)
 			if ok && err != nil {
-				r.errorf(w.At, n.path, "%s is no integer", w.Text)
+				r.errorf(w.At, n.path, "%s is not an integer", w.Text)
 			}
 			l.Unknown = &v
 		}},
@@ -62,7 +62,7 @@ func (c *checker) lookedUp(d *Dimension, path string) {
 	d.NaturalKey = c.fields(fields, "looked_up.columns", d.naturalKey, path+".natural_key")
 	for i, f := range d.NaturalKey {
 		if f.Type.Kind == column.Double {
-			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double can't be a key: make it a decimal or text")
+			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double cannot be a key: make it a decimal or text")
 		}
 	}
 	if len(d.naturalKey) == 0 {

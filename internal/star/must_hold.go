@@ -90,12 +90,12 @@ func (r *reader) mustEntries(m *Must) []Entry {
 		{"where", "a condition", "of which rows the others speak; of all if not said", false, func(n *node) { m.Where = r.expression(n, "a condition") }},
 		{"at_least", "a number, or a share such as 95%", "so many rows, or such a share of all rows", false, bound(&m.AtLeast)},
 		{"at_most", "a number, or a share such as 1%", "no more rows, or no greater share of all rows", false, bound(&m.AtMost)},
-		{"each", "a column or a list", "rows that are equal in these columns are equal in has_one, too: levels that roll up. Rows where one of them is null aren't looked at", false, func(n *node) { m.each = r.words(n, "a column") }},
+		{"each", "a column or a list", "rows that are equal in these columns are equal in has_one, too: levels that roll up. Rows where one of them is null are not looked at", false, func(n *node) { m.each = r.words(n, "a column") }},
 		{"has_one", "a column or a list", "the columns of the level above", false, func(n *node) { m.hasOne = r.words(n, "a column") }},
 		{"total", "a column", "a column of exact numbers whose total must be that of column in source", false, word(&m.total, "a column")},
 		{"source", "a source", "where the other total comes from: all its rows that are not set aside", false, word(&m.source, "a source")},
 		{"column", "a column", "the column of the source", false, word(&m.column, "a column")},
-		{"in_load", "stop", "a load checks it before it commits, and stops where it doesn't hold; else only prove does", false, func(n *node) { m.InLoad = r.choice(n, "stop") == "stop" }},
+		{"in_load", "stop", "a load checks it before it commits, and stops where it does not hold; else only prove does", false, func(n *node) { m.InLoad = r.choice(n, "stop") == "stop" }},
 	}
 }
 

@@ -35,7 +35,7 @@ func (e Expression) Compile(fields []column.Field) (*expr.Program, error) {
 func (r *reader) parameterEntries(p *Parameter) []Entry {
 	return []Entry{
 		{"type", "a type", "its type; or `secret`, for a password: it has a place in connections alone, and is never stored or shown", true, func(n *node) { r.parameterType(p, n) }},
-		{"default", "a value", "its value where the run isn't told another; without it, one must be given", false, func(n *node) {
+		{"default", "a value", "its value where the run is not told another; without it, one must be given", false, func(n *node) {
 			if w, ok := r.word(n, "a value"); ok {
 				p.Default = &w
 			}
@@ -93,7 +93,7 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 		c := column.Column{Type: p.Type}
 		c.Resize(1)
 		if known(p.Type) && parse.NewReader(m.Zone).Set(&c, 0, value) != nil {
-			r.errorf(at, path, "%s is no %s", diag.Printable(value), p.Type)
+			r.errorf(at, path, "%s is not of type %s", diag.Printable(value), p.Type)
 			r.valueless = append(r.valueless, p.Text)
 			continue
 		}
@@ -113,7 +113,7 @@ func (r *reader) fill(w Name, path string, kept ...func(name string) bool) Name 
 		case secret:
 			r.errorf(w.At, path, "a secret has no place in a path")
 		case !FitsPath(p.Value):
-			r.errorf(w.At, path, "the value of %s can't be part of a file's name: %q", p.Name, p.Value)
+			r.errorf(w.At, path, "the value of %s cannot be part of a file's name: %q", p.Name, p.Value)
 		default:
 			return p.Value, true
 		}
@@ -194,7 +194,7 @@ func Placeholders(text string, value func(name string) string) (filled string, c
 func ReadParameters(file string) (map[string]string, error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("the parameters can't be read: %w", err)
+		return nil, fmt.Errorf("the parameters cannot be read: %w", err)
 	}
 	if len(text) > MaxFile {
 		return nil, fmt.Errorf("%s is larger than 4 MiB", file)

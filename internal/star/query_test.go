@@ -70,7 +70,7 @@ func TestPlaceholders(t *testing.T) {
 	}
 	for _, value := range []string{"a", "Nord-2025.01", "Zoë", "a b", "-"} {
 		if !FitsPath(value) {
-			t.Errorf("%q isn't taken", value)
+			t.Errorf("%q is not taken", value)
 		}
 	}
 }

@@ -155,7 +155,7 @@ func (r *reader) joinEntries(j *Join) []Entry {
 		{"source", "a source", "the other source, if not the one that the join is called for", false, word(&j.source, "a source")},
 		{"by", "a column, a list, or there: here", "the columns that must be equal, with the same name in both sources; or the other source's column and this one's. Null equals nothing", true, func(n *node) { j.by = r.pairs(n) }},
 		{"effective", "a date or timestamp column", "the other source's column that says since when a row holds, as in a table of rates; with as_of", false, word(&j.effective, "a column")},
-		{"as_of", "a date or timestamp column", "this source's column that says which time is meant: of the rows that fit, the latest that isn't after it", false, word(&j.asOf, "a column")},
+		{"as_of", "a date or timestamp column", "this source's column that says which time is meant: of the rows that fit, the latest that is not after it", false, word(&j.asOf, "a column")},
 		{"bring", "a column, a list, or there: here", "the columns to bring, as they are called there; or their names there and here", true, func(n *node) { j.bring = r.pairs(n) }},
 		{"unmatched", "set_aside, leave_empty, drop or stop", "what to do with a row that no row fits: set_aside, if not said; leave the columns empty; drop the row, which is counted; or stop", false, func(n *node) {
 			j.Unmatched = Outcome(r.choice(n, string(SetAside), string(LeaveEmpty), string(Drop), string(Stop)))
@@ -183,7 +183,7 @@ func (r *reader) distinctEntries(d *Distinct) []Entry {
 func (r *reader) groupEntries(g *Group) []Entry {
 	return []Entry{
 		{"by", "a column or a list", "the columns that the rows of a group have in common; null equals null here", true, func(n *node) { g.by = r.words(n, "a column") }},
-		{"aggregates", "name: aggregate", "what is made of the others: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that aren't null, `count` of the rows", false, func(n *node) {
+		{"aggregates", "name: aggregate", "what is made of the others: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that are not null, `count` of the rows", false, func(n *node) {
 			r.each(n, func(n *node) {
 				if w, ok := r.word(n, "an aggregate, such as sum(tonnage)"); ok {
 					g.Aggregates = append(g.Aggregates, Aggregate{Name: r.name(n.key, n.path), written: w})
@@ -231,7 +231,7 @@ func (c *checker) join(s *Source, j *Join, here []column.Field) {
 		switch {
 		case !known(x.Type) || !known(y.Type):
 		case x.Type.Kind == column.Double || y.Type.Kind == column.Double:
-			c.errorf(b.column.At, path+".by", "a double can't be a key: make it a decimal or text")
+			c.errorf(b.column.At, path+".by", "a double cannot be a key: make it a decimal or text")
 		case x.Type.Kind != y.Type.Kind || x.Type.Scale != y.Type.Scale || x.Type.Wide() != y.Type.Wide():
 			c.errorf(b.column.At, path+".by", "%s is of type %s, but %s of %s is of type %s: nothing would ever match", y.Name, y.Type, x.Name, of, x.Type)
 		}
@@ -294,7 +294,7 @@ func (c *checker) distinct(s *Source, fields []column.Field) {
 
 func (c *checker) noDouble(s *Source, f column.Field, at diag.Place, in string) {
 	if f.Type.Kind == column.Double {
-		c.errorf(at, "sources."+s.Text+"."+in+".by", "%s is a double, and can't be a key: make it a decimal or text", f.Name)
+		c.errorf(at, "sources."+s.Text+"."+in+".by", "%s is a double, and cannot be a key: make it a decimal or text", f.Name)
 	}
 }
 
@@ -310,7 +310,7 @@ func (c *checker) group(s *Source, fields []column.Field) {
 		a := &g.Aggregates[i]
 		m := aggregateForm.FindStringSubmatch(a.written.Text)
 		if m == nil {
-			c.errorf(a.written.At, path+".aggregates."+a.Text, "%s is no aggregate: sum(column), min(column), max(column), count(column) or count", a.written.Text)
+			c.errorf(a.written.At, path+".aggregates."+a.Text, "%s is not an aggregate: sum(column), min(column), max(column), count(column) or count", a.written.Text)
 			continue
 		}
 		a.Function, a.Column = strings.ToLower(m[1]+m[3]), m[2]
@@ -369,7 +369,7 @@ func (c *checker) match(s *Source, d *Dimension, part int, w Name, path string) 
 	}
 	p, err := rule.Compile(fields[at].Type)
 	if err != nil {
-		c.errorf(w.At, path, "%s is of type %s, and the matching of %s can't be applied: %v", w.Text, fields[at].Type, rule.Text, err)
+		c.errorf(w.At, path, "%s is of type %s, and the matching of %s cannot be applied: %v", w.Text, fields[at].Type, rule.Text, err)
 		return w.Text
 	}
 	s.Matched = append(s.Matched, Matched{Name: Name{name, w.At}, Column: w.Text, Type: p.Type(), Rule: rule})
@@ -400,7 +400,7 @@ func (c *checker) matching(d *Dimension, path string) {
 		case p == nil:
 			continue
 		case p.Type().Kind == column.Double || p.Type().Kind == column.Null:
-			c.errorf(m.At, path+".matching."+m.Text, "a key can't be of type %s", p.Type())
+			c.errorf(m.At, path+".matching."+m.Text, "a key cannot be of type %s", p.Type())
 			continue
 		case len(m.Codes) > 0 && p.Type().Kind != column.Text:
 			c.errorf(m.At, path+".matching."+m.Text, "codes are texts, and this is of type %s", p.Type())

@@ -251,7 +251,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 	return []Entry{
 		{"read", "a pattern or a list", "the files, in the model's folder or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", false, func(n *node) { s.Read = r.words(n, "a file pattern") }},
 		{"within", "a folder", "the folder of its files, seen from the model's, where that is another one; nothing outside of it is read, whatever links there are", false, func(n *node) { s.Within, _ = r.word(n, "a folder") }},
-		{"format", "csv, json_lines or parquet", "what the files are; if not said, what the patterns end in: `.jsonl` or `.parquet`, else CSV. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it isn't the column's own name; what isn't there is null, and a list or object where one value is wanted sets its row aside. Parquet files tell their columns' types", false, func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet) }},
+		{"format", "csv, json_lines or parquet", "what the files are; if not said, what the patterns end in: `.jsonl` or `.parquet`, else CSV. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it is not the column's own name; what is not there is null, and a list or object where one value is wanted sets its row aside. Parquet files tell their columns' types", false, func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet) }},
 		{"csv", "keys", "how the files are written, where that is not with commas, double quotes and a header", false, func(n *node) { r.section(n, r.csvEntries(&s.CSV)) }},
 		{"database", "a database", "one of databases, in place of files", false, word(&s.database, "a database")},
 		{"table", "a table", "a table or view of the database; `schema.table` where it is in another schema", false, func(n *node) { s.Table, _ = r.word(n, "a table") }},
@@ -262,7 +262,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		{"from", "a source", "another source, whose shaped rows these are", false, word(&s.from, "a source")},
 		{"union", "a list of sources", "other sources, whose shaped rows these are, one source after the other; their columns are those of the first, found by name", false, func(n *node) { s.union = r.words(n, "a source") }},
 		{"driven_by", "a source", "a list: there is a read for each of its rows. `{column}` in a path, `:column` in a query is its value there, and its columns stand in every row read", false, word(&s.drivenBy, "a source")},
-		{"unreadable", "stop or pass_over", "what to do about a row of driven_by whose files or query can't be opened: stop, if not said; or pass it over, which is told", false, func(n *node) { s.PassOver = r.choice(n, "stop", "pass_over") == "pass_over" }},
+		{"unreadable", "stop or pass_over", "what to do about a row of driven_by whose files or query cannot be opened: stop, if not said; or pass it over, which is told", false, func(n *node) { s.PassOver = r.choice(n, "stop", "pass_over") == "pass_over" }},
 		{"columns", "name: type, or a list", "the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. In place of a type, keys: what is it called there, or where does it stand? What has types of its own (a Parquet file, a database, another source) needs no columns, or a mere list of them; a type that is said is what values are turned into", false, func(n *node) { s.Columns, s.chosen = r.columns(n), true }},
 		{"join", "name: join", "columns of other sources, found by values of a row", false, func(n *node) {
 			r.each(n, func(n *node) {
@@ -343,7 +343,7 @@ func (r *reader) columnEntries(c *Column) []Entry {
 		{"position", "a number from 1", "where it stands in a row of CSV, whatever the header says", false, func(n *node) {
 			w, ok := r.word(n, "a number")
 			if v, err := strconv.Atoi(w.Text); ok && (err != nil || v < 1 || v > 1_000_000) {
-				r.errorf(w.At, n.path, "%s is no position: 1 is the first", w.Text)
+				r.errorf(w.At, n.path, "%s is not a position: 1 is the first", w.Text)
 			} else if ok {
 				c.Position = v
 			}
@@ -360,7 +360,7 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 			} else if ok && len(w.Text) == 1 && w.Text[0] > ' ' && w.Text[0] < 0x7f && !strings.Contains("0123456789+-", w.Text) {
 				*to = w.Text[0]
 			} else if ok {
-				r.errorf(w.At, n.path, "%q is no mark: one character that is no letter of a value", w.Text)
+				r.errorf(w.At, n.path, "%q is not a mark: one character that is not a letter of a value", w.Text)
 			}
 		}
 	}

@@ -69,7 +69,7 @@ func (r *reader) parse(text []byte) *node {
 		if at.Line = r.mistake(at.Line); at.Line > 0 && at.Line <= len(r.lines) && halfQuoted.MatchString(r.lines[at.Line-1]) {
 			message += "; a value that begins with a quote ends with it: put the whole expression in the other quotes, \"'M' || code\""
 		}
-		r.errorf(at, "", "this is no YAML: %s", message)
+		r.errorf(at, "", "this is not YAML: %s", message)
 		return nil
 	}
 	if len(doc.Content) == 0 {
@@ -246,7 +246,7 @@ var goodName = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]{0,47}$`)
 
 func (r *reader) name(w Name, path string) Name {
 	if !goodName.MatchString(w.Text) {
-		r.errorf(w.At, path, "%q can't be a name: letters, digits and _, beginning with no digit, at most 48", w.Text)
+		r.errorf(w.At, path, "%q cannot be a name: letters, digits and _, beginning with no digit, at most 48", w.Text)
 	}
 	return w
 }
@@ -273,7 +273,7 @@ func (r *reader) share(n *node) int64 {
 	c.Resize(1)
 	number, percent := strings.CutSuffix(w.Text, "%")
 	if !percent || parse.NewReader(nil).Set(&c, 0, number) != nil || c.Int[0] < 0 || c.Int[0] > 100_0000 {
-		r.errorf(w.At, n.path, "%s is no share: write 20%%, or none", w.Text)
+		r.errorf(w.At, n.path, "%s is not a share: write 20%%, or none", w.Text)
 		return NoLimit
 	}
 	return c.Int[0]

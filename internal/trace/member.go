@@ -146,7 +146,7 @@ func (t *tracer) pointing(ref schema.Reference, key int64) (int64, error) {
 func (t *tracer) observations(d *schema.Dimension, versions *column.Batch, match []column.Column, found *Member) error {
 	flow, err := transform.Open(t.ctx, &source.Inputs{Model: t.model, Root: t.root}, d.Source, func(string) bool { return true })
 	if err != nil {
-		found.Fault = "the sources can't be read as the model has them: " + err.Error()
+		found.Fault = "the sources cannot be read as the model has them: " + err.Error()
 		return nil
 	}
 	fields := flow.Fields()
@@ -160,7 +160,7 @@ func (t *tracer) observations(d *schema.Dimension, versions *column.Batch, match
 			err = p.Fill(b)
 		}
 		if err != nil {
-			found.Fault = "the sources can't be read to their end: " + err.Error()
+			found.Fault = "the sources cannot be read to their end: " + err.Error()
 			break
 		}
 		for i := range b.N {

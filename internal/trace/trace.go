@@ -266,7 +266,7 @@ func (t *tracer) origin(f *schema.Fact, fact *column.Batch, at int64) (*Origin, 
 	in := &source.Inputs{Model: t.model, Root: t.root, Places: true}
 	flow, err := transform.Open(t.ctx, in, f.Source, func(string) bool { return true })
 	if err != nil {
-		o.Fault = "the sources can't be read as the model has them: " + err.Error()
+		o.Fault = "the sources cannot be read as the model has them: " + err.Error()
 		return o, nil, nil
 	}
 	columns := append(slices.Clone(f.Degenerate), f.Measures...)

@@ -189,7 +189,7 @@ func members(t *testing.T, wh warehouse.Warehouse, root *os.Root, m *star.Model,
 			t.Errorf("%s was inferred: %+v", reg, found)
 		}
 		if last := found.Versions[len(found.Versions)-1]; text(last.Row, "is_current") != "true" {
-			t.Errorf("the last version of %s isn't current", reg)
+			t.Errorf("the last version of %s is not current", reg)
 		}
 		for _, v := range found.Versions {
 			began := 0

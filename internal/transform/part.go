@@ -155,7 +155,7 @@ func (e *unfitError) Error() string {
 	if e.value == "" {
 		return e.column + " is empty, and says nothing of what to read"
 	}
-	return fmt.Sprintf("%s can't be part of a file's name: %q", e.column, diag.Clip(diag.Printable(e.value), 60))
+	return fmt.Sprintf("%s cannot be part of a file's name: %q", e.column, diag.Clip(diag.Printable(e.value), 60))
 }
 
 // constants are the values of a row of a list, by their columns' names.

@@ -178,7 +178,7 @@ type Tx interface {
 // transaction was being committed, so that nobody knows whether it was.
 var (
 	ErrHeld    = errors.New("another load holds the warehouse")
-	ErrUnknown = errors.New("the connection to the database is lost; whether the transaction was committed isn't known")
+	ErrUnknown = errors.New("the connection to the database is lost; whether the transaction was committed is not known")
 )
 
 // Warehouse is an open database.

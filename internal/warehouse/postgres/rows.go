@@ -164,7 +164,7 @@ func decode(c *column.Column, i int, raw []byte, oid uint32) error {
 		return nil
 	}
 	if oid != oids[c.Type.Kind] {
-		return fmt.Errorf("it isn't of type %s", declared(c.Type))
+		return fmt.Errorf("it is not of type %s", declared(c.Type))
 	}
 	c.Null[i] = false
 	be := binary.BigEndian

@@ -135,7 +135,7 @@ func (t *tx) Renew(ctx context.Context, table string, fields []column.Field) err
 	}
 	for _, f := range fields {
 		if err := t.renew(ctx, table, f); err != nil {
-			return fmt.Errorf("table %s: column %s can't be rewritten: %w", table, f.Name, err)
+			return fmt.Errorf("table %s: column %s cannot be rewritten: %w", table, f.Name, err)
 		}
 	}
 	for _, v := range views {

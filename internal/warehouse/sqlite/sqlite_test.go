@@ -39,7 +39,7 @@ func TestSQLiteFile(t *testing.T) {
 	if err := os.WriteFile(other, []byte(strings.Repeat("no database ", 100)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(other); err == nil || !strings.Contains(err.Error(), "this is no SQLite database") {
+	if _, err := Open(other); err == nil || !strings.Contains(err.Error(), "this is not an SQLite database") {
 		t.Error(err)
 	}
 }

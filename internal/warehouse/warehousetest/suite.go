@@ -578,7 +578,7 @@ func testDecimals(t *testing.T, open func() warehouse.Warehouse) {
 		match := column.Column{Type: f.Type}
 		match.Append(&b.Cols[1+k], 7)
 		if got := Rows(t, w, warehouse.Query{Table: "money", Fields: fields[:1], By: []string{f.Name}, Match: []*column.Column{&match}}); !strings.Contains(got, "7") {
-			t.Errorf("%s isn't found by its value: %s", f.Name, got)
+			t.Errorf("%s is not found by its value: %s", f.Name, got)
 		}
 	}
 }
