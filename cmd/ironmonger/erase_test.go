@@ -7,8 +7,8 @@ import (
 	"testing"
 )
 
-// TestErase blanks a keeper of the example by the program, and sees that the database's file doesn't have the name, that the
-// next load doesn't bring it back, and that another department's model still finds its keys.
+// TestErase blanks a keeper of the example by the program, and sees that the database's file does not have the name, that the
+// next load does not bring it back, and that another department's model still finds its keys.
 func TestErase(t *testing.T) {
 	demo := filepath.Join(t.TempDir(), "canal")
 	must(t, ".", "demo", demo)

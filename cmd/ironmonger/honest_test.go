@@ -189,7 +189,7 @@ func TestSample(t *testing.T) {
 	}
 }
 
-// TestUnstarted: a load that doesn't start is among the runs, with its reason, where there is a warehouse; none is made for
+// TestUnstarted: a load that does not start is among the runs, with its reason, where there is a warehouse; none is made for
 // it, and check and dry runs write nothing.
 func TestUnstarted(t *testing.T) {
 	warehouses(t, "60", func(t *testing.T, demo string, empty func()) {

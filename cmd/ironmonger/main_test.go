@@ -47,7 +47,7 @@ func TestMain(m *testing.M) {
 	os.Exit(status)
 }
 
-// run runs the program in dir and gives what it printed and its exit status.
+// run runs the program in dir and returns what it printed and its exit status.
 func run(t testing.TB, dir string, args ...string) (stdout, stderr string, status int) {
 	t.Helper()
 	cmd := exec.Command(program, args...)
@@ -72,7 +72,7 @@ func must(t testing.TB, dir string, args ...string) string {
 	return out
 }
 
-// figures gives the steps of a run's JSON by name.
+// figures returns the steps of a run's JSON by name.
 func figures(t testing.TB, out string) map[string]map[string]any {
 	t.Helper()
 	var r struct {
@@ -435,7 +435,7 @@ func TestTrace(t *testing.T) {
 			!regexp.MustCompile(`^vessel_key `+key+` begins with it\|it says what holds already, in vessel_key `+key+`\|vessel_key \d+ begins with it\|$`).MatchString(became) {
 			t.Errorf("%+v", member)
 		}
-		// Of the facts of the filled vessel, one that is pointed to its second version says so; others don't.
+		// Of the facts of the filled vessel, one that is pointed to its second version says so; others do not.
 		startest.Write(t, demo, "register/2027.csv", fmt.Sprintf("registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n%s,%s,Late Heron,C,Millpool,121,2025-01-01\n", natural[0], natural[1]))
 		must(t, demo, "load")
 		star := startest.Star(t, demo)

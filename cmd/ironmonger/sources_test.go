@@ -22,7 +22,7 @@ import (
 func words(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // TestOtherDatabases: the tables of a PostgreSQL and a MariaDB server and a query over each, driven by a list, become
-// one star; adding a line to the list adds that site; a site that can't be read is passed over by rule, and told.
+// one star; adding a line to the list adds that site; a site that cannot be read is passed over by rule, and told.
 func TestOtherDatabases(t *testing.T) {
 	dir := t.TempDir()
 	connection, schema := startest.Postgres(t)

@@ -31,7 +31,7 @@ type Judge struct {
 	overflow     bool
 }
 
-// New gives a judge of a table with the given columns, for which the model has been checked.
+// New returns a judge of a table with the given columns, for which the model has been checked.
 func New(m *star.Must, fields []column.Field) (*Judge, error) {
 	j := &Judge{Must: m, total: -1}
 	for _, e := range []struct {
@@ -98,7 +98,7 @@ func words(b *star.Bound) string {
 	return b.String() + " rows"
 }
 
-// Look takes a batch, and calls against for each row that doesn't meet what every row must, or that isn't like those
+// Look takes a batch, and calls against for each row that does not meet what every row must, or that is not like those
 // before it in what must be one.
 func (j *Judge) Look(b *column.Batch, against func(i int)) {
 	j.rows += int64(b.N)
@@ -129,7 +129,7 @@ func (j *Judge) Look(b *column.Batch, against func(i int)) {
 	}
 }
 
-// single says whether a row is like those before it that are equal in each.
+// single reports whether a row is like those before it that are equal in each.
 func (j *Judge) single(each, one []*column.Column, i int) bool {
 	for _, c := range each {
 		if c.Null[i] {
@@ -185,7 +185,7 @@ func (j *Judge) compare(b *star.Bound) int {
 	return have.Cmp(want)
 }
 
-// sourceTotal adds up a column over the rows of a source that it doesn't set aside.
+// sourceTotal adds up a column over the rows of a source that it does not set aside.
 func sourceTotal(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, name string) (exact.Int128, int, error) {
 	flow, err := transform.Open(ctx, &source.Inputs{Model: m, Root: root}, s, func(c string) bool { return c == name })
 	if err != nil {

@@ -42,13 +42,13 @@ func Fields() []column.Field { return fields }
 // Fields lists the columns.
 func (c *Calendar) Fields() []column.Field { return fields }
 
-// Key gives the yyyymmdd key of a day.
+// Key returns the yyyymmdd key of a day.
 func Key(day int64) int64 {
 	y, m, d := civil.Date(day)
 	return int64(y*10000 + m*100 + d)
 }
 
-// SpecialOrder gives the sort_order of a special member, beyond that of any date.
+// SpecialOrder returns the sort_order of a special member, beyond that of any date.
 func SpecialOrder(key int64) int64 { return 100_000_000 - key }
 
 // Pieces yields the days in order, all in one piece.
@@ -87,7 +87,7 @@ func (c *Calendar) fillDay(b *column.Batch, i int, day int64) {
 // weekday counts from Monday, 1, to Sunday, 7. 1970-01-01 was a Thursday.
 func weekday(day int64) int { return int(((day+3)%7+7)%7) + 1 }
 
-// fiscal gives the fiscal year and the month within it (rule R23).
+// fiscal returns the fiscal year and the month within it (rule R23).
 func (c *Calendar) fiscal(year, month int) (int, int) {
 	of := (month-c.FiscalStart+12)%12 + 1
 	if month < c.FiscalStart {

@@ -7,7 +7,7 @@ import "time"
 // DayMicros is the microseconds of a day.
 const DayMicros = 86_400_000_000
 
-// Day gives the days from 1970-01-01 to a date of the Gregorian calendar.
+// Day returns the days from 1970-01-01 to a date of the Gregorian calendar.
 func Day(year, month, day int) int64 {
 	// Years begin in March here, so that the leap day is the last; 400 of them are an era.
 	if month <= 2 {
@@ -43,7 +43,7 @@ func Date(days int64) (year, month, day int) {
 	return y + int(era)*400, month, day
 }
 
-// DaysIn gives the number of days of a month.
+// DaysIn returns the number of days of a month.
 func DaysIn(year, month int) int {
 	switch month {
 	case 4, 6, 9, 11:
@@ -57,7 +57,7 @@ func DaysIn(year, month int) int {
 	return 31
 }
 
-// Week gives the ISO 8601 year and week of a day: those of the Thursday of the same week.
+// Week returns the ISO 8601 year and week of a day: those of the Thursday of the same week.
 func Week(day int64) (year, number int) {
 	thursday := day - ((day+3)%7+7)%7 + 3
 	year, _, _ = Date(thursday)
@@ -70,7 +70,7 @@ var (
 	LastDay  = Day(9999, 12, 31)
 )
 
-// WallIn gives the wall clock reading of an instant, in microseconds since 1970, in a zone; it says false where that isn't
+// WallIn returns the wall clock reading of an instant, in microseconds since 1970, in a zone; it says false where that is not
 // in the years 1 to 9999.
 func WallIn(instant int64, zone *time.Location) (wall int64, ok bool) {
 	const margin = 2 * DayMicros // more than any zone shifts
@@ -81,7 +81,7 @@ func WallIn(instant int64, zone *time.Location) (wall int64, ok bool) {
 	return wall, wall >= FirstDay*DayMicros && wall < (LastDay+1)*DayMicros
 }
 
-// DayOf gives the day of a timestamp, rounding towards the past.
+// DayOf returns the day of a timestamp, rounding towards the past.
 func DayOf(micros int64) int64 {
 	if micros < 0 {
 		return (micros+1)/DayMicros - 1
@@ -89,7 +89,7 @@ func DayOf(micros int64) int64 {
 	return micros / DayMicros
 }
 
-// Wall gives the wall clock reading of t as a timestamp.
+// Wall returns the wall clock reading of t as a timestamp.
 func Wall(t time.Time) int64 {
 	_, offset := t.Zone()
 	return t.UnixMicro() + int64(offset)*1e6

@@ -41,7 +41,7 @@ const (
 	Unmet  = 3 // done, and something that must hold doesn't
 )
 
-// errUnmet says that something that must hold doesn't; the result has told it.
+// errUnmet says that something that must hold does not; the result has told it.
 var errUnmet = errors.New("a check does not hold")
 
 // wrong marks an error as one of the call or the model.
@@ -167,7 +167,7 @@ func command(c *cli.Command, arguments int) *cli.Command {
 	return c
 }
 
-// status tells an error and gives the exit status for it.
+// status tells an error and returns the exit status for it.
 func (s *session) status(err error) int {
 	if err == nil {
 		return Done
@@ -203,7 +203,7 @@ func (s *session) status(err error) int {
 	return Failed
 }
 
-// flags gives the flags that commands share, with more of its own.
+// flags returns the flags that commands share, with more of its own.
 func flags(more ...cli.Flag) []cli.Flag {
 	model := &cli.StringFlag{Name: "model", Aliases: []string{"m"}, Value: "ironmonger.yaml", Usage: "the model `FILE`"}
 	set := &cli.StringSliceFlag{Name: "set", Usage: "the value of a parameter of the model, as `NAME=VALUE`; may be repeated"}
@@ -301,7 +301,7 @@ func nameable(m *star.Model) error {
 	return list.Err()
 }
 
-// unread says that a model can't be read, unless the error tells what is wrong with it.
+// unread says that a model cannot be read, unless the error tells what is wrong with it.
 func unread(file string, err error) error {
 	var list diag.List
 	if errors.As(err, &list) {

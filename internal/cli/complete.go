@@ -28,7 +28,7 @@ _ironmonger() {
 complete -o default -F _ironmonger ironmonger
 `
 
-// completion gives the command that writes completion scripts ours for bash, which doesn't want the package of
+// completion returns the command that writes completion scripts ours for bash, which does not want the package of
 // completions that not every machine has.
 func (s *session) completion(c *cli.Command) {
 	for _, shell := range c.Commands {

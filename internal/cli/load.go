@@ -79,7 +79,7 @@ func (s *session) loadOrNote(action func(ctx context.Context, c *cli.Command, m 
 			defer root.Close()
 			if wh, werr := openThere(ctx, m, root); werr == nil {
 				defer wh.Close()
-				// what keeps it from being noted doesn't matter beside what kept the load from starting
+				// what keeps it from being noted does not matter beside what kept the load from starting
 				_ = load.Unstarted(ctx, m, wh, load.Options{Program: "ironmonger " + Version, Holder: holder()}, err.Error())
 			}
 		}

@@ -157,7 +157,7 @@ func (c *Column) Truncate(n int) {
 	}
 }
 
-// Equal says whether row i of c and row j of d, of the same type, are the same value; null equals
+// Equal reports whether row i of c and row j of d, of the same type, are the same value; null equals
 // null here, since this is about what is stored, not about a comparison in SQL's sense.
 func (c *Column) Equal(i int, d *Column, j int) bool {
 	if c.Null[i] || d.Null[j] {
@@ -174,7 +174,7 @@ func (c *Column) Equal(i int, d *Column, j int) bool {
 	return c.Int[i] == d.Int[j]
 }
 
-// Exact gives row i of an integer or decimal column, unscaled.
+// Exact returns row i of an integer or decimal column, unscaled.
 func (c *Column) Exact(i int) exact.Int128 {
 	if c.Type.Wide() {
 		return c.Wide[i]
@@ -207,7 +207,7 @@ type Batch struct {
 	bad    []bool
 }
 
-// NewBatch gives an empty batch with columns for fields.
+// NewBatch returns an empty batch with columns for fields.
 func NewBatch(fields []Field) *Batch {
 	b := &Batch{Cols: make([]Column, len(fields))}
 	for i, f := range fields {
@@ -247,7 +247,7 @@ func (b *Batch) Take(from *Batch) {
 	b.bad, from.bad = from.bad, b.bad
 }
 
-// Keep leaves only the rows that keep says true for, and gives how many went.
+// Keep leaves only the rows that keep says true for, and returns how many went.
 func (b *Batch) Keep(keep func(i int) bool) int {
 	var rows []int32
 	for i := range b.N {
@@ -290,7 +290,7 @@ func (b *Batch) SetAside(row int, of, reason, detail string) {
 	b.bad[row] = true
 }
 
-// Bad says whether a row has been set aside.
+// Bad reports whether a row has been set aside.
 func (b *Batch) Bad(row int) bool { return b.bad[row] }
 
 // Piece is a batch that has not been decoded yet. Fill decodes it into the batch's first columns, which
@@ -318,7 +318,7 @@ func (c *Column) Compare(i int, d *Column, j int) int {
 	return cmp.Compare(c.Int[i], d.Int[j])
 }
 
-// Pointers gives pointers to columns.
+// Pointers returns pointers to columns.
 func Pointers(cols []Column) []*Column {
 	list := make([]*Column, len(cols))
 	for i := range cols {
@@ -327,7 +327,7 @@ func Pointers(cols []Column) []*Column {
 	return list
 }
 
-// Pick gives some columns of a batch, by their places.
+// Pick returns some columns of a batch, by their places.
 func (b *Batch) Pick(at []int) []*Column {
 	cols := make([]*Column, len(at))
 	for n, k := range at {

@@ -40,7 +40,7 @@ func AppendInt(b []byte, kind Kind, v int64) []byte {
 	return strconv.AppendInt(b, v, 10)
 }
 
-// Value gives row i of c as text, null as nothing.
+// Value returns row i of c as text, null as nothing.
 func (c *Column) Value(i int) string {
 	var buf [64]byte
 	return string(c.AppendValue(buf[:0], i))

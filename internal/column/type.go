@@ -38,7 +38,7 @@ type Type struct {
 
 var kindNames = [...]string{"null", "integer", "decimal", "double", "text", "boolean", "date", "timestamp", "time"}
 
-// String gives the type as a model writes it.
+// String returns the type as a model writes it.
 func (t Type) String() string {
 	if t.Kind == Decimal {
 		return fmt.Sprintf("decimal(%d,%d)", t.Precision, t.Scale)
@@ -46,13 +46,13 @@ func (t Type) String() string {
 	return kindNames[t.Kind]
 }
 
-// Wide says whether values of the type stand in Column.Wide.
+// Wide reports whether values of the type stand in Column.Wide.
 func (t Type) Wide() bool { return t.Kind == Decimal && t.Precision > exact.NarrowDigits }
 
-// Numeric says whether one can calculate with the type.
+// Numeric reports whether one can calculate with the type.
 func (t Type) Numeric() bool { return t.Kind == Integer || t.Kind == Decimal || t.Kind == Double }
 
-// Exact says whether the type is a number without rounding of its own.
+// Exact reports whether the type is a number without rounding of its own.
 func (t Type) Exact() bool { return t.Kind == Integer || t.Kind == Decimal }
 
 // TypeNames lists the types as they are written, for messages.
@@ -94,7 +94,7 @@ type Field struct {
 	Type Type
 }
 
-// Find gives the position of the field called name, or -1.
+// Find returns the position of the field called name, or -1.
 func Find(fields []Field, name string) int {
 	for i := range fields {
 		if fields[i].Name == name {
@@ -104,7 +104,7 @@ func Find(fields []Field, name string) int {
 	return -1
 }
 
-// Names gives the names of the fields.
+// Names returns the names of the fields.
 func Names(fields []Field) []string {
 	names := make([]string, len(fields))
 	for i, f := range fields {

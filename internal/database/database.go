@@ -38,7 +38,7 @@ type DB struct{ inner driver }
 type driver interface {
 	// columns describes what a select gives.
 	columns(ctx context.Context, sql string, args []star.Value) ([]Column, error)
-	// run gives each row of a select to row, null as nil. The values are row's until it returns.
+	// run returns each row of a select to row, null as nil. The values are row's until it returns.
 	run(ctx context.Context, sql string, args []star.Value, row func(values [][]byte) error) error
 	quote(name string) string
 	// placeholder is the nth parameter, from 1.
@@ -62,7 +62,7 @@ func Open(ctx context.Context, d *star.Database, dir string) (*DB, error) {
 // Close ends the connection.
 func (db *DB) Close() { db.inner.Close() }
 
-// from gives what stands behind from in a select.
+// from returns what stands behind from in a select.
 func (db *DB) from(q *Query) string {
 	if q.Table == "" {
 		var b strings.Builder
@@ -87,7 +87,7 @@ func (db *DB) Columns(ctx context.Context, q Query) ([]Column, error) {
 	return db.inner.columns(ctx, "select * from "+db.from(&q), q.Args)
 }
 
-// Each gives the rows to row, with the columns wanted, in the order asked for: by those columns, text by its bytes. What
+// Each returns the rows to row, with the columns wanted, in the order asked for: by those columns, text by its bytes. What
 // they leave open is left to the database. The values are row's until it returns; null is nil.
 func (db *DB) Each(ctx context.Context, q Query, row func(values [][]byte) error) error {
 	all, err := db.Columns(ctx, q)

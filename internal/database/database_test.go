@@ -242,7 +242,7 @@ func TestManyRows(t *testing.T) {
 	}
 }
 
-// TestNobody: what can't be opened says why, and tells no password.
+// TestNobody: what cannot be opened says why, and tells no password.
 func TestNobody(t *testing.T) {
 	for _, d := range []*star.Database{
 		{Kind: star.SQLite, Path: "nowhere.db"},

@@ -60,7 +60,7 @@ type authority struct {
 	firstSeen                  []time.Time // of each vessel
 }
 
-// pick gives 0 to n-1 (splitmix64).
+// pick returns 0 to n-1 (splitmix64).
 func (a *authority) pick(n int) int {
 	a.state += 0x9e3779b97f4a7c15
 	z := a.state
@@ -196,7 +196,7 @@ func (a *authority) books() {
 	}
 }
 
-// passage gives the lines of one passage: one, unless it is among those written twice.
+// passage returns the lines of one passage: one, unless it is among those written twice.
 func (a *authority) passage(no int, at time.Time) []string {
 	v := a.pick(a.vessels)
 	if a.firstSeen[v].After(at) {

@@ -20,7 +20,7 @@ type Place struct {
 	Column int
 }
 
-// String gives file:line:column, leaving out what is not known.
+// String returns file:line:column, leaving out what is not known.
 func (p Place) String() string {
 	s := p.File
 	if p.Line > 0 {
@@ -32,7 +32,7 @@ func (p Place) String() string {
 	return s
 }
 
-// Right gives the place n characters further on in the same line.
+// Right returns the place n characters further on in the same line.
 func (p Place) Right(n int) Place {
 	p.Column += n
 	return p
@@ -46,7 +46,7 @@ type Error struct {
 	Text    string // the line at At, for the caret; may be empty
 }
 
-// Error gives "place: subject: message" and, where the line is known, the line and a caret.
+// Error returns "place: subject: message" and, where the line is known, the line and a caret.
 func (e *Error) Error() string {
 	var b strings.Builder
 	if s := e.At.String(); s != "" {
@@ -77,7 +77,7 @@ func (e *Error) Error() string {
 // List is several complaints, in the order of their places once sorted.
 type List []*Error
 
-// Error gives all complaints, one after the other.
+// Error returns all complaints, one after the other.
 func (l List) Error() string {
 	parts := make([]string, len(l))
 	for i, e := range l {
@@ -86,7 +86,7 @@ func (l List) Error() string {
 	return strings.Join(parts, "\n")
 }
 
-// Err gives the list as an error, sorted by place and without repeats, or nil if it is empty.
+// Err returns the list as an error, sorted by place and without repeats, or nil if it is empty.
 func (l List) Err() error {
 	if len(l) == 0 {
 		return nil
@@ -97,7 +97,7 @@ func (l List) Err() error {
 	return slices.CompactFunc(l, func(a, b *Error) bool { return *a == *b })
 }
 
-// Printable gives s with control characters and bytes that are no UTF-8 written as \xNN, so that
+// Printable returns s with control characters and bytes that are no UTF-8 written as \xNN, so that
 // text from a file can neither steer a terminal nor break a text column.
 func Printable(s string) string { return escape(s, false) }
 
@@ -136,7 +136,7 @@ func escape(s string, breaks bool) string {
 	return s
 }
 
-// turns says whether a character changes the direction or the line of what stands around it, so that one would see
+// turns reports whether a character changes the direction or the line of what stands around it, so that one would see
 // another text than there is.
 func turns(r rune) bool {
 	return r == 0x200e || r == 0x200f || r >= 0x2028 && r <= 0x202e || r >= 0x2066 && r <= 0x2069

@@ -2,7 +2,7 @@ package diag
 
 import "strings"
 
-// Nearest gives the name among names that word most likely meant, or "" if none is close: the least
+// Nearest returns the name among names that word most likely meant, or "" if none is close: the least
 // edit distance (with swapped neighbours as one edit), at most a third of the word's length, or one.
 func Nearest(word string, names []string) string {
 	best, least := "", max(1, len(word)/3)+1
@@ -17,7 +17,7 @@ func Nearest(word string, names []string) string {
 	return best
 }
 
-// Suggest gives " (did you mean NAME?)" for the nearest name, or the choices if there are few, or "".
+// Suggest returns " (did you mean NAME?)" for the nearest name, or the choices if there are few, or "".
 func Suggest(word string, names []string) string {
 	if near := Nearest(word, names); near != "" {
 		return " (did you mean " + near + "?)"

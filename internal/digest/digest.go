@@ -38,7 +38,7 @@ func AppendRow(b []byte, cols []*column.Column, i int) []byte {
 	return b
 }
 
-// TakeRow adds a row that [AppendRow] has written to columns of the same types, and gives what follows it. Text is
+// TakeRow adds a row that [AppendRow] has written to columns of the same types, and returns what follows it. Text is
 // part of s from then on.
 func TakeRow(s string, cols []*column.Column) string {
 	for _, c := range cols {
@@ -93,7 +93,7 @@ var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 // Maker makes digests; it is a buffer for one goroutine.
 type Maker struct{ buf []byte }
 
-// Of gives the digest of row i of the columns; nulls count as values. That of no columns is zero.
+// Of returns the digest of row i of the columns; nulls count as values. That of no columns is zero.
 func (d *Maker) Of(cols []*column.Column, i int) Sum {
 	if len(cols) == 0 {
 		return Sum{}
@@ -102,7 +102,7 @@ func (d *Maker) Of(cols []*column.Column, i int) Sum {
 	return Sum{maphash.Bytes(seeds[0], d.buf), maphash.Bytes(seeds[1], d.buf)}
 }
 
-// Hash gives a fingerprint of row i of 64 bits, which mean something only beside others of the same seed.
+// Hash returns a fingerprint of row i of 64 bits, which mean something only beside others of the same seed.
 func (d *Maker) Hash(seed maphash.Seed, cols []*column.Column, i int) uint64 {
 	d.buf = AppendRow(d.buf[:0], cols, i)
 	return maphash.Bytes(seed, d.buf)

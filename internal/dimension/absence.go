@@ -68,7 +68,7 @@ func (x *Roster) attendance(l feedLayout) *attendance {
 	return a
 }
 
-// scope gives the number of a row's scope.
+// scope returns the number of a row's scope.
 func (a *attendance) scope(cols []*column.Column, i int) int32 {
 	a.buf = digest.AppendRow(a.buf[:0], cols, i)
 	n, ok := a.scopeOf[string(a.buf)]
@@ -103,7 +103,7 @@ func (f *Feed) Delivered(ctx context.Context, r warehouse.Reader) error {
 	return err
 }
 
-// scopeIn gives the scope of a row.
+// scopeIn returns the scope of a row.
 func (f *Feed) scopeIn(v *Delivery, i int) int32 {
 	f.here.cols = f.here.cols[:0]
 	for _, k := range f.here.at {
@@ -112,7 +112,7 @@ func (f *Feed) scopeIn(v *Delivery, i int) int32 {
 	return f.here.scope(f.here.cols, i)
 }
 
-// passed says whether row i is of an older delivery than the last that was loaded of its scope, or of its member where
+// passed reports whether row i is of an older delivery than the last that was loaded of its scope, or of its member where
 // members change their scopes: what it said was taken then, and says nothing any more.
 func (f *Feed) passed(v *Delivery, i int) bool {
 	if f.here == nil || v.Delivered == nil || len(f.here.latest) == 0 {
@@ -147,7 +147,7 @@ func (f *Feed) present(v *Delivery, i int, m int32) {
 	f.here.presences = append(f.here.presences, p)
 }
 
-// Doubtful passes over row i of a delivery, which was set aside: its member, if it is known, isn't gone for that.
+// Doubtful passes over row i of a delivery, which was set aside: its member, if it is known, is not gone for that.
 func (f *Feed) Doubtful(v *Delivery, i int) {
 	if f.here != nil && v.member[i] >= 0 {
 		f.here.unsure[v.member[i]] = true
@@ -155,7 +155,7 @@ func (f *Feed) Doubtful(v *Delivery, i int) {
 }
 
 // Missed finds the members that were missing from a delivery of all, or are there again, and marks them. Call it
-// once, after the last Take and before Settle. It says no where a delivery can't be believed.
+// once, after the last Take and before Settle. It says no where a delivery cannot be believed.
 func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 	if f.here == nil {
 		return nil
@@ -211,7 +211,7 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 	return nil
 }
 
-// keyOf gives the key of a member's last version; those of new members are the greatest.
+// keyOf returns the key of a member's last version; those of new members are the greatest.
 func (f *Feed) keyOf(m int32) int64 {
 	if v := f.before(m).versions; len(v) > 0 {
 		return v[len(v)-1].key
@@ -219,7 +219,7 @@ func (f *Feed) keyOf(m int32) int64 {
 	return 1 << 62
 }
 
-// times gives the times of the deliveries of each scope that were not loaded before, in order, and writes them down.
+// times returns the times of the deliveries of each scope that were not loaded before, in order, and writes them down.
 func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 	a, d := f.here, f.x.dim
 	times := make([][]int64, len(a.scopes))
@@ -270,7 +270,7 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 	return times, ledger.Delivered(ctx, tx, d.Text, fresh)
 }
 
-// stamp gives a time of a type in microseconds.
+// stamp returns a time of a type in microseconds.
 func stamp(t column.Type, v int64) int64 {
 	if t.Kind == column.Date {
 		return v * civil.DayMicros
@@ -278,7 +278,7 @@ func stamp(t column.Type, v int64) int64 {
 	return v
 }
 
-// scopesOf gives the scope of each member that was known before as its last delivery said it, none if it isn't one of which
+// scopesOf returns the scope of each member that was known before as its last delivery said it, none if it is not one of which
 // anything was delivered now.
 func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 	a, d := f.here, f.x.dim
@@ -344,7 +344,7 @@ func textOf(cols []*column.Column, i int) string {
 // naturalText is the natural key of row i.
 func (v *Delivery) naturalText(i int) string { return textOf(v.Values[:v.layout.natural], i) }
 
-// KeepScopes writes down when and in which scope members were delivered, where their rows don't tell.
+// KeepScopes writes down when and in which scope members were delivered, where their rows do not tell.
 func (f *Feed) KeepScopes(ctx context.Context, tx warehouse.Tx) error {
 	if f.here == nil || f.here.names == nil {
 		return nil

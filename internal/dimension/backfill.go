@@ -10,7 +10,7 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// young gives what a member is told to be in a type 2 attribute that was added to the model: on all its versions,
+// young returns what a member is told to be in a type 2 attribute that was added to the model: on all its versions,
 // which then are as if it had always been known (rule R15). That is for members that were written before the attribute
 // was there, and that nobody has told of since. It gives nil if there is nothing to write.
 func (f *Feed) young(ctx context.Context, tx warehouse.Reader) (*revision, error) {

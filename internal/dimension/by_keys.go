@@ -17,7 +17,7 @@ type Wanted struct {
 	most  int64
 }
 
-// NewWanted gives an empty set that takes at most so many keys.
+// NewWanted returns an empty set that takes at most so many keys.
 func NewWanted(d *star.Dimension, most int64) *Wanted {
 	w := &Wanted{index: keyindex.New(types(d.NaturalKey)), most: most}
 	for _, f := range d.NaturalKey {
@@ -50,7 +50,7 @@ func OpenWanted(ctx context.Context, r warehouse.Reader, d *schema.Dimension, w 
 	return open(ctx, r, d, warehouse.Query{By: column.Names(d.NaturalKey), Match: column.Pointers(w.keys)})
 }
 
-// last gives the greatest key in a dimension's table; 0 if it is empty.
+// last returns the greatest key in a dimension's table; 0 if it is empty.
 func last(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (int64, error) {
 	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields()[:1], OrderBy: []string{d.KeyColumn()}, Descending: true, Limit: 1})
 	if err != nil || b.N == 0 {

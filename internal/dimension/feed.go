@@ -88,7 +88,7 @@ func (f *Feed) exemplify(did string, e example) {
 	f.examples[did] = list[:min(len(list), mostExamples)]
 }
 
-// Examples gives the natural keys of the first members that rows made, changed and so on, by what they did.
+// Examples returns the natural keys of the first members that rows made, changed and so on, by what they did.
 func (f *Feed) Examples() map[string][]string {
 	if len(f.examples) == 0 {
 		return nil
@@ -224,10 +224,10 @@ func (v *Delivery) forget(n int) {
 	}
 }
 
-// Erased says whether row i is of a member that was erased.
+// Erased reports whether row i is of a member that was erased.
 func (v *Delivery) Erased(i int) bool { return v.member[i] >= 0 && v.x.erased[v.member[i]] }
 
-// Late says whether row i tells something of its member that is older than what an earlier load brought.
+// Late reports whether row i tells something of its member that is older than what an earlier load brought.
 func (v *Delivery) Late(i int) bool {
 	if v.member[i] < 0 || v.known[i] {
 		return false
@@ -258,7 +258,7 @@ func grow[T any](s *[]T, n int) {
 	*s = (*s)[:n]
 }
 
-// says tells whether an observation is already part of the member's history, so that by itself it
+// says reports whether an observation is already part of the member's history, so that by itself it
 // would change nothing.
 func (x *Roster) says(m int32, o sighting, of *digests) bool {
 	p := &x.people[m]
@@ -280,7 +280,7 @@ func (x *Roster) says(m int32, o sighting, of *digests) bool {
 		(o.effective > p.earliest() || of.type0 == p.origin) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
 }
 
-// note gives the last note of that time, or none.
+// note returns the last note of that time, or none.
 func (p *person) note(effective int64) int {
 	n, _ := slices.BinarySearchFunc(p.noted, effective+1, func(s note, e int64) int { return cmp.Compare(s.effective, e) })
 	if n--; n < 0 || p.noted[n].effective != effective {
@@ -289,7 +289,7 @@ func (p *person) note(effective int64) int {
 	return n
 }
 
-// observed gives the version that an observation of exactly that time belongs to, and the sequence of
+// observed returns the version that an observation of exactly that time belongs to, and the sequence of
 // the one that holds; none if there was none.
 func (p *person) observed(effective int64) (int, int64) {
 	for k := len(p.versions) - 1; k >= 0; k-- {
@@ -309,7 +309,7 @@ func (p *person) observed(effective int64) (int, int64) {
 	return none, unsaid
 }
 
-// latest gives the greatest effective time of a row ever seen.
+// latest returns the greatest effective time of a row ever seen.
 func (p *person) latest() int64 {
 	latest := int64(unsaid)
 	for k := len(p.noted) - 1; k >= 0; k-- {
@@ -326,7 +326,7 @@ func (p *person) latest() int64 {
 	return latest
 }
 
-// earliest gives the least effective time ever seen.
+// earliest returns the least effective time ever seen.
 func (p *person) earliest() int64 {
 	earliest := p.versions[0].effective
 	if len(p.noted) > 0 {
@@ -335,7 +335,7 @@ func (p *person) earliest() int64 {
 	return earliest
 }
 
-// touch gives the number of the row that a member was first heard of in.
+// touch returns the number of the row that a member was first heard of in.
 func (f *Feed) touch(m int32) int64 {
 	o := f.last[m]
 	for f.seen[o-1].previous != 0 {
@@ -412,7 +412,7 @@ func (f *Feed) reserve() {
 	}
 }
 
-// room gives an empty list with room for n versions, one of many cut from one piece.
+// room returns an empty list with room for n versions, one of many cut from one piece.
 func (f *Feed) room(n int) []heir {
 	if len(f.slab) < n {
 		f.slab = make([]heir, max(n, 4096))
@@ -422,7 +422,7 @@ func (f *Feed) room(n int) []heir {
 	return list
 }
 
-// allocate gives the surrogate key of a new version of observation o.
+// allocate returns the surrogate key of a new version of observation o.
 func (f *Feed) allocate(o int32) int64 {
 	if f.x.dim.Calendar != nil {
 		surrogate := calendar.Key(f.kept.Cols[0].Int[o])

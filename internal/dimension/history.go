@@ -58,7 +58,7 @@ func (f *Feed) observations(m int32) []int32 {
 	return list
 }
 
-// before gives the member as it stands; new members have no versions.
+// before returns the member as it stands; new members have no versions.
 func (f *Feed) before(m int32) *person {
 	if int(m) < f.x.Len() {
 		return &f.x.people[m]
@@ -205,13 +205,13 @@ func (f *Feed) history(m int32) outcome {
 	return out
 }
 
-// alike says whether a version is told apart by nothing from the one before it: the attribute that did isn't of type 2 any
+// alike reports whether a version is told apart by nothing from the one before it: the attribute that did is not of type 2 any
 // more, or has been erased. The versions stay (rule R15).
 func (p *person) alike(k int) bool {
 	return k > 0 && p.versions[k-1].traits == p.versions[k].traits && p.versions[k-1].gone == p.versions[k].gone
 }
 
-// note keeps a new observation apart, where the row of its version doesn't tell it: it made none, or all are kept.
+// note keeps a new observation apart, where the row of its version does not tell it: it made none, or all are kept.
 func (f *Feed) note(p *person, out *outcome, w sight, silent bool) {
 	if w.mark != real {
 		if w.seen != none {
@@ -308,7 +308,7 @@ func (f *Feed) winners(p *person, list []int32) []sight {
 	return winners
 }
 
-// newer says whether a new observation has a greater sequence than the known one that it repeats.
+// newer reports whether a new observation has a greater sequence than the known one that it repeats.
 func (f *Feed) newer(p *person, w sight) bool {
 	if w.seen == none || w.version == none {
 		return false
@@ -317,7 +317,7 @@ func (f *Feed) newer(p *person, w sight) bool {
 	return w.sequence > sequence
 }
 
-// known gives the version that a known observation of that time belongs to, or none.
+// known returns the version that a known observation of that time belongs to, or none.
 func known(p *person, effective int64) int {
 	if len(p.versions) == 0 || p.versions[0].inferred {
 		return none

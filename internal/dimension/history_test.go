@@ -29,14 +29,14 @@ type told struct {
 	name, class     string
 }
 
-// rosterOf gives an empty roster of a dimension.
+// rosterOf returns an empty roster of a dimension.
 func rosterOf(d *schema.Dimension) *Roster {
 	x := &Roster{dim: d, index: newIndex(d)}
 	x.beginning, x.end = schema.Bounds(d.Time)
 	return x
 }
 
-// load takes observations as a step would, without a warehouse, and gives the moves that it would make.
+// load takes observations as a step would, without a warehouse, and returns the moves that it would make.
 func load(x *Roster, list []told) (*change, Counts) {
 	f := x.Feed(1, "test")
 	integer, text := column.Type{Kind: column.Integer}, column.Type{Kind: column.Text}
@@ -144,7 +144,7 @@ func TestHistoryIsPure(t *testing.T) {
 	}
 }
 
-// member gives the natural key of a member of a test's roster.
+// member returns the natural key of a member of a test's roster.
 func member(x *Roster, number int) int64 {
 	c := &column.Column{Type: column.Type{Kind: column.Integer}}
 	for id := range int64(3) {

@@ -27,12 +27,12 @@ type Lookup struct {
 	member []int32
 }
 
-// Lookup gives a new lookup.
+// Lookup returns a new lookup.
 func (x *Roster) Lookup() *Lookup {
 	return &Lookup{x: x, days: column.Column{Type: column.Type{Kind: column.Date}}}
 }
 
-// inDays gives c, or its days if it has timestamps and days are meant (rule R26).
+// inDays returns c, or its days if it has timestamps and days are meant (rule R26).
 func (l *Lookup) inDays(by []*column.Column, n int) []*column.Column {
 	if len(by) != 1 || by[0].Type.Kind != column.Timestamp || l.x.dim.NaturalKey[0].Type.Kind != column.Date {
 		return by
@@ -85,7 +85,7 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 	}
 }
 
-// beyond says whether a time is one at which no member holds, whoever it may be.
+// beyond reports whether a time is one at which no member holds, whoever it may be.
 func (l *Lookup) beyond(at int64, toDay bool) bool {
 	if toDay {
 		at = civil.DayOf(at)
@@ -93,7 +93,7 @@ func (l *Lookup) beyond(at int64, toDay bool) bool {
 	return l.x.dim.Versioned() && (at < l.x.beginning || at >= l.x.end)
 }
 
-// at gives the version that holds at a time, or the first and false for a time before it.
+// at returns the version that holds at a time, or the first and false for a time before it.
 func (p *person) at(time int64) (int, bool) {
 	for k := len(p.versions) - 1; k > 0; k-- {
 		if p.versions[k].from <= time {

@@ -11,7 +11,7 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Renamed gives members that are known by an alias the natural key that it means, where nobody has that yet: they keep
+// Renamed returns members that are known by an alias the natural key that it means, where nobody has that yet: they keep
 // their keys. It is for before the dimension is opened. other and means are the aliases, row by row.
 func Renamed(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, other, means []*column.Column, run int64) (int64, error) {
 	fields := append(d.Table.Fields()[:1:1], d.NaturalKey...)
@@ -225,7 +225,7 @@ func (c *change) writeBuried(ctx context.Context, tx warehouse.Tx) error {
 	return warehouse.AppendAll(ctx, tx, d.Alias, c.buried)
 }
 
-// Becomes gives the keys of all versions of members that are one now, each with a number that they share and whether it is
+// Becomes returns the keys of all versions of members that are one now, each with a number that they share and whether it is
 // a key of the member that the others are part of; nil if none are.
 func (f *Feed) Becomes() map[int64]One {
 	if len(f.merged) == 0 {

@@ -37,7 +37,7 @@ func (n *numbering) add(c *change, b beginning) {
 	n.bits[row/64] |= 1 << (row % 64)
 }
 
-// allocate gives all of them their keys.
+// allocate returns all of them their keys.
 func (n *numbering) allocate(f *Feed) {
 	slices.SortFunc(n.known, latter.compare)
 	n.before = make([]int64, len(n.bits)+1)
@@ -53,7 +53,7 @@ func (n *numbering) allocate(f *Feed) {
 // place is the reverse of key: which of all new versions has a key.
 func (n *numbering) place(key int64) int64 { return (key - n.first) / n.step }
 
-// key gives the key of a version.
+// key returns the key of a version.
 func (n *numbering) key(c *change, b beginning) int64 {
 	if b.start == none {
 		at, _ := slices.BinarySearchFunc(n.known, latter{c.f.touch(c.outcomes[b.outcome].member), b.which}, latter.compare)

@@ -66,7 +66,7 @@ func OpenParts(ctx context.Context, r warehouse.Reader, d *schema.Dimension, cou
 	return p, nil
 }
 
-// empty says whether the dimension has no members.
+// empty reports whether the dimension has no members.
 func (p *Parts) empty() bool {
 	if p.whole != nil {
 		return p.whole.Len() == 0
@@ -74,15 +74,15 @@ func (p *Parts) empty() bool {
 	return p.members.N == 0
 }
 
-// Blind gives a roster of the dimension that has no members.
+// Blind returns a roster of the dimension that has no members.
 func (p *Parts) Blind() *Roster { return p.blind }
 
-// of gives the part of a natural key.
+// of returns the part of a natural key.
 func (p *Parts) of(natural []*column.Column, i int) int {
 	return int(p.digest.Hash(p.seed, natural, i) % uint64(p.count))
 }
 
-// open gives the members of a part.
+// open returns the members of a part.
 func (p *Parts) open(ctx context.Context, r warehouse.Reader, part int) (*Roster, error) {
 	if p.whole != nil {
 		return p.whole, nil
@@ -102,7 +102,7 @@ func (p *Parts) open(ctx context.Context, r warehouse.Reader, part int) (*Roster
 	return x, x.finish(ctx, r, true, p.noted)
 }
 
-// Close gives the disk back.
+// Close returns the disk back.
 func (p *Parts) Close() error {
 	if p.members == nil {
 		return nil

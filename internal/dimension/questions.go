@@ -39,7 +39,7 @@ func (q *Questions) Put(by []*column.Column, asOf *column.Column, n int) {
 	}
 }
 
-// Close gives the disk back.
+// Close returns the disk back.
 func (q *Questions) Close() error { return q.rows.Close() }
 
 // answerFields are what is known of a row's key before it stands in its place.
@@ -155,7 +155,7 @@ func newAnswers(ctx context.Context, found *spill.Rows) (*Answers, error) {
 	return a, nil
 }
 
-// Close gives the disk back.
+// Close returns the disk back.
 func (a *Answers) Close() error { return a.file.Close() }
 
 // Recall reads answers. It is for one goroutine.
@@ -164,7 +164,7 @@ type Recall struct {
 	buf []byte
 }
 
-// Recall gives a new one.
+// Recall returns a new one.
 func (a *Answers) Recall() *Recall { return &Recall{of: a} }
 
 // Resolve does for n rows, of which first come before, what [Lookup.Resolve] would have done.

@@ -115,7 +115,7 @@ func (c *change) repoint(ctx context.Context, tx warehouse.Tx, refs []schema.Ref
 	return counts, nil
 }
 
-// at gives the timed moves in the precision of a reference's time.
+// at returns the timed moves in the precision of a reference's time.
 func (c *change) at(ref schema.Reference) []warehouse.Move {
 	moves := slices.Clone(c.timed)
 	for i := range moves {

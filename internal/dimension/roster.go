@@ -65,7 +65,7 @@ type person struct {
 	noted    []note     // what the table of observations has, sorted
 }
 
-// differ is the digest of values that aren't the same on all versions: it is that of nothing.
+// differ is the digest of values that are not the same on all versions: it is that of nothing.
 var differ = digest.Sum{^uint64(0), ^uint64(0)}
 
 // note is an observation that is kept apart: each that made no version, or all of them where the dimension keeps
@@ -82,7 +82,7 @@ func (n note) compare(o note) int { return n.sighting.compare(o.sighting) }
 // slab is versions that are cut from large pieces, since most members have one.
 type slab []version
 
-// cut gives an empty list with room for n versions.
+// cut returns an empty list with room for n versions.
 func (s *slab) cut(n int) []version {
 	if len(*s) < n {
 		*s = make([]version, max(n, 4096))
@@ -138,7 +138,7 @@ func open(ctx context.Context, r warehouse.Reader, d *schema.Dimension, q wareho
 	return x, x.finish(ctx, r, q.By != nil, d.Observed != nil)
 }
 
-// empty gives a roster that has no members yet.
+// empty returns a roster that has no members yet.
 func empty(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Roster, error) {
 	x := &Roster{dim: d, index: newIndex(d)}
 	x.beginning, x.end = schema.Bounds(d.Time)
@@ -191,7 +191,7 @@ func (x *Roster) rows() *rosterRows {
 	return r
 }
 
-// special says whether row i is that of a special member, given the columns of the natural key.
+// special reports whether row i is that of a special member, given the columns of the natural key.
 func (r *rosterRows) special(surrogate int64, natural []*column.Column, i int) bool {
 	for _, c := range natural {
 		if c.Null[i] && (!r.x.dim.Junk || surrogate < 0) {
@@ -325,7 +325,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 	return nil
 }
 
-// Current says whether the roster is still what the warehouse holds: the ledger names the step that
+// Current reports whether the roster is still what the warehouse holds: the ledger names the step that
 // changed the dimension last.
 func (x *Roster) Current(ctx context.Context, r warehouse.Reader) (bool, error) {
 	_, by, err := ledger.Highest(ctx, r, x.dim.Text)
@@ -335,7 +335,7 @@ func (x *Roster) Current(ctx context.Context, r warehouse.Reader) (bool, error) 
 // Len is the number of members, special ones not counted.
 func (x *Roster) Len() int { return len(x.people) }
 
-// MemberOf gives the number of the member that a surrogate key belongs to.
+// MemberOf returns the number of the member that a surrogate key belongs to.
 func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
 	if x.memberOf == nil {
 		x.memberOf = make(map[int64]int32, len(x.people))
@@ -349,7 +349,7 @@ func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
 	return m, ok
 }
 
-// at gives column k, or nil if that is none.
+// at returns column k, or nil if that is none.
 func at(cols []*column.Column, k int) *column.Column {
 	if k == none {
 		return nil
@@ -365,7 +365,7 @@ func types(fields []column.Field) []column.Type {
 	return list
 }
 
-// Canon gives what identifies the member that a surrogate key belongs to, whichever version it is:
+// Canon returns what identifies the member that a surrogate key belongs to, whichever version it is:
 // equal for two keys of one member, different for others. Special members are their own.
 func (x *Roster) Canon(surrogate int64) int64 {
 	if m, ok := x.MemberOf(surrogate); ok {
@@ -377,7 +377,7 @@ func (x *Roster) Canon(surrogate int64) int64 {
 	return surrogate + 1<<40 // made by the step at hand: its only version
 }
 
-// Versions gives all surrogate keys of the member that one belongs to.
+// Versions returns all surrogate keys of the member that one belongs to.
 func (x *Roster) Versions(surrogate int64) []int64 {
 	m, ok := x.MemberOf(surrogate)
 	if !ok {

@@ -59,7 +59,7 @@ func (c *change) compose() {
 	slices.SortFunc(c.fresh, func(a, b composed) int { return cmp.Compare(a.h.key, b.h.key) })
 }
 
-// keepApart writes the observations of a member that its versions don't tell.
+// keepApart writes the observations of a member that its versions do not tell.
 func (c *change) keepApart(o *outcome, p *person) {
 	j := 0
 	for _, n := range o.noted {

@@ -43,12 +43,12 @@ func (x *Roster) Session(run int64, step string) *Session {
 	return s
 }
 
-// next gives a key that was never given (rule R6).
+// next returns a key that was never given (rule R6).
 func (s *Session) next() int64 {
 	return s.keysFor(1)
 }
 
-// keysFor takes n keys that were never given, and gives the first. Where there are not so many, what is written next fails.
+// keysFor takes n keys that were never given, and returns the first. Where there are not so many, what is written next fails.
 func (s *Session) keysFor(n int64) int64 {
 	d, first := s.x.dim, s.x.dim.FirstKey
 	if s.highest >= first {
@@ -72,7 +72,7 @@ func (s *Session) Find(by []*column.Column, i int) (surrogate int64, ok bool) {
 	return 0, false
 }
 
-// Infer gives the key of a natural key that the roster doesn't have: of the member that the step has
+// Infer returns the key of a natural key that the roster does not have: of the member that the step has
 // made for it, or makes now.
 func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool) {
 	m, fresh := s.index.Add(by, i)

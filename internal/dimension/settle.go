@@ -48,7 +48,7 @@ type revision struct {
 	*column.Batch
 }
 
-// revision gives an empty one.
+// revision returns an empty one.
 func (c *change) revision(fields []column.Field) revision {
 	fields = append(c.f.x.dim.Table.Fields()[:1:1], fields...)
 	fields = append(fields, column.Field{Name: schema.LoadRun, Type: column.Type{Kind: column.Integer}})
@@ -56,7 +56,7 @@ func (c *change) revision(fields []column.Field) revision {
 }
 
 // Settle works out the versions of all members heard of, and writes what that changes: rows removed,
-// amended and added, and the keys of other tables that now belong to another version. It gives the
+// amended and added, and the keys of other tables that now belong to another version. It returns the
 // number of rows so repointed, by table. Call it once, after the last Take.
 func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
 	if f.err != nil {
@@ -95,7 +95,7 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 	return c.repoint(ctx, tx, refs)
 }
 
-// outlined gives the members' versions as they are to be, most of them without a key yet.
+// outlined returns the members' versions as they are to be, most of them without a key yet.
 func (f *Feed) outlined(ctx context.Context, tx warehouse.Reader) (*change, error) {
 	c := &change{f: f}
 	var err error
@@ -151,7 +151,7 @@ func (c *change) beginnings() []beginning {
 	return fresh
 }
 
-// allocate gives new versions their keys.
+// allocate returns new versions their keys.
 func (c *change) allocate() {
 	fresh := c.beginnings()
 	c.made = len(fresh)

@@ -54,10 +54,10 @@ func (f *Feed) Limit(room int64, workers int, busy func(part, of int)) {
 	f.limit, f.workers, f.busy = room, workers, busy
 }
 
-// OnDisk says whether the rows have gone there.
+// OnDisk reports whether the rows have gone there.
 func (f *Feed) OnDisk() bool { return f.taken != nil }
 
-// Close gives back what the feed has on disk.
+// Close returns back what the feed has on disk.
 func (f *Feed) Close() error {
 	if f.taken == nil {
 		return nil
@@ -134,7 +134,7 @@ func (f *Feed) putRow(values []*column.Column, effective, sequence, file *column
 	f.taken.Put(f.parts.of(values[:f.layout.natural], i), f.cols, i)
 }
 
-// part gives a feed of the rows of one part.
+// part returns a feed of the rows of one part.
 func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, error) {
 	x, err := f.parts.open(ctx, r, part)
 	if err != nil {

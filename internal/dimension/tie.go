@@ -15,7 +15,7 @@ import (
 )
 
 // ties is what a feed knows of rows that lost to another row of the same effective time (rule R11). What has lost once
-// stays lost: a file that isn't there any more must not make another row of an older file win. The ledger keeps these
+// stays lost: a file that is not there any more must not make another row of an older file win. The ledger keeps these
 // rows as digests, with the last of the files that had them; a row of a file that came later is news.
 type ties struct {
 	names   []string         // the files of this load, in the order in which they were met
@@ -83,7 +83,7 @@ func uncompressed(name string) string {
 	return strings.TrimSuffix(strings.TrimSuffix(name, ".gz"), ".zst")
 }
 
-// news is the rank of the first file that the ledger doesn't know.
+// news is the rank of the first file that the ledger does not know.
 const news = 1 << 40
 
 // From says which file the first n rows of a delivery are of. Call it in source order, before Take.
@@ -103,7 +103,7 @@ func (f *Feed) From(v *Delivery, file string, n int) {
 	}
 }
 
-// met gives the place of a file.
+// met returns the place of a file.
 func (t *ties) met(file string) int32 {
 	n := len(t.names)
 	if n > 0 && t.names[n-1] == file {
@@ -120,7 +120,7 @@ func (t *ties) met(file string) int32 {
 	return int32(n)
 }
 
-// fileOf gives the place of the file that row i is of.
+// fileOf returns the place of the file that row i is of.
 func (v *Delivery) fileOf(i int) int32 {
 	if v.File == nil { // of a dimension without ties
 		return 0
@@ -146,7 +146,7 @@ func (f *Feed) repeated(v *Delivery, i int, m int32) {
 	}
 }
 
-// said gives what the load at hand says again of a time, to be counted on; nil if nothing is known of it.
+// said returns what the load at hand says again of a time, to be counted on; nil if nothing is known of it.
 func (p *person) said(effective int64) *said {
 	if n := p.note(effective); n != none {
 		return &p.noted[n].said
@@ -157,7 +157,7 @@ func (p *person) said(effective int64) *said {
 	return nil
 }
 
-// beats gives the known observation of the time of row o of this load, if o says something else and the row that made the
+// beats returns the known observation of the time of row o of this load, if o says something else and the row that made the
 // known one is still there.
 func (f *Feed) beats(p *person, o int32) (l loser, ok bool) {
 	s := &f.seen[o]
@@ -189,7 +189,7 @@ func hashText(b []byte) string {
 	return hex.EncodeToString(sum[:16])
 }
 
-// fresh leaves of a member's new observations those that haven't lost to what stands before.
+// fresh leaves of a member's new observations those that have not lost to what stands before.
 func (f *Feed) fresh(p *person, list []int32) []int32 {
 	if f.ties == nil || len(f.ties.before) == 0 || len(p.versions) == 0 || p.versions[0].inferred {
 		return list
@@ -206,7 +206,7 @@ func (f *Feed) fresh(p *person, list []int32) []int32 {
 	})
 }
 
-// contradicts says whether an observation says something else than what is known of its time.
+// contradicts reports whether an observation says something else than what is known of its time.
 func (f *Feed) contradicts(p *person, s *observation) bool {
 	k, sequence := p.observed(s.effective)
 	if k == none || sequence != s.sequence {
@@ -220,7 +220,7 @@ func (f *Feed) contradicts(p *person, s *observation) bool {
 		f.x.dim.Complete() && n != none && p.noted[n].type3 != s.type3
 }
 
-// lostBefore says whether a row is one of those that the ledger has as lost, which are as many as there were then.
+// lostBefore reports whether a row is one of those that the ledger has as lost, which are as many as there were then.
 func (f *Feed) lostBefore(o int32) bool {
 	s := &f.seen[o]
 	id := f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.sighting, s.on, true)

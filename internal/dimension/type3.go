@@ -7,7 +7,7 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// value is a value of a column; null if there is no column.
+// value is a value of a column; null if there is not a column.
 type value struct {
 	col *column.Column
 	row int

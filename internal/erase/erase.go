@@ -89,7 +89,7 @@ func Member(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, natural [
 	return out, err
 }
 
-// speaksOf says whether a row that was set aside says the natural key: as it was read, or, where that could not be
+// speaksOf reports whether a row that was set aside says the natural key: as it was read, or, where that could not be
 // told, in its fields.
 func speaksOf(a *ledger.Aside, natural []string) bool {
 	if a.Member != "" {

@@ -21,13 +21,13 @@ type Int128 struct {
 	Lo uint64
 }
 
-// Wide gives v as an Int128.
+// Wide returns v as an Int128.
 func Wide(v int64) Int128 { return Int128{v >> 63, uint64(v)} }
 
-// Int64 gives x as an int64 and whether it fits.
+// Int64 returns x as an int64 and whether it fits.
 func (x Int128) Int64() (int64, bool) { return int64(x.Lo), x.Hi == int64(x.Lo)>>63 }
 
-// Sign gives -1, 0 or 1.
+// Sign returns -1, 0 or 1.
 func (x Int128) Sign() int {
 	if x.Hi < 0 {
 		return -1
@@ -38,14 +38,14 @@ func (x Int128) Sign() int {
 	return 1
 }
 
-// Neg gives -x.
+// Neg returns -x.
 func (x Int128) Neg() Int128 {
 	lo, borrow := bits.Sub64(0, x.Lo, 0)
 	hi, _ := bits.Sub64(0, uint64(x.Hi), borrow)
 	return Int128{int64(hi), lo}
 }
 
-// Abs gives the magnitude of x as two words.
+// Abs returns the magnitude of x as two words.
 func (x Int128) abs() (hi, lo uint64) {
 	if x.Hi < 0 {
 		x = x.Neg()
@@ -53,7 +53,7 @@ func (x Int128) abs() (hi, lo uint64) {
 	return uint64(x.Hi), x.Lo
 }
 
-// Add gives x+y and whether it fits.
+// Add returns x+y and whether it fits.
 func (x Int128) Add(y Int128) (Int128, bool) {
 	lo, carry := bits.Add64(x.Lo, y.Lo, 0)
 	hi, _ := bits.Add64(uint64(x.Hi), uint64(y.Hi), carry)
@@ -61,7 +61,7 @@ func (x Int128) Add(y Int128) (Int128, bool) {
 	return z, (x.Hi < 0) != (y.Hi < 0) || (z.Hi < 0) == (x.Hi < 0)
 }
 
-// Mul gives x*y and whether it fits.
+// Mul returns x*y and whether it fits.
 func (x Int128) Mul(y Int128) (Int128, bool) {
 	xh, xl := x.abs()
 	yh, yl := y.abs()
@@ -88,7 +88,7 @@ func (x Int128) Cmp(y Int128) int {
 	return cmp.Or(cmp.Compare(x.Hi, y.Hi), cmp.Compare(x.Lo, y.Lo))
 }
 
-// Big gives x as a big integer, for the rare case that 128 bits do not hold a step.
+// Big returns x as a big integer, for the rare case that 128 bits do not hold a step.
 func (x Int128) Big() *big.Int {
 	hi, lo := x.abs()
 	b := new(big.Int).SetUint64(hi)
@@ -99,7 +99,7 @@ func (x Int128) Big() *big.Int {
 	return b
 }
 
-// FromBig gives b as an Int128 and whether it fits.
+// FromBig returns b as an Int128 and whether it fits.
 func FromBig(b *big.Int) (Int128, bool) {
 	if b.BitLen() > 127 {
 		return Int128{}, false
@@ -122,10 +122,10 @@ var pow10 = func() (p [MaxDigits + 1]Int128) {
 	return
 }()
 
-// Pow10 gives 10 to the power n, 0 to 38.
+// Pow10 returns 10 to the power n, 0 to 38.
 func Pow10(n int) Int128 { return pow10[n] }
 
-// Fits says whether x has at most the given number of digits.
+// Fits reports whether x has at most the given number of digits.
 func (x Int128) Fits(digits int) bool {
 	if x.Hi < 0 {
 		x = x.Neg()
@@ -133,7 +133,7 @@ func (x Int128) Fits(digits int) bool {
 	return x.Hi >= 0 && x.Cmp(pow10[digits]) < 0
 }
 
-// Quo gives x divided by y, rounded half away from zero, and whether y is not zero and the result fits.
+// Quo returns x divided by y, rounded half away from zero, and whether y is not zero and the result fits.
 func (x Int128) Quo(y Int128) (Int128, bool) {
 	xh, xl := x.abs()
 	yh, yl := y.abs()
@@ -155,7 +155,7 @@ func (x Int128) Quo(y Int128) (Int128, bool) {
 	return z, true
 }
 
-// Rem gives what is left of x divided by y, which is not zero, with the sign of x.
+// Rem returns what is left of x divided by y, which is not zero, with the sign of x.
 func (x Int128) Rem(y Int128) Int128 {
 	if a, ok := x.Int64(); ok {
 		if b, ok := y.Int64(); ok && b != -1 {
@@ -166,7 +166,7 @@ func (x Int128) Rem(y Int128) Int128 {
 	return z
 }
 
-// QuoScaled gives x*10^up divided by y, rounded half away from zero.
+// QuoScaled returns x*10^up divided by y, rounded half away from zero.
 func QuoScaled(x, y Int128, up int) (Int128, bool) {
 	if scaled, ok := x.Mul(pow10[min(up, MaxDigits)]); ok && up <= MaxDigits {
 		return scaled.Quo(y)

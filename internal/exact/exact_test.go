@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-// random gives integers of every length.
+// random returns integers of every length.
 func random(r *rand.Rand) Int128 {
 	x := Int128{Hi: int64(r.Uint64()), Lo: r.Uint64()}
 	for range r.IntN(38) {

@@ -8,7 +8,7 @@ import (
 	"ironmonger/internal/parse"
 )
 
-// cast changes the type of a value; one that doesn't fit is a fault.
+// cast changes the type of a value; one that does not fit is a fault.
 type cast struct {
 	base
 	of     node
@@ -36,10 +36,10 @@ func newCast(at int, of node, to column.Type) (node, error) {
 	return c, nil
 }
 
-// caster casts row i; it says false for a value that doesn't fit.
+// caster casts row i; it says false for a value that does not fit.
 type caster func(c *cast, out *Result, i int, x *Result) bool
 
-// way gives how values get from one type to the other; nil if there is no way.
+// way returns how values get from one type to the other; nil if there is no way.
 func (c *cast) way() caster {
 	from, to := c.of.typ(), c.typ()
 	switch {

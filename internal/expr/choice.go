@@ -150,7 +150,7 @@ func (s *substring) eval(b *column.Batch) *Result {
 	return out
 }
 
-// characters gives the characters of s from number start to before number end, counting from 1.
+// characters returns the characters of s from number start to before number end, counting from 1.
 func characters(s string, start, end int64) string {
 	n, from, to := int64(1), len(s), len(s)
 	for i := range s {
@@ -203,7 +203,7 @@ func (n *nullIf) eval(b *column.Batch) *Result {
 	return out
 }
 
-// extreme is least and greatest: nulls don't count, faults do.
+// extreme is least and greatest: nulls do not count, faults do.
 type extreme struct {
 	base
 	args []node

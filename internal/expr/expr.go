@@ -2,7 +2,7 @@
 // meaning, that is three-valued logic and exact numbers.
 //
 // [Compile] parses a text and checks its types against the columns at hand, so that nothing can go
-// wrong later but in a value: an overflow, a division by zero, a cast that doesn't fit. Such a
+// wrong later but in a value: an overflow, a division by zero, a cast that does not fit. Such a
 // [Fault] belongs to its row and travels through an expression like a null does, so the result never
 // depends on the order of evaluation; coalesce, and, or pass over it where the rest decides.
 //
@@ -21,7 +21,7 @@ type Error struct {
 	Message string
 }
 
-// Error gives the message alone: the caller knows the place.
+// Error returns the message alone: the caller knows the place.
 func (e *Error) Error() string { return e.Message }
 
 // MaxDepth is how deep an expression may be nested.
@@ -49,7 +49,7 @@ type Result struct {
 	fault []Fault // nil if no row has one
 }
 
-// Fault gives what is wrong with row i, or "".
+// Fault returns what is wrong with row i, or "".
 func (r *Result) Fault(i int) string {
 	if r.fault == nil {
 		return ""
@@ -57,10 +57,10 @@ func (r *Result) Fault(i int) string {
 	return r.fault[i].String()
 }
 
-// Faulty says whether any row may have a fault.
+// Faulty reports whether any row may have a fault.
 func (r *Result) Faulty() bool { return r.fault != nil }
 
-// True says whether the condition holds in row i: not false, not null, no fault.
+// True reports whether the condition holds in row i: not false, not null, no fault.
 func (r *Result) True(i int) bool { return r.Int[i] != 0 && !r.Null[i] }
 
 // reset makes the result n rows long, keeping no faults.
@@ -69,7 +69,7 @@ func (r *Result) reset(n int) {
 	r.fault = nil
 }
 
-// take gives row i the value of another result of the same type.
+// take returns row i the value of another result of the same type.
 func (r *Result) take(i int, from *Result) {
 	r.Set(i, &from.Column, i)
 	if from.fault != nil && from.fault[i] != none {
@@ -77,7 +77,7 @@ func (r *Result) take(i int, from *Result) {
 	}
 }
 
-// fail gives row i a fault. The row counts as null besides.
+// fail returns row i a fault. The row counts as null besides.
 func (r *Result) fail(i int, f Fault) {
 	if r.fault == nil {
 		r.fault = make([]Fault, len(r.Null))
@@ -92,7 +92,7 @@ type Program struct {
 	used []int
 }
 
-// Parameter is a constant that an expression calls :name. A value that is no value of its type is null.
+// Parameter is a constant that an expression calls :name. A value that is not a value of its type is null.
 type Parameter struct {
 	Name  string
 	Type  column.Type
@@ -117,7 +117,7 @@ func (p *Program) Type() column.Type { return p.root.typ() }
 // Columns lists the positions of the columns that the expression reads, in order of appearance.
 func (p *Program) Columns() []int { return p.used }
 
-// Eval gives the values for all rows of b. The result is valid until the next call.
+// Eval returns the values for all rows of b. The result is valid until the next call.
 func (p *Program) Eval(b *column.Batch) *Result { return p.root.eval(b) }
 
 func errorAt(at int, format string, args ...any) error {

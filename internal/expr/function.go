@@ -51,7 +51,7 @@ type textCall struct {
 	length     int    // that it makes the text
 }
 
-// textCalls says what the functions of text do; ok is false for a text that doesn't fit.
+// textCalls says what the functions of text do; ok is false for a text that does not fit.
 var textCalls = map[string]func(t *textCall, s string) (out string, ok bool){
 	"trim":  func(_ *textCall, s string) (string, bool) { return strings.Trim(s, " "), true },
 	"upper": func(_ *textCall, s string) (string, bool) { return strings.ToUpper(s), true },
@@ -147,7 +147,7 @@ func (c *concat) eval(b *column.Batch) *Result {
 	return out
 }
 
-// coalesce takes the first value that isn't null; a fault behind it doesn't count.
+// coalesce takes the first value that is not null; a fault behind it does not count.
 type coalesce struct {
 	base
 	args []node
@@ -161,7 +161,7 @@ func newCoalesce(t token, args []node) (node, error) {
 	return &coalesce{newBase(common), args}, nil
 }
 
-// unify gives values the one type that all of them fit.
+// unify returns values the one type that all of them fit.
 func unify(at int, what string, args []node) ([]node, column.Type, error) {
 	common := column.Type{}
 	whole, scale := 0, 0

@@ -21,7 +21,7 @@ func (b *base) begin(n int) *Result     { b.out.reset(n); return &b.out }
 func boolean() base                     { return newBase(column.Type{Kind: column.Boolean}) }
 func isKind(n node, k column.Kind) bool { return n.typ().Kind == k }
 
-// digits gives how many digits a value of n can have before and after the point.
+// digits returns how many digits a value of n can have before and after the point.
 func digits(n node) (whole, scale int) {
 	t := n.typ()
 	if t.Kind == column.Integer {
@@ -92,7 +92,7 @@ func (l *literal) eval(b *column.Batch) *Result {
 	return &l.out
 }
 
-// retype gives a bare null the type t, and any other node as it is.
+// retype returns a bare null the type t, and any other node as it is.
 func retype(n node, t column.Type) node {
 	if !isKind(n, column.Null) {
 		return n
@@ -103,7 +103,7 @@ func retype(n node, t column.Type) node {
 	return l
 }
 
-// evalAll gives the results of several nodes.
+// evalAll returns the results of several nodes.
 func evalAll(nodes []node, b *column.Batch) []*Result {
 	results := make([]*Result, len(nodes))
 	for k, n := range nodes {
@@ -356,7 +356,7 @@ func order[T int64 | float64 | string](x, y T) int {
 	return 0
 }
 
-// compareScaled compares x*10^up[0] with y*10^up[1]; a product that doesn't fit is beyond the other.
+// compareScaled compares x*10^up[0] with y*10^up[1]; a product that does not fit is beyond the other.
 func compareScaled(x, y exact.Int128, up [2]int) int {
 	sx, okx := x.Mul(exact.Pow10(up[0]))
 	sy, oky := y.Mul(exact.Pow10(up[1]))
@@ -368,7 +368,7 @@ func compareScaled(x, y exact.Int128, up [2]int) int {
 	return sx.Cmp(sy)
 }
 
-// logic is and, or: three-valued, and a fault counts only where the other side doesn't decide.
+// logic is and, or: three-valued, and a fault counts only where the other side does not decide.
 type logic struct {
 	base
 	decides     int64 // the value that decides alone: 0 for and, 1 for or

@@ -33,7 +33,7 @@ type token struct {
 	at   int
 }
 
-// is says whether the token is the keyword or sign s, given in lower case.
+// is reports whether the token is the keyword or sign s, given in lower case.
 func (t token) is(s string) bool {
 	return t.kind == tokSign && t.text == s || t.kind == tokName && strings.EqualFold(t.text, s)
 }

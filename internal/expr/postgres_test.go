@@ -20,7 +20,7 @@ import (
 func TestMain(m *testing.M) { os.Exit(startest.Main(m)) }
 
 // writer makes random expressions, in our words and in PostgreSQL's. They differ in: integer literals (ours
-// have 64 bits) and the difference of timestamps (ours is in seconds). Division isn't compared: ours has 6
+// have 64 bits) and the difference of timestamps (ours is in seconds). Division is not compared: ours has 6
 // places, PostgreSQL's as many as it sees fit.
 type writer struct{ r *rand.Rand }
 

@@ -2,7 +2,7 @@
 // members they need, adds up the measures, and appends.
 //
 // Workers prepare a [Chunk] each; one [Writer] takes them in source order. What it decides for a row
-// doesn't depend on how the source was cut or on how many workers there were.
+// does not depend on how the source was cut or on how many workers there were.
 package fact
 
 import (
@@ -122,12 +122,12 @@ func NewWriter(f *schema.Fact, links []*resolve.Link, shaped []column.Field, run
 	return w
 }
 
-// inGrain says whether a link is part of the grain.
+// inGrain reports whether a link is part of the grain.
 func (w *Writer) inGrain(l *resolve.Link) bool {
 	return slices.ContainsFunc(w.fact.Grain, func(g star.GrainPart) bool { return g.Key == l.Key })
 }
 
-// special says whether a rule gives a key that doesn't tell which natural key was delivered.
+// special reports whether a rule gives a key that does not tell which natural key was delivered.
 func special(rule star.Outcome) bool {
 	return rule == star.ToUnknown || rule == star.LeaveEmpty || rule == star.ToNotYet || rule == star.NotApplying
 }
@@ -233,7 +233,7 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 		}
 		infers := len(pending) > 0 && pending[0] == i
 		if infers && w.grainInfers {
-			// A member that isn't there can't have a row; one that this load made can.
+			// A member that is not there cannot have a row; one that this load made can.
 			if !resolve.Known(w.links, b, &c.Keys, i, w.inGrain) {
 				resolve.Join(w.links, b, &c.Keys, i)
 			}
@@ -307,7 +307,7 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 }
 
 // repeated compares rows whose grain seems to have come before with what stands in the table: equal in
-// all columns, they are the same; different, they are set aside; and if their grain isn't there after
+// all columns, they are the same; different, they are set aside; and if their grain is not there after
 // all, they are new.
 func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) error {
 	if w.appender != nil {
@@ -347,7 +347,7 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	return nil
 }
 
-// standing reads the table's rows that have the grain of one of the rows, and gives for each grain what
+// standing reads the table's rows that have the grain of one of the rows, and returns for each grain what
 // tells in which column a row of the chunk says something else, and what; nothing if it says the same.
 func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[digest.Sum]func(i int, known bool) (of, values string), error) {
 	match := make([]column.Column, len(w.grainAt))
@@ -371,9 +371,9 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 }
 
 // differs compares a row of a load with one of the table in all columns. What a rule put there for a natural key that no
-// member had equals any natural key: which one was delivered isn't kept, and unknown is final (rule R2). A row without one
-// equals only what the rule for that says. What is no key is compared first. Unless all
-// its members are known, row i names one that isn't there, so that no row can be the same.
+// member had equals any natural key: which one was delivered is not kept, and unknown is final (rule R2). A row without one
+// equals only what the rule for that says. What is not a key is compared first. Unless all
+// its members are known, row i names one that is not there, so that no row can be the same.
 func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, values string) {
 	for k, f := range w.fields {
 		is, said := stand.canon[k], c.view.canon[k]
@@ -394,7 +394,7 @@ func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, v
 	return of, values
 }
 
-// stands says whether field k of a row of the table may be what a rule made of the natural key that row i says.
+// stands reports whether field k of a row of the table may be what a rule made of the natural key that row i says.
 func (w *Writer) stands(k int, b *column.Batch, i int, is *column.Column, j int) bool {
 	l := w.links[-1-w.from[k]]
 	if !l.Dimension.Junk && slices.ContainsFunc(l.Says(b), func(c *column.Column) bool { return c.Null[i] }) {

@@ -117,11 +117,11 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 	return g, err
 }
 
-// asks says whether grains are told by more than one integer that stands as it is, so that views must
+// asks reports whether grains are told by more than one integer that stands as it is, so that views must
 // know members.
 func (g *grain) asks() bool { return g.stored != nil || g.bits == nil }
 
-// fresh says whether a grain comes for the first time in this load.
+// fresh reports whether a grain comes for the first time in this load.
 func (g *grain) fresh(v *view, i int) bool {
 	if g.bits != nil {
 		return g.bits.CheckedAdd(uint64(v.cols[v.w.grainAt[0]].Int[i]))
@@ -129,7 +129,7 @@ func (g *grain) fresh(v *view, i int) bool {
 	return g.digest.put(g.id(v, i), 0)
 }
 
-// id gives 64 bits that stand for the grain of row i: of an integer, a permutation of its own.
+// id returns 64 bits that stand for the grain of row i: of an integer, a permutation of its own.
 func (g *grain) id(v *view, i int) uint64 {
 	if g.bits == nil {
 		return v.grain(i)[0]
@@ -192,6 +192,6 @@ func (v *view) refresh(i int) {
 	}
 }
 
-// grain gives a digest of what makes row i the row it is, content a fingerprint of all it says.
+// grain returns a digest of what makes row i the row it is, content a fingerprint of all it says.
 func (v *view) grain(i int) digest.Sum { return v.digest.Of(v.grainOf, i) }
 func (v *view) content(i int) uint64   { return v.digest.Hash(v.w.seed, v.said, i) }

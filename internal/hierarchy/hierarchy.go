@@ -5,7 +5,7 @@ package hierarchy
 // None is the parent of a root.
 const None = -1
 
-// Levels gives each node's level, 1 for a root, from the parents of all. If nodes stand above themselves, cycle is one such
+// Levels returns each node's level, 1 for a root, from the parents of all. If nodes stand above themselves, cycle is one such
 // round of them, each the child of the next, and the first again at its end.
 func Levels(parent []int32) (level []int32, cycle []int32) {
 	level = make([]int32, len(parent))

@@ -43,20 +43,20 @@ type slot struct {
 	member int32 // plus 1; 0 is an empty slot
 }
 
-// New gives an empty index for keys of the given types. Doubles can't be keys.
+// New returns an empty index for keys of the given types. Doubles cannot be keys.
 func New(types []column.Type) *Index {
 	one := len(types) == 1 && types[0].Kind != column.Text && types[0].Kind != column.Double && !types[0].Wide()
 	return &Index{single: one, slots: make([]slot, 16), salt: rand.Uint64()}
 }
 
-// NewWithNulls gives an index in which null is a value like others, equal to itself.
+// NewWithNulls returns an index in which null is a value like others, equal to itself.
 func NewWithNulls(types []column.Type) *Index {
 	x := New(types)
 	x.single, x.nulls = false, true
 	return x
 }
 
-// pack gives the 16 bytes of a key, or all bytes of one that is longer.
+// pack returns the 16 bytes of a key, or all bytes of one that is longer.
 func (x *Index) pack(cols []*column.Column, i int, buf []byte) (lo, hi uint64, long []byte) {
 	if x.single {
 		return uint64(cols[0].Int[i]), 0, nil
@@ -86,7 +86,7 @@ func (x *Index) home(lo, hi uint64) uint64 {
 	return h ^ l
 }
 
-// seek gives the slot of a key that fits one: its own, or the empty one where it belongs.
+// seek returns the slot of a key that fits one: its own, or the empty one where it belongs.
 func (x *Index) seek(lo, hi uint64) *slot {
 	mask := uint64(len(x.slots) - 1)
 	for at := x.home(lo, hi) & mask; ; at = (at + 1) & mask {
@@ -97,7 +97,7 @@ func (x *Index) seek(lo, hi uint64) *slot {
 	}
 }
 
-// member gives the member of a packed key, plus 1; 0 if there is none.
+// member returns the member of a packed key, plus 1; 0 if there is none.
 func (x *Index) member(lo, hi uint64, long []byte) int32 {
 	if long != nil {
 		return x.long.find(long)
@@ -168,7 +168,7 @@ func (x *Index) Get(cols []*column.Column, i int) int32 {
 	return x.member(x.pack(cols, i, buf[:])) - 1
 }
 
-// Add gives the member number of the key of row i, a new one if the key is new. No part may be null
+// Add returns the member number of the key of row i, a new one if the key is new. No part may be null
 // unless nulls are values.
 func (x *Index) Add(cols []*column.Column, i int) (member int32, fresh bool) {
 	var buf [64]byte

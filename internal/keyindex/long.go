@@ -21,7 +21,7 @@ const (
 	atMask    = 1<<40 - 1
 )
 
-// find gives the member of a key, plus 1; 0 if no member has it.
+// find returns the member of a key, plus 1; 0 if no member has it.
 func (l *longKeys) find(key []byte) int32 {
 	if l.entries == nil {
 		return 0
@@ -44,7 +44,7 @@ func (l *longKeys) findHashed(h uint64, key []byte) int32 {
 	}
 }
 
-// record gives the member number, plus 1, and the key of an entry.
+// record returns the member number, plus 1, and the key of an entry.
 func (l *longKeys) record(entry uint64) (int32, []byte) {
 	at := entry&atMask - 1
 	b := l.chunks[at>>chunkBits][at&(chunkSize-1):]
@@ -64,7 +64,7 @@ func (l *longKeys) add(key []byte, member int32) {
 	l.enter(maphash.Bytes(l.seed, key), l.put(key, member))
 }
 
-// put writes a record and gives where it stands.
+// put writes a record and returns where it stands.
 func (l *longKeys) put(key []byte, member int32) uint64 {
 	size := 4 + binary.MaxVarintLen64 + len(key)
 	last := len(l.chunks) - 1

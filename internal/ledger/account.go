@@ -36,7 +36,7 @@ func (d Difference) String() string {
 	return fmt.Sprintf("the total of %s.%s is %s, and the ledger says %s", d.Table, d.Measure, d.Found, d.Ledger)
 }
 
-// AccountOf gives the account of the table that a step writes to; nil if nothing was ever loaded into it. inferred is
+// AccountOf returns the account of the table that a step writes to; nil if nothing was ever loaded into it. inferred is
 // the dimension in which other steps make members, "" for a fact. A ledger that older versions of the program have
 // written says it with its steps.
 func AccountOf(ctx context.Context, r warehouse.Reader, table, step, inferred string, measures []column.Field) (*Account, error) {
@@ -63,7 +63,7 @@ func AccountOf(ctx context.Context, r warehouse.Reader, table, step, inferred st
 	return a, nil
 }
 
-// NewAccount gives the account of a table that is empty.
+// NewAccount returns the account of a table that is empty.
 func NewAccount(table string, measures []column.Field) *Account {
 	return &Account{Table: table, Measures: measures, Totals: make([]exact.Int128, len(measures))}
 }
@@ -136,7 +136,7 @@ func (a *Account) Text(k int, amount exact.Int128) string {
 	return string(exact.AppendDecimal(nil, amount, int(a.Measures[k].Type.Scale)))
 }
 
-// Against gives the differences to what the table is found to hold.
+// Against returns the differences to what the table is found to hold.
 func (a *Account) Against(found warehouse.Tally) []Difference {
 	var list []Difference
 	if found.Rows != a.Rows {

@@ -12,7 +12,7 @@ func Added(ctx context.Context, tx warehouse.Tx, table, name string, run int64) 
 	return appendRow(ctx, tx, columnTable, table, name, run)
 }
 
-// AddedTo gives the columns that were added to a table, and the runs that did it.
+// AddedTo returns the columns that were added to a table, and the runs that did it.
 func AddedTo(ctx context.Context, r warehouse.Reader, table string) (map[string]int64, error) {
 	match := column.Column{Type: text}
 	match.AppendText(table)

@@ -14,7 +14,7 @@ type Delivery struct {
 	Run   int64 // that loaded it
 }
 
-// Deliveries gives those of a dimension that have been loaded.
+// Deliveries returns those of a dimension that have been loaded.
 func Deliveries(ctx context.Context, r warehouse.Reader, dimension string) ([]Delivery, error) {
 	match := column.Column{Type: text}
 	match.AppendText(dimension)

@@ -32,7 +32,7 @@ func Erase(ctx context.Context, tx warehouse.Tx, dimension string, keys []int64)
 	return warehouse.AppendAll(ctx, tx, erasedTable, b)
 }
 
-// Erased gives keys of the members of a dimension that are to stay blank: for each member, those that it had then.
+// Erased returns keys of the members of a dimension that are to stay blank: for each member, those that it had then.
 func Erased(ctx context.Context, r warehouse.Reader, dimension string) (map[int64]bool, error) {
 	match := column.Column{Type: text}
 	match.AppendText(dimension)
@@ -47,7 +47,7 @@ func Erased(ctx context.Context, r warehouse.Reader, dimension string) (map[int6
 	return keys, nil
 }
 
-// ForgetAsides has forget change the content and causes of rows set aside, of any state, and gives how many it changed.
+// ForgetAsides has forget change the content and causes of rows set aside, of any state, and returns how many it changed.
 func ForgetAsides(ctx context.Context, tx warehouse.Tx, forget func(a *Aside)) (int64, error) {
 	fields := pick(asideTable, "id", "reasons", "content", "member")
 	changed, old, causes := column.NewBatch(fields), column.NewBatch(pick(causeTable, "id")), column.NewBatch(causeTable.Fields())

@@ -17,7 +17,7 @@ func Line(file, line int64) int64 { return file*linesOfFile + min(line, linesOfF
 // FileAndLine takes apart what [Line] has put together.
 func FileAndLine(at int64) (file, line int64) { return at / linesOfFile, at % linesOfFile }
 
-// Files gives the numbers of files by their names, those that the ledger knows and new ones for others.
+// Files returns the numbers of files by their names, those that the ledger knows and new ones for others.
 func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map[string]int64, error) {
 	known, err := FileNames(ctx, tx)
 	if err != nil {
@@ -40,7 +40,7 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 	return numbers, warehouse.AppendAll(ctx, tx, fileTable, fresh)
 }
 
-// FileNames gives the names of all files by their numbers.
+// FileNames returns the names of all files by their numbers.
 func FileNames(ctx context.Context, r warehouse.Reader) (map[int64]string, error) {
 	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: fileTable.Name, Fields: pick(fileTable, "file", "name")})
 	if err != nil {

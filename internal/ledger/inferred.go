@@ -30,7 +30,7 @@ func Filled(ctx context.Context, tx warehouse.Tx, dimension string, keys []int64
 	return err
 }
 
-// InferredIn gives the run in which a member was inferred and the one in which it was filled; 0 is none.
+// InferredIn returns the run in which a member was inferred and the one in which it was filled; 0 is none.
 func InferredIn(ctx context.Context, r warehouse.Reader, dimension string, key int64) (inferred, filled int64, err error) {
 	name, number := column.Column{Type: text}, column.Column{Type: integer}
 	name.AppendText(dimension)

@@ -218,7 +218,7 @@ func (r Reasons) Count(b *column.Batch, f *column.Fault) {
 	known.Rows++
 }
 
-// List gives the reasons, the most frequent first.
+// List returns the reasons, the most frequent first.
 func (r Reasons) List() []Reason {
 	var list []Reason
 	for _, reason := range r {
@@ -323,7 +323,7 @@ func WriteStep(ctx context.Context, tx warehouse.Tx, s *Step) error {
 	return appendRow(ctx, tx, stepTable, s.Run, s.Name, s.State, message, s.StartedAt, s.EndedAt, f.Read, f.Written(), f.Same, f.SetAside, string(figures))
 }
 
-// Highest gives the highest key ever given in a dimension, 0 if none, and the step that changed the
+// Highest returns the highest key ever given in a dimension, 0 if none, and the step that changed the
 // dimension last.
 func Highest(ctx context.Context, r warehouse.Reader, dimension string) (int64, string, error) {
 	match := column.Column{Type: text}

@@ -159,7 +159,7 @@ func TestAsides(t *testing.T) {
 }
 
 // TestRuns writes runs and steps and reads them: nothing is lost, times are exact to the microsecond, and a run that
-// doesn't say how it ended goes on.
+// does not say how it ended goes on.
 func TestRuns(t *testing.T) {
 	each(t, func(t *testing.T, in func(func(tx warehouse.Tx) error), r warehouse.Reader) {
 		ctx := context.Background()

@@ -7,7 +7,7 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// What the ledger keeps of how a table was meant, since its columns alone don't tell.
+// What the ledger keeps of how a table was meant, since its columns alone do not tell.
 const (
 	NaturalKey   = "natural key"
 	FirstVersion = "first version"
@@ -15,7 +15,7 @@ const (
 	GrainOf      = "grain"
 )
 
-// Meant gives what the step that wrote to a table last meant by it, by aspect; empty if nobody knows.
+// Meant returns what the step that wrote to a table last meant by it, by aspect; empty if nobody knows.
 func Meant(ctx context.Context, r warehouse.Reader, table string) (map[string]string, error) {
 	meant := map[string]string{}
 	if columns, err := r.Describe(ctx, shapeTable.Name); err != nil || columns == nil {

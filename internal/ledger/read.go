@@ -72,7 +72,7 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	return runs, nil
 }
 
-// Going gives the run that goes on, without its steps; nil if none does.
+// Going returns the run that goes on, without its steps; nil if none does.
 func Going(ctx context.Context, r warehouse.Reader) (*Run, error) {
 	if columns, err := r.Describe(ctx, runTable.Name); err != nil || columns == nil {
 		return nil, err
@@ -88,7 +88,7 @@ func Going(ctx context.Context, r warehouse.Reader) (*Run, error) {
 	return &Run{ID: b.Cols[0].Int[last], State: Running, Holder: b.Cols[1].Text[last], StartedAt: *instant(&b.Cols[2], last)}, nil
 }
 
-// Ended says whether the ledger has the end of a run's step.
+// Ended reports whether the ledger has the end of a run's step.
 func Ended(ctx context.Context, r warehouse.Reader, run int64, step string) (bool, error) {
 	id, name := column.Column{Type: integer}, column.Column{Type: text}
 	id.AppendInt(run)

@@ -8,7 +8,7 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// References gives the columns of tables that point to the table of a dimension, of all models that were ever loaded into the
+// References returns the columns of tables that point to the table of a dimension, of all models that were ever loaded into the
 // warehouse.
 func References(ctx context.Context, r warehouse.Reader, table string) ([]schema.Reference, error) {
 	match := column.Column{Type: text}

@@ -13,8 +13,8 @@ type LastDelivered struct {
 	On    int64 // in microseconds
 }
 
-// Scopes gives when the members of a dimension were delivered last, by their natural keys as [MemberText] has them, for
-// dimensions whose rows don't tell.
+// Scopes returns when the members of a dimension were delivered last, by their natural keys as [MemberText] has them, for
+// dimensions whose rows do not tell.
 func Scopes(ctx context.Context, r warehouse.Reader, dimension string) (map[string]LastDelivered, error) {
 	match := column.Column{Type: text}
 	match.AppendText(dimension)

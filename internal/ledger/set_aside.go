@@ -238,7 +238,7 @@ func (a *Asides) Fail(x *Aside) error {
 	return a.add(x, OfFail)
 }
 
-// Waits says whether rows wait that another row of their grain makes superfluous, so that [Asides.Loaded] is to be told.
+// Waits reports whether rows wait that another row of their grain makes superfluous, so that [Asides.Loaded] is to be told.
 func (a *Asides) Waits() bool { return len(a.grains) > 0 }
 
 // Loaded takes notice of a row of a grain that stands in the table: inserted by this step, or the same as before. What
@@ -406,7 +406,7 @@ func EachAside(ctx context.Context, r warehouse.Reader, state string, f func(a *
 	})
 }
 
-// causesOf gives the causes of all rows set aside, by their ids.
+// causesOf returns the causes of all rows set aside, by their ids.
 func causesOf(ctx context.Context, r warehouse.Reader) (map[int64][]Cause, error) {
 	causes := map[int64][]Cause{}
 	share := map[Cause]Cause{} // most are alike

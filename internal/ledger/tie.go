@@ -18,7 +18,7 @@ type Lost struct {
 	Times int64  // how many such rows there were
 }
 
-// Ties gives the rows of a dimension that have lost.
+// Ties returns the rows of a dimension that have lost.
 func Ties(ctx context.Context, r warehouse.Reader, dimension string) ([]Lost, error) {
 	match := column.Column{Type: text}
 	match.AppendText(dimension)

@@ -63,7 +63,7 @@ type delivered struct {
 	since       int
 }
 
-// TestGone holds deliveries of all against a restatement that goes through each member's days: whoever isn't in a
+// TestGone holds deliveries of all against a restatement that goes through each member's days: whoever is not in a
 // delivery of its registry is gone from that day on, comes back as the same member, and however deliveries are cut into
 // loads, the history is one (rules R8 and R13). Deliveries loaded before may be read again.
 func TestGone(t *testing.T) {

@@ -28,7 +28,7 @@ func (w *work) openAccount(ctx context.Context, made bool) (err error) {
 }
 
 // keepAccount carries the account forward by what the step wrote (rule R20), and holds it against what the table is
-// found to hold. Another finding is told, and doesn't change the account, unless the caller has said so.
+// found to hold. Another finding is told, and does not change the account, unless the caller has said so.
 func (w *work) keepAccount(ctx context.Context, rows int64, totals []exact.Int128, found warehouse.Tally) error {
 	if !w.book.Add(rows, totals) {
 		return fmt.Errorf("the ledger's account of table %s needs more than 38 digits", w.book.Table)

@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Alteration is what a load does to a table before it writes rows, since the model isn't the one that the table was made
-// for (rule R15), or why it can't.
+// Alteration is what a load does to a table before it writes rows, since the model is not the one that the table was made
+// for (rule R15), or why it cannot.
 type Alteration struct {
 	Table   string `json:"table"`
 	Does    string `json:"does"`
@@ -34,7 +34,7 @@ type addition struct {
 	fill *int64
 }
 
-// mayAdd says with what value a column can be added to a table that stands; false if it can't.
+// mayAdd says with what value a column can be added to a table that stands; false if it cannot.
 type mayAdd func(c warehouse.Column) (fill *int64, ok bool)
 
 // reshape compares a table with the one that is meant.
@@ -156,7 +156,7 @@ func ofDimension(d *schema.Dimension) mayAdd {
 // ofObservations says which columns the table of observations can be given.
 func ofObservations(c warehouse.Column) (*int64, bool) { return nil, c.Name == schema.Mark }
 
-// may gives what can be added to one of a dimension's tables.
+// may returns what can be added to one of a dimension's tables.
 func may(d *schema.Dimension, t *warehouse.Table) mayAdd {
 	switch t {
 	case d.Table:

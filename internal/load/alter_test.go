@@ -9,7 +9,7 @@ import (
 )
 
 // TestModelChanges: a model that has changed since its tables were made is loaded into them where that is safe, and
-// refused with what to do where it isn't (rule R15). An attribute of type 2 that is new is filled on all versions, and
+// refused with what to do where it is not (rule R15). An attribute of type 2 that is new is filled on all versions, and
 // makes none.
 func TestModelChanges(t *testing.T) {
 	for _, kind := range []string{"sqlite", "postgres"} {
@@ -113,7 +113,7 @@ func TestTypeChanges(t *testing.T) {
 	}
 }
 
-// TestMeantOtherwise: what a table's columns don't tell is kept, so that a model which means its rows otherwise is refused, or
+// TestMeantOtherwise: what a table's columns do not tell is kept, so that a model which means its rows otherwise is refused, or
 // told what stays.
 func TestMeantOtherwise(t *testing.T) {
 	const calendar = "dimensions:\n  date:\n    calendar: {from: 2024-01-01, to: 2024-12-31}\n"

@@ -141,7 +141,7 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	return w.mustHold(ctx, d.Table, d.MustHold)
 }
 
-// aliases gives the aliases of the dimension, once members that have only been renamed have their new natural keys.
+// aliases returns the aliases of the dimension, once members that have only been renamed have their new natural keys.
 func (w *dimensionStep) aliases(ctx context.Context) (other, means []*column.Column, err error) {
 	d := w.dimension
 	if d.Aliases == nil {
@@ -157,14 +157,14 @@ func (w *dimensionStep) aliases(ctx context.Context) (other, means []*column.Col
 	return other, means, err
 }
 
-// forget gives back the memory of a roster that isn't what the warehouse holds any more.
+// forget returns back the memory of a roster that is not what the warehouse holds any more.
 func (w *work) forget(d *star.Dimension) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	delete(w.rosters, d)
 }
 
-// natural gives the columns that say the natural key.
+// natural returns the columns that say the natural key.
 func (w *dimensionStep) natural() []int {
 	d := w.dimension
 	at := make([]int, len(d.NaturalKey))
@@ -176,7 +176,7 @@ func (w *dimensionStep) natural() []int {
 	return at
 }
 
-// says gives the columns of the natural key.
+// says returns the columns of the natural key.
 func (w *dimensionStep) says(b *column.Batch) (member, grain []*column.Column) {
 	if w.flow == nil {
 		return nil, nil
@@ -184,7 +184,7 @@ func (w *dimensionStep) says(b *column.Batch) (member, grain []*column.Column) {
 	return b.Pick(w.natural()), nil
 }
 
-// judge gives what sets aside rows that say nothing about a member (rule R11).
+// judge returns what sets aside rows that say nothing about a member (rule R11).
 func (w *dimensionStep) judge() func(*column.Batch) {
 	d := w.dimension
 	natural := w.natural()

@@ -13,7 +13,7 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestErase: what the star and its ledger know of a person is gone, on all versions and in rows set aside, and doesn't come
+// TestErase: what the star and its ledger know of a person is gone, on all versions and in rows set aside, and does not come
 // back with the next load, though the source still says it; keys and facts stay.
 func TestErase(t *testing.T) {
 	for _, kind := range []string{"sqlite", "postgres"} {

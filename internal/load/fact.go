@@ -120,7 +120,7 @@ func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 	return nil
 }
 
-// says gives the columns of the grain: those that stand there, and the natural keys of its keys.
+// says returns the columns of the grain: those that stand there, and the natural keys of its keys.
 func (w *factStep) says(b *column.Batch) (member, grain []*column.Column) {
 	for _, g := range w.fact.Grain {
 		if g.Key == nil {

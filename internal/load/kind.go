@@ -20,12 +20,12 @@ type kind interface {
 	refusals(ctx context.Context) ([]Alteration, error)
 	// source is what the step reads; nil if rows stand in the model or are made.
 	source() *star.Source
-	// given gives what stands in the model or is made.
+	// given returns what stands in the model or is made.
 	given() column.Source
 	// columns lists the columns that the step needs of its source, besides those of its keys.
 	columns() []string
 	limits() star.Limits
-	// says gives the columns in which the rows of a batch say which member, or which grain, they are of.
+	// says returns the columns in which the rows of a batch say which member, or which grain, they are of.
 	says(b *column.Batch) (member, grain []*column.Column)
 	// load reads the rows and writes them.
 	load(ctx context.Context) error
@@ -39,7 +39,7 @@ type target struct {
 	meant    map[string]string // what it is meant to be, besides its columns
 }
 
-// kindOf gives the kind of a step that goes on.
+// kindOf returns the kind of a step that goes on.
 func (s *step) kindOf(w *work) kind {
 	switch {
 	case s.fact != nil:

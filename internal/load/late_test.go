@@ -44,7 +44,7 @@ func TestLateRows(t *testing.T) {
 	f.want("versions", f.rows("dim_boat", "reg", "class", "valid_from"), "A x 1900-01-01\nA y 2024-03-01\nA z 2024-04-01\nB y 1900-01-01\n∅ Unknown 1900-01-01")
 }
 
-// TestKeysOfType2: a key of a dimension that is listed under type_2 makes a version when it changes; one that isn't is
+// TestKeysOfType2: a key of a dimension that is listed under type_2 makes a version when it changes; one that is not is
 // overwritten on all versions.
 func TestKeysOfType2(t *testing.T) {
 	for _, kind := range []string{"type_2: [class, quay]", "type_2: class", "type_2: quay"} {
@@ -112,7 +112,7 @@ func TestOutsideAllTime(t *testing.T) {
 	}
 }
 
-// TestOutcomes: what became of a key is part of what a row says. A row without a natural key isn't the same as one with a
+// TestOutcomes: what became of a key is part of what a row says. A row without a natural key is not the same as one with a
 // natural key that nobody has, where the rules tell them apart.
 func TestOutcomes(t *testing.T) {
 	for _, c := range []struct {

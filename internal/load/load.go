@@ -78,7 +78,7 @@ func noun(step string) string { return step[strings.Index(step, " ")+1:] }
 var ErrSteps = errors.New("the load is not complete")
 
 // Run loads a model into a warehouse, reading sources below root. The entry of the run is returned as
-// far as there is one; the error is ErrSteps if steps failed, ErrDiffers if tables aren't what the ledger says, or what kept the run from starting.
+// far as there is one; the error is ErrSteps if steps failed, ErrDiffers if tables are not what the ledger says, or what kept the run from starting.
 func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehouse, opts Options) (*ledger.Run, error) {
 	if opts.Workers <= 0 {
 		opts.Workers = runtime.GOMAXPROCS(0)
@@ -166,7 +166,7 @@ func (r *run) openAll(ctx context.Context) error {
 	return errs.Err()
 }
 
-// Startable says what would keep a load from starting: a source that isn't as the model has it. [Run] says it too, once the
+// Startable says what would keep a load from starting: a source that is not as the model has it. [Run] says it too, once the
 // warehouse is open.
 func Startable(ctx context.Context, m *star.Model, root *os.Root) error {
 	r := &run{model: m, inputs: &source.Inputs{Model: m, Root: root}}
@@ -203,7 +203,7 @@ func (r *run) hold(ctx context.Context) (release func(), err error) {
 	}
 }
 
-// begin makes the ledger's tables if they aren't there, and the run's entry, with the reason why nothing comes of it.
+// begin makes the ledger's tables if they are not there, and the run's entry, with the reason why nothing comes of it.
 func (r *run) begin(ctx context.Context, why string) error {
 	return r.transact(ctx, func(tx warehouse.Tx) error {
 		r.entry = &ledger.Run{}
@@ -222,7 +222,7 @@ func (r *run) begin(ctx context.Context, why string) error {
 	})
 }
 
-// Unstarted notes in the ledger that a load didn't start, and why. Where there is no ledger, nothing was ever loaded, and
+// Unstarted notes in the ledger that a load did not start, and why. Where there is no ledger, nothing was ever loaded, and
 // nothing is written.
 func Unstarted(ctx context.Context, m *star.Model, wh warehouse.Warehouse, opts Options, why string) error {
 	if there, err := wh.Describe(ctx, ledger.Tables()[0].Name); err != nil || there == nil {
@@ -348,7 +348,7 @@ func Order(m *star.Model) []Ordered {
 }
 
 // order says what each step waits for: the dimensions that it points to, and, where it may make
-// members or others may, the earlier steps that point to the same dimension, so that keys don't depend
+// members or others may, the earlier steps that point to the same dimension, so that keys do not depend
 // on who comes first (rule R30).
 func order(steps []*step) []plan.Step {
 	list := make([]plan.Step, len(steps))
@@ -370,7 +370,7 @@ func order(steps []*step) []plan.Step {
 	return list
 }
 
-// roster gives the members of a dimension, as the step's transaction sees them.
+// roster returns the members of a dimension, as the step's transaction sees them.
 func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*dimension.Roster, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -88,7 +88,7 @@ func (f folder) trips(rows ...string) {
 	startest.Write(f, f.dir, "trips.csv", "trip,reg,at,paid\n"+strings.Join(rows, "\n")+"\n")
 }
 
-// load loads and gives the figures of the steps by name.
+// load loads and returns the figures of the steps by name.
 func (f folder) load() map[string]ledger.Figures {
 	f.Helper()
 	run, err := startest.Load(f, f.dir, load.Options{Workers: 2})
@@ -120,7 +120,7 @@ func (f folder) fail(step, message string) *ledger.Run {
 	return run
 }
 
-// rows gives a table's columns of each row as text, sorted.
+// rows returns a table's columns of each row as text, sorted.
 func (f folder) rows(table string, columns ...string) string {
 	f.Helper()
 	var lines []string
@@ -135,7 +135,7 @@ func (f folder) rows(table string, columns ...string) string {
 	return strings.Join(lines, "\n")
 }
 
-// asides gives the ledger's rows set aside, as line, reasons, content and state.
+// asides returns the ledger's rows set aside, as line, reasons, content and state.
 func (f folder) asides() string {
 	f.Helper()
 	db, err := warehouse.Open(context.Background(), warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")}, warehouse.ToRead)
@@ -279,7 +279,7 @@ func TestLimits(t *testing.T) {
 	f.fail("fact trip", "key boat: 200 of 200 rows (100.0%) are unmatched, more than 20.0%: nothing is kept")
 }
 
-// TestFailedStepsApart: what doesn't need a failed step is loaded all the same.
+// TestFailedStepsApart: what does not need a failed step is loaded all the same.
 func TestFailedStepsApart(t *testing.T) {
 	f := newYard(t, "dimensions:\n", "dimensions:\n  zone:\n    natural_key: code\n    rows:\n      - {code: Z}\n")
 	f.boats(`A,"Heron,x,2024-01-01`)
@@ -310,7 +310,7 @@ func TestWideMoney(t *testing.T) {
 	}
 }
 
-// TestUnknownIsFinal: a fact that points to unknown isn't healed, and its row, coming again when the member is
+// TestUnknownIsFinal: a fact that points to unknown is not healed, and its row, coming again when the member is
 // there, is the same; another amount is not.
 func TestUnknownIsFinal(t *testing.T) {
 	f := newYard(t, "        as_of: at\n", "        as_of: at\n        unmatched: unknown\n")
@@ -451,7 +451,7 @@ func TestKeysInOrder(t *testing.T) {
 }
 
 // TestMustHold: what the model says a load must stop for, stops it, and nothing of the step is kept; what only
-// prove looks at doesn't.
+// prove looks at does not.
 func TestMustHold(t *testing.T) {
 	for _, c := range []struct{ says, message string }{
 		{"paid at all: paid > 0", ""},

@@ -193,7 +193,7 @@ func (w *dimensionStep) takeAway(ctx context.Context, f *schema.Fact, grain []st
 	return account.Keep(ctx, w.tx, w.entry.ID)
 }
 
-// unlike says in which column two facts differ that aren't told apart by their keys in the grain any more; "" if in none.
+// unlike says in which column two facts differ that are not told apart by their keys in the grain any more; "" if in none.
 func unlike(f *schema.Fact, grain []string, rows *column.Batch, i, j int) (of, values string) {
 	for k, c := range f.Table.Fields() {
 		key := slices.ContainsFunc(f.Keys, func(x *star.Key) bool {

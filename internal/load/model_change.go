@@ -71,7 +71,7 @@ func otherwise(ctx context.Context, r warehouse.Reader, t *warehouse.Table, now 
 	return list, nil
 }
 
-// days says where the table of a calendar has days that the model doesn't mean. They can't be taken away: facts may point
+// days says where the table of a calendar has days that the model does not mean. They cannot be taken away: facts may point
 // to them.
 func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
 	if d.Calendar == nil {
@@ -99,7 +99,7 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 	return []Alteration{{d.Table.Name, fmt.Sprintf("has the days %d to %d, and the model means %d to %d: days are not taken away, since facts may point to them; widen the calendar, or load into a new warehouse", ends[0], ends[1], from, to), true}}, nil
 }
 
-// refusals are those of a list of alterations that can't be made, as an error.
+// refusals are those of a list of alterations that cannot be made, as an error.
 func refusals(table string, list []Alteration) error {
 	var refused []string
 	for _, a := range list {

@@ -92,7 +92,7 @@ func (w *work) glance(ctx context.Context) error {
 	return nil
 }
 
-// few gives how many natural keys of a dimension may be looked up one by one, or -1 if it is to be read whole.
+// few returns how many natural keys of a dimension may be looked up one by one, or -1 if it is to be read whole.
 func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
 	if d.Source == nil || d.Deliveries != nil || d.Aliases != nil { // the others are small, or all have to be known
 		return -1, nil
@@ -113,7 +113,7 @@ func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
 	return members / manyPerKey, nil
 }
 
-// members gives the members of a dimension as the step's transaction sees them: all, or those that it may need.
+// members returns the members of a dimension as the step's transaction sees them: all, or those that it may need.
 func (w *work) members(ctx context.Context, d *star.Dimension) (*dimension.Roster, error) {
 	if parts := w.cuts[d]; parts != nil {
 		return parts.Blind(), nil

@@ -487,7 +487,7 @@ func (w *world) observe(rows []string) {
 	}
 }
 
-// stays says whether a version is one of a type 2 attribute that is of type 1 now: nothing tells it from the one before, and
+// stays reports whether a version is one of a type 2 attribute that is of type 1 now: nothing tells it from the one before, and
 // it stays (rule R15).
 func stays(before []*boatVersion, v *boatVersion) bool {
 	k := slices.IndexFunc(before, func(b *boatVersion) bool { return b.effective == v.effective })
@@ -559,7 +559,7 @@ func (w *world) take(f []string) bool {
 	return true
 }
 
-// orphans says whether there are facts that no row at the source says any more: surely, where none has their grain and
+// orphans reports whether there are facts that no row at the source says any more: surely, where none has their grain and
 // measures, or perhaps, where those that have are set aside by a rule of a key.
 func (w *world) orphans(rows []string) (surely, perhaps bool) {
 	for _, fact := range w.trips {
@@ -609,7 +609,7 @@ func (w *world) same(a, b *tripRow) bool {
 	return x == y
 }
 
-// tellsAt says whether a fact keeps its time: where the model says so, and where the key of its day doesn't tell enough to
+// tellsAt reports whether a fact keeps its time: where the model says so, and where the key of its day does not tell enough to
 // find the version of that time again.
 func (w *world) tellsAt() bool {
 	return w.keepAt || w.mode == "versioned" && (w.stamps || w.days == "unknown")
@@ -623,7 +623,7 @@ func sailed(at string) string {
 	return strings.ReplaceAll(at[:10], "-", "")
 }
 
-// boatKey gives the natural key or what stands for it, and whether the row is kept and a member made.
+// boatKey returns the natural key or what stands for it, and whether the row is kept and a member made.
 func (w *world) boatKey(f []string) (key string, keep, infer bool) {
 	rule := func(outcome string) (string, bool, bool) {
 		special := map[string]string{"unknown": "-1", "not_yet": "-2", "leave_empty": ""}
@@ -668,7 +668,7 @@ func (w *world) portKey(f []string) (key string, keep, infer bool) {
 	return "-1", w.portUn == "unknown", false
 }
 
-// time gives a time in the precision of the validity.
+// time returns a time in the precision of the validity.
 func (w *world) time(at string) string {
 	if w.stamps {
 		return at

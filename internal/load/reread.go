@@ -62,7 +62,7 @@ func (p numberedPiece) Fill(b *column.Batch) error {
 	return err
 }
 
-// onlyFiles says whether all that a source is made of are files.
+// onlyFiles reports whether all that a source is made of are files.
 func onlyFiles(s *star.Source) bool {
 	if s.Database != nil {
 		return false

@@ -64,7 +64,7 @@ func cause(f *column.Fault) ledger.Cause {
 	return ledger.Cause{Reason: diag.Storable(f.Reason), Of: diag.Storable(f.Of), Value: diag.Storable(f.Detail)}
 }
 
-// whole says whether a row has a value in each of some columns, and there are any.
+// whole reports whether a row has a value in each of some columns, and there are any.
 func whole(cols []*column.Column, i int) bool {
 	return len(cols) > 0 && !slices.ContainsFunc(cols, func(c *column.Column) bool { return c.Null[i] })
 }
@@ -94,7 +94,7 @@ func (a *asides) loaded(c *fact.Chunk) {
 	}
 }
 
-// fallen writes down the rows set aside of sources that complete the step's own, each once. They aren't among its rows, so
+// fallen writes down the rows set aside of sources that complete the step's own, each once. They are not among its rows, so
 // they are counted with their source alone.
 func (a *asides) fallen() error {
 	if a.w.flow == nil {

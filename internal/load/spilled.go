@@ -17,7 +17,7 @@ const Memory = 8 << 30
 // sourceWeight is how many bytes of memory a byte of a file takes, about, while its rows become members.
 const sourceWeight = 20
 
-// fits says whether there is room in memory for the members of a dimension.
+// fits reports whether there is room in memory for the members of a dimension.
 func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 	if d.Source == nil || d.Aliases != nil || w.opts.Opening == Whole || w.opts.Opening == ByKeys {
 		return true, nil
@@ -42,7 +42,7 @@ func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 	return dimension.Weight(tally.Rows) <= room, err
 }
 
-// divided says whether the step's dimension and its rows have to be kept on disk, and can be: what is known of a member has
+// divided reports whether the step's dimension and its rows have to be kept on disk, and can be: what is known of a member has
 // to be told from its own rows alone. With deliveries of all, who is missing is known at the end; and what is set aside
 // because it is late, or is of a member that was erased, is told at once.
 func (w *dimensionStep) divided(ctx context.Context) (bool, error) {
@@ -58,7 +58,7 @@ func (w *dimensionStep) divided(ctx context.Context) (bool, error) {
 	return len(erased) == 0, err
 }
 
-// feed gives what takes the rows of the step's dimension, and a roster to prepare them with.
+// feed returns what takes the rows of the step's dimension, and a roster to prepare them with.
 func (w *dimensionStep) feed(ctx context.Context) (*dimension.Feed, *dimension.Roster, error) {
 	d := w.dimension
 	divided, err := w.divided(ctx)
@@ -208,7 +208,7 @@ func resolveKeys(r *resolve.Resolver, p column.Piece, b *column.Batch, keys *res
 	return r.Resolve(b, keys)
 }
 
-// discard gives back what the step has on disk.
+// discard returns back what the step has on disk.
 func (w *work) discard() {
 	for _, c := range w.spilled {
 		c.Close()

@@ -242,7 +242,7 @@ func (w *work) open(ctx context.Context) error {
 	return nil
 }
 
-// needs says whether the step needs a column of its source.
+// needs reports whether the step needs a column of its source.
 func (w *work) needs(name string) bool { return slices.Contains(w.names, name) }
 
 // connect makes the links of the step's keys; links to one dimension share a session.
@@ -312,7 +312,7 @@ const (
 	keptStrays = 20
 )
 
-// keep gives the keys' figures their most frequent strays.
+// keep returns the keys' figures their most frequent strays.
 func (w *work) keep() {
 	for id, s := range w.strays {
 		w.keys[id.link].Strays = append(w.keys[id.link].Strays, *s)

@@ -32,7 +32,7 @@ var (
 )
 
 // Reader turns text into typed values. Its zone is the time zone whose wall clock timestamps show;
-// nil means that the model names none, so that offsets can't be converted.
+// nil means that the model names none, so that offsets cannot be converted.
 type Reader struct {
 	zone  *time.Location
 	style *Style // nil: the usual
@@ -40,13 +40,13 @@ type Reader struct {
 	shift bool
 }
 
-// NewReader gives a reader for a zone, or for none.
+// NewReader returns a reader for a zone, or for none.
 func NewReader(zone *time.Location) *Reader { return &Reader{zone: zone, day: -1 << 62} }
 
 // Zone is the reader's zone, nil if it has none.
 func (r *Reader) Zone() *time.Location { return r.zone }
 
-// Styled gives the reader a style.
+// Styled returns the reader a style.
 func (r *Reader) Styled(s *Style) *Reader {
 	r.style = s
 	return r
@@ -223,7 +223,7 @@ func parseWide(s string, t column.Type) (exact.Int128, error) {
 	return v, nil
 }
 
-// isDouble says whether s is written with digits, at most one point, and perhaps an exponent: Go reads more than that.
+// isDouble reports whether s is written with digits, at most one point, and perhaps an exponent: Go reads more than that.
 func isDouble(s string) bool { return strings.Trim(s, "0123456789+-.eE") == "" }
 
 func parseBoolean(s string) (int64, error) {
@@ -260,7 +260,7 @@ func parseDate(s string) (int64, bool) {
 	return civil.Day(c*100+y, m, d), true
 }
 
-// parseClock reads hh:mm[:ss[.ffffff]] and gives microseconds since midnight and what follows.
+// parseClock reads hh:mm[:ss[.ffffff]] and returns microseconds since midnight and what follows.
 func parseClock(s string) (int64, string, error) {
 	if len(s) < 5 || s[2] != ':' {
 		return 0, s, errTime
@@ -330,7 +330,7 @@ func (r *Reader) timestamp(s string) (int64, error) {
 }
 
 // local checks a wall clock time against the zone: one that the clock skipped is refused. Days on
-// which the clock isn't touched are told by their ends.
+// which the clock is not touched are told by their ends.
 func (r *Reader) local(day, wall int64) (int64, error) {
 	if day != r.day {
 		from := time.Unix((day-1)*86400, 0).In(r.zone)

@@ -1,5 +1,5 @@
 // Package pipeline runs the pieces of a source through workers and brings the results back into source
-// order, so that what follows doesn't depend on the number of cores.
+// order, so that what follows does not depend on the number of cores.
 package pipeline
 
 import (

@@ -14,7 +14,7 @@ import (
 	"ironmonger/internal/column"
 )
 
-// numbers is a source of pieces that know their number; it ends with an error, if that isn't nil.
+// numbers is a source of pieces that know their number; it ends with an error, if that is not nil.
 type numbers struct {
 	n   int
 	err error

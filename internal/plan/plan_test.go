@@ -12,7 +12,7 @@ import (
 )
 
 // TestRandomGraphs runs random graphs with random failures: nothing runs before what it waits for, nothing
-// more at once than is allowed, all that can run does, and what needs a failure doesn't.
+// more at once than is allowed, all that can run does, and what needs a failure does not.
 func TestRandomGraphs(t *testing.T) {
 	failure := errors.New("failure")
 	for seed := range uint64(300) {

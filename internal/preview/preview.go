@@ -148,7 +148,7 @@ func (p *picker) take(b *column.Batch, value func(k, i int) *string) bool {
 	return true
 }
 
-// result gives what was found.
+// result returns what was found.
 func (p *picker) result() *Rows {
 	if p.profile != nil {
 		p.out.Figures = p.profile.Columns()
@@ -283,7 +283,7 @@ func (p *picker) natural(ctx context.Context, r warehouse.Reader, s *schema.Star
 	return nil
 }
 
-// naturals gives the natural keys, or labels, of the surrogate keys in column n of some rows.
+// naturals returns the natural keys, or labels, of the surrogate keys in column n of some rows.
 func naturals(ctx context.Context, r warehouse.Reader, d *schema.Dimension, rows [][]*string, n int) (map[string]string, error) {
 	names := map[string]string{}
 	for _, special := range d.Specials {

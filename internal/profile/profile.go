@@ -55,7 +55,7 @@ const (
 // Profile gathers figures of columns, batch by batch.
 type Profile struct{ columns []*gatherer }
 
-// New gives an empty profile of columns.
+// New returns an empty profile of columns.
 func New(fields []column.Field) *Profile {
 	p := &Profile{}
 	for _, f := range fields {
@@ -88,7 +88,7 @@ func (p *Profile) Add(cols []*column.Column, rows []int32) {
 	done.Wait()
 }
 
-// Columns gives the figures so far.
+// Columns returns the figures so far.
 func (p *Profile) Columns() []Column {
 	list := make([]Column, len(p.columns))
 	for k, g := range p.columns {
@@ -214,7 +214,7 @@ func newNumbers() *numbers {
 	return n
 }
 
-// add says false if s is no number.
+// add says false if s is not a number.
 func (n *numbers) add(s string) bool {
 	if n.reader.Set(&n.values, 2, s) != nil {
 		return false

@@ -51,7 +51,7 @@ func (s *sample) add(h uint64) {
 	}
 }
 
-// has says whether a hash is in the sample, and puts it there.
+// has reports whether a hash is in the sample, and puts it there.
 func (s *sample) has(h uint64) bool {
 	mask := uint64(len(s.seen) - 1)
 	for at := (h >> 1) & mask; ; at = (at + 1) & mask {
@@ -77,7 +77,7 @@ func (s *sample) rebuild(size int) {
 	s.again = again
 }
 
-// size gives the number of distinct values, and its standard error as a share of it.
+// size returns the number of distinct values, and its standard error as a share of it.
 func (s *sample) size() (int64, float64) {
 	if s.shift == 0 {
 		return int64(s.n), 0
@@ -137,7 +137,7 @@ func (c *counts) lower() {
 	}
 }
 
-// first gives the value counted most often; of several, the least by its bytes.
+// first returns the value counted most often; of several, the least by its bytes.
 func (c *counts) first() (value string, rows int64) {
 	for _, v := range c.list {
 		if v.rows > rows || v.rows == rows && string(v.value) < value {

@@ -108,7 +108,7 @@ type members struct {
 
 func special(b *column.Batch, i int) bool { return b.Cols[0].Int[i] < 0 }
 
-// before gives the row before row i of a batch, or false if there is none or it is a special member.
+// before returns the row before row i of a batch, or false if there is none or it is a special member.
 func (x *members) before(b *column.Batch, i int) (*column.Batch, int, bool) {
 	if i--; i < 0 {
 		b, i = x.p.prior, 0
@@ -161,7 +161,7 @@ func (x *members) lookKeys(b *column.Batch) {
 	}
 }
 
-// row gives the number of row i of a batch that lookKeys has just entered.
+// row returns the number of row i of a batch that lookKeys has just entered.
 func (x *members) row(b *column.Batch, i int) int { return len(x.reg.member) - b.N + i }
 
 func (x *members) lookMembers(b *column.Batch) {

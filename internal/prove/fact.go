@@ -128,7 +128,7 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 	}}
 }
 
-// repointed gives the runs in which a step pointed rows of a table to other versions.
+// repointed returns the runs in which a step pointed rows of a table to other versions.
 func (p *proof) repointed(step, table string) map[int64]bool {
 	runs := map[int64]bool{}
 	for _, run := range p.runs {
@@ -206,7 +206,7 @@ func joined(names []string) string {
 // codeRows is how many different values without a repeat make a measure look like a code.
 const codeRows = 100
 
-// measures sums up what is measured, and warns of what shouldn't be: doubles, numbers that name things, natural keys
+// measures sums up what is measured, and warns of what should not be: doubles, numbers that name things, natural keys
 // that stand beside the surrogate key.
 func (p *proof) measures(f *schema.Fact) []exam {
 	c := p.warning("measures", f.Table.Name, "measures are exact numbers, not codes, and no natural key stands beside its surrogate key", "declare measures as decimals; take codes out of measures, and natural keys out of degenerate")

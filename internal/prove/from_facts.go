@@ -72,7 +72,7 @@ func (x *rereader) backwards(names []string) error {
 var clock = regexp.MustCompile(`(?i)\b(now|sysdate|curdate|curtime|getdate|current_date|current_time|current_timestamp|localtime|localtimestamp|clock_timestamp|statement_timestamp|transaction_timestamp|utc_date|utc_timestamp|unix_timestamp|unixepoch|julianday)\b|'now'`)
 
 // rolling says which of the names that a source reads under are those of queries that choose other rows another day: what
-// they don't have any more may still be there.
+// they do not have any more may still be there.
 func rolling(s *star.Source) func(name string) bool {
 	var names []string
 	var walk func(s *star.Source)

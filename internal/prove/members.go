@@ -18,12 +18,12 @@ type register struct {
 	members  int32
 }
 
-// newRegister gives a register in which keys in steps from low to high are found by their place.
+// newRegister returns a register in which keys in steps from low to high are found by their place.
 func newRegister(low, high, step int64) *register {
 	return &register{low: low, step: step, near: make([]int32, max(0, min((high-low)/step+1, 1<<26))), far: map[int64]int32{}}
 }
 
-// place gives the place of a key that is found by it.
+// place returns the place of a key that is found by it.
 func (r *register) place(key int64) (at int64, near bool) {
 	at = key - r.low
 	if at < 0 || at%r.step != 0 {
@@ -33,7 +33,7 @@ func (r *register) place(key int64) (at int64, near bool) {
 	return at, at < int64(len(r.near))
 }
 
-// find gives the number of the row with a key.
+// find returns the number of the row with a key.
 func (r *register) find(key int64) (int32, bool) {
 	if at, near := r.place(key); near {
 		n := r.near[at]
@@ -43,7 +43,7 @@ func (r *register) find(key int64) (int32, bool) {
 	return n - 1, ok
 }
 
-// add gives a row's key the next number, or says false if another row has the key.
+// add returns a row's key the next number, or says false if another row has the key.
 func (r *register) add(key int64) bool {
 	if _, known := r.find(key); known {
 		return false
@@ -57,7 +57,7 @@ func (r *register) add(key int64) bool {
 	return true
 }
 
-// rewritten gives the last run that wrote to the member of a row.
+// rewritten returns the last run that wrote to the member of a row.
 func (r *register) rewritten(n int32) int64 {
 	if r.run == nil { // somebody else has written it
 		return 0
@@ -83,7 +83,7 @@ func (r *register) name(natural uint64, key int64, first bool) {
 	r.natural, r.key = append(r.natural, natural), append(r.key, key)
 }
 
-// versions gives the keys of all versions of the member with a natural key.
+// versions returns the keys of all versions of the member with a natural key.
 func (r *register) versions(natural uint64) []int64 {
 	n, ok := r.named[natural]
 	if !ok {

@@ -236,8 +236,8 @@ type exam struct {
 	end  func() // after the last; may be nil
 }
 
-// scan reads a table once for its exams. A table that isn't there, or isn't what the model means, leaves them
-// unseen, and so does a value that can't be read.
+// scan reads a table once for its exams. A table that is not there, or is not what the model means, leaves them
+// unseen, and so does a value that cannot be read.
 func (p *proof) scan(t *warehouse.Table, order []string, exams []exam) error {
 	unseen := func() {
 		for _, e := range exams {

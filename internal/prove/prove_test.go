@@ -23,7 +23,7 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(startest.Main(m)) }
 
-// proof proves the star in dir, its sources too, and gives the checks that don't hold by name, with their finds.
+// proof proves the star in dir, its sources too, and returns the checks that do not hold by name, with their finds.
 func proof(t *testing.T, dir string, today time.Time) (*prove.Report, map[string][]prove.Example) {
 	t.Helper()
 	root, err := os.OpenRoot(dir)
@@ -201,7 +201,7 @@ func spoil(t *testing.T, dir, kind string, statements []string) {
 }
 
 // TestBothWays: a fact has to be what a row at its source says, as long as the source names what it came from. Files that
-// are moved or compressed say the same; what isn't named any more can't be compared, and is counted.
+// are moved or compressed say the same; what is not named any more cannot be compared, and is counted.
 func TestBothWays(t *testing.T) {
 	const first, rest = "1,a,1.50\n2,b,2.25\n3,a,0.75\n", "4,b,4.00\n5,c,5.00\n"
 	for _, c := range []struct {

@@ -86,7 +86,7 @@ func (a *asides) add(x *ledger.Aside, _ int64) error {
 	return nil
 }
 
-// take says whether row i is set aside by a step, and takes it out, so that the next that says the same has to be there
+// take reports whether row i is set aside by a step, and takes it out, so that the next that says the same has to be there
 // as well.
 func (a *asides) take(step string, b *column.Batch, i int) bool {
 	at := [2]string{step, ledger.ContentHash(ledger.Content(b.From.Raw(i)))}
@@ -97,7 +97,7 @@ func (a *asides) take(step string, b *column.Batch, i int) bool {
 	return a.blank[rowAt{step, b.From.File, b.From.Line[i]}]
 }
 
-// readable says whether a fact's table and those of its dimensions could be read to their ends.
+// readable reports whether a fact's table and those of its dimensions could be read to their ends.
 func (p *proof) readable(f *schema.Fact) bool {
 	for _, k := range f.Keys {
 		if p.held[p.star.Dimension(k.Dimension).Table.Name] == nil {
@@ -157,7 +157,7 @@ func fromSource(b *column.Batch, i int, what string) Example {
 	return Example{Row: diag.Clip(diag.Printable(b.From.Raw(i)), 100), What: what, At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}.String()}
 }
 
-// heard checks that the natural keys of a dimension's source are those of members, where their rows aren't set aside.
+// heard checks that the natural keys of a dimension's source are those of members, where their rows are not set aside.
 func (p *proof) heard(c *Check, d *schema.Dimension, aside *asides) (prepare func() func(*slot), look func(*slot) error) {
 	fields := d.Source.Shaped()
 	names := d.Delivered
@@ -255,7 +255,7 @@ type tableKey struct {
 	at  int
 }
 
-// ordinary says whether a key is that of a member that isn't special.
+// ordinary reports whether a key is that of a member that is not special.
 func (k *tableKey) ordinary(c *column.Column, j int) bool {
 	if unknown, ok := k.Dimension.KeyOf(star.Unknown); c.Null[j] || ok && c.Int[j] == unknown {
 		return false
@@ -293,7 +293,7 @@ func (x *rereader) open() {
 	x.first, x.other = map[uint64]int32{}, map[uint64]bool{}
 }
 
-// prepare gives a worker what finds out about rows all that can be told without the table.
+// prepare returns a worker what finds out about rows all that can be told without the table.
 func (x *rereader) prepare() func(*slot) {
 	fields := x.f.Source.Shaped()
 	keys := make([]*sourceKey, len(x.f.Keys))
@@ -387,7 +387,7 @@ func (x *rereader) enter(facts *column.Batch) {
 	}
 }
 
-// set says whether a row is set aside.
+// set reports whether a row is set aside.
 func (x *rereader) set(b *slot, i int) bool {
 	return x.aside.take("fact "+x.f.Text, b.Batch, i)
 }
@@ -440,7 +440,7 @@ func (x *rereader) identity(facts *column.Batch, j int) uint64 {
 	return maphash.Bytes(x.p.seed, x.buf)
 }
 
-// same says whether a fact is what row i says.
+// same reports whether a fact is what row i says.
 func (x *rereader) same(b *slot, i int, facts *column.Batch, j int) bool {
 	for _, v := range x.values {
 		if !facts.Cols[v[0]].Equal(j, &b.Cols[v[1]], i) {
@@ -455,7 +455,7 @@ func (x *rereader) same(b *slot, i int, facts *column.Batch, j int) bool {
 	return true
 }
 
-// points says whether a key of a fact is one that row i may have: of a member with its natural key, or what a rule
+// points reports whether a key of a fact is one that row i may have: of a member with its natural key, or what a rule
 // makes of one that has none.
 func (x *rereader) points(n int, b *slot, i int, have *column.Column, j int) bool {
 	k := &x.keys[n]

@@ -35,7 +35,7 @@ type Result struct {
 	Differences []Difference `json:"differences"`
 }
 
-// Difference is a table that isn't as it must be.
+// Difference is a table that is not as it must be.
 type Difference struct {
 	Load    int      `json:"load"` // the first is 1
 	Table   string   `json:"table"`
@@ -99,7 +99,7 @@ func Run(ctx context.Context, m *star.Model, e *star.Example) (*Result, error) {
 }
 
 // stage makes what the sources of a model read plain files of their own, with all columns that rows have once they are
-// read, and gives what puts them back. Sources that are made of others are left as they are.
+// read, and returns what puts them back. Sources that are made of others are left as they are.
 func stage(m *star.Model) (restore func()) {
 	kept := make([]star.Source, len(m.Sources))
 	for i, s := range m.Sources {

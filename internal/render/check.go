@@ -198,7 +198,7 @@ func Assumed(w io.Writer, taken []Taken, remarks diag.List, width int) {
 	}
 }
 
-// Fits says whether the sources fit the model, as far as the sample tells.
+// Fits reports whether the sources fit the model, as far as the sample tells.
 func Fits(w io.Writer, sources []*precheck.Source, limits []precheck.Limit) {
 	aside := int64(0)
 	for _, s := range sources {

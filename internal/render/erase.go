@@ -24,7 +24,7 @@ func Erased(w io.Writer, e *erase.Erased) {
 	fmt.Fprintln(w, "its keys and facts stay, and later loads keep it blank; sources, backups and logs of the database are not changed")
 }
 
-// ErasedRecords gives a row of what was blanked.
+// ErasedRecords returns a row of what was blanked.
 func ErasedRecords(e *erase.Erased) *Records {
 	r := &Records{Head: []string{"dimension", "natural_key", "rows", "attributes", "set_aside", "steps"}}
 	r.add(e.Dimension, e.NaturalKey, len(e.Keys), strings.Join(e.Attributes, "; "), e.SetAside, e.Steps)

@@ -55,7 +55,7 @@ func value(s *string) string {
 	return "‹" + *s + "›"
 }
 
-// FigureRecords gives a row for each column.
+// FigureRecords returns a row for each column.
 func FigureRecords(r *preview.Rows) *Records {
 	out := &Records{Head: []string{"column", "type", "rows", "nulls", "distinct", "distinct_error", "unique", "least", "greatest", "longest", "most_frequent", "most_frequent_rows",
 		"most_frequent_at_least", "padded", "alike", "fits"}}

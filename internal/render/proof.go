@@ -63,7 +63,7 @@ func Proof(w io.Writer, r *prove.Report, width int) {
 	fmt.Fprintln(w)
 }
 
-// ProofRecords gives a row for each check.
+// ProofRecords returns a row for each check.
 func ProofRecords(r *prove.Report) *Records {
 	out := &Records{Head: []string{"check", "table", "state", "looked_at", "against", "seconds", "says", "note"}}
 	for _, c := range r.Checks {

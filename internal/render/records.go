@@ -65,7 +65,7 @@ func (r *Records) Write(w io.Writer) error {
 	return out.Error()
 }
 
-// StepRecords gives a row for each step of some runs.
+// StepRecords returns a row for each step of some runs.
 func StepRecords(runs ...*ledger.Run) *Records {
 	r := &Records{Head: []string{"run", "step", "state", "message", "started_at", "ended_at", "read", "inserted", "new", "versions", "filled", "changed", "same", "conflicts", "dropped", "merged", "set_aside"}}
 	for _, run := range runs {
@@ -77,7 +77,7 @@ func StepRecords(runs ...*ledger.Run) *Records {
 	return r
 }
 
-// OrderRecords gives a row for each step, and for each step that it waits for.
+// OrderRecords returns a row for each step, and for each step that it waits for.
 func OrderRecords(order []load.Ordered) *Records {
 	r := &Records{Head: []string{"wave", "step", "waits_for", "because", "required"}}
 	for _, o := range order {
@@ -91,7 +91,7 @@ func OrderRecords(order []load.Ordered) *Records {
 	return r
 }
 
-// StrayRecords gives a row for each kind of row set aside, natural key that strayed, and dimension with
+// StrayRecords returns a row for each kind of row set aside, natural key that strayed, and dimension with
 // inferred members.
 func StrayRecords(p *strays.Report) *Records {
 	r := &Records{Head: []string{"kind", "where", "what", "rule", "rows", "since_run", "file", "line", "content"}}
@@ -107,7 +107,7 @@ func StrayRecords(p *strays.Report) *Records {
 	return r
 }
 
-// RowRecords gives the rows that were asked for.
+// RowRecords returns the rows that were asked for.
 func RowRecords(found *preview.Rows) *Records {
 	r := &Records{Head: found.Columns}
 	for _, row := range found.Rows {
@@ -122,7 +122,7 @@ func RowRecords(found *preview.Rows) *Records {
 	return r
 }
 
-// SurveyRecords gives a row for each source.
+// SurveyRecords returns a row for each source.
 func SurveyRecords(sources []*precheck.Source) *Records {
 	r := &Records{Head: []string{"source", "files", "bytes", "rows_sampled", "would_be_set_aside"}}
 	for _, s := range sources {
@@ -131,7 +131,7 @@ func SurveyRecords(sources []*precheck.Source) *Records {
 	return r
 }
 
-// ListRecords gives a row for each word of a list.
+// ListRecords returns a row for each word of a list.
 func ListRecords(head string, list []string) *Records {
 	r := &Records{Head: []string{head}}
 	for _, s := range list {

@@ -38,7 +38,7 @@ func Rehearsals(w io.Writer, results []*rehearse.Result, width int) {
 	}
 }
 
-// RehearsalRecords gives a row for each row in which an example differs.
+// RehearsalRecords returns a row for each row in which an example differs.
 func RehearsalRecords(results []*rehearse.Result) *Records {
 	out := &Records{Head: []string{"example", "load", "table", "what", "row"}}
 	for _, r := range results {

@@ -98,7 +98,7 @@ func (t *Table) spare() {
 	}
 }
 
-// Fit takes the last columns out of a table that can't be cut to the width, and gives their heads.
+// Fit takes the last columns out of a table that cannot be cut to the width, and returns their heads.
 func (t *Table) Fit(width int) []string {
 	var out []string
 	for width > 0 && len(t.Columns) > 1 {
@@ -119,7 +119,7 @@ func (t *Table) Fit(width int) []string {
 	return out
 }
 
-// widths gives how many characters each column may have, taking what is too much from those that may
+// widths returns how many characters each column may have, taking what is too much from those that may
 // be cut.
 func (t *Table) widths(width int) []int {
 	widths := make([]int, len(t.Columns))
@@ -202,7 +202,7 @@ func Size(n int64) string {
 	return fmt.Sprintf("%.1f %s", v, units[u])
 }
 
-// Plural gives "1 row" or "2 rows".
+// Plural returns "1 row" or "2 rows".
 func Plural(n int64, one string) string {
 	if n == 1 {
 		return "1 " + one

@@ -124,7 +124,7 @@ func texts(list []trace.Value) []string {
 	return cells
 }
 
-// FactRecords gives a row for each key.
+// FactRecords returns a row for each key.
 func FactRecords(f *trace.Fact) *Records {
 	out := &Records{Head: []string{"from", "key", "delivered", "surrogate_key", "member", "valid_from", "valid_to", "because"}}
 	for _, k := range f.Keys {
@@ -137,7 +137,7 @@ func FactRecords(f *trace.Fact) *Records {
 	return out
 }
 
-// MemberRecords gives a row for each version.
+// MemberRecords returns a row for each version.
 func MemberRecords(m *trace.Member) *Records {
 	out := &Records{Head: []string{"key"}}
 	for _, v := range m.Versions[0].Row {

@@ -25,7 +25,7 @@ type Link struct {
 	asOf    int                // or -1
 }
 
-// New gives the links of a step whose shaped rows have the given fields.
+// New returns the links of a step whose shaped rows have the given fields.
 func New(keys []*star.Key, fields []column.Field, roster func(*star.Dimension) *dimension.Roster, session func(*dimension.Roster) *dimension.Session) []*Link {
 	var links []*Link
 	for _, k := range keys {
@@ -54,7 +54,7 @@ func Columns(keys []*star.Key) []string {
 	return names
 }
 
-// columns gives the natural key's columns of a batch.
+// columns returns the natural key's columns of a batch.
 func (l *Link) columns(b *column.Batch, buf []*column.Column) []*column.Column {
 	buf = buf[:0]
 	for _, k := range l.by {
@@ -63,7 +63,7 @@ func (l *Link) columns(b *column.Batch, buf []*column.Column) []*column.Column {
 	return buf
 }
 
-// Natural gives the natural key of a row for people.
+// Natural returns the natural key of a row for people.
 func (l *Link) Natural(b *column.Batch, i int) string {
 	s := ""
 	for n, k := range l.by {
@@ -102,7 +102,7 @@ type Resolver struct {
 	buf    []*column.Column
 }
 
-// NewResolver gives a resolver for the links of a step.
+// NewResolver returns a resolver for the links of a step.
 func NewResolver(links []*Link) *Resolver {
 	r := &Resolver{links: links}
 	for _, l := range links {
@@ -117,7 +117,7 @@ func NewResolver(links []*Link) *Resolver {
 var integer = column.Type{Kind: column.Integer}
 
 // Resolve finds the keys of the rows of b that have not been set aside, and sets aside those that a
-// rule says so of. The error is of answers that can't be read.
+// rule says so of. The error is of answers that cannot be read.
 func (r *Resolver) Resolve(b *column.Batch, out *Resolved) error {
 	if out.Keys == nil {
 		out.Keys = make([]column.Column, len(r.links))
@@ -192,7 +192,7 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) error {
 	return nil
 }
 
-// passing gives the rows that have not been set aside, or nil if none have.
+// passing returns the rows that have not been set aside, or nil if none have.
 func passing(b *column.Batch) []bool {
 	if len(b.Faults) == 0 {
 		return nil
@@ -261,7 +261,7 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m dimension.Match
 	return false
 }
 
-// Says gives the columns of a batch in which its rows say the natural key, as it is compared.
+// Says returns the columns of a batch in which its rows say the natural key, as it is compared.
 func (l *Link) Says(b *column.Batch) []*column.Column { return l.columns(b, nil) }
 
 // leaveOpen leaves a row's key to the step's sequencer.
@@ -273,7 +273,7 @@ func (l *Link) leaveOpen(b *column.Batch, out *Resolved, k, i int) bool {
 	return true
 }
 
-// Join gives row i, which needs members to be inferred, its keys: of members that the step has made
+// Join returns row i, which needs members to be inferred, its keys: of members that the step has made
 // already, or makes now.
 func Join(links []*Link, b *column.Batch, r *Resolved, i int32) {
 	for k, l := range links {
@@ -285,7 +285,7 @@ func Join(links []*Link, b *column.Batch, r *Resolved, i int32) {
 	}
 }
 
-// set gives a row the key of a member that the step has made; it is its durable key, too.
+// set returns a row the key of a member that the step has made; it is its durable key, too.
 func (r *Resolved) set(k int, i int32, surrogate int64) {
 	if r.Keys[k].Int[i] = surrogate; len(r.Durable[k].Int) > 0 {
 		r.Durable[k].Int[i] = surrogate

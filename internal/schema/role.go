@@ -27,7 +27,7 @@ const (
 	RunMark
 )
 
-// add gives the table further columns of a role.
+// add returns the table further columns of a role.
 func (d *Dimension) add(role Role, notNull bool, fields ...column.Field) {
 	for _, f := range fields {
 		d.Table.Columns = append(d.Table.Columns, warehouse.Column{Field: f, NotNull: notNull})
@@ -46,7 +46,7 @@ type Row struct {
 	Run                 int64
 }
 
-// Values gives the values of a row's natural key, attributes and keys of other dimensions.
+// Values returns the values of a row's natural key, attributes and keys of other dimensions.
 type Values interface {
 	// Append adds the value of column at of the table, which has the given role, to c.
 	Append(c *column.Column, at int, role Role)

@@ -36,7 +36,7 @@ var (
 	End       = civil.Day(9999, 12, 31)
 )
 
-// Bounds gives the ends of time in the precision of a type.
+// Bounds returns the ends of time in the precision of a type.
 func Bounds(t column.Type) (beginning, end int64) {
 	if t.Kind == column.Timestamp {
 		return Beginning * civil.DayMicros, End * civil.DayMicros
@@ -81,10 +81,10 @@ func (d *Dimension) Tables() []*warehouse.Table {
 	return list
 }
 
-// Inferable says whether the dimension marks inferred members.
+// Inferable reports whether the dimension marks inferred members.
 func (d *Dimension) Inferable() bool { return d.Source != nil }
 
-// Timed says whether rows have an effective time.
+// Timed reports whether rows have an effective time.
 func (d *Dimension) Timed() bool { return d.Effective != nil }
 
 // times lists the columns that say since when a row is so, as delivered.
@@ -106,7 +106,7 @@ type Reference struct {
 	TimeType   column.Type
 }
 
-// UnknownKey gives the key of the unknown member that an outrigger's column points to as long as nobody says more; false
+// UnknownKey returns the key of the unknown member that an outrigger's column points to as long as nobody says more; false
 // if the column is none.
 func (d *Dimension) UnknownKey(name string) (int64, bool) {
 	at := column.Find(d.Outriggers, name)
@@ -118,7 +118,7 @@ func (d *Dimension) UnknownKey(name string) (int64, bool) {
 }
 
 // Pointers lists the columns by which facts and other dimensions point to the dimension's rows: of PointedAt, those that
-// aren't its own, and no durable keys.
+// are not its own, and no durable keys.
 func (d *Dimension) Pointers() []Reference {
 	var list []Reference
 	for _, ref := range d.PointedAt {
@@ -208,7 +208,7 @@ func (s *Star) TooLong(most int) []string {
 	return list
 }
 
-// Dimension gives the layout of a dimension of the model.
+// Dimension returns the layout of a dimension of the model.
 func (s *Star) Dimension(d *star.Dimension) *Dimension {
 	for _, t := range s.Dimensions {
 		if t.Dimension == d {
@@ -297,7 +297,7 @@ func dimension(d *star.Dimension) *Dimension {
 	return t
 }
 
-// empty says whether a key's column may be null.
+// empty reports whether a key's column may be null.
 func empty(k *star.Key) bool { return k.Missing == star.LeaveEmpty || k.Unmatched == star.LeaveEmpty }
 
 func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {

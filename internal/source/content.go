@@ -103,7 +103,7 @@ func (c *counter) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Read reads on, and remembers what went wrong: io.ReadFull doesn't tell an end that comes too early for the file
+// Read reads on, and remembers what went wrong: io.ReadFull does not tell an end that comes too early for the file
 // from one that comes too early for the reader.
 func (t *content) Read(b []byte) (int, error) {
 	n, err := t.from.Read(b)
@@ -118,7 +118,7 @@ func (t *content) Close() {
 	t.in.Close()
 }
 
-// plain says in plain words why a text can't be read on.
+// plain says in plain words why a text cannot be read on.
 func (t *content) plain() string {
 	err := t.failed
 	var path *fs.PathError
@@ -131,19 +131,19 @@ func (t *content) plain() string {
 	return "the " + t.compress + " data is damaged: " + err.Error()
 }
 
-// changed says whether the file is no longer the one that was opened.
+// changed reports whether the file is no longer the one that was opened.
 func (f *Files) changed(file *file, t *content) bool {
 	return changed(filepath.Join(f.dir, filepath.FromSlash(file.path)), t.in, t.info) || file.info != nil && differ(file.info, t.info)
 }
 
-// changed says whether a file is no longer the one that was opened, or has grown, shrunk or been written to since.
+// changed reports whether a file is no longer the one that was opened, or has grown, shrunk or been written to since.
 func changed(path string, opened *os.File, before fs.FileInfo) bool {
 	now, err := opened.Stat()
 	there, terr := os.Stat(path)
 	return err != nil || terr != nil || !os.SameFile(now, there) || differ(now, before)
 }
 
-// differ says whether two looks at a file saw different ones.
+// differ reports whether two looks at a file saw different ones.
 func differ(a, b fs.FileInfo) bool {
 	return !os.SameFile(a, b) || a.Size() != b.Size() || !a.ModTime().Equal(b.ModTime())
 }

@@ -24,7 +24,7 @@ const maxRecord = 16 << 20
 
 var bom = []byte("\ufeff")
 
-// failure gives what is wrong with a file, at a line of it or, with 0, as a whole.
+// failure returns what is wrong with a file, at a line of it or, with 0, as a whole.
 type failure func(line int, format string, args ...any) diag.List
 
 func failing(file *file, s *star.Source) failure {
@@ -180,7 +180,7 @@ func (f *Files) unswap(s string) string {
 // replaced is what a decoder writes for bytes that mean nothing in its encoding.
 var replaced = []byte("\ufffd")
 
-// fits says whether a text is whole: UTF-8, and without what a decoder has put in place of bytes that mean nothing.
+// fits reports whether a text is whole: UTF-8, and without what a decoder has put in place of bytes that mean nothing.
 // Where UTF-8 is read, bytes that are none are found with their column's type.
 func (f *Files) fits(s string) bool {
 	if f.csv.Encoding == "" {
@@ -279,7 +279,7 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 	}
 }
 
-// recordEnd gives the length of the whole records that data begins with.
+// recordEnd returns the length of the whole records that data begins with.
 func recordEnd(data []byte, quote byte) int {
 	quotes := bytes.Count(data, []byte{quote})
 	for end := len(data); ; {
@@ -405,7 +405,7 @@ func (p *piece) Fill(b *column.Batch) error {
 	return nil
 }
 
-// lineEnd gives the length of the end of a line that data begins with, 0 if it doesn't.
+// lineEnd returns the length of the end of a line that data begins with, 0 if it does not.
 func lineEnd(data []byte) int {
 	if bytes.HasPrefix(data, []byte("\r\n")) {
 		return 2

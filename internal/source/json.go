@@ -131,7 +131,7 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 	}
 }
 
-// half says whether a string of JSON, as it is written, has one half of a surrogate pair without the other: no text at
+// half reports whether a string of JSON, as it is written, has one half of a surrogate pair without the other: no text at
 // all, for which a decoder puts a sign of its own.
 func half(raw string) bool {
 	unit := func(at int) uint64 { // of the escape that begins there, 0 if none does
@@ -162,7 +162,7 @@ func half(raw string) bool {
 	return false
 }
 
-// written gives a number of JSON without its exponent; one beyond what any column holds stays as it is.
+// written returns a number of JSON without its exponent; one beyond what any column holds stays as it is.
 func written(number string) string {
 	mantissa, exponent, ok := strings.Cut(strings.ToLower(number), "e")
 	shift, err := strconv.Atoi(exponent)

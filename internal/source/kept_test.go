@@ -11,7 +11,7 @@ import (
 	"ironmonger/internal/star"
 )
 
-// TestOnce: what two steps of a run need is read once, in whatever columns they want it; what one needs isn't kept;
+// TestOnce: what two steps of a run need is read once, in whatever columns they want it; what one needs is not kept;
 // and a file that is another one by then is told.
 func TestOnce(t *testing.T) {
 	dir := t.TempDir()

@@ -361,7 +361,7 @@ type segment struct {
 	value    int
 }
 
-// take gives the next n rows.
+// take returns the next n rows.
 func (r *pageReader) take(n int) ([]segment, error) {
 	var list []segment
 	for n > 0 {

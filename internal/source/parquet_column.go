@@ -36,7 +36,7 @@ type parquetColumn struct {
 	wrap bool // unsigned
 }
 
-// parquetType gives the type of a column, Null where it is none of ours, and whether its times are instants.
+// parquetType returns the type of a column, Null where it is none of ours, and whether its times are instants.
 func parquetType(c *parquet.Column) (t column.Type, instants bool) {
 	kind := c.Type().Kind()
 	if logical := c.Type().LogicalType(); logical != nil {
@@ -202,7 +202,7 @@ var (
 	errInstant   = errors.New("is an instant, but the model names no time_zone")
 )
 
-// values gives what sets a row of a column to value at of a page or dictionary.
+// values returns what sets a row of a column to value at of a page or dictionary.
 func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zone *time.Location) func(c *column.Column, row, at int) error {
 	whole := func(get func(at int) int64) func(c *column.Column, row, at int) error {
 		switch {
@@ -341,7 +341,7 @@ func setText(c *column.Column, row int, s string) error {
 	return nil
 }
 
-// areTexts says whether a text is one, and still is when it is cut at the offsets.
+// areTexts reports whether a text is one, and still is when it is cut at the offsets.
 func areTexts(all string, offsets []uint32) bool {
 	for _, o := range offsets {
 		if at := int(o - offsets[0]); at < len(all) && !utf8.RuneStart(all[at]) {
@@ -388,7 +388,7 @@ func (p *parquetColumn) timestamp(v int64, zone *time.Location) (int64, error) {
 	return micros, nil
 }
 
-// wall gives the time that the clock shows at an instant.
+// wall returns the time that the clock shows at an instant.
 func wall(micros int64, zone *time.Location) (int64, error) {
 	if zone == nil {
 		return 0, errInstant

@@ -137,7 +137,7 @@ func TestParquetWriters(t *testing.T) {
 	}
 }
 
-// TestParquetTypes: a declared type overrides, and what doesn't fit it is set aside; fields of groups are found by
+// TestParquetTypes: a declared type overrides, and what does not fit it is set aside; fields of groups are found by
 // their paths; lists and groups are told.
 func TestParquetTypes(t *testing.T) {
 	file := "testdata/parquet/pyarrow-snappy-dictionary.parquet"

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Record writes values as a record of CSV, for rows that don't stand in a text.
+// Record writes values as a record of CSV, for rows that do not stand in a text.
 func Record(values []string) string {
 	var b strings.Builder
 	w := csv.NewWriter(&b)

@@ -8,8 +8,8 @@
 // another encoding than UTF-8 where the model says so. Or they are JSON objects, a line each, whose columns are found
 // by their paths. Parquet files and databases have types of their own.
 //
-// A row that has too few or too many fields, or a value that doesn't fit its type, is set aside with its
-// reason. What can't be read at all stops the reading with its place.
+// A row that has too few or too many fields, or a value that does not fit its type, is set aside with its
+// reason. What cannot be read at all stops the reading with its place.
 package source
 
 import (
@@ -55,7 +55,7 @@ type Input interface {
 	Names() []string
 	// Size is the bytes of all files, 0 if not known.
 	Size() int64
-	// Row fills b with the rows around a line of a file and gives the row that begins there, or -1 if none does.
+	// Row fills b with the rows around a line of a file and returns the row that begins there, or -1 if none does.
 	Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error)
 }
 
@@ -180,7 +180,7 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 	return f, errs.Err()
 }
 
-// AsRead gives a source of the same files, table or query that yields their rows as they stand there: all columns
+// AsRead returns a source of the same files, table or query that yields their rows as they stand there: all columns
 // that the files have in common, by their names or else positions, with nothing derived and nothing set aside but
 // rows of too few or too many fields. What has no types of its own is text.
 func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name string) (star.Value, error)) (*star.Source, error) {
@@ -261,7 +261,7 @@ func find(root *os.Root, pattern string) ([]string, error) {
 // Fields lists the columns of the rows.
 func (f *Files) Fields() []column.Field { return f.fields }
 
-// Row fills b with the rows around a line of a file and gives the row that begins there, or -1 if none does.
+// Row fills b with the rows around a line of a file and returns the row that begins there, or -1 if none does.
 func (f *Files) Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error) {
 	for _, file := range f.files {
 		if file.name != name {
@@ -337,7 +337,7 @@ func (f *Files) Samples(ctx context.Context) iter.Seq2[column.Piece, error] {
 	}
 }
 
-// reason says in plain words why a file can't be opened or read.
+// reason says in plain words why a file cannot be opened or read.
 func reason(err error) string {
 	var pathErr *fs.PathError
 	if errors.As(err, &pathErr) {

@@ -239,7 +239,7 @@ func TestForms(t *testing.T) {
 	}
 }
 
-// TestOutside: nothing outside the model's folder can be named, and a link doesn't lead there.
+// TestOutside: nothing outside the model's folder can be named, and a link does not lead there.
 func TestOutside(t *testing.T) {
 	dir := t.TempDir()
 	if err := os.WriteFile(filepath.Join(dir, "secret.csv"), []byte("a,c\n1,2\n"), 0o644); err != nil {
@@ -271,7 +271,7 @@ func TestOutside(t *testing.T) {
 			t.Errorf("%s: %v, want %s", pattern, err, want)
 		}
 	}
-	// A folder that the model names is read, and a link doesn't lead out of that.
+	// A folder that the model names is read, and a link does not lead out of that.
 	s := text()
 	s.Read[0].Text, s.Within.Text = "secret.csv", ".."
 	f, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true })

@@ -48,7 +48,7 @@ func bound(s *star.Source, bind func(string) (star.Value, error)) (database.Quer
 	return q, nil
 }
 
-// at gives an error the place of what a source reads in the model.
+// at returns an error the place of what a source reads in the model.
 func at(s *star.Source, err error) error {
 	w, key := s.Table, ".table"
 	if w.Text == "" {

@@ -29,7 +29,7 @@ type Rows struct {
 	err    error // why some couldn't be
 }
 
-// part is some of the rows: blocks in the file, and what isn't written yet.
+// part is some of the rows: blocks in the file, and what is not written yet.
 type part struct {
 	blocks []block
 	buf    []byte
@@ -67,7 +67,7 @@ func NewFile() (*File, error) {
 	return &File{file, os.Remove(file.Name()) != nil}, nil
 }
 
-// Close gives the disk back.
+// Close returns the disk back.
 func (f *File) Close() error {
 	err := f.File.Close()
 	if f.named {
@@ -110,7 +110,7 @@ func (r *Rows) write(p *part) {
 	p.buf = p.buf[:0]
 }
 
-// Part gives the rows of a part as a source: their fields, and the number. The texts of its batches stay when a batch is
+// Part returns the rows of a part as a source: their fields, and the number. The texts of its batches stay when a batch is
 // filled again. Nothing may be put meanwhile.
 func (r *Rows) Part(n int) column.Source { return source{r, n} }
 
@@ -163,5 +163,5 @@ func (p piece) Fill(b *column.Batch) error {
 // Parts is the number of parts.
 func (r *Rows) Parts() int { return len(r.parts) }
 
-// Close gives the disk back.
+// Close returns the disk back.
 func (r *Rows) Close() error { return r.file.Close() }

@@ -99,7 +99,7 @@ func TestRows(t *testing.T) {
 	}
 }
 
-// TestRowsLost reads rows that couldn't be written: that is told, and none is missing in silence.
+// TestRowsLost reads rows that could not be written: that is told, and none is missing in silence.
 func TestRowsLost(t *testing.T) {
 	rows, err := New(fields, 1)
 	if err != nil {

@@ -95,7 +95,7 @@ func (c *checker) aliased(s *Source, d *Dimension, columns []string, at diag.Pla
 	}
 }
 
-// made says whether a source is made of another, or is it.
+// made reports whether a source is made of another, or is it.
 func made(s, of *Source) bool {
 	return s == of || slices.ContainsFunc(s.Others(), func(o *Source) bool { return made(o, of) })
 }

@@ -113,11 +113,11 @@ func (c *checker) tables() {
 	}
 }
 
-// known says whether a type could be made out. Where it couldn't, that has been told, and what would
+// known reports whether a type could be made out. Where it could not, that has been told, and what would
 // follow from it would only confuse.
 func known(t column.Type) bool { return t.Kind != column.Null }
 
-// limits gives a step what the model says for all, where it says nothing of its own.
+// limits returns a step what the model says for all, where it says nothing of its own.
 func (c *checker) limits(l *Limits) {
 	if l.SetAside == unset.SetAside {
 		l.SetAside = c.model.Limits.SetAside
@@ -391,7 +391,7 @@ func (c *checker) fact(f *Fact) {
 	}
 }
 
-// Day gives the calendar key of the fact that says in days what k is as of, if there is one that
+// Day returns the calendar key of the fact that says in days what k is as of, if there is one that
 // always does and k's dimension is versioned in days (rule R16); else nil.
 func (f *Fact) Day(k *Key) *Key {
 	if k.Dimension.Validity().Kind != column.Date {
@@ -469,7 +469,7 @@ func (c *checker) cycles() {
 	}
 }
 
-// specials gives each dimension unknown, and the other special members that a rule names; a
+// specials returns each dimension unknown, and the other special members that a rule names; a
 // dimension that points to another has its namesakes there (rules R21 and R22).
 func (c *checker) specials() {
 	need := map[*Dimension]map[Special]bool{}

@@ -194,7 +194,7 @@ func (c *checker) hierarchy(d *Dimension, path string) {
 	}
 }
 
-// attributes gives the dimension all columns as type 1 that stand nowhere else, unless it lists
+// attributes returns the dimension all columns as type 1 that stand nowhere else, unless it lists
 // them, and refuses names that stand twice or that the table has for itself.
 func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	used := map[string]string{d.KeyColumn(): "the surrogate key", "load_run": "the run that wrote the row"}
@@ -327,7 +327,7 @@ func (c *checker) refuse(d *Dimension, path, why string, list []said) {
 	d.Keys = nil
 }
 
-// staticRows gives the rows their types.
+// staticRows returns the rows their types.
 func (c *checker) staticRows(d *Dimension, path string) {
 	rows := d.Rows
 	rows.Batch = column.NewBatch(rows.Fields)

@@ -109,7 +109,7 @@ func (c *checker) origin(s *Source) {
 	c.taken(s, path)
 }
 
-// formatOf gives the format that the ends of patterns tell.
+// formatOf returns the format that the ends of patterns tell.
 func formatOf(patterns []Name) string {
 	for end, format := range map[string]string{".jsonl": JSONLines, ".parquet": Parquet} {
 		other := func(w Name) bool {
@@ -204,12 +204,12 @@ func (c *checker) taken(s *Source, path string) {
 	c.overlap(s, path)
 }
 
-// complete says whether the model itself tells the types of all columns.
+// complete reports whether the model itself tells the types of all columns.
 func (s *Source) complete() bool {
 	return s.chosen && !slices.ContainsFunc(s.Columns, func(c Column) bool { return !known(c.Type) })
 }
 
-// told says whether something has been said of a line.
+// told reports whether something has been said of a line.
 func (c *checker) told(at diag.Place) bool {
 	return slices.ContainsFunc(c.errs, func(e *diag.Error) bool { return e.At.Line == at.Line })
 }
@@ -413,7 +413,7 @@ func nameByte(b byte) bool {
 	return b == '_' || b >= '0' && b <= '9' || b|0x20 >= 'a' && b|0x20 <= 'z' || b >= 0x80
 }
 
-// dollarQuote gives the tag of a dollar-quoted text that begins here, such as $body$.
+// dollarQuote returns the tag of a dollar-quoted text that begins here, such as $body$.
 func dollarQuote(s string) string {
 	for i := 1; i < len(s); i++ {
 		if s[i] == '$' {
@@ -432,7 +432,7 @@ type Value struct {
 	Type column.Type
 }
 
-// Bound gives the value of a parameter of the model.
+// Bound returns the value of a parameter of the model.
 func (m *Model) Bound(name string) (Value, error) {
 	for _, p := range m.Parameters {
 		if p.Text == name && !p.Secret {

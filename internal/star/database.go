@@ -49,7 +49,7 @@ func (r *reader) withoutPassword(w Name, path string) bool {
 	return true
 }
 
-// connect gives a connection the values of parameters, secret ones too.
+// connect returns a connection the values of parameters, secret ones too.
 func (r *reader) connect(w Name, path string) string {
 	if !r.withoutPassword(w, path) {
 		return ""

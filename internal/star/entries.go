@@ -85,7 +85,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 	}
 }
 
-// unset marks limits that the section doesn't say.
+// unset marks limits that the section does not say.
 var unset = Limits{-2, -2, -2}
 
 func (r *reader) warehouseEntries(m *Model) []Entry {
@@ -118,7 +118,7 @@ func (r *reader) warehouse(m *Model, n *node) {
 	}
 }
 
-// place gives the warehouse the values of parameters: development and production are one model.
+// place returns the warehouse the values of parameters: development and production are one model.
 func (r *reader) place(m *Model) {
 	w := &m.Warehouse
 	if w.path.Text != "" {

@@ -8,7 +8,7 @@ import (
 // object is a JSON Schema, or a part of one.
 type object = map[string]any
 
-// Schema gives the JSON Schema (draft 2020-12) of a model file, made of the same entries that read one. It is for
+// Schema returns the JSON Schema (draft 2020-12) of a model file, made of the same entries that read one. It is for
 // editors, which complete and check by it; what it lets pass, [Read] may still refuse.
 func Schema() object {
 	sections := Sections()

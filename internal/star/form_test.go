@@ -137,7 +137,7 @@ func TestSchema(t *testing.T) {
 			t.Error(f)
 		}
 	}
-	// Every key of a real model, misspelt, and the value of every key, turned into what it can't be.
+	// Every key of a real model, misspelt, and the value of every key, turned into what it cannot be.
 	mistakes := 0
 	var spoil func(n *yaml.Node, root *yaml.Node)
 	spoil = func(n, root *yaml.Node) {

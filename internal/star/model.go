@@ -120,12 +120,12 @@ type Dimension struct {
 	lateAt                    diag.Place
 }
 
-// Versioned says whether members may have several versions.
+// Versioned reports whether members may have several versions.
 func (d *Dimension) Versioned() bool {
 	return d.changes() || d.LookedUp != nil && d.LookedUp.From != ""
 }
 
-// changes says whether anything of a member makes versions.
+// changes reports whether anything of a member makes versions.
 func (d *Dimension) changes() bool {
 	return len(d.Type2) > 0 || slices.ContainsFunc(d.Keys, func(k *Key) bool { return k.Type2 })
 }
@@ -146,7 +146,7 @@ func (d *Dimension) TableName() string {
 	return "dim_" + d.Text
 }
 
-// KeyOf gives the key of a special member; false if the dimension has none.
+// KeyOf returns the key of a special member; false if the dimension has none.
 func (d *Dimension) KeyOf(s Special) (int64, bool) {
 	if d.LookedUp == nil {
 		return s.Key, true
@@ -164,7 +164,7 @@ type Deliveries struct {
 	On    *column.Field  // says when it was delivered; nil if nothing does
 }
 
-// KeepsScopes says whether the rows of the dimension don't tell in which scope a member was delivered last, and when: the
+// KeepsScopes reports whether the rows of the dimension do not tell in which scope a member was delivered last, and when: the
 // scope is an attribute, which can change.
 func (d *Dimension) KeepsScopes() bool {
 	all := d.Deliveries
@@ -183,7 +183,7 @@ type Hierarchy struct {
 	at    diag.Place
 }
 
-// IsPersonal says whether a column of the table has what may have to be erased.
+// IsPersonal reports whether a column of the table has what may have to be erased.
 func (d *Dimension) IsPersonal(name string) bool {
 	for _, f := range d.Personal {
 		if name == f.Name || name == CurrentColumn(f.Name) || name == PreviousColumn(f.Name) {
@@ -201,7 +201,7 @@ type Adopted struct {
 	at diag.Place
 }
 
-// Departure is what becomes of a member that isn't delivered any more.
+// Departure is what becomes of a member that is not delivered any more.
 type Departure string
 
 // The departures.
@@ -211,10 +211,10 @@ const (
 	Close Departure = "close"
 )
 
-// Marked says whether the dimension marks members that are gone.
+// Marked reports whether the dimension marks members that are gone.
 func (d *Dimension) Marked() bool { return d.Deliveries != nil && d.Deliveries.Gone != Keep }
 
-// Closes says whether members that are gone get a version that says so.
+// Closes reports whether members that are gone get a version that says so.
 func (d *Dimension) Closes() bool { return d.Deliveries != nil && d.Deliveries.Gone == Close }
 
 // CurrentColumn is the column of all versions that has the current value of a type 2 attribute, and PreviousColumn
@@ -222,7 +222,7 @@ func (d *Dimension) Closes() bool { return d.Deliveries != nil && d.Deliveries.G
 func CurrentColumn(attribute string) string  { return "current_" + attribute }
 func PreviousColumn(attribute string) string { return "previous_" + attribute }
 
-// Delivers gives the column of the source that says what a column of the table is.
+// Delivers returns the column of the source that says what a column of the table is.
 func (d *Dimension) Delivers(name string) string {
 	for _, f := range d.Current {
 		if name == CurrentColumn(f.Name) {
@@ -232,13 +232,13 @@ func (d *Dimension) Delivers(name string) string {
 	return name
 }
 
-// Observed says whether all that was observed of members is kept, because the row of a version doesn't say enough
+// Observed reports whether all that was observed of members is kept, because the row of a version does not say enough
 // to fit in what comes late: see [Dimension.Complete].
 func (d *Dimension) Observed() bool {
 	return d.changes() || d.Effective != nil && len(d.Type0)+len(d.Type3) > 0
 }
 
-// Complete says whether each observation is kept apart; else only those that made no version are.
+// Complete reports whether each observation is kept apart; else only those that made no version are.
 func (d *Dimension) Complete() bool { return d.Observed() && (!d.changes() || len(d.Type3) > 0) }
 
 // Attributes lists all types of them in the order of the source, with the columns that stand beside them.
@@ -363,7 +363,7 @@ func (k *Key) Column() string {
 // DurableColumn is the name of the column that has the member's durable key.
 func (k *Key) DurableColumn() string { return k.named(k.Dimension.DurableColumn()) }
 
-// named gives a column of the dimension the name of the role.
+// named returns a column of the dimension the name of the role.
 func (k *Key) named(column string) string {
 	if !k.Role() {
 		return column
@@ -371,7 +371,7 @@ func (k *Key) named(column string) string {
 	return k.Text + "_" + column
 }
 
-// Role says whether the key has a name of its own.
+// Role reports whether the key has a name of its own.
 func (k *Key) Role() bool { return k.Text != k.Dimension.Text }
 
 // Fact is a fact table.
@@ -395,7 +395,7 @@ type GrainPart struct {
 	Column string
 }
 
-// Stands says whether row j of a column of keys is what the rule makes of a natural key that has no member in d.
+// Stands reports whether row j of a column of keys is what the rule makes of a natural key that has no member in d.
 func (o Outcome) Stands(d *Dimension, c *column.Column, j int) bool {
 	unknown, _ := d.KeyOf(Unknown)
 	key, ok := map[Outcome]int64{ToUnknown: unknown, ToNotYet: NotYet.Key, NotApplying: NotApplicable.Key}[o]

@@ -65,7 +65,7 @@ func (r *reader) parameterType(p *Parameter, n *node) {
 	p.Type = r.typ(n)
 }
 
-// settle gives the parameters their values: what is given, or else the default.
+// settle returns the parameters their values: what is given, or else the default.
 func (r *reader) settle(m *Model, given func(parameter string) (value string, ok bool)) {
 	for _, p := range m.Parameters {
 		at, path := p.At, "parameters."+p.Text
@@ -125,7 +125,7 @@ func (r *reader) fill(w Name, path string, kept ...func(name string) bool) Name 
 	return w
 }
 
-// replace gives a text with what stands in braces replaced by what value makes of the parameter's value.
+// replace returns a text with what stands in braces replaced by what value makes of the parameter's value.
 func (r *reader) replace(w Name, path string, value func(p *expr.Parameter, secret bool) (string, bool), kept ...func(name string) bool) (string, bool) {
 	ok := true
 	text, closed := Placeholders(w.Text, func(name string) string {
@@ -167,7 +167,7 @@ func (r *reader) replace(w Name, path string, value func(p *expr.Parameter, secr
 	return text, ok && closed
 }
 
-// FitsPath says whether a value may be part of one element of a path: it can't lead elsewhere, and is no pattern.
+// FitsPath reports whether a value may be part of one element of a path: it cannot lead elsewhere, and is no pattern.
 func FitsPath(value string) bool {
 	return value != "" && !strings.ContainsAny(value, `/\*?[]{}:`+"\x00") && !strings.HasPrefix(value, ".") && !strings.Contains(value, "..")
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // Join completes rows with columns of another source: of the row there that has the same values in some columns and,
-// where Effective is given, of those the latest that isn't after AsOf.
+// where Effective is given, of those the latest that is not after AsOf.
 type Join struct {
 	Name
 	Source    *Source
@@ -76,7 +76,7 @@ type Group struct {
 	at diag.Place
 }
 
-// Aggregate is a column of groups: the sum, least, greatest or number of the values of a column that aren't null, or
+// Aggregate is a column of groups: the sum, least, greatest or number of the values of a column that are not null, or
 // the number of rows.
 type Aggregate struct {
 	Name
@@ -278,7 +278,7 @@ func (c *checker) fillRule(s *Source, f *Fill, fields []column.Field) {
 	}
 }
 
-// Column gives the value as a column of one row.
+// Column returns the value as a column of one row.
 func (f *Fill) Column(t column.Type, m *Model) (*column.Column, error) {
 	col := &column.Column{Type: t}
 	col.Resize(1)
@@ -345,7 +345,7 @@ func sumType(t column.Type) column.Type {
 	return t
 }
 
-// match gives the column of the source that says a part of d's natural key in its one form: the column itself, or one
+// match returns the column of the source that says a part of d's natural key in its one form: the column itself, or one
 // that is made of it.
 func (c *checker) match(s *Source, d *Dimension, part int, w Name, path string) string {
 	var rule *Matching
@@ -376,7 +376,7 @@ func (c *checker) match(s *Source, d *Dimension, part int, w Name, path string) 
 	return name
 }
 
-// matching checks how a dimension's natural key is brought to one form, and gives the natural key the types that
+// matching checks how a dimension's natural key is brought to one form, and returns the natural key the types that
 // result. The matching is then in the order of the natural key, nil where a part has none.
 func (c *checker) matching(d *Dimension, path string) {
 	ordered := make([]*Matching, len(d.NaturalKey))

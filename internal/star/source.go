@@ -108,10 +108,10 @@ type Rule struct {
 	Condition Expression
 }
 
-// TypesItself says whether what is read tells the types of its columns.
+// TypesItself reports whether what is read tells the types of its columns.
 func (s *Source) TypesItself() bool { return s.Database != nil || s.Format == Parquet }
 
-// Reads says whether the source reads files or a database itself.
+// Reads reports whether the source reads files or a database itself.
 func (s *Source) Reads() bool { return s.From == nil && s.Union == nil }
 
 // Taken lists the columns of the rows before anything is done to them: those read, then those of the list that
@@ -194,7 +194,7 @@ func (s *Source) Others() []*Source {
 // Stages are the stages that a source's rows go through, in order, named for the keys of the model.
 var Stages = []string{"read", "join", "derive", "fill", "checks", "distinct", "group"}
 
-// Until gives the source with nothing done behind a stage.
+// Until returns the source with nothing done behind a stage.
 func (s *Source) Until(stage string) *Source {
 	cut := *s
 	cut.Matched, cut.Aliased = nil, nil

@@ -56,7 +56,7 @@ func (r *reader) at(n *yaml.Node) diag.Place {
 
 var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
 
-// readText gives the top mapping of the file, or nil with a complaint.
+// readText returns the top mapping of the file, or nil with a complaint.
 func (r *reader) parse(text []byte) *node {
 	var doc yaml.Node
 	if err := yaml.Unmarshal(text, &doc); err != nil {
@@ -85,7 +85,7 @@ func (r *reader) parse(text []byte) *node {
 // halfQuoted is a line whose value begins with something in quotes and goes on.
 var halfQuoted = regexp.MustCompile(`:\s+('[^']*'|"[^"]*")\s*[^\s#,}\]]`)
 
-// mistake gives the line of a mistake that the YAML package tells near a line: the one behind the longest beginning of the
+// mistake returns the line of a mistake that the YAML package tells near a line: the one behind the longest beginning of the
 // file that is YAML.
 func (r *reader) mistake(line int) int {
 	const far = 50

@@ -55,16 +55,16 @@ func Main(m *testing.M) int {
 	return status
 }
 
-// Postgres gives the connection string of a database on a private server, and the name of a schema that
-// isn't there yet. Where PostgreSQL isn't installed, the test is skipped, and says so.
+// Postgres returns the connection string of a database on a private server, and the name of a schema that
+// is not there yet. Where PostgreSQL is not installed, the test is skipped, and says so.
 func Postgres(t testing.TB) (connection, schema string) {
 	t.Helper()
 	n := postgresServer.need(t)
 	return postgresServer.address(), fmt.Sprint("star", n)
 }
 
-// MariaDB gives the connection of a new database on a private server, as a model has it, and that database.
-// Where MariaDB isn't installed, the test is skipped, and says so.
+// MariaDB returns the connection of a new database on a private server, as a model has it, and that database.
+// Where MariaDB is not installed, the test is skipped, and says so.
 func MariaDB(t testing.TB) (connection string, db *sql.DB) {
 	t.Helper()
 	name := fmt.Sprint("test", mariadbServer.need(t))
@@ -88,7 +88,7 @@ func (s *server) address() string {
 	return fmt.Sprintf("host=%s port=5433 user=postgres dbname=postgres", s.dir)
 }
 
-// need starts the server, if that isn't done yet, and gives a number that nobody has yet.
+// need starts the server, if that is not done yet, and returns a number that nobody has yet.
 func (s *server) need(t testing.TB) int {
 	t.Helper()
 	s.once.Do(s.begin)

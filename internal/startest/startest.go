@@ -64,7 +64,7 @@ func Open(t testing.TB, dir string) warehouse.Warehouse {
 	return w
 }
 
-// Load loads the model in dir and gives the run's entry and error. IRONMONGER_OPENING says how dimensions are opened where
+// Load loads the model in dir and returns the run's entry and error. IRONMONGER_OPENING says how dimensions are opened where
 // the test leaves it open.
 func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	t.Helper()
@@ -171,7 +171,7 @@ func Tables(m *star.Model) []*warehouse.Table {
 	return list
 }
 
-// Dump gives all rows of the star in dir as sorted lines, without the columns left out.
+// Dump returns all rows of the star in dir as sorted lines, without the columns left out.
 func Dump(t testing.TB, dir string, without ...string) string {
 	t.Helper()
 	var lines []string
@@ -191,7 +191,7 @@ func Dump(t testing.TB, dir string, without ...string) string {
 	return strings.Join(lines, "\n")
 }
 
-// Proved says whether the star in dir holds, by its tables and by its sources, and logs what doesn't.
+// Proved reports whether the star in dir holds, by its tables and by its sources, and logs what does not.
 func Proved(t testing.TB, dir string) bool {
 	t.Helper()
 	broken := checks(t, dir)
@@ -210,7 +210,7 @@ func Broken(t testing.TB, dir string) (broken []string) {
 	return broken
 }
 
-// checks proves the star in dir, and gives the checks that are broken or could not be looked at.
+// checks proves the star in dir, and returns the checks that are broken or could not be looked at.
 func checks(t testing.TB, dir string) (broken []*prove.Check) {
 	t.Helper()
 	root, err := os.OpenRoot(dir)
@@ -232,7 +232,7 @@ func checks(t testing.TB, dir string) (broken []*prove.Check) {
 	return broken
 }
 
-// Difference gives the first lines in which two dumps differ.
+// Difference returns the first lines in which two dumps differ.
 func Difference(a, b string) string {
 	count := map[string]int{}
 	for l := range strings.SplitSeq(a, "\n") {

@@ -104,7 +104,7 @@ func Find(ctx context.Context, r warehouse.Reader, s *schema.Star) (*Report, err
 	return report, nil
 }
 
-// lastSteps gives the last entry of each step, in the order of their names.
+// lastSteps returns the last entry of each step, in the order of their names.
 func lastSteps(runs []*ledger.Run) []*ledger.Step {
 	seen := map[string]bool{}
 	var last []*ledger.Step
@@ -253,7 +253,7 @@ func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *schema.Dim
 	return nil
 }
 
-// count gives how many rows of a table point to one of the keys.
+// count returns how many rows of a table point to one of the keys.
 func count(ctx context.Context, r warehouse.Reader, ref schema.Reference, keys map[int64]bool) (int64, error) {
 	if there, err := r.Describe(ctx, ref.Table); err != nil || there == nil {
 		return 0, err

@@ -88,7 +88,7 @@ func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mo
 	return t.member(d, b, match)
 }
 
-// natural gives the natural key that words mean: as it stands in the table, else as it arrives.
+// natural returns the natural key that words mean: as it stands in the table, else as it arrives.
 func (t *tracer) natural(d *schema.Dimension, words []string) ([]column.Column, error) {
 	exact, spelled, err := Natural(d, words)
 	if err != nil || spelled == nil {

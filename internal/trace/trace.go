@@ -191,7 +191,7 @@ func (t *tracer) fromOneOf(rows []transform.At, f *schema.Fact, b *column.Batch,
 	return nil
 }
 
-// otherKey is why a key isn't explained.
+// otherKey is why a key is not explained.
 const otherKey = "the line now says another natural key: the file was changed since"
 
 // find reads the row with a grain.
@@ -255,7 +255,7 @@ func (t *tracer) find(f *schema.Fact, grain []string) (*column.Batch, error) {
 	return b, err
 }
 
-// origin reads the line that a fact came from, as it stands, and gives the rows that it makes which say what the fact says.
+// origin reads the line that a fact came from, as it stands, and returns the rows that it makes which say what the fact says.
 func (t *tracer) origin(f *schema.Fact, fact *column.Batch, at int64) (*Origin, []transform.At, error) {
 	names, err := ledger.FileNames(t.ctx, t.r)
 	if err != nil {
@@ -441,7 +441,7 @@ func shown(s *string) string {
 	return "‹" + *s + "›"
 }
 
-// natural gives the natural key of a row of a dimension.
+// natural returns the natural key of a row of a dimension.
 func natural(d *schema.Dimension, b *column.Batch, i int) string {
 	var parts []string
 	for k := range d.NaturalKey {

@@ -135,7 +135,7 @@ func (x *naming) apply(b *column.Batch) {
 	}
 }
 
-// Aliases gives the aliases of a dimension that a flow knows: row by row, the other natural key and what it means in the end.
+// Aliases returns the aliases of a dimension that a flow knows: row by row, the other natural key and what it means in the end.
 func (f *Flow) Aliases(ctx context.Context, of *star.Aliases) (other, means []*column.Column, err error) {
 	a := f.aliases[of]
 	if a == nil {

@@ -36,7 +36,7 @@ func (x *index) over(b *column.Batch) {
 	}
 }
 
-// number gives the number of row i's values; fresh if they are new.
+// number returns the number of row i's values; fresh if they are new.
 func (x *index) number(i int) (n int32, fresh bool) { return x.Add(x.cols, i) }
 
 var errEnough = errors.New("no more rows are wanted")
@@ -110,7 +110,7 @@ func (f *Flow) again(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return twin.shaped(ctx, false)
 }
 
-// inOrder gives the batches of pieces to take in source order, filled on all cores. The batch is take's own.
+// inOrder returns the batches of pieces to take in source order, filled on all cores. The batch is take's own.
 func (f *Flow) inOrder(ctx context.Context, pieces iter.Seq2[column.Piece, error], take func(b *column.Batch) error) error {
 	return pipeline.Each(ctx, these{f.fields, pieces}, f.workers(), func() **column.Batch { b := new(column.Batch); return &b },
 		func(_ int, p column.Piece, slot **column.Batch) error {

@@ -264,7 +264,7 @@ func (f *Flow) shape(b *column.Batch) error {
 	return nil
 }
 
-// Row fills b with the rows around a line of a file and gives the first row that begins there, or -1 if none does.
+// Row fills b with the rows around a line of a file and returns the first row that begins there, or -1 if none does.
 func (f *Flow) Row(ctx context.Context, name string, line int64, b *column.Batch) (int, error) {
 	for at, err := range f.Rows(ctx, name, line) {
 		if err == nil {

@@ -165,7 +165,7 @@ type groupPiece struct {
 	from, to int
 }
 
-// Fill gives the groups as rows, each at the place of its first row.
+// Fill returns the groups as rows, each at the place of its first row.
 func (p *groupPiece) Fill(b *column.Batch) error {
 	b.Reset(p.to - p.from)
 	for k := range p.of.cols {

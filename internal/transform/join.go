@@ -139,7 +139,7 @@ rows:
 	return nil
 }
 
-// fits gives the rows of the table that fit row i of a member, all of one time.
+// fits returns the rows of the table that fit row i of a member, all of one time.
 func (x *join) fits(b *column.Batch, i int, m int32) []int32 {
 	if m < 0 {
 		return nil
@@ -167,7 +167,7 @@ func (x *join) fits(b *column.Batch, i int, m int32) []int32 {
 	return rows[begin:end]
 }
 
-// apply brings the columns to the rows of a batch, and gives how many rows were dropped.
+// apply brings the columns to the rows of a batch, and returns how many rows were dropped.
 func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 	f.cols = f.cols[:0]
 	for _, k := range x.by {

@@ -148,7 +148,7 @@ func (f *Flow) plain(err error) string {
 	return err.Error()
 }
 
-// unfitError is a value that can't be part of a path.
+// unfitError is a value that cannot be part of a path.
 type unfitError struct{ column, value string }
 
 func (e *unfitError) Error() string {
@@ -169,7 +169,7 @@ func constants(fields []column.Field, b *column.Batch, i int) map[string]*column
 	return consts
 }
 
-// readOf gives the read that a row of a list means: the source with its paths filled in, and what binds the parameters
+// readOf returns the read that a row of a list means: the source with its paths filled in, and what binds the parameters
 // of its query.
 func readOf(m *star.Model, s *star.Source, consts map[string]*column.Column) (one *star.Source, bind func(name string) (star.Value, error), err error) {
 	copied := *s
@@ -207,7 +207,7 @@ func (f *Flow) openRead(ctx context.Context, consts map[string]*column.Column) (
 	return f.in.Open(ctx, one, bind, func(c string) bool { return f.need[c] && consts[c] == nil })
 }
 
-// each gives the rows of a flow that completes this one to row, and keeps those that are set aside.
+// each returns the rows of a flow that completes this one to row, and keeps those that are set aside.
 func (f *Flow) each(ctx context.Context, from *Flow, row func(b *column.Batch, i int) error) error {
 	b := column.NewBatch(from.Fields())
 	for p, err := range from.Pieces(ctx) {

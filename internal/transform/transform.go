@@ -2,7 +2,7 @@
 // of those that are alike, and adds up (rule R27), whatever they are read from.
 //
 // [Open] gives a [Flow], which yields finished rows. What concerns a row alone is done by whoever fills a piece, on
-// all cores; what concerns several rows takes the pieces in source order. So the result doesn't depend on how many
+// all cores; what concerns several rows takes the pieces in source order. So the result does not depend on how many
 // cores there are. No row goes unnoticed: [Flow.Counts] says what became of all of them, stage by stage.
 package transform
 
@@ -37,7 +37,7 @@ type rule struct {
 	wanted    bool // rows are to meet it; else they must not
 }
 
-// newShaper makes a shaper for rows that have the columns joined, and gives the columns that they have then: of the
+// newShaper makes a shaper for rows that have the columns joined, and returns the columns that they have then: of the
 // derived ones those needed.
 func newShaper(m *star.Model, s *star.Source, joined []column.Field, need names) (*shaper, error) {
 	sh := &shaper{fields: joined, derived: len(joined)}
@@ -74,7 +74,7 @@ func newShaper(m *star.Model, s *star.Source, joined []column.Field, need names)
 }
 
 // apply fills the derived columns of b, fills what is empty and sets rows aside. Rows that have been set aside before,
-// for a value that doesn't fit, are not judged: what was meant isn't known.
+// for a value that does not fit, are not judged: what was meant is not known.
 func (sh *shaper) apply(b *column.Batch) {
 	for k, p := range sh.derive {
 		result := p.Eval(b)
@@ -195,7 +195,7 @@ func (n names) uses(e star.Expression, fields []column.Field) {
 	}
 }
 
-// needed gives the columns of every stage of s that are needed for those that want names at its end.
+// needed returns the columns of every stage of s that are needed for those that want names at its end.
 func needed(s *star.Source, want func(column string) bool) names {
 	need := names{}
 	for _, f := range s.Shaped() {
@@ -246,7 +246,7 @@ func needed(s *star.Source, want func(column string) bool) names {
 	return need
 }
 
-// matters says whether a join has to be made: for what it brings, or because it may set rows aside.
+// matters reports whether a join has to be made: for what it brings, or because it may set rows aside.
 func matters(j *star.Join, need names) bool {
 	for _, b := range j.Bring {
 		if need[b.Name] {

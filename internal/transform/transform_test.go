@@ -73,7 +73,7 @@ func TestWanted(t *testing.T) {
 	}
 }
 
-// TestApply: derived columns in order; a row fails all its conditions at once; a row with a value that can't be
+// TestApply: derived columns in order; a row fails all its conditions at once; a row with a value that cannot be
 // had, or that was set aside before, is judged by none.
 func TestApply(t *testing.T) {
 	s := sample(t)

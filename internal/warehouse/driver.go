@@ -40,7 +40,7 @@ type Driver interface {
 	// Open opens the warehouse at a location.
 	Open(ctx context.Context, at Location, mode Mode) (Warehouse, error)
 	Capabilities() Capabilities
-	// Dialect gives the statements that make the tables at a location, for people.
+	// Dialect returns the statements that make the tables at a location, for people.
 	Dialect(at Location) Dialect
 }
 
@@ -77,7 +77,7 @@ func Kinds() []string {
 	return slices.Sorted(maps.Keys(registry.drivers))
 }
 
-// DriverOf gives the driver of a kind.
+// DriverOf returns the driver of a kind.
 func DriverOf(kind string) (Driver, error) {
 	registry.RLock()
 	defer registry.RUnlock()
@@ -97,7 +97,7 @@ func Open(ctx context.Context, at Location, mode Mode) (Warehouse, error) {
 	return d.Open(ctx, at, mode)
 }
 
-// Wrap gives a warehouse whose transactions are what wrap makes of those of w: for what has to see, or to hold back, all
+// Wrap returns a warehouse whose transactions are what wrap makes of those of w: for what has to see, or to hold back, all
 // that is written.
 func Wrap(w Warehouse, wrap func(Tx) Tx) Warehouse { return &wrapped{w, wrap} }
 
@@ -114,7 +114,7 @@ func (w *wrapped) Begin(ctx context.Context) (Tx, error) {
 	return w.wrap(tx), nil
 }
 
-// Passing gives a warehouse whose folder is removed once it is closed.
+// Passing returns a warehouse whose folder is removed once it is closed.
 func Passing(w Warehouse, dir string) Warehouse { return &passing{w, dir} }
 
 type passing struct {

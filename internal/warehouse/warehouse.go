@@ -84,7 +84,7 @@ type Appender interface {
 	Append(cols []*column.Column, rows []int32) error
 	// Flush makes what was added visible to queries of the same transaction.
 	Flush() error
-	// Close ends the stream and gives the number of rows added.
+	// Close ends the stream and returns the number of rows added.
 	Close() (int64, error)
 }
 
@@ -122,7 +122,7 @@ type Standing struct {
 // Description is the columns of a table that stands.
 type Description []Standing
 
-// Has says whether there is a column of that name.
+// Has reports whether there is a column of that name.
 func (d Description) Has(name string) bool { return slices.Contains(d.Names(), name) }
 
 // Names lists the columns' names.
@@ -136,9 +136,9 @@ func (d Description) Names() []string {
 
 // Reader is what one can ask inside a transaction and outside.
 type Reader interface {
-	// Describe gives the columns of a table or view, or nil if there is none of that name.
+	// Describe returns the columns of a table or view, or nil if there is none of that name.
 	Describe(ctx context.Context, table string) (Description, error)
-	// Declares gives the database's name for a type, as Describe has it.
+	// Declares returns the database's name for a type, as Describe has it.
 	Declares(t column.Type) string
 	Read(ctx context.Context, q Query) (Rows, error)
 }

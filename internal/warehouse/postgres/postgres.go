@@ -78,7 +78,7 @@ func quoteAll(names []string, format string) string {
 
 func (db *DB) table(name string) string { return quote(db.schema) + "." + quote(name) }
 
-// declared gives the SQL type of a type.
+// declared returns the SQL type of a type.
 func declared(t column.Type) string {
 	switch t.Kind {
 	case column.Integer:
@@ -100,12 +100,12 @@ type querier interface {
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
 }
 
-// Describe gives the columns of a table or view.
+// Describe returns the columns of a table or view.
 func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description, error) {
 	return describe(ctx, db.pool, db.schema, table)
 }
 
-// Declares gives the name of a type.
+// Declares returns the name of a type.
 func (db *DB) Declares(t column.Type) string { return declared(t) }
 
 func describe(ctx context.Context, q querier, schema, table string) (warehouse.Description, error) {
@@ -169,7 +169,7 @@ type tx struct {
 	made       map[string]bool // tables
 }
 
-// conn gives the connection once it is free: rows are sent while the caller goes on with the next.
+// conn returns the connection once it is free: rows are sent while the caller goes on with the next.
 func (t *tx) conn() *pgxpool.Conn {
 	if t.sending != nil {
 		if err := <-t.sending; t.failed == nil {
@@ -225,7 +225,7 @@ func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 	return t, nil
 }
 
-// sent waits for the rows that are on their way, and gives what went wrong with them or earlier ones.
+// sent waits for the rows that are on their way, and returns what went wrong with them or earlier ones.
 func (t *tx) sent() error {
 	t.conn()
 	return dberror.Postgres(t.failed)
@@ -338,7 +338,7 @@ func (db *DB) constraints(table *warehouse.Table) []constraint {
 	return list
 }
 
-// createView gives the statement that makes a view in the schema.
+// createView returns the statement that makes a view in the schema.
 func (db *DB) createView(v *warehouse.View) string {
 	var parts []string
 	for _, c := range v.Columns {
@@ -347,7 +347,7 @@ func (db *DB) createView(v *warehouse.View) string {
 	return fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", db.table(v.Name), strings.Join(parts, ", "), db.table(v.Of))
 }
 
-// Constrain adds the keys that the table doesn't have yet. A table that it refers to must have its own.
+// Constrain adds the keys that the table does not have yet. A table that it refers to must have its own.
 func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 	if err := t.sent(); err != nil {
 		return err
@@ -376,7 +376,7 @@ func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 	return nil
 }
 
-// index gives the statement that makes the index of a table by which rows are found, if it has one.
+// index returns the statement that makes the index of a table by which rows are found, if it has one.
 func (db *DB) index(table *warehouse.Table) []string {
 	if len(table.Index) == 0 {
 		return nil

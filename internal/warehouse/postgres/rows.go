@@ -27,7 +27,7 @@ const (
 // binaryForm asks for all columns in binary form.
 var binaryForm = pgx.QueryResultFormats{pgx.BinaryFormatCode}
 
-// arrays gives columns as arrays, integers as they are and all else as text, and the SQL of a table of them called m
+// arrays returns columns as arrays, integers as they are and all else as text, and the SQL of a table of them called m
 // with columns c0, c1, ...
 func arrays(cols []*column.Column, from, to int) (string, []any) {
 	var args []any
@@ -54,7 +54,7 @@ func arrays(cols []*column.Column, from, to int) (string, []any) {
 	return fmt.Sprintf("(SELECT %s FROM unnest(%s) AS a (%s)) AS m", strings.Join(casts, ", "), strings.Join(unnest, ", "), strings.Join(names, ", ")), args
 }
 
-// equal gives the conditions that columns of the table t are those of m.
+// equal returns the conditions that columns of the table t are those of m.
 func equal(names []string, from int) string {
 	parts := make([]string, len(names))
 	for k, n := range names {

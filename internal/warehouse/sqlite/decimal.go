@@ -20,7 +20,7 @@ import (
 //   - up to 18 digits: an integer of units of the last place;
 //   - beyond: text.
 //
-// Where the exact column isn't what people ask for by the column's name, it has another name, and under the column's own
+// Where the exact column is not what people ask for by the column's name, it has another name, and under the column's own
 // name there is a double that SQLite works out: comparisons with numbers mean what they say.
 const (
 	exactDigits = 15
@@ -29,7 +29,7 @@ const (
 	exactSuffix = "_exact"
 )
 
-// stored gives the name under which a column really stands.
+// stored returns the name under which a column really stands.
 func stored(f column.Field) string {
 	switch {
 	case f.Type.Kind != column.Decimal || f.Type.Precision <= exactDigits || f.Type.Precision <= unitDigits && f.Type.Scale == 0:
@@ -40,7 +40,7 @@ func stored(f column.Field) string {
 	return f.Name + exactSuffix
 }
 
-// declared gives the SQL type of the column that really stands. The first word tells SQLite how to keep values.
+// declared returns the SQL type of the column that really stands. The first word tells SQLite how to keep values.
 func declared(t column.Type) string {
 	switch {
 	case t.Kind != column.Decimal:
@@ -53,7 +53,7 @@ func declared(t column.Type) string {
 	return "TEXT " + strings.ToUpper(t.String())
 }
 
-// double gives the definition of the column that people ask for, where another one really stands; else "".
+// double returns the definition of the column that people ask for, where another one really stands; else "".
 func double(f column.Field) string {
 	name := stored(f)
 	if name == f.Name {
@@ -98,7 +98,7 @@ func (db *DB) known(table string) ([]known, error) {
 	}
 }
 
-// shown gives the name that a column which really stands has for people.
+// shown returns the name that a column which really stands has for people.
 func (k known) shown() string {
 	for suffix, kind := range map[string]string{unitsSuffix: "INTEGER DECIMAL(", exactSuffix: "TEXT DECIMAL("} {
 		if name, ok := strings.CutSuffix(k.name, suffix); ok && strings.HasPrefix(k.declared, kind) {
@@ -146,7 +146,7 @@ func (t *tx) Renew(ctx context.Context, table string, fields []column.Field) err
 	return nil
 }
 
-// viewsOf gives the names and statements of the views that speak of a table.
+// viewsOf returns the names and statements of the views that speak of a table.
 func (db *DB) viewsOf(table string) ([][2]string, error) {
 	stmt, _, err := db.conn.PrepareTransient("SELECT name, sql FROM sqlite_master WHERE type = 'view' AND instr(sql, ?) > 0")
 	if err != nil {

@@ -148,7 +148,7 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 	return n > 0, nil
 }
 
-// appender inserts many rows by a statement; what doesn't fill one waits for Close.
+// appender inserts many rows by a statement; what does not fill one waits for Close.
 type appender struct {
 	binder
 	db     *DB

@@ -34,7 +34,7 @@ type DB struct {
 // busyWait is how long a transaction waits for another program that writes.
 const busyWait = 30 * time.Second
 
-// Open opens the database in a file to be written to, making it, readable by its owner alone, if it isn't
+// Open opens the database in a file to be written to, making it, readable by its owner alone, if it is not
 // there.
 func Open(path string) (*DB, error) {
 	if _, err := os.Stat(path); err != nil {
@@ -66,7 +66,7 @@ func open(path string, pragmas ...string) (*DB, error) {
 	conn.SetBusyTimeout(busyWait)
 	db := &DB{path: path, conn: conn}
 	for _, pragma := range append(pragmas, "temp_store = memory", "cache_size = -65536", "mmap_size = 0") {
-		// changing to the write-ahead log wants the file alone, and doesn't wait for it by itself
+		// changing to the write-ahead log wants the file alone, and does not wait for it by itself
 		err := db.exec("PRAGMA " + pragma)
 		for begin := time.Now(); errors.Is(err, dberror.ErrBusy) && time.Since(begin) < busyWait; err = db.exec("PRAGMA " + pragma) {
 			time.Sleep(20 * time.Millisecond)
@@ -128,7 +128,7 @@ func (db *DB) exec(sql string) error {
 	}
 }
 
-// Describe gives the columns of a table or view.
+// Describe returns the columns of a table or view.
 func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description, error) {
 	there, err := db.known(table)
 	var columns warehouse.Description
@@ -145,7 +145,7 @@ func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description
 	return columns, err
 }
 
-// Declares gives the name of a type.
+// Declares returns the name of a type.
 func (db *DB) Declares(t column.Type) string { return declared(t) }
 
 // snapshot is a transaction that reads. The connection is its own until it ends.
@@ -248,7 +248,7 @@ func storedNames(table *warehouse.Table, names []string) []string {
 	return quoteStored(fields, "%")
 }
 
-// createView gives the statement that makes a view.
+// createView returns the statement that makes a view.
 func createView(v *warehouse.View) string {
 	var parts []string
 	for _, c := range v.Columns {
@@ -267,7 +267,7 @@ func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 	return nil
 }
 
-// indexes gives the statements that make a table's indexes.
+// indexes returns the statements that make a table's indexes.
 func indexes(table *warehouse.Table) []string {
 	var statements []string
 	add := func(unique, name string, columns []string) {
@@ -280,7 +280,7 @@ func indexes(table *warehouse.Table) []string {
 	return statements
 }
 
-// AddColumn adds a column; SQLite wants a default for one that can't be null, and it stays.
+// AddColumn adds a column; SQLite wants a default for one that cannot be null, and it stays.
 func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *int64) error {
 	sql := "ALTER TABLE " + quote(table) + " ADD COLUMN " + quote(stored(c.Field)) + " " + declared(c.Type)
 	if c.NotNull {

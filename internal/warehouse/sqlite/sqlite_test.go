@@ -19,7 +19,7 @@ import (
 
 var ctx = context.Background()
 
-// TestSQLiteFile: what is not there isn't made by chance, what is made is the owner's alone, and another
+// TestSQLiteFile: what is not there is not made by chance, what is made is the owner's alone, and another
 // file is refused.
 func TestSQLiteFile(t *testing.T) {
 	dir := t.TempDir()

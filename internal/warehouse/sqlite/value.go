@@ -70,7 +70,7 @@ var powers = func() (p [maxScale + 1]float64) {
 	return
 }()
 
-// nearest gives the decimal of that scale, unscaled, that a double stands for, if it is one of at most 15 digits.
+// nearest returns the decimal of that scale, unscaled, that a double stands for, if it is one of at most 15 digits.
 func nearest(v float64, scale int) (int64, bool) {
 	if scale > maxScale {
 		return 0, false

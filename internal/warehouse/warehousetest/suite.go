@@ -67,7 +67,7 @@ func Transact(t *testing.T, w warehouse.Warehouse, f func(tx warehouse.Tx)) {
 	}
 }
 
-// Field gives a field of a type, as models write it.
+// Field returns a field of a type, as models write it.
 func Field(name, typ string) column.Field {
 	t, err := column.ParseType(typ)
 	if err != nil {
@@ -302,7 +302,7 @@ func testAmendRemoveMatch(t *testing.T, open func() warehouse.Warehouse) {
 	}
 }
 
-// testRepoint moves keys, by time and without, in a circle, so that a move mustn't meet what another did.
+// testRepoint moves keys, by time and without, in a circle, so that a move must not meet what another did.
 func testRepoint(t *testing.T, open func() warehouse.Warehouse) {
 	w := opened(t, open)
 	for _, typ := range []string{"date", "timestamp", "integer"} {
