@@ -162,8 +162,8 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 	}
 	a, d := f.here, f.x.dim
 	if len(a.presences)+len(a.unsure)+len(a.old) == 0 {
-		for m := range f.x.people {
-			if !f.x.people[m].versions[0].inferred {
+		for m := range f.x.members {
+			if !f.x.members[m].versions[0].inferred {
 				return fmt.Errorf("a delivery of all is empty, so all members would be gone: nothing is kept")
 			}
 		}
@@ -416,7 +416,7 @@ func (f *Feed) walk(m, scope int32, times [][]int64, there []presence, tell func
 
 // mark adds an observation that no row makes.
 func (f *Feed) mark(m int32, on int64, away bool) {
-	o := observation{sighting: sighting{on, unsaid}, member: m, previous: f.last[m], mark: back}
+	o := observation{timing: timing{on, unsaid}, member: m, previous: f.last[m], mark: back}
 	if away {
 		o.mark = gone
 	}

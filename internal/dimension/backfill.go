@@ -10,25 +10,25 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// young returns what a member is told to be in a type 2 attribute that was added to the model: on all its versions,
+// backfill returns what a member is told to be in a type 2 attribute that was added to the model: on all its versions,
 // which then are as if it had always been known (rule R15). That is for members that were written before the attribute
 // was there, and that nobody has told of since. It gives nil if there is nothing to write.
-func (f *Feed) young(ctx context.Context, tx warehouse.Reader) (*revision, error) {
+func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, error) {
 	d, l := f.x.dim, &f.layout
 	if !d.Versioned() {
 		return nil, nil
 	}
-	added, err := ledger.AddedTo(ctx, tx, d.Table.Name)
+	columns, err := ledger.AddedTo(ctx, tx, d.Table.Name)
 	if err != nil {
 		return nil, err
 	}
-	young := map[int]int64{} // by place among the type 2 attributes, the run
+	added := map[int]int64{} // by place among the type 2 attributes, the run
 	for k, field := range l.fields[l.type2:] {
-		if run, ok := added[field.Name]; ok {
-			young[k] = run
+		if run, ok := columns[field.Name]; ok {
+			added[k] = run
 		}
 	}
-	if len(young) == 0 {
+	if len(added) == 0 {
 		return nil, nil
 	}
 	keys := column.Column{Type: column.Type{Kind: column.Integer}}
@@ -52,10 +52,10 @@ func (f *Feed) young(ctx context.Context, tx warehouse.Reader) (*revision, error
 		return nil, err
 	}
 	last := len(fields) - 1
-	told := map[int32]map[int]bool{} // members that are known in a young attribute
+	told := map[int32]map[int]bool{} // members that are known in an attribute that was added
 	for i := range b.N {
 		m := at[b.Cols[0].Int[i]].member
-		for k, run := range young {
+		for k, run := range added {
 			if !b.Cols[1+k].Null[i] || b.Cols[last].Int[i] >= run {
 				if told[m] == nil {
 					told[m] = map[int]bool{}
@@ -73,7 +73,7 @@ func (f *Feed) young(ctx context.Context, tx warehouse.Reader) (*revision, error
 		row := filled.N
 		for k := range filled.Cols {
 			from, n := &b.Cols[k], i
-			if _, is := young[k-1]; is && k > 0 && k < last && !told[p.member][k-1] && f.seen[latest].mark == real && !f.kept.Cols[l.type2+k-1].Null[latest] {
+			if _, is := added[k-1]; is && k > 0 && k < last && !told[p.member][k-1] && f.seen[latest].mark == real && !f.kept.Cols[l.type2+k-1].Null[latest] {
 				from, n, changed = &f.kept.Cols[l.type2+k-1], int(latest), true
 			}
 			filled.Cols[k].Append(from, n)
@@ -86,7 +86,7 @@ func (f *Feed) young(ctx context.Context, tx warehouse.Reader) (*revision, error
 		}
 		filled.N++
 		filled.Cols[last].Int[row] = f.run
-		f.x.people[p.member].versions[p.version].traits = digest.Of(column.Pointers(filled.Cols)[1:last], row)
+		f.x.members[p.member].versions[p.version].type2 = digest.Of(column.Pointers(filled.Cols)[1:last], row)
 	}
 	if filled.N == 0 {
 		return nil, nil

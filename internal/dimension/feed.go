@@ -44,10 +44,10 @@ type Feed struct {
 
 	merged    []merger
 	blank     []int64 // keys of members that have to stay blank like those that became part of them
-	slab      []heir
-	nobody    person  // what is known of new members
-	list      []int32 // buffers of history
-	all, best []sight
+	slab      []nextVersion
+	nobody    memberState // what is known of new members
+	list      []int32     // buffers of history
+	all, best []candidate
 }
 
 // Counts says what became of the rows of a delivery; each row counts once.
@@ -104,7 +104,7 @@ func (f *Feed) Examples() map[string][]string {
 
 // observation is a row that may change something.
 type observation struct {
-	sighting
+	timing
 	on       int64 // when the row was delivered, where that is said
 	member   int32
 	previous int32 // of the same member, plus 1
@@ -232,7 +232,7 @@ func (v *Delivery) Late(i int) bool {
 	if v.member[i] < 0 || v.known[i] {
 		return false
 	}
-	p := &v.x.people[v.member[i]]
+	p := &v.x.members[v.member[i]]
 	latest := p.latest()
 	if v.x.dim.Observed == nil {
 		latest = p.versions[0].effective
@@ -260,14 +260,14 @@ func grow[T any](s *[]T, n int) {
 
 // says reports whether an observation is already part of the member's history, so that by itself it
 // would change nothing.
-func (x *Roster) says(m int32, o sighting, of *digests) bool {
-	p := &x.people[m]
+func (x *Roster) says(m int32, o timing, of *digests) bool {
+	p := &x.members[m]
 	if p.versions[0].inferred {
 		return false
 	}
 	if x.dim.Observed == nil {
-		held := p.versions[0].sighting
-		return o.compare(held) < 0 || o == held && of.type1 == p.traits && of.type3 == p.recent
+		held := p.versions[0].timing
+		return o.compare(held) < 0 || o == held && of.type1 == p.type1 && of.type3 == p.type3
 	}
 	k, sequence := p.observed(o.effective)
 	if k == none || o.sequence > sequence {
@@ -276,12 +276,12 @@ func (x *Roster) says(m int32, o sighting, of *digests) bool {
 	if n := p.note(o.effective); n != none && p.noted[n].mark != real {
 		return false
 	}
-	return o.sequence < sequence || p.versions[k].traits == of.type2 && (o.effective < p.latest() || of.type1 == p.traits) &&
-		(o.effective > p.earliest() || of.type0 == p.origin) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
+	return o.sequence < sequence || p.versions[k].type2 == of.type2 && (o.effective < p.latest() || of.type1 == p.type1) &&
+		(o.effective > p.earliest() || of.type0 == p.type0) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
 }
 
 // note returns the last note of that time, or none.
-func (p *person) note(effective int64) int {
+func (p *memberState) note(effective int64) int {
 	n, _ := slices.BinarySearchFunc(p.noted, effective+1, func(s note, e int64) int { return cmp.Compare(s.effective, e) })
 	if n--; n < 0 || p.noted[n].effective != effective {
 		return none
@@ -291,7 +291,7 @@ func (p *person) note(effective int64) int {
 
 // observed returns the version that an observation of exactly that time belongs to, and the sequence of
 // the one that holds; none if there was none.
-func (p *person) observed(effective int64) (int, int64) {
+func (p *memberState) observed(effective int64) (int, int64) {
 	for k := len(p.versions) - 1; k >= 0; k-- {
 		v := &p.versions[k]
 		if v.effective > effective && k > 0 { // of a dimension without versions the one row says what was seen last
@@ -310,7 +310,7 @@ func (p *person) observed(effective int64) (int, int64) {
 }
 
 // latest returns the greatest effective time of a row ever seen.
-func (p *person) latest() int64 {
+func (p *memberState) latest() int64 {
 	latest := int64(unsaid)
 	for k := len(p.noted) - 1; k >= 0; k-- {
 		if p.noted[k].mark == real {
@@ -327,7 +327,7 @@ func (p *person) latest() int64 {
 }
 
 // earliest returns the least effective time ever seen.
-func (p *person) earliest() int64 {
+func (p *memberState) earliest() int64 {
 	earliest := p.versions[0].effective
 	if len(p.noted) > 0 {
 		earliest = min(earliest, p.noted[0].effective)
@@ -386,7 +386,7 @@ func (f *Feed) Take(v *Delivery, i int) {
 	if previous == 0 {
 		f.touched = append(f.touched, m)
 	}
-	o := observation{sighting: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, file: v.fileOf(i), digests: v.digests[i]}
+	o := observation{timing: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, file: v.fileOf(i), digests: v.digests[i]}
 	if v.Delivered != nil {
 		o.on = v.Delivered.Int[i]
 	}
@@ -413,9 +413,9 @@ func (f *Feed) reserve() {
 }
 
 // room returns an empty list with room for n versions, one of many cut from one piece.
-func (f *Feed) room(n int) []heir {
+func (f *Feed) room(n int) []nextVersion {
 	if len(f.slab) < n {
-		f.slab = make([]heir, max(n, 4096))
+		f.slab = make([]nextVersion, max(n, 4096))
 	}
 	list := f.slab[:0:n]
 	f.slab = f.slab[n:]

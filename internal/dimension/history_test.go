@@ -75,10 +75,10 @@ func load(x *Roster, list []told) (*change, Counts) {
 }
 
 // story writes a member's history without its keys.
-func story(p *person) string {
-	s := fmt.Sprint(p.traits)
+func story(p *memberState) string {
+	s := fmt.Sprint(p.type1)
 	for _, v := range p.versions {
-		s += fmt.Sprintf(" [%d %d/%d %v %v]", v.from, v.effective, v.sequence, v.traits, v.inferred)
+		s += fmt.Sprintf(" [%d %d/%d %v %v]", v.from, v.effective, v.sequence, v.type2, v.inferred)
 	}
 	return s
 }
@@ -114,9 +114,9 @@ func TestHistoryIsPure(t *testing.T) {
 			for rest := list; len(rest) > 0; {
 				n := 1 + r.IntN(min(len(rest), 1+int(seed%5)))
 				before := map[string]int64{}
-				for id := range cut.people {
-					for _, v := range cut.people[id].versions {
-						before[fmt.Sprint(id, v.effective, v.traits)] = v.key
+				for id := range cut.members {
+					for _, v := range cut.members[id].versions {
+						before[fmt.Sprint(id, v.effective, v.type2)] = v.key
 					}
 				}
 				c, counts := load(cut, rest[:n])
@@ -132,10 +132,10 @@ func TestHistoryIsPure(t *testing.T) {
 					t.Fatalf("%s, seed %d: the same rows again: %+v", d.Text, seed, again)
 				}
 			}
-			for id, p := range whole.people {
+			for id, p := range whole.members {
 				other := &column.Column{Type: column.Type{Kind: column.Integer}}
 				other.AppendInt(member(whole, id))
-				q := &cut.people[cut.index.Get([]*column.Column{other}, 0)]
+				q := &cut.members[cut.index.Get([]*column.Column{other}, 0)]
 				if story(&p) != story(q) {
 					t.Fatalf("%s, seed %d: in one load\n%s\nin several\n%s\nof %v", d.Text, seed, story(&p), story(q), list)
 				}
@@ -159,8 +159,8 @@ func member(x *Roster, number int) int64 {
 // check looks at a roster after a load: its versions, their keys, and the facts, which are moved first.
 func check(t *testing.T, d *schema.Dimension, x *Roster, seed uint64, c *change, facts map[int64]map[int64]int64, ever map[int64]string, before map[string]int64) {
 	t.Helper()
-	for id := range x.people {
-		p := &x.people[id]
+	for id := range x.members {
+		p := &x.members[id]
 		who := member(x, id)
 		if !d.Versioned() {
 			if len(p.versions) != 1 {
@@ -172,10 +172,10 @@ func check(t *testing.T, d *schema.Dimension, x *Roster, seed uint64, c *change,
 			t.Fatalf("%s, seed %d: the first version is from %d", d.Text, seed, p.versions[0].from)
 		}
 		for k, v := range p.versions {
-			if k > 0 && (v.from <= p.versions[k-1].from || v.traits == p.versions[k-1].traits || v.from != v.effective) {
+			if k > 0 && (v.from <= p.versions[k-1].from || v.type2 == p.versions[k-1].type2 || v.from != v.effective) {
 				t.Fatalf("%s, seed %d: %s", d.Text, seed, story(p))
 			}
-			if held, ok := before[fmt.Sprint(id, v.effective, v.traits)]; ok && held != v.key {
+			if held, ok := before[fmt.Sprint(id, v.effective, v.type2)]; ok && held != v.key {
 				t.Fatalf("%s, seed %d: a version that was there changed its key from %d to %d", d.Text, seed, held, v.key)
 			}
 			if owner, ok := ever[v.key]; ok && owner != fmt.Sprint(who) {

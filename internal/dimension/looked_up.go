@@ -38,9 +38,9 @@ func openLookedUp(ctx context.Context, r warehouse.Reader, d *schema.Dimension) 
 			}
 			m, fresh := x.index.Add(cols[1:at], i)
 			if fresh {
-				x.people, until = append(x.people, person{}), append(until, nil)
+				x.members, until = append(x.members, memberState{}), append(until, nil)
 			}
-			p := &x.people[m]
+			p := &x.members[m]
 			same := slices.IndexFunc(p.versions, func(o version) bool { return o.from == v.from })
 			switch {
 			case same < 0:
@@ -56,8 +56,8 @@ func openLookedUp(ctx context.Context, r warehouse.Reader, d *schema.Dimension) 
 	if err != nil {
 		return nil, err
 	}
-	for m := range x.people {
-		x.people[m].versions = withGaps(x.people[m].versions, until[m], x.end)
+	for m := range x.members {
+		x.members[m].versions = withGaps(x.members[m].versions, until[m], x.end)
 	}
 	x.index.Freeze()
 	return x, nil

@@ -56,7 +56,7 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 	toDay := asOf != nil && asOf.Type.Kind == column.Timestamp && l.x.dim.Time.Kind == column.Date
 	for i, m := range member {
 		if durable != nil && m >= 0 {
-			durable[i] = l.x.people[m].durable
+			durable[i] = l.x.members[m].durable
 		}
 		switch {
 		case m == keyindex.Missing:
@@ -68,10 +68,10 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 		case m == keyindex.Absent:
 			match[i] = Unmatched
 		case asOf == nil:
-			versions := l.x.people[m].versions
+			versions := l.x.members[m].versions
 			match[i], surrogate[i] = Matched, versions[len(versions)-1].key
 		default:
-			p := &l.x.people[m]
+			p := &l.x.members[m]
 			at := asOf.Int[i]
 			if toDay {
 				at = civil.DayOf(at)
@@ -94,7 +94,7 @@ func (l *Lookup) beyond(at int64, toDay bool) bool {
 }
 
 // at returns the version that holds at a time, or the first and false for a time before it.
-func (p *person) at(time int64) (int, bool) {
+func (p *memberState) at(time int64) (int, bool) {
 	for k := len(p.versions) - 1; k > 0; k-- {
 		if p.versions[k].from <= time {
 			return k, true

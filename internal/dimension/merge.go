@@ -83,11 +83,11 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 		f.merged = append(f.merged, merger{lost[i], into[i]})
 		if named[lost[i]] = i; f.x.erased[lost[i]] {
 			f.x.erased[into[i]] = true
-			for _, v := range f.x.people[into[i]].versions {
+			for _, v := range f.x.members[into[i]].versions {
 				f.blank = append(f.blank, v.key)
 			}
 		}
-		for _, v := range f.x.people[lost[i]].versions {
+		for _, v := range f.x.members[lost[i]].versions {
 			keys.AppendInt(v.key)
 		}
 		if f.here != nil {
@@ -113,11 +113,11 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 	var digester digest.Maker
 	cols := column.Pointers(rows.Cols)[1:]
 	for _, m := range f.merged {
-		p, heir := &f.x.people[m.lost], &f.x.people[m.into]
-		if p.versions[0].inferred || d.Effective == nil && !heir.versions[0].inferred {
+		p, into := &f.x.members[m.lost], &f.x.members[m.into]
+		if p.versions[0].inferred || d.Effective == nil && !into.versions[0].inferred {
 			continue // nothing is known of it, or what stands of the other stays
 		}
-		tell := func(s sighting, key int64) {
+		tell := func(s timing, key int64) {
 			i, l := at[key], &f.layout
 			value := func(k int) (*column.Column, int) { // what was observed of type 3, and of the rest what stands
 				if n, ok := told.row[seenOf{key, s}]; ok && k >= l.type3 && k < l.type2 {
@@ -144,18 +144,18 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 				}
 			}
 			f.kept.N++
-			f.seen = append(f.seen, observation{sighting: s, member: m.into, previous: previous, moved: true,
+			f.seen = append(f.seen, observation{timing: s, member: m.into, previous: previous, moved: true,
 				digests: digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), third}})
 			f.last[m.into] = int32(len(f.seen))
 		}
 		for _, v := range p.versions {
 			if n := p.note(v.effective); !d.Complete() && (n == none || p.noted[n].mark == real) { // else all are noted
-				tell(v.sighting, v.key)
+				tell(v.timing, v.key)
 			}
 		}
 		for _, n := range p.noted {
 			if k, _ := p.observed(n.effective); n.mark == real {
-				tell(n.sighting, p.versions[k].key)
+				tell(n.timing, p.versions[k].key)
 			}
 		}
 	}
@@ -173,25 +173,25 @@ func (c *change) bury() {
 		return
 	}
 	c.buried = column.NewBatch(d.Alias.Fields())
-	now := map[int32][]heir{}
+	now := map[int32][]nextVersion{}
 	for k := range c.outcomes {
-		now[c.outcomes[k].member] = c.outcomes[k].heirs
+		now[c.outcomes[k].member] = c.outcomes[k].versions
 	}
 	for _, m := range f.merged {
-		p, into := &f.x.people[m.lost], &f.x.people[m.into]
-		heirs := now[m.into]
-		if heirs == nil { // nothing was observed of it
+		p, into := &f.x.members[m.lost], &f.x.members[m.into]
+		versions := now[m.into]
+		if versions == nil { // nothing was observed of it
 			for k, v := range into.versions {
-				h := heir{version: v, to: f.x.end}
+				h := nextVersion{version: v, to: f.x.end}
 				if k+1 < len(into.versions) {
 					h.to = into.versions[k+1].from
 				}
-				heirs = append(heirs, h)
+				versions = append(versions, h)
 			}
 		}
-		gone := outcome{member: m.lost, heirs: heirs}
+		gone := outcome{member: m.lost, versions: versions}
 		c.moves(&gone)
-		last := heirs[len(heirs)-1].key
+		last := versions[len(versions)-1].key
 		for _, v := range p.versions {
 			c.remove = append(c.remove, v.key)
 			if !d.Versioned() { // else moves has told
@@ -233,10 +233,10 @@ func (f *Feed) Becomes() map[int64]One {
 	}
 	one := map[int64]One{}
 	for _, m := range f.merged {
-		for _, v := range f.x.people[m.lost].versions {
+		for _, v := range f.x.members[m.lost].versions {
 			one[v.key] = One{m.into, false}
 		}
-		for _, v := range f.x.people[m.into].versions {
+		for _, v := range f.x.members[m.into].versions {
 			one[v.key] = One{m.into, true}
 		}
 	}

@@ -18,12 +18,12 @@ type numbering struct {
 
 // latter tells a version that begins with what was known: the row that its member was heard of in, and which it is.
 type latter struct {
-	touch int64
-	heir  int
+	touch   int64
+	version int
 }
 
 func (a latter) compare(b latter) int {
-	return cmp.Or(cmp.Compare(a.touch, b.touch), cmp.Compare(a.heir, b.heir))
+	return cmp.Or(cmp.Compare(a.touch, b.touch), cmp.Compare(a.version, b.version))
 }
 
 func newNumbering(rows int64) *numbering { return &numbering{bits: make([]uint64, rows/64+1)} }

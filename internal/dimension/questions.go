@@ -70,9 +70,9 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 			return nil, err
 		}
 		if x.dim.Versioned() {
-			for _, is := range x.people {
+			for _, is := range x.members {
 				if len(is.versions) > 1 {
-					p.blind.people = append(p.blind.people, person{versions: is.versions})
+					p.blind.members = append(p.blind.members, memberState{versions: is.versions})
 				}
 			}
 		}

@@ -22,7 +22,7 @@ func (c *change) moves(o *outcome) {
 	if c.f.x.dim.Time.Kind == column.Timestamp {
 		beginning *= civil.DayMicros
 	}
-	span := func(list []heir, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
+	span := func(list []nextVersion, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
 		if from, to = list[j].from, list[j].to; j == 0 {
 			from = beginning
 		}
@@ -31,7 +31,7 @@ func (c *change) moves(o *outcome) {
 		}
 		return from, to
 	}
-	now := o.heirs[len(o.heirs)-1].key
+	now := o.versions[len(o.versions)-1].key
 	for k, old := range p.versions {
 		from, to := old.from, int64(warehouse.Forever)
 		if k == 0 {
@@ -42,14 +42,14 @@ func (c *change) moves(o *outcome) {
 			to = p.versions[k+1].from
 		}
 		stays, heirOfStart := false, now
-		for j := range o.heirs {
-			since, until := span(o.heirs, j)
-			stays = stays || o.heirs[j].key == old.key
+		for j := range o.versions {
+			since, until := span(o.versions, j)
+			stays = stays || o.versions[j].key == old.key
 			if since <= old.from && old.from < until {
-				heirOfStart = o.heirs[j].key
+				heirOfStart = o.versions[j].key
 			}
-			if since, until = max(since, from), min(until, to); since < until && o.heirs[j].key != old.key {
-				c.timed = append(c.timed, warehouse.Move{Old: old.key, New: o.heirs[j].key, From: since, To: until})
+			if since, until = max(since, from), min(until, to); since < until && o.versions[j].key != old.key {
+				c.timed = append(c.timed, warehouse.Move{Old: old.key, New: o.versions[j].key, From: since, To: until})
 			}
 		}
 		if old.inferred && now != old.key {

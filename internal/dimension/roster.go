@@ -24,16 +24,16 @@ import (
 // unsaid is the effective time of what has none: it is before all others.
 const unsaid = -1 << 62
 
-// sighting says when a row was so, and which of several rows of that time it was.
-type sighting struct{ effective, sequence int64 }
+// timing says when a row was so, and which of several rows of that time it was.
+type timing struct{ effective, sequence int64 }
 
-func (s sighting) compare(o sighting) int {
+func (s timing) compare(o timing) int {
 	return cmp.Or(cmp.Compare(s.effective, o.effective), cmp.Compare(s.sequence, o.sequence))
 }
 
-// sighting reads a row's from its columns; sequence is nil where there is none.
-func sightingOf(effective, sequence *column.Column, i int) sighting {
-	s := sighting{unsaid, unsaid}
+// timingOf reads a row's from its columns; sequence is nil where there is none.
+func sightingOf(effective, sequence *column.Column, i int) timing {
+	s := timing{unsaid, unsaid}
 	if effective != nil && !effective.Null[i] {
 		s.effective = effective.Int[i]
 	}
@@ -47,21 +47,21 @@ func sightingOf(effective, sequence *column.Column, i int) sighting {
 type version struct {
 	key      int64
 	from     int64      // valid_from; the beginning of time if the dimension has no versions
-	sighting            // as delivered; unsaid for an inferred member
-	traits   digest.Sum // of the type 2 values
+	timing              // as delivered; unsaid for an inferred member
+	type2    digest.Sum // of the type 2 values
 	inferred bool
 	gap      bool // nothing holds from here; only of a dimension that is looked up in
 	gone     bool // a delivery of all had the member no longer
 	said     said // how often the load at hand says it again; only its sequencer may ask
 }
 
-// person is a member.
-type person struct {
+// memberState is a member.
+type memberState struct {
 	durable  int64      // the key that is the same for all versions, where there is one
 	versions []version  // by from; at least one
-	traits   digest.Sum // of the type 1 values
-	origin   digest.Sum // of the type 0 values
-	recent   digest.Sum // of the type 3 values as they are now
+	type1    digest.Sum // of the type 1 values
+	type0    digest.Sum // of the type 0 values
+	type3    digest.Sum // of the type 3 values as they are now
 	noted    []note     // what the table of observations has, sorted
 }
 
@@ -71,13 +71,13 @@ var differ = digest.Sum{^uint64(0), ^uint64(0)}
 // note is an observation that is kept apart: each that made no version, or all of them where the dimension keeps
 // complete records.
 type note struct {
-	sighting
+	timing
 	type3 digest.Sum // of the type 3 values observed
 	mark  mark       // if no row made it
 	said  said       // as that of a version
 }
 
-func (n note) compare(o note) int { return n.sighting.compare(o.sighting) }
+func (n note) compare(o note) int { return n.timing.compare(o.timing) }
 
 // slab is versions that are cut from large pieces, since most members have one.
 type slab []version
@@ -96,7 +96,7 @@ func (s *slab) cut(n int) []version {
 type Roster struct {
 	dim            *schema.Dimension
 	index          *keyindex.Index
-	people         []person        // by member number
+	members        []memberState   // by member number
 	highest        int64           // the highest key ever given
 	changedBy      string          // the step that changed the dimension last, as the ledger says
 	memberOf       map[int64]int32 // member of each key; made when asked for
@@ -206,24 +206,24 @@ func (r *rosterRows) add(b *column.Batch) {
 	x, d := r.x, r.x.dim
 	cols := column.Pointers(b.Cols)
 	for i := range b.N {
-		v := version{key: b.Cols[0].Int[i], from: x.beginning, sighting: sighting{unsaid, unsaid}}
+		v := version{key: b.Cols[0].Int[i], from: x.beginning, timing: timing{unsaid, unsaid}}
 		x.highest = max(x.highest, v.key)
 		if r.special(v.key, cols[r.natural:r.type1], i) {
 			continue
 		}
 		m, fresh := x.index.Add(cols[r.natural:r.type1], i)
-		is := person{traits: r.digest.Of(cols[r.type1:r.type0], i), origin: r.digest.Of(cols[r.type0:r.type3], i), recent: r.digest.Of(cols[r.type3:r.type2], i)}
+		is := memberState{type1: r.digest.Of(cols[r.type1:r.type0], i), type0: r.digest.Of(cols[r.type0:r.type3], i), type3: r.digest.Of(cols[r.type3:r.type2], i)}
 		if fresh {
-			x.people = append(x.people, is)
-		} else if p := &x.people[m]; p.traits != is.traits || p.origin != is.origin || p.recent != is.recent {
-			p.traits, p.origin, p.recent = differ, differ, differ // an attribute that had a type of its own before
+			x.members = append(x.members, is)
+		} else if p := &x.members[m]; p.type1 != is.type1 || p.type0 != is.type0 || p.type3 != is.type3 {
+			p.type1, p.type0, p.type3 = differ, differ, differ // an attribute that had a type of its own before
 		}
 		if d.Durable {
-			x.people[m].durable = b.Cols[r.durable].Int[i]
+			x.members[m].durable = b.Cols[r.durable].Int[i]
 		}
-		v.traits = r.digest.Of(cols[r.type2:r.times], i)
+		v.type2 = r.digest.Of(cols[r.type2:r.times], i)
 		if d.Timed() {
-			v.sighting = sightingOf(cols[r.times], at(cols, r.sequence), i)
+			v.timing = sightingOf(cols[r.times], at(cols, r.sequence), i)
 		}
 		if d.Versioned() {
 			v.from = b.Cols[r.validity].Int[i]
@@ -231,9 +231,9 @@ func (r *rosterRows) add(b *column.Batch) {
 		v.inferred = d.Inferable() && b.Cols[r.inferred].Int[i] != 0
 		v.gone = d.Marked() && b.Cols[r.marked].Int[i] != 0
 		if fresh {
-			x.people[m].versions = x.slab.cut(1)
+			x.members[m].versions = x.slab.cut(1)
 		}
-		x.people[m].versions = append(x.people[m].versions, v)
+		x.members[m].versions = append(x.members[m].versions, v)
 	}
 }
 
@@ -254,7 +254,7 @@ func (x *Roster) finish(ctx context.Context, r warehouse.Reader, some, noted boo
 	if len(keys) == 0 {
 		return err
 	}
-	for m, p := range x.people {
+	for m, p := range x.members {
 		for _, v := range p.versions {
 			if keys[v.key] {
 				if x.erased == nil {
@@ -275,8 +275,8 @@ func newIndex(d *schema.Dimension) *keyindex.Index {
 }
 
 func (x *Roster) sortVersions() {
-	for m := range x.people {
-		slices.SortFunc(x.people[m].versions, func(a, b version) int { return cmp.Compare(a.from, b.from) })
+	for m := range x.members {
+		slices.SortFunc(x.members[m].versions, func(a, b version) int { return cmp.Compare(a.from, b.from) })
 	}
 }
 
@@ -295,7 +295,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 	q := warehouse.Query{Table: x.dim.Observed.Name, Fields: fields}
 	if some {
 		keys := column.Column{Type: column.Type{Kind: column.Integer}}
-		for _, p := range x.people {
+		for _, p := range x.members {
 			for _, v := range p.versions {
 				keys.AppendInt(v.key)
 			}
@@ -306,7 +306,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 		cols := column.Pointers(b.Cols)
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
-				p := &x.people[m]
+				p := &x.members[m]
 				n := note{sightingOf(cols[1], at(cols, sequence), i), digest.Of(cols[type3:end], i), real, said{}}
 				if x.dim.Closes() {
 					n.mark = markOf(cols[end], i)
@@ -319,8 +319,8 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 	if err != nil {
 		return err
 	}
-	for m := range x.people {
-		slices.SortFunc(x.people[m].noted, note.compare)
+	for m := range x.members {
+		slices.SortFunc(x.members[m].noted, note.compare)
 	}
 	return nil
 }
@@ -333,13 +333,13 @@ func (x *Roster) Current(ctx context.Context, r warehouse.Reader) (bool, error) 
 }
 
 // Len is the number of members, special ones not counted.
-func (x *Roster) Len() int { return len(x.people) }
+func (x *Roster) Len() int { return len(x.members) }
 
 // MemberOf returns the number of the member that a surrogate key belongs to.
 func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
 	if x.memberOf == nil {
-		x.memberOf = make(map[int64]int32, len(x.people))
-		for m, p := range x.people {
+		x.memberOf = make(map[int64]int32, len(x.members))
+		for m, p := range x.members {
 			for _, v := range p.versions {
 				x.memberOf[v.key] = int32(m)
 			}
@@ -384,7 +384,7 @@ func (x *Roster) Versions(surrogate int64) []int64 {
 		return []int64{surrogate}
 	}
 	var keys []int64
-	for _, v := range x.people[m].versions {
+	for _, v := range x.members[m].versions {
 		keys = append(keys, v.key)
 	}
 	return keys

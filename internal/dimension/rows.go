@@ -35,22 +35,22 @@ func (c *change) compose() {
 		o := &c.outcomes[k]
 		p := f.before(o.member)
 		if len(d.Type3) > 0 {
-			if c.thirds(o); d.Observed != nil {
+			if c.type3Values(o); d.Observed != nil {
 				f.judge(p, o, o.story)
 			}
 		}
 		c.losesKnown(o, p)
 		c.tally(o, p)
-		for j := range o.heirs {
-			h := &o.heirs[j]
+		for j := range o.versions {
+			h := &o.versions[j]
 			if h.claims == none {
-				c.fresh = append(c.fresh, composed{o, h, j == len(o.heirs)-1})
+				c.fresh = append(c.fresh, composed{o, h, j == len(o.versions)-1})
 			} else {
-				c.amend(o, h, p, j == len(o.heirs)-1)
+				c.amend(o, h, p, j == len(o.versions)-1)
 			}
 		}
 		for k, v := range p.versions {
-			if !slices.ContainsFunc(o.heirs, func(h heir) bool { return h.claims == k }) {
+			if !slices.ContainsFunc(o.versions, func(h nextVersion) bool { return h.claims == k }) {
 				c.remove = append(c.remove, v.key)
 			}
 		}
@@ -60,21 +60,21 @@ func (c *change) compose() {
 }
 
 // keepApart writes the observations of a member that its versions do not tell.
-func (c *change) keepApart(o *outcome, p *person) {
+func (c *change) keepApart(o *outcome, p *memberState) {
 	j := 0
 	for _, n := range o.noted {
-		for j+1 < len(o.heirs) && o.heirs[j+1].from <= n.effective {
+		for j+1 < len(o.versions) && o.versions[j+1].from <= n.effective {
 			j++
 		}
-		c.notes.Cols[0].AppendInt(o.heirs[j].key)
+		c.notes.Cols[0].AppendInt(o.versions[j].key)
 		c.notes.Cols[1].AppendInt(n.effective)
 		at := 2
 		if c.f.x.dim.Sequence != nil {
-			appendSequence(&c.notes.Cols[2], n.sighting)
+			appendSequence(&c.notes.Cols[2], n.timing)
 			at++
 		}
 		if l := &c.f.layout; l.type3 < l.type2 { // the observation itself is in the story
-			s := o.story[slices.IndexFunc(o.story, func(s sight) bool { return s.effective == n.effective })]
+			s := o.story[slices.IndexFunc(o.story, func(s candidate) bool { return s.effective == n.effective })]
 			for k := l.type3; k < l.type2; k++ {
 				c.notes.Cols[at].Append(&c.f.kept.Cols[k], int(s.seen))
 				at++
@@ -98,8 +98,8 @@ func (c *change) keepApart(o *outcome, p *person) {
 }
 
 // tally counts which attributes of a known member, or of its versions, are others than before.
-func (c *change) tally(o *outcome, p *person) {
-	if len(p.versions) == 0 && len(o.heirs) == 1 {
+func (c *change) tally(o *outcome, p *memberState) {
+	if len(p.versions) == 0 && len(o.versions) == 1 {
 		return // as most are
 	}
 	l := &c.f.layout
@@ -126,25 +126,25 @@ func (c *change) tally(o *outcome, p *person) {
 	if known && o.type0 != none {
 		count(l.type0, l.type3, stood(0), seen(o.type0))
 	}
-	if known && o.thirds {
-		count(l.type3, l.type2, stood(0), func(at int) value { return o.third[at-l.type3].now })
+	if known && o.type3Differs {
+		count(l.type3, l.type2, stood(0), func(at int) value { return o.type3[at-l.type3].now })
 	}
-	values := func(h *heir) func(int) value {
+	values := func(h *nextVersion) func(int) value {
 		if h.start != none {
 			return seen(h.start)
 		}
 		return stood(h.values)
 	}
-	for j := range o.heirs {
-		switch h := &o.heirs[j]; {
+	for j := range o.versions {
+		switch h := &o.versions[j]; {
 		case !c.f.x.dim.Versioned():
 		case h.claims == none && j > 0:
-			count(l.type2, len(l.fields), values(&o.heirs[j-1]), values(h))
-		case known && h.claims == none && len(o.heirs) > 1: // before all that was known
-			count(l.type2, len(l.fields), values(&o.heirs[1]), values(h))
+			count(l.type2, len(l.fields), values(&o.versions[j-1]), values(h))
+		case known && h.claims == none && len(o.versions) > 1: // before all that was known
+			count(l.type2, len(l.fields), values(&o.versions[1]), values(h))
 		case known && h.claims == none: // in place of all that was known
 			count(l.type2, len(l.fields), stood(0), values(h))
-		case known && h.start != none && p.versions[h.claims].traits != h.traits:
+		case known && h.start != none && p.versions[h.claims].type2 != h.type2:
 			count(l.type2, len(l.fields), stood(h.claims), values(h))
 		}
 	}
@@ -153,7 +153,7 @@ func (c *change) tally(o *outcome, p *person) {
 // composed is a new version on its way into the table.
 type composed struct {
 	o       *outcome
-	h       *heir
+	h       *nextVersion
 	current bool
 }
 
@@ -190,7 +190,7 @@ func (c *change) thirdFields() []column.Field {
 }
 
 // amend writes what changes in the row that h keeps.
-func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
+func (c *change) amend(o *outcome, h *nextVersion, p *memberState, current bool) {
 	d, f := c.f.x.dim, c.f
 	old := p.versions[h.claims]
 	if old.inferred {
@@ -201,7 +201,7 @@ func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 		to = p.versions[h.claims+1].from
 	}
 	wasCurrent := h.claims == len(p.versions)-1
-	if len(c.validity.fields) > 2 && (old.inferred || old.from != h.from || to != h.to || old.sighting != h.sighting || wasCurrent != current || d.Closes() && old.gone != h.gone) {
+	if len(c.validity.fields) > 2 && (old.inferred || old.from != h.from || to != h.to || old.timing != h.timing || wasCurrent != current || d.Closes() && old.gone != h.gone) {
 		c.validity.N++
 		c.stamp(c.validity.Batch, h, current)
 	}
@@ -211,24 +211,24 @@ func (c *change) amend(o *outcome, h *heir, p *person, current bool) {
 	if o.type1 != none && f.layout.type1 < f.layout.type0 {
 		c.copyValues(c.type1, h.key, f.kept.Cols[f.layout.type1:], int(o.type1))
 	}
-	if o.thirds {
+	if o.type3Differs {
 		c.type3.Cols[0].AppendInt(h.key)
-		for a, two := range o.third {
+		for a, two := range o.type3 {
 			two.now.appendTo(&c.type3.Cols[1+2*a])
 			two.before.appendTo(&c.type3.Cols[2+2*a])
 		}
 		c.type3.Cols[len(c.type3.Cols)-1].AppendInt(f.run)
 		c.type3.N++
 	}
-	if d.Versioned() && h.start != none && (old.inferred || old.traits != h.traits) {
+	if d.Versioned() && h.start != none && (old.inferred || old.type2 != h.type2) {
 		c.copyValues(c.type2, h.key, f.kept.Cols[f.layout.type2:], int(h.start))
-	} else if d.Versioned() && h.start == none && old.traits != h.traits { // gone, and what it was last is another now
+	} else if d.Versioned() && h.start == none && old.type2 != h.type2 { // gone, and what it was last is another now
 		c.copyValues(c.type2, h.key, c.stood.Cols[1+f.layout.type2:], c.standing[p.versions[h.values].key])
 	}
 }
 
 // stamp writes key, times and marks of a version to the columns of b that are so called.
-func (c *change) stamp(b *column.Batch, h *heir, current bool) {
+func (c *change) stamp(b *column.Batch, h *nextVersion, current bool) {
 	k := 0
 	put := func(v int64) {
 		b.Cols[k].AppendInt(v)
@@ -239,7 +239,7 @@ func (c *change) stamp(b *column.Batch, h *heir, current bool) {
 	if d.Timed() {
 		put(h.effective)
 		if d.Sequence != nil {
-			appendSequence(&b.Cols[k], h.sighting)
+			appendSequence(&b.Cols[k], h.timing)
 			k++
 		}
 	}
@@ -257,7 +257,7 @@ func (c *change) stamp(b *column.Batch, h *heir, current bool) {
 	put(c.f.run)
 }
 
-func appendSequence(c *column.Column, s sighting) {
+func appendSequence(c *column.Column, s timing) {
 	if s.sequence == unsaid {
 		c.AppendNull()
 	} else {
@@ -329,7 +329,7 @@ func (c *change) row(rows *column.Batch, n composed, find []int) {
 type versionValues struct {
 	c *change
 	composed
-	p    *person
+	p    *memberState
 	find []int // where the values of each column are in a feed's layout, or none
 }
 
@@ -338,13 +338,13 @@ func (v *versionValues) Append(col *column.Column, k int, _ schema.Role) {
 	at := v.find[k]
 	switch {
 	case at == none && k > 0 && v.find[k-1] >= l.type3 && v.find[k-1] < l.type2: // what the type 3 attribute before it was
-		v.o.third[v.find[k-1]-l.type3].before.appendTo(col)
+		v.o.type3[v.find[k-1]-l.type3].before.appendTo(col)
 	case at == none:
 		col.AppendNull()
 	case at >= l.type2:
 		c.from(col, at, v.h.start, v.p, v.h.values)
 	case at >= l.type3:
-		v.o.third[at-l.type3].now.appendTo(col)
+		v.o.type3[at-l.type3].now.appendTo(col)
 	case at >= l.type0:
 		c.from(col, at, v.o.type0, v.p, 0)
 	default:
@@ -353,7 +353,7 @@ func (v *versionValues) Append(col *column.Column, k int, _ schema.Role) {
 }
 
 // from adds a value of observation o, or, where that is none, of a version that stands.
-func (c *change) from(col *column.Column, at int, o int32, p *person, version int) {
+func (c *change) from(col *column.Column, at int, o int32, p *memberState, version int) {
 	if o != none {
 		col.Append(&c.f.kept.Cols[at], int(o))
 	} else {

@@ -188,7 +188,7 @@ func (s *Session) Commit() {
 	cols := column.Pointers(s.natural)
 	for i, surrogate := range s.keys {
 		s.x.index.Add(cols, i)
-		s.x.people = append(s.x.people, person{durable: surrogate, versions: []version{{key: surrogate, from: s.x.beginning, sighting: sighting{unsaid, unsaid}, inferred: s.x.dim.Inferable()}}})
+		s.x.members = append(s.x.members, memberState{durable: surrogate, versions: []version{{key: surrogate, from: s.x.beginning, timing: timing{unsaid, unsaid}, inferred: s.x.dim.Inferable()}}})
 	}
 	s.committed()
 }

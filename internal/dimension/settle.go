@@ -13,24 +13,24 @@ import (
 
 // change is the difference between a dimension as it stands and as it is to be, as batches of rows.
 type change struct {
-	f        *Feed
-	outcomes []outcome
-	remove   []int64
-	young    *revision
-	filled   []int64  // keys of members that were inferred
-	validity revision // what says when a version holds
-	type0    revision // type 0 attributes, and so on
-	type1    revision
-	type2    revision
-	type3    revision
-	flags    revision   // members that are gone, or back
-	fresh    []composed // new versions, by key
-	made     int        // how many these are
-	notes    *column.Batch
-	renoted  *column.Batch // notes that go
-	blank    []int64       // new keys of members that were erased
-	buried   *column.Batch // keys of members that are part of others now
-	durable  []warehouse.Move
+	f          *Feed
+	outcomes   []outcome
+	remove     []int64
+	backfilled *revision
+	filled     []int64  // keys of members that were inferred
+	validity   revision // what says when a version holds
+	type0      revision // type 0 attributes, and so on
+	type1      revision
+	type2      revision
+	type3      revision
+	flags      revision   // members that are gone, or back
+	fresh      []composed // new versions, by key
+	made       int        // how many these are
+	notes      *column.Batch
+	renoted    *column.Batch // notes that go
+	blank      []int64       // new keys of members that were erased
+	buried     *column.Batch // keys of members that are part of others now
+	durable    []warehouse.Move
 
 	standing map[int64]int // rows of stood by key: versions whose values go into new versions, or have changed
 	stood    *column.Batch
@@ -69,9 +69,9 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 	if err != nil {
 		return nil, err
 	}
-	if c.young != nil {
+	if c.backfilled != nil {
 		f.changed = true
-		if _, err := tx.Amend(ctx, f.x.dim.Table.Name, 1, c.young.fields, c.young.Batch); err != nil {
+		if _, err := tx.Amend(ctx, f.x.dim.Table.Name, 1, c.backfilled.fields, c.backfilled.Batch); err != nil {
 			return nil, err
 		}
 	}
@@ -99,7 +99,7 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 func (f *Feed) outlined(ctx context.Context, tx warehouse.Reader) (*change, error) {
 	c := &change{f: f}
 	var err error
-	if c.young, err = f.young(ctx, tx); err != nil {
+	if c.backfilled, err = f.backfill(ctx, tx); err != nil {
 		return nil, err
 	}
 	c.outline()
@@ -121,8 +121,8 @@ func (c *change) outline() {
 			if p := c.f.before(m); !changed && len(p.versions) > 0 {
 				away = p.versions[0].gone
 			}
-			for j := range o.heirs {
-				o.heirs[j].gone = away
+			for j := range o.versions {
+				o.versions[j].gone = away
 			}
 		}
 	}
@@ -130,7 +130,7 @@ func (c *change) outline() {
 
 // beginning is a version that needs a key.
 type beginning struct {
-	*heir
+	*nextVersion
 	outcome, which int // of which member it is, and which of its versions
 }
 
@@ -139,8 +139,8 @@ type beginning struct {
 func (c *change) beginnings() []beginning {
 	fresh := make([]beginning, 0, len(c.outcomes))
 	for k := range c.outcomes {
-		for j := range c.outcomes[k].heirs {
-			if h := &c.outcomes[k].heirs[j]; h.claims == none {
+		for j := range c.outcomes[k].versions {
+			if h := &c.outcomes[k].versions[j]; h.claims == none {
 				fresh = append(fresh, beginning{h, k, j})
 			}
 		}
@@ -165,7 +165,7 @@ func (c *change) allocate() {
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
 		if c.f.x.erased[o.member] {
-			for _, h := range o.heirs {
+			for _, h := range o.versions {
 				c.blank = append(c.blank, h.key)
 			}
 		}
@@ -173,7 +173,7 @@ func (c *change) allocate() {
 			o.durable = p.durable
 			continue
 		}
-		for j, h := range o.heirs {
+		for j, h := range o.versions {
 			if j == 0 || h.key < o.durable {
 				o.durable = h.key
 			}
@@ -203,7 +203,7 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 		for _, l := range o.lost {
 			want(p.versions[l.version].key)
 		}
-		for _, h := range o.heirs {
+		for _, h := range o.versions {
 			if h.start == none {
 				want(p.versions[h.values].key)
 			} else if h.claims != none {
@@ -242,30 +242,30 @@ func (f *Feed) Commit() {
 		return
 	}
 	cols := column.Pointers(f.natural)
-	f.x.people = slices.Grow(f.x.people, len(f.keys))
+	f.x.members = slices.Grow(f.x.members, len(f.keys))
 	for i := range f.keys {
 		f.x.index.Add(cols, i)
-		f.x.people = append(f.x.people, person{})
+		f.x.members = append(f.x.members, memberState{})
 	}
 	for _, o := range f.settled {
-		p := &f.x.people[o.member]
-		if p.durable = o.durable; cap(p.versions) < len(o.heirs) {
-			p.versions = f.x.slab.cut(len(o.heirs))
+		p := &f.x.members[o.member]
+		if p.durable = o.durable; cap(p.versions) < len(o.versions) {
+			p.versions = f.x.slab.cut(len(o.versions))
 		}
 		p.versions = p.versions[:0]
-		for _, h := range o.heirs {
+		for _, h := range o.versions {
 			p.versions = append(p.versions, h.version)
 		}
 		if o.type1 != none {
-			p.traits = f.seen[o.type1].type1
+			p.type1 = f.seen[o.type1].type1
 		}
 		if o.type0 != none {
-			p.origin = f.seen[o.type0].type0
+			p.type0 = f.seen[o.type0].type0
 		}
 		for k := len(o.story) - 1; k >= 0; k-- {
 			if s := o.story[k]; s.mark == real {
 				if s.seen != none {
-					p.recent = f.seen[s.seen].type3
+					p.type3 = f.seen[s.seen].type3
 				}
 				break
 			}
@@ -277,8 +277,8 @@ func (f *Feed) Commit() {
 		}
 	}
 	for m, away := range f.flagged {
-		for k := range f.x.people[m].versions {
-			f.x.people[m].versions[k].gone = away
+		for k := range f.x.members[m].versions {
+			f.x.members[m].versions[k].gone = away
 		}
 	}
 	f.committed()

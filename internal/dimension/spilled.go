@@ -101,7 +101,7 @@ func (f *Feed) weigh(v *Delivery, i int) {
 	file := column.Column{Type: sequence.Type}
 	for _, s := range f.seen {
 		effective.AppendInt(s.effective)
-		appendSequence(&sequence, s.sighting)
+		appendSequence(&sequence, s.timing)
 		file.AppendInt(int64(s.file))
 	}
 	for o := range f.seen {

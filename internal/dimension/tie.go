@@ -29,7 +29,7 @@ type tied struct{ row, other string }
 
 // loser is a known observation that loses to a row of this load, while its own row is still there.
 type loser struct {
-	sighting
+	timing
 	version int // that the observation belongs to
 	said    said
 }
@@ -133,7 +133,7 @@ func (f *Feed) repeated(v *Delivery, i int, m int32) {
 	if f.ties == nil {
 		return
 	}
-	p, at := &f.x.people[m], sightingOf(v.Effective, v.Sequence, i)
+	p, at := &f.x.members[m], sightingOf(v.Effective, v.Sequence, i)
 	if _, sequence := p.observed(at.effective); at.sequence != sequence {
 		return
 	}
@@ -147,7 +147,7 @@ func (f *Feed) repeated(v *Delivery, i int, m int32) {
 }
 
 // said returns what the load at hand says again of a time, to be counted on; nil if nothing is known of it.
-func (p *person) said(effective int64) *said {
+func (p *memberState) said(effective int64) *said {
 	if n := p.note(effective); n != none {
 		return &p.noted[n].said
 	}
@@ -159,19 +159,19 @@ func (p *person) said(effective int64) *said {
 
 // beats returns the known observation of the time of row o of this load, if o says something else and the row that made the
 // known one is still there.
-func (f *Feed) beats(p *person, o int32) (l loser, ok bool) {
+func (f *Feed) beats(p *memberState, o int32) (l loser, ok bool) {
 	s := &f.seen[o]
 	if f.ties == nil || known(p, s.effective) == none || !f.contradicts(p, s) {
 		return l, false
 	}
 	k, sequence := p.observed(s.effective)
-	l = loser{sighting{s.effective, sequence}, k, *p.said(s.effective)}
+	l = loser{timing{s.effective, sequence}, k, *p.said(s.effective)}
 	l.said.add(f.ties, f.saidIn[moment{s.member, s.effective}])
 	return l, l.said.times > 0
 }
 
 // tiedRow is the digest of a row that took part in a tie: of values in the order of a feed's layout.
-func (f *Feed) tiedRow(values []*column.Column, i int, at sighting, on int64, observable bool) tied {
+func (f *Feed) tiedRow(values []*column.Column, i int, at timing, on int64, observable bool) tied {
 	l := &f.layout
 	b := digest.AppendRow(nil, values[:l.natural], i)
 	b = digest.AppendRow(b, values[l.type2:], i)
@@ -190,7 +190,7 @@ func hashText(b []byte) string {
 }
 
 // fresh leaves of a member's new observations those that have not lost to what stands before.
-func (f *Feed) fresh(p *person, list []int32) []int32 {
+func (f *Feed) fresh(p *memberState, list []int32) []int32 {
 	if f.ties == nil || len(f.ties.before) == 0 || len(p.versions) == 0 || p.versions[0].inferred {
 		return list
 	}
@@ -207,7 +207,7 @@ func (f *Feed) fresh(p *person, list []int32) []int32 {
 }
 
 // contradicts reports whether an observation says something else than what is known of its time.
-func (f *Feed) contradicts(p *person, s *observation) bool {
+func (f *Feed) contradicts(p *memberState, s *observation) bool {
 	k, sequence := p.observed(s.effective)
 	if k == none || sequence != s.sequence {
 		return false
@@ -216,14 +216,14 @@ func (f *Feed) contradicts(p *person, s *observation) bool {
 	if n != none && p.noted[n].mark != real {
 		return false
 	}
-	return p.versions[k].traits != s.type2 || s.effective == p.latest() && s.type1 != p.traits ||
+	return p.versions[k].type2 != s.type2 || s.effective == p.latest() && s.type1 != p.type1 ||
 		f.x.dim.Complete() && n != none && p.noted[n].type3 != s.type3
 }
 
 // lostBefore reports whether a row is one of those that the ledger has as lost, which are as many as there were then.
 func (f *Feed) lostBefore(o int32) bool {
 	s := &f.seen[o]
-	id := f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.sighting, s.on, true)
+	id := f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.timing, s.on, true)
 	for _, id := range []tied{id, {id.row, ""}} {
 		l, ok := f.ties.before[id]
 		if ok && f.ties.ranks[s.file] <= l.File && f.relost[id] < l.Times {
@@ -243,7 +243,7 @@ func (f *Feed) lose(o int32) {
 		return
 	}
 	s := &f.seen[o]
-	f.loses(f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.sighting, s.on, true), s.file, 1)
+	f.loses(f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.timing, s.on, true), s.file, 1)
 }
 
 func (f *Feed) loses(id tied, file int32, times int64) {
@@ -260,7 +260,7 @@ func (f *Feed) adopt(id tied, more ledger.Lost) {
 }
 
 // losesKnown notes that a known observation has lost while its row was still there.
-func (c *change) losesKnown(o *outcome, p *person) {
+func (c *change) losesKnown(o *outcome, p *memberState) {
 	for _, l := range o.lost {
 		at, ok := c.standing[p.versions[l.version].key]
 		if !ok {
@@ -271,7 +271,7 @@ func (c *change) losesKnown(o *outcome, p *person) {
 			times = 1 << 40
 		}
 		values := column.Pointers(c.stood.Cols[1:c.previous])
-		c.f.loses(c.f.tiedRow(values, at, l.sighting, 0, l.effective == p.latest()), l.said.file, times)
+		c.f.loses(c.f.tiedRow(values, at, l.timing, 0, l.effective == p.latest()), l.said.file, times)
 	}
 }
 

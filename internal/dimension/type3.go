@@ -36,9 +36,9 @@ func (v value) appendTo(c *column.Column) {
 // lastTwo is what a type 3 attribute is, and what it was before its last change.
 type lastTwo struct{ now, before value }
 
-// thirds works out the type 3 attributes of a member: their last two values in the order of its story (rule R10).
+// type3Values works out the type 3 attributes of a member: their last two values in the order of its story (rule R10).
 // Without effective times, what stands is what was before.
-func (c *change) thirds(o *outcome) {
+func (c *change) type3Values(o *outcome) {
 	d, f := c.f.x.dim, c.f
 	p := f.before(o.member)
 	var stood []lastTwo
@@ -48,7 +48,7 @@ func (c *change) thirds(o *outcome) {
 			stood = append(stood, lastTwo{value{&c.stood.Cols[1+f.layout.type3+a], at}, value{&c.stood.Cols[c.previous+a], at}})
 		}
 	}
-	o.thirds = stood == nil
+	o.type3Differs = stood == nil
 	for a := range d.Type3 {
 		var is lastTwo
 		begun := false
@@ -61,7 +61,7 @@ func (c *change) thirds(o *outcome) {
 			}
 			v := value{&f.kept.Cols[f.layout.type3+a], int(s.seen)}
 			if s.seen == none {
-				v = value{&c.told.Cols[c.told.from+a], c.told.row[seenOf{p.versions[s.version].key, s.sighting}]}
+				v = value{&c.told.Cols[c.told.from+a], c.told.row[seenOf{p.versions[s.version].key, s.timing}]}
 			}
 			if !begun {
 				is, begun = lastTwo{now: v}, true
@@ -69,15 +69,15 @@ func (c *change) thirds(o *outcome) {
 				is = lastTwo{v, is.now}
 			}
 		}
-		o.third = append(o.third, is)
-		o.thirds = o.thirds || !is.now.equal(stood[a].now) || !is.before.equal(stood[a].before)
+		o.type3 = append(o.type3, is)
+		o.type3Differs = o.type3Differs || !is.now.equal(stood[a].now) || !is.before.equal(stood[a].before)
 	}
 }
 
 // seenOf is an observation of a version.
 type seenOf struct {
 	key int64
-	sighting
+	timing
 }
 
 // tellings is what was observed of type 3 attributes.

@@ -48,7 +48,7 @@ func (w *dimensionStep) load(ctx context.Context) error {
 			return err
 		}
 		w.figures.Combined = feed.Merged()
-		if err := w.meet(ctx, feed.Becomes()); err != nil {
+		if err := w.mergeFacts(ctx, feed.Becomes()); err != nil {
 			return err
 		}
 	}
@@ -58,7 +58,7 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	if err := feed.Remember(ctx, w.tx); err != nil {
 		return err
 	}
-	judge := w.judge()
+	judge := w.rowChecks()
 	resolvers := make([]*resolve.Resolver, w.opts.Workers)
 	for i := range resolvers {
 		resolvers[i] = resolve.NewResolver(w.links)
@@ -106,7 +106,7 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	if err := feed.Finish(ctx, w.tx); err != nil {
 		return err
 	}
-	if err := w.climb(ctx, d); err != nil {
+	if err := w.buildHierarchy(ctx, d); err != nil {
 		return err
 	}
 	if err := w.tx.Constrain(ctx, d.Table); err != nil {
@@ -184,8 +184,8 @@ func (w *dimensionStep) says(b *column.Batch) (member, grain []*column.Column) {
 	return b.Pick(w.natural()), nil
 }
 
-// judge returns what sets aside rows that say nothing about a member (rule R11).
-func (w *dimensionStep) judge() func(*column.Batch) {
+// rowChecks returns what sets aside rows that say nothing about a member (rule R11).
+func (w *dimensionStep) rowChecks() func(*column.Batch) {
 	d := w.dimension
 	natural := w.natural()
 	effective, delivered := -1, -1
@@ -255,8 +255,8 @@ func (w *dimensionStep) arrange(x *dimension.Roster, c *delivery) {
 	}
 }
 
-// hush keeps the ledger from telling again what rows set aside say of members that were erased.
-func (w *dimensionStep) hush(c *delivery) {
+// blankErased keeps the ledger from telling again what rows set aside say of members that were erased.
+func (w *dimensionStep) blankErased(c *delivery) {
 	raw := c.batch.From.Raw
 	for k := range c.batch.Faults {
 		if f := &c.batch.Faults[k]; c.rows.Erased(int(f.Row)) {
@@ -295,7 +295,7 @@ func (w *dimensionStep) takeDelivery(ctx context.Context, feed *dimension.Feed, 
 			return err
 		}
 	}
-	w.hush(c)
+	w.blankErased(c)
 	if err := w.aside.put(b); err != nil {
 		return err
 	}

@@ -29,9 +29,9 @@ type value struct {
 	null bool
 }
 
-// climb works out the hierarchy of a dimension from the rows of its table as they now are: each member's parent and
+// buildHierarchy works out the hierarchy of a dimension from the rows of its table as they now are: each member's parent and
 // level, and the closure table. It writes what has changed.
-func (w *work) climb(ctx context.Context, d *schema.Dimension) error {
+func (w *work) buildHierarchy(ctx context.Context, d *schema.Dimension) error {
 	if d.Closure == nil {
 		return nil
 	}

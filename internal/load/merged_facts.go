@@ -19,10 +19,10 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// meet finds facts whose grain is the same now that members have become one, before their keys are changed. The rules of a
+// mergeFacts finds facts whose grain is the same now that members have become one, before their keys are changed. The rules of a
 // repeated grain hold (rule R17): one of them stays, that of the member which the others are part of now; of the others,
 // those that say the same are taken away, and those that say something else are set aside besides.
-func (w *dimensionStep) meet(ctx context.Context, one map[int64]dimension.One) error {
+func (w *dimensionStep) mergeFacts(ctx context.Context, one map[int64]dimension.One) error {
 	if one == nil {
 		return nil
 	}
@@ -41,7 +41,7 @@ func (w *dimensionStep) meet(ctx context.Context, one map[int64]dimension.One) e
 		} else if there == nil {
 			continue
 		}
-		if err := w.meetIn(ctx, f, grain, one); err != nil {
+		if err := w.mergeFactsIn(ctx, f, grain, one); err != nil {
 			return err
 		}
 	}
@@ -55,7 +55,7 @@ type standing struct {
 	stays bool
 }
 
-func (w *dimensionStep) meetIn(ctx context.Context, f *schema.Fact, grain []string, one map[int64]dimension.One) error {
+func (w *dimensionStep) mergeFactsIn(ctx context.Context, f *schema.Fact, grain []string, one map[int64]dimension.One) error {
 	fields := f.Table.Fields()
 	rows, err := w.factsOf(ctx, f, grain, one)
 	if err != nil || rows.N == 0 {

@@ -113,8 +113,8 @@ func refusals(table string, list []Alteration) error {
 	return fmt.Errorf("table %s in the warehouse is not the one that the model means: it %s", table, strings.Join(refused, "; it "))
 }
 
-// asMeant refuses to write to a table that was meant otherwise, and writes down what it is meant to be now.
-func (w *work) asMeant(ctx context.Context) error {
+// checkMeaning refuses to write to a table that was meant otherwise, and writes down what it is meant to be now.
+func (w *work) checkMeaning(ctx context.Context) error {
 	if w.kind.target().meant == nil {
 		return nil // it is not ours
 	}

@@ -33,9 +33,9 @@ const (
 
 var errTooMany = errors.New("too many keys")
 
-// glance looks through the source of a step for the natural keys of large dimensions, if there are few. These are then
+// findKeys looks through the source of a step for the natural keys of large dimensions, if there are few. These are then
 // opened for those keys alone.
-func (w *work) glance(ctx context.Context) error {
+func (w *work) findKeys(ctx context.Context) error {
 	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.kind.source()) {
 		return nil
 	}

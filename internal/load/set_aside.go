@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/ledger"
 )
 
-// asides keeps the rows that a step sets aside: in the ledger, and in figures.
-type asides struct {
+// setAsideBook keeps the rows that a step sets aside: in the ledger, and in figures.
+type setAsideBook struct {
 	w       *work
 	book    *ledger.Asides
 	first   []ledger.Aside // in case the step fails
@@ -22,13 +22,13 @@ type asides struct {
 
 const keepOfFailed = 1000
 
-func openAsides(ctx context.Context, w *work) (*asides, error) {
+func openAsides(ctx context.Context, w *work) (*setAsideBook, error) {
 	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID)
-	return &asides{w: w, book: book, reasons: ledger.Reasons{}}, err
+	return &setAsideBook{w: w, book: book, reasons: ledger.Reasons{}}, err
 }
 
 // put writes down the rows of b that have faults, each once with all its reasons.
-func (a *asides) put(b *column.Batch) error {
+func (a *setAsideBook) put(b *column.Batch) error {
 	if len(b.Faults) == 0 {
 		return nil
 	}
@@ -78,7 +78,7 @@ func texts(cols []*column.Column, i int) []string {
 }
 
 // loaded tells the book which grains stand in the table now.
-func (a *asides) loaded(c *fact.Chunk) {
+func (a *setAsideBook) loaded(c *fact.Chunk) {
 	if !a.book.Waits() {
 		return
 	}
@@ -96,7 +96,7 @@ func (a *asides) loaded(c *fact.Chunk) {
 
 // fallen writes down the rows set aside of sources that complete the step's own, each once. They are not among its rows, so
 // they are counted with their source alone.
-func (a *asides) fallen() error {
+func (a *setAsideBook) fallen() error {
 	if a.w.flow == nil {
 		return nil
 	}
@@ -120,13 +120,13 @@ func (a *asides) fallen() error {
 }
 
 // close completes the ledger and the figures.
-func (a *asides) close(files []string) error {
+func (a *setAsideBook) close(files []string) error {
 	a.w.figures.Reasons = a.reasons.List()
 	return a.book.Close(files)
 }
 
 // main is the most frequent reason with its first place.
-func (a *asides) main() string {
+func (a *setAsideBook) main() string {
 	if len(a.w.figures.Reasons) == 0 {
 		return "none"
 	}

@@ -108,10 +108,10 @@ func (w *work) cut(ctx context.Context, d *star.Dimension) (*dimension.Parts, er
 	return parts, nil
 }
 
-// look finds out which keys of the step point to dimensions that memory has no room for, and looks these up before the
+// answerKeys finds out which keys of the step point to dimensions that memory has no room for, and looks these up before the
 // rows are read in earnest: it goes through the source for their natural keys, and answers these a part of the dimension
 // at a time.
-func (w *work) look(ctx context.Context) error {
+func (w *work) answerKeys(ctx context.Context) error {
 	if w.flow == nil || !onlyFiles(w.kind.source()) {
 		return nil
 	}

@@ -44,7 +44,7 @@ type work struct {
 	spilled  []io.Closer                           // what is on disk
 	names    []string                              // the columns that the step needs of its source
 	keys     []ledger.KeyCounts
-	aside    *asides
+	aside    *setAsideBook
 	book     *ledger.Account // of the step's table
 	strays   map[strayID]*ledger.Stray
 	finish   []func() // to call after the commit
@@ -124,7 +124,7 @@ func (r *run) committed(ctx context.Context, w *work, entry *ledger.Step) error 
 
 // inLedger writes the entry of a step that failed or was not run, with the first rows that it had set
 // aside, in a transaction of its own.
-func (r *run) inLedger(ctx context.Context, entry *ledger.Step, aside *asides) error {
+func (r *run) inLedger(ctx context.Context, entry *ledger.Step, aside *setAsideBook) error {
 	ctx = context.WithoutCancel(ctx)
 	r.add(entry)
 	if r.dry != nil {
@@ -162,16 +162,16 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.kind.tables(ctx); err != nil {
 		return err
 	}
-	if err := w.asMeant(ctx); err != nil {
+	if err := w.checkMeaning(ctx); err != nil {
 		return err
 	}
 	if err := w.open(ctx); err != nil {
 		return err
 	}
-	if err := w.glance(ctx); err != nil {
+	if err := w.findKeys(ctx); err != nil {
 		return err
 	}
-	if err := w.look(ctx); err != nil {
+	if err := w.answerKeys(ctx); err != nil {
 		return err
 	}
 	if w.aside, err = openAsides(ctx, w); err != nil {
@@ -180,7 +180,7 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.kind.load(ctx); err != nil {
 		return err
 	}
-	if err := w.points(ctx); err != nil {
+	if err := w.recordReferences(ctx); err != nil {
 		return err
 	}
 	w.keep()
@@ -207,8 +207,8 @@ func (w *work) try(ctx context.Context) error {
 	return w.withinLimits()
 }
 
-// points writes down where the step's table points to, so that loads of other models know it too.
-func (w *work) points(ctx context.Context) error {
+// recordReferences writes down where the step's table recordReferences to, so that loads of other models know it too.
+func (w *work) recordReferences(ctx context.Context) error {
 	table := w.kind.target().Name
 	refs := map[string][]schema.Reference{}
 	for _, k := range w.step.keys {
@@ -356,7 +356,7 @@ func (w *work) inferred(ctx context.Context) error {
 				w.figures.Inferred = map[string]int64{}
 			}
 			w.figures.Inferred[s.Dimension().Text] += n
-			if err := w.climb(ctx, s.Dimension()); err != nil {
+			if err := w.buildHierarchy(ctx, s.Dimension()); err != nil {
 				return err
 			}
 		}
