@@ -193,7 +193,7 @@ func TestMistakes(t *testing.T) {
 		{"day * 2", 4, "* cannot calculate with date and integer: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval"},
 		{"n + interval '1' day", 2, "+ cannot calculate with integer and an interval: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval"},
 		{"mod(d, 2)", 0, "mod wants exact numbers, not double"},
-		{"date '2024-02-30'", 5, "'2024-02-30' is not a date"},
+		{"date '2024-02-30'", 5, "'2024-02-30' is not a valid date"},
 		{"cast(n as number)", 10, "no such type: number (there is: integer, decimal(p,s), double, text, boolean, date, timestamp, time)"},
 		{"cast(yes as date)", 0, "boolean cannot be cast to date"},
 		{"coalesce(n, s)", 0, "coalesce wants values of one type, not integer and text"},
