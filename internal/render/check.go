@@ -15,9 +15,8 @@ import (
 
 // Survey writes what was found of the sources.
 func Survey(w io.Writer, sources []*precheck.Source, width int) {
-	t := &Table{Columns: []Column{{Head: "source", Cut: true}, {Head: "files", Align: Right}, {Head: "size", Align: Right}, {Head: "rows sampled", Align: Right},
-		{Head: "would be set aside", Align: Right}}}
-	why := &Table{Columns: []Column{{Head: "rows set aside of", Cut: true}, {Head: "rows", Align: Right}, {Head: "reason", Cut: true}, {Head: "first file and line"}, {Head: "value", First: true, Spare: true}}}
+	t := &Table{Columns: columns("source~", "files>", "size>", "rows sampled>", "would be set aside>")}
+	why := &Table{Columns: columns("rows set aside of~", "rows>", "reason~", "first file and line", "value!?")}
 	for _, s := range sources {
 		size := ""
 		if s.Bytes > 0 { // a table's isn't known
@@ -180,7 +179,7 @@ func rules(k *star.Key) []string {
 
 // Assumed writes what holds, and the remarks on the model.
 func Assumed(w io.Writer, taken []Taken, remarks diag.List, width int) {
-	t := &Table{Columns: []Column{{Head: "part of the model"}, {Head: "rules, with the defaults", Cut: true}}}
+	t := &Table{Columns: columns("part of the model", "rules, with the defaults~")}
 	first := 0
 	for _, k := range taken {
 		first = max(first, len(k.Thing))

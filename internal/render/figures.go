@@ -10,9 +10,8 @@ import (
 
 // Figures writes what the values of columns are like.
 func Figures(w io.Writer, r *preview.Rows, width int) {
-	t := &Table{Columns: []Column{{Head: "column", Cut: true}, {Head: "type"}, {Head: "fits", Spare: true}, {Head: "nulls", Align: Right}, {Head: "distinct", Align: Right},
-		{Head: "unique"}, {Head: "padded", Align: Right, Spare: true}, {Head: "alike", Align: Right, Spare: true}, {Head: "longest", Align: Right},
-		{Head: "least", Cut: true}, {Head: "greatest", Cut: true}, {Head: "times", Align: Right}, {Head: "most frequent", Cut: true}}}
+	t := &Table{Columns: columns("column~", "type", "fits?", "nulls>", "distinct>", "unique", "padded>?",
+		"alike>?", "longest>", "least~", "greatest~", "times>", "most frequent~")}
 	estimate := 0.0
 	for _, f := range r.Figures {
 		fits := ""

@@ -10,8 +10,8 @@ import (
 
 // Proof writes what was proved: a line for each check, then the rows that speak against one, and what to do.
 func Proof(w io.Writer, r *prove.Report, width int) {
-	t := &Table{Columns: []Column{{Head: "check"}, {Head: "state"}, {Head: "tables", Align: Right}, {Head: "rows checked", Align: Right}, {Head: "rows that fail", Align: Right},
-		{Head: "time", Align: Right}, {Head: "rule", Cut: true}}}
+	t := &Table{Columns: columns("check", "state", "tables>", "rows checked>", "rows that fail>", "time>",
+		"rule~")}
 	count := map[string]int64{}
 	for _, n := range prove.Names() {
 		states := map[string]int64{}
@@ -44,7 +44,7 @@ func Proof(w io.Writer, r *prove.Report, width int) {
 			continue
 		}
 		fmt.Fprintf(w, "\n%s of %s, %s: %s\n", c.Name, c.Table, c.State, c.Says)
-		rows := &Table{Columns: []Column{{Head: "row", Cut: true}, {Head: "fault", Cut: true}, {Head: "file and line", Spare: true}, {Head: "run", Align: Right, Spare: true}}}
+		rows := &Table{Columns: columns("row~", "fault~", "file and line?", "run>?")}
 		for _, e := range c.Examples {
 			rows.Add(e.Row, e.What, e.At, Number(e.Run))
 		}

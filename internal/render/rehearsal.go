@@ -11,7 +11,7 @@ import (
 
 // Rehearsals writes what came of worked examples: a line for each, then the rows in which one differs.
 func Rehearsals(w io.Writer, results []*rehearse.Result, width int) {
-	t := &Table{Columns: []Column{{Head: "example", Cut: true}, {Head: "loads", Align: Right}, {Head: "tables", Align: Right}, {Head: "result"}}}
+	t := &Table{Columns: columns("example~", "loads>", "tables>", "result")}
 	for _, r := range results {
 		outcome := "agrees"
 		if len(r.Differences) > 0 {

@@ -35,6 +35,23 @@ type Column struct {
 	Spare bool
 }
 
+// columns makes columns of headings, each with what it is besides: > has its numbers to the right, ~ may be cut, ! is cut
+// before others, ? is left out where it is empty.
+func columns(heads ...string) []Column {
+	list := make([]Column, len(heads))
+	for k, head := range heads {
+		c := &list[k]
+		c.Head = strings.TrimRight(head, ">~!?")
+		if marks := head[len(c.Head):]; marks != "" {
+			c.Cut, c.First, c.Spare = strings.Contains(marks, "~"), strings.Contains(marks, "!"), strings.Contains(marks, "?")
+			if strings.Contains(marks, ">") {
+				c.Align = Right
+			}
+		}
+	}
+	return list
+}
+
 // Table is rows under headings.
 type Table struct {
 	Columns []Column

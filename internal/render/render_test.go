@@ -9,7 +9,7 @@ import (
 
 func TestTable(t *testing.T) {
 	table := func() *Table {
-		x := &Table{Columns: []Column{{Head: "name", Cut: true}, {Head: "rows", Align: Right}, {Head: "spare", Spare: true}, {Head: "why", Cut: true}}}
+		x := &Table{Columns: columns("name~", "rows>", "spare?", "why~")}
 		x.Add("lock", Number(1234567), "", "a reason that is long enough to be cut somewhere")
 		x.Add("漢字", Number(0), Number(0), "es\x1bcaped")
 		return x

@@ -16,9 +16,9 @@ import (
 func Run(w io.Writer, r *ledger.Run, width int) {
 	facts, dims := split(r.Steps)
 	if len(dims) > 0 {
-		t := &Table{Columns: []Column{{Head: "dimension", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "new", Align: Right},
-			{Head: "versions", Align: Right}, {Head: "filled", Align: Right, Spare: true}, {Head: "changed", Align: Right}, {Head: "same", Align: Right},
-			{Head: "conflicts", Align: Right, Spare: true}, {Head: "gone", Align: Right, Spare: true}, {Head: "back", Align: Right, Spare: true}, {Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "time", Align: Right}}}
+		t := &Table{Columns: columns("dimension~", "state", "read>", "new>", "versions>", "filled>?", "changed>",
+			"same>", "conflicts>?", "gone>?", "back>?", "dropped>?", "merged>?",
+			"set aside>", "time>")}
 		for _, s := range dims {
 			f := &s.Figures
 			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.New), Number(f.Versions), Number(f.Filled), Number(f.Changed),
@@ -28,8 +28,8 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 		fmt.Fprintln(w)
 	}
 	if len(facts) > 0 {
-		t := &Table{Columns: []Column{{Head: "fact", Cut: true}, {Head: "state"}, {Head: "read", Align: Right}, {Head: "inserted", Align: Right},
-			{Head: "same", Align: Right}, {Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "set aside", Align: Right}, {Head: "members inferred", Cut: true, Spare: true}, {Head: "time", Align: Right}}}
+		t := &Table{Columns: columns("fact~", "state", "read>", "inserted>", "same>", "dropped>?", "merged>?",
+			"set aside>", "members inferred~?", "time>")}
 		for _, s := range facts {
 			f := &s.Figures
 			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.Inserted), Number(f.Same), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), byName(f.Inferred), took(s.StartedAt, s.EndedAt))
@@ -155,8 +155,7 @@ func byName(counts map[string]int64) string {
 
 // keys lists the keys that had other outcomes than matched.
 func keys(w io.Writer, facts []*ledger.Step, width int) {
-	t := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "matched", Align: Right}, {Head: "missing", Align: Right},
-		{Head: "unmatched", Align: Right}, {Head: "outside", Align: Right}}}
+	t := &Table{Columns: columns("key~", "matched>", "missing>", "unmatched>", "outside>")}
 	for _, s := range facts {
 		var names []string
 		for name := range s.Figures.Keys {
@@ -178,8 +177,7 @@ func keys(w io.Writer, facts []*ledger.Step, width int) {
 }
 
 func totals(w io.Writer, facts []*ledger.Step, width int) {
-	t := &Table{Columns: []Column{{Head: "measure", Cut: true}, {Head: "total read", Align: Right}, {Head: "inserted", Align: Right},
-		{Head: "same", Align: Right}, {Head: "set aside", Align: Right}}}
+	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "same>", "set aside>")}
 	for _, s := range facts {
 		for _, m := range s.Figures.Totals {
 			t.Add(noun(s.Name)+"."+m.Measure, Decimal(m.Read), Decimal(m.Inserted), Decimal(m.Same), Decimal(m.SetAside))
@@ -192,7 +190,7 @@ func totals(w io.Writer, facts []*ledger.Step, width int) {
 }
 
 func reasons(w io.Writer, steps []*ledger.Step, width int) {
-	t := &Table{Columns: []Column{{Head: "rows set aside of", Cut: true}, {Head: "rows", Align: Right}, {Head: "reason", Cut: true}, {Head: "first file and line"}, {Head: "value", First: true, Spare: true}}}
+	t := &Table{Columns: columns("rows set aside of~", "rows>", "reason~", "first file and line", "value!?")}
 	for _, s := range steps {
 		for _, r := range s.Figures.Reasons {
 			t.Add(s.Name, Number(r.Rows), r.Reason, diag.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
@@ -218,8 +216,8 @@ func Runs(w io.Writer, runs []*ledger.Run, width int) {
 		fmt.Fprintln(w, "nothing has been loaded yet: ironmonger load")
 		return
 	}
-	t := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "state"}, {Head: "time", Align: Right}, {Head: "steps", Align: Right},
-		{Head: "read", Align: Right}, {Head: "written", Align: Right}, {Head: "same", Align: Right}, {Head: "set aside", Align: Right}, {Head: "model", Cut: true}, {Head: "did not start", Cut: true, Spare: true}}}
+	t := &Table{Columns: columns("run>", "started (UTC)", "state", "time>", "steps>", "read>", "written>",
+		"same>", "set aside>", "model~", "did not start~?")}
 	for _, r := range runs {
 		var sum ledger.Figures
 		var written int64

@@ -18,8 +18,8 @@ type staged struct {
 // stages writes what became of rows, stage by stage, where more was done to them than reading and checking; of the
 // steps of a run only the stages that not all rows got through whole.
 func stages(w io.Writer, list []staged, width int) {
-	t := &Table{Columns: []Column{{Head: "step", Cut: true, Spare: true}, {Head: "source", Cut: true}, {Head: "stage", Cut: true}, {Head: "rows", Align: Right}, {Head: "set aside", Align: Right, Spare: true},
-		{Head: "dropped", Align: Right, Spare: true}, {Head: "merged", Align: Right, Spare: true}, {Head: "left empty", Align: Right, Spare: true}, {Head: "rows after", Align: Right}}}
+	t := &Table{Columns: columns("step~?", "source~", "stage~", "rows>", "set aside>?", "dropped>?", "merged>?",
+		"left empty>?", "rows after>")}
 	count := func(n int64) string {
 		if n == 0 {
 			return ""

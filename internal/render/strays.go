@@ -30,7 +30,8 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 	if failed {
 		fmt.Fprintln(w)
 	}
-	aside := &Table{Columns: []Column{{Head: "rows set aside of", Cut: true}, {Head: "rows", Align: Right}, {Head: "reason", Cut: true}, {Head: "since run", Align: Right}, {Head: "first file and line"}, {Head: "value", First: true, Spare: true}, {Head: "row", First: true}}}
+	aside := &Table{Columns: columns("rows set aside of~", "rows>", "reason~", "since run>", "first file and line",
+		"value!?", "row!")}
 	for _, a := range r.SetAside {
 		step := a.Step
 		if a.State == ledger.OfFail {
@@ -38,11 +39,12 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 		}
 		aside.Add(step, Number(a.Rows), a.Reason, fmt.Sprint(a.Since), diag.Place{File: a.File, Line: int(a.Line)}.String(), quoted(a.Value), quoted(a.Content))
 	}
-	keys := &Table{Columns: []Column{{Head: "key", Cut: true}, {Head: "rows", Align: Right}, {Head: "outcome"}, {Head: "rule"}, {Head: "natural key", Cut: true}, {Head: "first file and line"}}}
+	keys := &Table{Columns: columns("key~", "rows>", "outcome", "rule", "natural key~", "first file and line")}
 	for _, k := range r.Keys {
 		keys.Add(noun(k.Step)+"."+k.Key, Number(k.Rows), k.Outcome, k.Rule, quoted(k.Natural), diag.Place{File: k.File, Line: int(k.Line)}.String())
 	}
-	inferred := &Table{Columns: []Column{{Head: "inferred members of", Cut: true}, {Head: "members", Align: Right}, {Head: "rows that point to them", Align: Right}, {Head: "since run", Align: Right}, {Head: "for example", Cut: true}}}
+	inferred := &Table{Columns: columns("inferred members of~", "members>", "rows that point to them>", "since run>",
+		"for example~")}
 	for _, d := range r.Inferred {
 		inferred.Add(d.Dimension, Number(d.Members), Number(d.Rows), fmt.Sprint(d.Since), "‹"+strings.Join(d.Examples, "› ‹")+"›")
 	}
@@ -66,7 +68,7 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 
 // Order writes the waves of a load.
 func Order(w io.Writer, order []load.Ordered, width int) {
-	t := &Table{Columns: []Column{{Head: "wave", Align: Right}, {Head: "step"}, {Head: "waits for"}, {Head: "reason", Cut: true}}}
+	t := &Table{Columns: columns("wave>", "step", "waits for", "reason~")}
 	for _, o := range order {
 		wave, step := fmt.Sprint(o.Wave), o.Step
 		if len(o.Waits) == 0 {

@@ -15,7 +15,7 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 		fmt.Fprintln(w, f.Origin.Fault)
 	}
 	fmt.Fprintln(w)
-	t := &Table{Columns: []Column{{Head: "column"}, {Head: "as read", Cut: true}, {Head: "transformed", Cut: true}, {Head: "in the table", Cut: true}}}
+	t := &Table{Columns: columns("column", "as read~", "transformed~", "in the table~")}
 	var names []string
 	of := func(list []trace.Value) map[string]string {
 		m := map[string]string{}
@@ -39,7 +39,8 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 		fmt.Fprintf(w, "join %s, from %s (source %s)\n", j.Join, j.Place, j.Source)
 	}
 	fmt.Fprintln(w)
-	keys := &Table{Columns: []Column{{Head: "key"}, {Head: "natural key as read", Cut: true}, {Head: "surrogate key", Align: Right}, {Head: "member", Cut: true}, {Head: "valid from", Spare: true}, {Head: "to", Spare: true}, {Head: "reason", Cut: true}}}
+	keys := &Table{Columns: columns("key", "natural key as read~", "surrogate key>", "member~", "valid from?", "to?",
+		"reason~")}
 	for _, k := range f.Keys {
 		surrogate := "null"
 		if k.Surrogate != nil {
@@ -49,7 +50,7 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 	}
 	keys.Write(w, width)
 	fmt.Fprintln(w)
-	runs := &Table{Columns: []Column{{Head: "run", Align: Right}, {Head: "started (UTC)"}, {Head: "step"}, {Head: "what the step did", Cut: true}}}
+	runs := &Table{Columns: columns("run>", "started (UTC)", "step", "what the step did~")}
 	for _, r := range f.Runs {
 		runs.Add(fmt.Sprint(r.Run), r.At, r.Step, r.Did)
 	}
@@ -69,7 +70,7 @@ func Member(w io.Writer, m *trace.Member, width int) {
 		fmt.Fprintln(w, m.Fault)
 	}
 	fmt.Fprintln(w)
-	t := &Table{Columns: []Column{{Head: "key", Align: Right}}}
+	t := &Table{Columns: columns("key>")}
 	for _, v := range m.Versions[0].Row {
 		t.Columns = append(t.Columns, Column{Head: v.Name, Cut: true})
 	}
@@ -79,7 +80,7 @@ func Member(w io.Writer, m *trace.Member, width int) {
 	t.Fit(width - 3)
 	t.Write(w, width)
 	fmt.Fprintln(w)
-	pointing := &Table{Columns: []Column{{Head: "key", Align: Right}, {Head: "table and key that point to it"}, {Head: "rows", Align: Right}}}
+	pointing := &Table{Columns: columns("key>", "table and key that point to it", "rows>")}
 	for _, v := range m.Versions {
 		var names []string
 		for name := range v.Rows {
@@ -97,7 +98,7 @@ func Member(w io.Writer, m *trace.Member, width int) {
 	if len(m.Observations) == 0 {
 		return
 	}
-	rows := &Table{Columns: []Column{{Head: "rows of its source", Cut: true}}}
+	rows := &Table{Columns: columns("rows of its source~")}
 	for _, v := range m.Observations[0].Shaped {
 		rows.Columns = append(rows.Columns, Column{Head: v.Name, Cut: true})
 	}
