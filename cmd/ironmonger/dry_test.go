@@ -33,7 +33,12 @@ func TestDryRun(t *testing.T) {
 		}
 		compare() // into nothing
 		dump := startest.Dump(t, demo)
-		startest.Write(t, demo, "register/2026.csv", "registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\nN,XV-00001,Late Heron,A,Millpool,120,2024-06-01\nN,NV-00001,Grey Otter,D,Greenquay,99,2024-03-03\n")
+		startest.Write(
+			t,
+			demo,
+			"register/2026.csv",
+			"registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\nN,XV-00001,Late Heron,A,Millpool,120,2024-06-01\nN,NV-00001,Grey Otter,D,Greenquay,99,2024-03-03\n",
+		)
 		out := must(t, demo, "load", "--dry-run")
 		if !strings.Contains(out, "dry run: done") || startest.Dump(t, demo) != dump {
 			t.Errorf("%s\nor something was written", out)
@@ -43,7 +48,9 @@ func TestDryRun(t *testing.T) {
 			t.Fatal(err)
 		}
 		startest.Write(t, demo, "cargoes.csv", string(right)+"C99,\"never closed\n")
-		if out, _, status := run(t, demo, "load", "--dry-run"); status != 1 || !strings.Contains(out, "dimension cargo: failed: cargoes.csv:") || startest.Dump(t, demo) != dump {
+		if out, _, status := run(t, demo, "load", "--dry-run"); status != 1 ||
+			!strings.Contains(out, "dimension cargo: failed: cargoes.csv:") ||
+			startest.Dump(t, demo) != dump {
 			t.Errorf("%d: %s\nor something was written", status, out)
 		}
 		startest.Write(t, demo, "cargoes.csv", string(right))

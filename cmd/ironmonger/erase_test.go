@@ -7,8 +7,8 @@ import (
 	"testing"
 )
 
-// TestErase blanks a keeper of the example by the program, and sees that the database's file does not have the name, that the
-// next load does not bring it back, and that another department's model still finds its keys.
+// TestErase blanks a keeper of the example by the program, and sees that the database's file does not have the
+// name, that the next load does not bring it back, and that another department's model still finds its keys.
 func TestErase(t *testing.T) {
 	demo := filepath.Join(t.TempDir(), "canal")
 	must(t, ".", "demo", demo)
@@ -25,11 +25,18 @@ func TestErase(t *testing.T) {
 	if len(found.Keys) != 1 || !found.Dry {
 		t.Errorf("%+v", found)
 	}
-	if out := must(t, demo, "erase", "keeper", "007"); !strings.Contains(out, "keeper ‹007›: name blanked in 1 row\n") {
+	if out := must(t, demo, "erase", "keeper", "007"); !strings.Contains(
+		out,
+		"keeper ‹007›: name blanked in 1 row\n",
+	) {
 		t.Error(out)
 	}
 	for range 2 {
-		if out := must(t, demo, "show", "dimension", "keeper", "--where", "keeper_no = '007'", "--format", "csv"); strings.Contains(out, "Rudder, Quiet") || !strings.Contains(out, "\n7,007,,C,") {
+		if out := must(t, demo, "show", "dimension", "keeper", "--where", "keeper_no = '007'", "--format", "csv"); strings.Contains(
+			out,
+			"Rudder, Quiet",
+		) ||
+			!strings.Contains(out, "\n7,007,,C,") {
 			t.Error(out)
 		}
 		must(t, demo, "load")
@@ -45,7 +52,8 @@ func TestErase(t *testing.T) {
 	if err := os.Remove(filepath.Join(demo, "canal.db")); err != nil {
 		t.Fatal(err)
 	}
-	if _, told, status := run(t, demo, "erase", "keeper", "007"); status != 2 || !strings.Contains(told, "nothing has been loaded yet") {
+	if _, told, status := run(t, demo, "erase", "keeper", "007"); status != 2 ||
+		!strings.Contains(told, "nothing has been loaded yet") {
 		t.Errorf("status %d, %s", status, told)
 	}
 }

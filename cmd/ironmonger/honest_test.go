@@ -60,25 +60,53 @@ facts:
 	status(t, dir, 0, "prove --against-sources")
 }
 
-// TestTampered: a table that is changed by hand stays known as changed, however often it is loaded over, until somebody
-// says that it is right so; and from then on the account holds again.
+// TestTampered: a table that is changed by hand stays known as changed, however often it is loaded over, until
+// somebody says that it is right so; and from then on the account holds again.
 func TestTampered(t *testing.T) {
 	warehouses(t, "60", func(t *testing.T, demo string, empty func()) {
 		empty()
 		must(t, demo, "load")
-		startest.Run(t, demo, "UPDATE fact_passage SET toll = toll + 1 WHERE passage_no = 7", "DELETE FROM fact_passage WHERE passage_no = 9",
-			"DELETE FROM dim_keeper WHERE keeper_key = (SELECT max(keeper_key) FROM dim_keeper WHERE keeper_key NOT IN (SELECT keeper_key FROM fact_passage UNION SELECT keeper_key FROM fact_work))")
+		startest.Run(
+			t,
+			demo,
+			"UPDATE fact_passage SET toll = toll + 1 WHERE passage_no = 7",
+			"DELETE FROM fact_passage WHERE passage_no = 9",
+			"DELETE FROM dim_keeper WHERE keeper_key = (SELECT max(keeper_key) FROM dim_keeper WHERE keeper_key NOT IN (SELECT keeper_key FROM fact_passage UNION SELECT keeper_key FROM fact_work))",
+		)
 		for range 2 {
-			status(t, demo, 3, "load", "the total of fact_passage.toll is", "dimension keeper: dim_keeper has", "something other than a load has changed these tables")
-			status(t, demo, 3, "prove", "account broken", "the total of fact_passage.toll is", "ironmonger load --accept passage")
+			status(
+				t,
+				demo,
+				3,
+				"load",
+				"the total of fact_passage.toll is",
+				"dimension keeper: dim_keeper has",
+				"something other than a load has changed these tables",
+			)
+			status(
+				t,
+				demo,
+				3,
+				"prove",
+				"account broken",
+				"the total of fact_passage.toll is",
+				"ironmonger load --accept passage",
+			)
 			status(t, demo, 3, "prove --against-sources", "passage_no 7", "its row at the source has other values")
 		}
-		status(t, demo, 2, "load --accept passages", "there is no dimension or fact of that name (did you mean passage?)")
+		status(
+			t,
+			demo,
+			2,
+			"load --accept passages",
+			"there is no dimension or fact of that name (did you mean passage?)",
+		)
 		status(t, demo, 3, "load --accept passage", "accepted as it stands by process")
 		status(t, demo, 0, "load --accept keeper")
 		status(t, demo, 0, "load")
 		status(t, demo, 0, "prove --checks account")
-		if out := must(t, demo, "runs", "4", "--format", "json"); !strings.Contains(out, `"accepted"`) || !strings.Contains(out, `"holder": "process `) {
+		if out := must(t, demo, "runs", "4", "--format", "json"); !strings.Contains(out, `"accepted"`) ||
+			!strings.Contains(out, `"holder": "process `) {
 			t.Error(out)
 		}
 		status(t, demo, 3, "prove --against-sources", "passage_no 7", "its row at the source has other values")
@@ -92,7 +120,14 @@ func TestCompletion(t *testing.T) {
 	script := must(t, dir, "completion", "bash")
 	startest.Write(t, dir, "complete.bash", script)
 	for words, want := range map[string]string{"ironmonger tr": "trace", "ironmonger show passa": "passage passage_kind passages", "ironmonger erase kee": "keeper", "ironmonger load --wor": "--workers"} {
-		cmd := exec.Command("bash", "--norc", "-c", `source ../complete.bash; COMP_WORDS=($1); COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _ironmonger; printf '%s\n' "${COMPREPLY[@]}" | sort -u | tr '\n' ' '`, "bash", strings.Replace(words, "ironmonger", program, 1))
+		cmd := exec.Command(
+			"bash",
+			"--norc",
+			"-c",
+			`source ../complete.bash; COMP_WORDS=($1); COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _ironmonger; printf '%s\n' "${COMPREPLY[@]}" | sort -u | tr '\n' ' '`,
+			"bash",
+			strings.Replace(words, "ironmonger", program, 1),
+		)
 		cmd.Dir = filepath.Join(dir, "canal")
 		out, err := cmd.CombinedOutput()
 		if got := strings.TrimSpace(string(out)); err != nil || got != want {
@@ -147,14 +182,24 @@ func TestEnvironments(t *testing.T) {
 	}
 	status(t, dir, 2, "runs", "parameters.env: no value is given")
 	status(t, dir, 2, "load --set env=../x", "cannot be part of a file's name")
-	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "{sqlite: \"{env}/star.db\"}", "\n  postgres: "+connection+"\n  schema: \""+schema+"_{env}\"\n", 1))
+	startest.Write(
+		t,
+		dir,
+		"ironmonger.yaml",
+		strings.Replace(
+			model,
+			"{sqlite: \"{env}/star.db\"}",
+			"\n  postgres: "+connection+"\n  schema: \""+schema+"_{env}\"\n",
+			1,
+		),
+	)
 	must(t, dir, "load", "--set", "env=dev")
 	status(t, dir, 0, "prove --set env=dev")
 	status(t, dir, 2, "load --set env=a.b", "cannot be a name")
 }
 
-// TestSample: check looks at rows from the beginning, the middle and the end of a file, and says where a step would pass its
-// limit.
+// TestSample: check looks at rows from the beginning, the middle and the end of a file, and says where a step would
+// pass its limit.
 func TestSample(t *testing.T) {
 	dir := t.TempDir()
 	rows := func(bad func(i int) bool) string {
@@ -169,7 +214,12 @@ func TestSample(t *testing.T) {
 		}
 		return text.String()
 	}
-	startest.Write(t, dir, "ironmonger.yaml", "warehouse: {sqlite: star.db}\nsources:\n  rows:\n    read: rows.csv\n    columns:\n      no: integer\n      paid: decimal(9,2)\ndimensions:\n  kind: {natural_key: code, rows: [{code: a}]}\nfacts:\n  row:\n    from: rows\n    grain: no\n    measures: paid\n")
+	startest.Write(
+		t,
+		dir,
+		"ironmonger.yaml",
+		"warehouse: {sqlite: star.db}\nsources:\n  rows:\n    read: rows.csv\n    columns:\n      no: integer\n      paid: decimal(9,2)\ndimensions:\n  kind: {natural_key: code, rows: [{code: a}]}\nfacts:\n  row:\n    from: rows\n    grain: no\n    measures: paid\n",
+	)
 	for _, c := range []struct {
 		bad    func(i int) bool
 		status int
@@ -183,14 +233,17 @@ func TestSample(t *testing.T) {
 	} {
 		startest.Write(t, dir, "rows.csv", rows(c.bad))
 		status(t, dir, c.status, "check", c.says)
-		if out := status(t, dir, c.status, "check --format json"); strings.Contains(out, `"limits"`) != (c.status == 3) {
+		if out := status(t, dir, c.status, "check --format json"); strings.Contains(
+			out,
+			`"limits"`,
+		) != (c.status == 3) {
 			t.Error(out)
 		}
 	}
 }
 
-// TestUnstarted: a load that does not start is among the runs, with its reason, where there is a warehouse; none is made for
-// it, and check and dry runs write nothing.
+// TestUnstarted: a load that does not start is among the runs, with its reason, where there is a warehouse; none is
+// made for it, and check and dry runs write nothing.
 func TestUnstarted(t *testing.T) {
 	warehouses(t, "60", func(t *testing.T, demo string, empty func()) {
 		empty()
@@ -218,7 +271,8 @@ func TestUnstarted(t *testing.T) {
 		startest.Write(t, demo, "ironmonger.yaml", string(model))
 		status(t, demo, 0, "runs", "no file matches locks.csv", "grian")
 		status(t, demo, 0, "runs 2", "it did not start:", "run 2: failed")
-		if out := must(t, demo, "runs", "--format", "json"); strings.Count(out, `"message"`) != 2 || strings.Count(out, `"run":`) != 3 {
+		if out := must(t, demo, "runs", "--format", "json"); strings.Count(out, `"message"`) != 2 ||
+			strings.Count(out, `"run":`) != 3 {
 			t.Error(out)
 		}
 		startest.Write(t, demo, "locks.csv", string(locks))
@@ -227,8 +281,9 @@ func TestUnstarted(t *testing.T) {
 	})
 }
 
-// TestSpelled: trace and erase take a natural key as it arrives, and in the form that it is brought to; a mistake of YAML is
-// told with its own line; an empty line of a file of one column is a row; a natural key that no index takes is set aside.
+// TestSpelled: trace and erase take a natural key as it arrives, and in the form that it is brought to; a mistake
+// of YAML is told with its own line; an empty line of a file of one column is a row; a natural key that no index
+// takes is set aside.
 func TestSpelled(t *testing.T) {
 	dir := t.TempDir()
 	model := `warehouse: {sqlite: star.db}
@@ -247,7 +302,12 @@ dimensions:
   code: {from: codes, natural_key: code}
 `
 	startest.Write(t, dir, "ironmonger.yaml", model)
-	startest.Write(t, dir, "bees.csv", "code,name\n b1 ,Ann\n"+strings.Repeat("x", 20000)+",Long\nb2,Annabel\n,\"Ann \"\"Bo\"\" Lee\"\nb7,Ann\n")
+	startest.Write(
+		t,
+		dir,
+		"bees.csv",
+		"code,name\n b1 ,Ann\n"+strings.Repeat("x", 20000)+",Long\nb2,Annabel\n,\"Ann \"\"Bo\"\" Lee\"\nb7,Ann\n",
+	)
 	startest.Write(t, dir, "codes.csv", "code\na\n\nb\n\"\"\n")
 	out := must(t, dir, "load")
 	for _, want := range []string{"no code, which is the natural key codes.csv:3", "code is longer than 2000 bytes, which is too long for a key bees.csv:3"} {
@@ -255,7 +315,8 @@ dimensions:
 			t.Errorf("%s\nwant %s", out, want)
 		}
 	}
-	if out := must(t, dir, "show", "code", "--columns", "code", "--format", "csv"); out != "code\n\"\"\na\nb\n" && out != "code\n\na\nb\n" {
+	if out := must(t, dir, "show", "code", "--columns", "code", "--format", "csv"); out != "code\n\"\"\na\nb\n" &&
+		out != "code\n\na\nb\n" {
 		t.Errorf("%q", out)
 	}
 	for _, call := range []string{"trace bee B1", "trace bee b1", "trace bee old"} {
@@ -263,7 +324,12 @@ dimensions:
 	}
 	status(t, dir, 2, "trace bee zz", "there is no such row")
 	status(t, dir, 0, "erase bee b1", "B1")
-	if out := must(t, dir, "show", "bee", "--columns", "code,name", "--format", "csv"); !strings.Contains(out, "B1,\n") || !strings.Contains(out, "B2,Annabel\n") || !strings.Contains(out, "B7,Ann\n") {
+	if out := must(t, dir, "show", "bee", "--columns", "code,name", "--format", "csv"); !strings.Contains(
+		out,
+		"B1,\n",
+	) ||
+		!strings.Contains(out, "B2,Annabel\n") ||
+		!strings.Contains(out, "B7,Ann\n") {
 		t.Error(out)
 	}
 	for _, c := range []struct{ old, new, says string }{
@@ -276,8 +342,8 @@ dimensions:
 	}
 }
 
-// TestErasedWords: what is erased of one is not part of what is said of another; the longest is looked for first, between
-// quotes too; and numbers of another row are left alone.
+// TestErasedWords: what is erased of one is not part of what is said of another; the longest is looked for first,
+// between quotes too; and numbers of another row are left alone.
 func TestErasedWords(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
@@ -287,7 +353,12 @@ sources:
 dimensions:
   boat: {from: boats, natural_key: no, type_2: owner, effective: since, personal: owner}
 `)
-	startest.Write(t, dir, "boats.csv", "no,owner,since\n7,Ann,2024-01-01\n7,Annabel,2024-02-01\n7,\"Ann \"\"Bo\"\" Lee\",2024-03-01\n8,Annabella,2024-17-01\n9,Bea,2024-17-07\n9,Annabel,some day\n7,Cid,some day\n10,\"Ann \"\"Bo\"\" Lee\",some day\n")
+	startest.Write(
+		t,
+		dir,
+		"boats.csv",
+		"no,owner,since\n7,Ann,2024-01-01\n7,Annabel,2024-02-01\n7,\"Ann \"\"Bo\"\" Lee\",2024-03-01\n8,Annabella,2024-17-01\n9,Bea,2024-17-07\n9,Annabel,some day\n7,Cid,some day\n10,\"Ann \"\"Bo\"\" Lee\",some day\n",
+	)
 	must(t, dir, "load")
 	status(t, dir, 0, "erase boat 7")
 	wh := startest.Open(t, dir)
@@ -301,17 +372,25 @@ dimensions:
 		}
 	}
 	slices.Sort(contents)
-	want := []string{"(erased)", "10,\"(erased)\",some day", "8,Annabella,2024-17-01", "9,(erased),some day", "9,Bea,2024-17-07"}
+	want := []string{
+		"(erased)",
+		"10,\"(erased)\",some day",
+		"8,Annabella,2024-17-01",
+		"9,(erased),some day",
+		"9,Bea,2024-17-07",
+	}
 	if !slices.Equal(contents, want) {
 		t.Errorf("%q\nwant\n%q", contents, want)
 	}
-	if text, err := os.ReadFile(filepath.Join(dir, "star.db")); err != nil || bytes.Contains(text, []byte("Annabel,")) || bytes.Contains(text, []byte("Cid")) {
+	if text, err := os.ReadFile(filepath.Join(dir, "star.db")); err != nil ||
+		bytes.Contains(text, []byte("Annabel,")) ||
+		bytes.Contains(text, []byte("Cid")) {
 		t.Error("what was erased is still in the file", err)
 	}
 }
 
-// TestOwner: a role that owns the schema loads into it without the right to make one; names that PostgreSQL would cut are
-// refused before anything is made.
+// TestOwner: a role that owns the schema loads into it without the right to make one; names that PostgreSQL would
+// cut are refused before anything is made.
 func TestOwner(t *testing.T) {
 	connection, schema := startest.Postgres(t)
 	conn, err := pgx.Connect(t.Context(), connection)
@@ -332,17 +411,30 @@ func TestOwner(t *testing.T) {
 	startest.Write(t, dir, "ironmonger.yaml", model)
 	status(t, dir, 0, "load", "run 1: done")
 	long := strings.Repeat("k", 40)
-	startest.Write(t, dir, "ironmonger.yaml", model+"  "+long+":\n    natural_key: code\n    rows: [{code: a}]\n  other:\n    natural_key: code\n    rows: [{code: a, to: a}]\n    keys: {"+strings.Repeat("r", 40)+": {dimension: "+long+", by: to}}\n")
+	startest.Write(
+		t,
+		dir,
+		"ironmonger.yaml",
+		model+"  "+long+":\n    natural_key: code\n    rows: [{code: a}]\n  other:\n    natural_key: code\n    rows: [{code: a, to: a}]\n    keys: {"+strings.Repeat(
+			"r",
+			40,
+		)+": {dimension: "+long+", by: to}}\n",
+	)
 	status(t, dir, 2, "check", "is longer than the 63 bytes that the warehouse takes")
 	status(t, dir, 2, "load", "is longer than the 63 bytes")
 }
 
-// TestOddValues: bytes and halves of characters that are no text set their rows aside, and a dimension whose keys end says so
-// and keeps nothing.
+// TestOddValues: bytes and halves of characters that are no text set their rows aside, and a dimension whose keys
+// end says so and keeps nothing.
 func TestOddValues(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "plain.txt", "no,bee\n1,a\x00b\n2,c\"d\n")
-	startest.Write(t, dir, "lines.jsonl", `{"no":1,"bee":"\ud83d"}`+"\n"+`{"no":2,"bee":"\ud83d\ude00"}`+"\n"+`{"no":3,"bee":"x\udc00y"}`+"\n"+`{"no":4,"bee":"z\u0000"}`+"\n")
+	startest.Write(
+		t,
+		dir,
+		"lines.jsonl",
+		`{"no":1,"bee":"\ud83d"}`+"\n"+`{"no":2,"bee":"\ud83d\ude00"}`+"\n"+`{"no":3,"bee":"x\udc00y"}`+"\n"+`{"no":4,"bee":"z\u0000"}`+"\n",
+	)
 	startest.Write(t, dir, "few.csv", "no\n1\n")
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
 limits: {set_aside: none}
@@ -362,7 +454,12 @@ dimensions:
 		}
 	}
 	status(t, dir, 0, "strays", "holds a zero byte", "plain.txt:2", "half a character", "lines.jsonl:1")
-	startest.Run(t, dir, "UPDATE dim_last SET last_key = 9223372036854775807 WHERE no = 1", "UPDATE load_key SET highest_key = 9223372036854775807 WHERE dimension = 'last'")
+	startest.Run(
+		t,
+		dir,
+		"UPDATE dim_last SET last_key = 9223372036854775807 WHERE no = 1",
+		"UPDATE load_key SET highest_key = 9223372036854775807 WHERE dimension = 'last'",
+	)
 	startest.Write(t, dir, "few.csv", "no\n1\n2\n")
 	status(t, dir, 1, "load", "dimension last has no key left: the highest is 9223372036854775807")
 	if got := must(t, dir, "show", "dimension", "last", "--count"); !strings.Contains(got, "2") {

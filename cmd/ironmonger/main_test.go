@@ -121,7 +121,8 @@ func TestDemo(t *testing.T) {
 	}
 	before := startest.Dump(t, demo)
 	again := figures(t, must(t, demo, "load", "--format", "json"))
-	if f := again["fact passage"]; f["inserted"] != nil || f["same"].(float64) != 5959 || f["set_aside"].(float64) != 42 {
+	if f := again["fact passage"]; f["inserted"] != nil || f["same"].(float64) != 5959 ||
+		f["set_aside"].(float64) != 42 {
 		t.Errorf("a second load: %v", f)
 	}
 	if after := startest.Dump(t, demo); after != before {
@@ -134,8 +135,13 @@ func TestDemo(t *testing.T) {
 
 	// An inferred vessel is entered at last, in two versions: it keeps its key, and its facts find the
 	// version of their day.
-	startest.Write(t, demo, "register/2026.csv", "registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n"+
-		"N,XV-00001,Late Heron,A,Millpool,120,2024-06-01\nN,XV-00001,Late Heron,B,Millpool,120,2025-02-01\n")
+	startest.Write(
+		t,
+		demo,
+		"register/2026.csv",
+		"registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n"+
+			"N,XV-00001,Late Heron,A,Millpool,120,2024-06-01\nN,XV-00001,Late Heron,B,Millpool,120,2025-02-01\n",
+	)
 	key := func(from string) string {
 		for _, r := range startest.Star(t, demo)["dim_vessel"] {
 			if r["registry"] == "N" && r["vessel_reg"] == "XV-00001" && r["effective_from"] == from {
@@ -154,14 +160,16 @@ func TestDemo(t *testing.T) {
 	}
 	moved, second := 0, key("2025-02-01")
 	for _, r := range startest.Star(t, demo)["fact_passage"] {
-		if (r["vessel_key"] == inferred) && r["passed_at"] >= "2025-02-01" || r["vessel_key"] == second && r["passed_at"] < "2025-02-01" {
+		if (r["vessel_key"] == inferred) && r["passed_at"] >= "2025-02-01" ||
+			r["vessel_key"] == second && r["passed_at"] < "2025-02-01" {
 			t.Errorf("passage %s of %s points to the wrong version", r["passage_no"], r["passed_at"])
 		}
 		if r["vessel_key"] == second {
 			moved++
 		}
 	}
-	if repointed, _ := filled["repointed"].(map[string]any); moved == 0 || repointed["fact_passage"] != float64(moved) {
+	if repointed, _ := filled["repointed"].(map[string]any); moved == 0 ||
+		repointed["fact_passage"] != float64(moved) {
 		t.Errorf("%d facts point to the second version, the account says %v", moved, filled["repointed"])
 	}
 
@@ -196,12 +204,14 @@ func TestAround(t *testing.T) {
 		for _, o := range order {
 			waves[o.Step] = o.Wave
 			for _, w := range o.Waits {
-				if waves[w.Step] == 0 || waves[w.Step] >= o.Wave || w.Required != strings.HasPrefix(w.Step, "dimension ") {
+				if waves[w.Step] == 0 || waves[w.Step] >= o.Wave ||
+					w.Required != strings.HasPrefix(w.Step, "dimension ") {
 					t.Errorf("%s of wave %d waits for %s of wave %d", o.Step, o.Wave, w.Step, waves[w.Step])
 				}
 			}
 		}
-		if len(order) != 15 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 || waves["fact passage"] != 3 {
+		if len(order) != 15 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 ||
+			waves["fact passage"] != 3 {
 			t.Error(waves)
 		}
 
@@ -243,14 +253,22 @@ func TestAround(t *testing.T) {
 				pointing++
 			}
 		}
-		if len(strays.Inferred) != 1 || strays.Inferred[0].Members != len(inferred) || strays.Inferred[0].Rows != pointing || pointing == 0 {
-			t.Errorf("%+v; %d vessels are inferred, and %d facts point there", strays.Inferred, len(inferred), pointing)
+		if len(strays.Inferred) != 1 || strays.Inferred[0].Members != len(inferred) ||
+			strays.Inferred[0].Rows != pointing ||
+			pointing == 0 {
+			t.Errorf(
+				"%+v; %d vessels are inferred, and %d facts point there",
+				strays.Inferred,
+				len(inferred),
+				pointing,
+			)
 		}
 		found := map[string]int{}
 		for _, k := range strays.Keys {
 			found[k.Key+" "+k.Outcome+" "+k.Rule] += k.Rows
 		}
-		if found["lock unmatched unknown"] != 2 || found["cargo unmatched set_aside"] != 2 || found["vessel unmatched infer"] != pointing {
+		if found["lock unmatched unknown"] != 2 || found["cargo unmatched set_aside"] != 2 ||
+			found["vessel unmatched infer"] != pointing {
 			t.Error(found)
 		}
 		for _, a := range strays.SetAside {
@@ -265,7 +283,8 @@ func TestAround(t *testing.T) {
 		if len(strays.SetAside) != 6 {
 			t.Errorf("%+v", strays.SetAside)
 		}
-		if out := must(t, demo, "strays"); !strings.Contains(out, "‹L99›") || !strings.Contains(out, "inferred members of") {
+		if out := must(t, demo, "strays"); !strings.Contains(out, "‹L99›") ||
+			!strings.Contains(out, "inferred members of") {
 			t.Error(out)
 		}
 
@@ -297,11 +316,17 @@ func show(t *testing.T, demo string) {
 		decode(t, must(t, demo, append([]string{"show", "--format", "json"}, args...)...), &s)
 		return
 	}
-	if s := look("passages", "--rows", "3"); len(s.Rows) != 3 || s.Complete || s.Places[0] != "passages/2025-01.csv:2" || s.Columns[13] != "toll" {
+	if s := look("passages", "--rows", "3"); len(s.Rows) != 3 || s.Complete ||
+		s.Places[0] != "passages/2025-01.csv:2" ||
+		s.Columns[13] != "toll" {
 		t.Errorf("%+v", s)
 	}
 	star := startest.Star(t, demo)
-	if s := look("passages", "--count", "--where", "toll > 100", "--columns", "passage_no, toll"); !s.Complete || s.SetAside != 2 || s.Matched == 0 || s.Matched >= s.Seen-s.SetAside || len(s.Columns) != 2 {
+	if s := look("passages", "--count", "--where", "toll > 100", "--columns", "passage_no, toll"); !s.Complete ||
+		s.SetAside != 2 ||
+		s.Matched == 0 ||
+		s.Matched >= s.Seen-s.SetAside ||
+		len(s.Columns) != 2 {
 		t.Errorf("%+v", s)
 	}
 	current := 0
@@ -310,7 +335,9 @@ func show(t *testing.T, demo string) {
 			current++
 		}
 	}
-	if s := look("vessel", "--count", "--where", "is_current"); s.Matched != current || s.Seen != len(star["dim_vessel"]) || len(s.Rows) != 10 {
+	if s := look("vessel", "--count", "--where", "is_current"); s.Matched != current ||
+		s.Seen != len(star["dim_vessel"]) ||
+		len(s.Rows) != 10 {
 		t.Errorf("%+v, %d are current", s, current)
 	}
 	names := map[string]string{}
@@ -321,7 +348,15 @@ func show(t *testing.T, demo string) {
 	for _, f := range star["fact_passage"] {
 		facts[f["passage_no"]] = f
 	}
-	s := look("fact", "passage", "--natural", "--rows", "1000", "--columns", "passage_no,vessel_key,lock_key,settled_date_key")
+	s := look(
+		"fact",
+		"passage",
+		"--natural",
+		"--rows",
+		"1000",
+		"--columns",
+		"passage_no,vessel_key,lock_key,settled_date_key",
+	)
 	unknown, notYet := 0, 0
 	for _, row := range s.Rows {
 		f := facts[*row[0]]
@@ -336,7 +371,14 @@ func show(t *testing.T, demo string) {
 		}
 	}
 	if len(s.Rows) != len(facts) || !s.Complete || unknown != 2 || notYet == 0 {
-		t.Errorf("%d of %d rows, complete %v, %d unknown locks, %d not settled", len(s.Rows), len(facts), s.Complete, unknown, notYet)
+		t.Errorf(
+			"%d of %d rows, complete %v, %d unknown locks, %d not settled",
+			len(s.Rows),
+			len(facts),
+			s.Complete,
+			unknown,
+			notYet,
+		)
 	}
 	// Figures, of the files as they are and of the tables.
 	var profile struct {
@@ -351,7 +393,17 @@ func show(t *testing.T, demo string) {
 		profile.Figures = nil
 		decode(t, must(t, demo, append(strings.Fields("show --format json"), strings.Fields(args)...)...), &profile)
 		for _, f := range profile.Figures {
-			figured[f.Column] = fmt.Sprint(f.Fits, " ", f.Distinct, " ", f.Unique, " ", f.Padded > 0, " ", f.Nulls > 0)
+			figured[f.Column] = fmt.Sprint(
+				f.Fits,
+				" ",
+				f.Distinct,
+				" ",
+				f.Unique,
+				" ",
+				f.Padded > 0,
+				" ",
+				f.Nulls > 0,
+			)
 		}
 	}
 	for name, want := range map[string]string{"remark": "text 4 no false true", "cargo_code": "text 12 no true false", "rebate": "decimal(5,4) 3 no false false",
@@ -360,10 +412,13 @@ func show(t *testing.T, demo string) {
 			t.Errorf("%s: %s, want %s", name, figured[name], want)
 		}
 	}
-	if s := look("passages", "--as-read", "--rows", "1000", "--columns", "remark"); s.SetAside != 0 || s.Seen != s.Matched || len(s.Rows) != s.Seen {
+	if s := look("passages", "--as-read", "--rows", "1000", "--columns", "remark"); s.SetAside != 0 ||
+		s.Seen != s.Matched ||
+		len(s.Rows) != s.Seen {
 		t.Errorf("%+v", s)
 	}
-	if out := must(t, demo, "show", "lock", "--rows", "2"); !strings.Contains(out, "waterway_key") || !strings.Contains(out, "2 rows shown, there are more") {
+	if out := must(t, demo, "show", "lock", "--rows", "2"); !strings.Contains(out, "waterway_key") ||
+		!strings.Contains(out, "2 rows shown, there are more") {
 		t.Error(out)
 	}
 }
@@ -396,14 +451,16 @@ func TestTrace(t *testing.T) {
 			}
 			n, _ := strconv.Atoi(line)
 			text := strings.Split(string(content), "\n")[n-1]
-			if !strings.HasPrefix(text, f["passage_no"]+",") || fact.Origin.Fault != "" || len(fact.Runs) != 1 || fact.Origin.Read[0].Value != f["passage_no"] {
+			if !strings.HasPrefix(text, f["passage_no"]+",") || fact.Origin.Fault != "" || len(fact.Runs) != 1 ||
+				fact.Origin.Read[0].Value != f["passage_no"] {
 				t.Fatalf("passage %s: %s, %q, %+v", f["passage_no"], fact.Origin.Place, text, fact)
 			}
 			for _, k := range fact.Keys {
 				outcomes[k.Key+" "+strings.FieldsFunc(k.Because, func(c rune) bool { return strings.ContainsRune(" ,;:", c) })[0]]++
 			}
 		}
-		if outcomes["lock unmatched"] != 1 || outcomes["vessel matched"] < 50 || outcomes["vessel unmatched"] == 0 || outcomes["settled matched"] < 50 {
+		if outcomes["lock unmatched"] != 1 || outcomes["vessel matched"] < 50 || outcomes["vessel unmatched"] == 0 ||
+			outcomes["settled matched"] < 50 {
 			t.Error(outcomes)
 		}
 
@@ -424,24 +481,45 @@ func TestTrace(t *testing.T) {
 		if member.Inferred != 1 || member.Filled != 0 || len(member.Observations) != 0 || pointing == 0 {
 			t.Errorf("%+v", member)
 		}
-		startest.Write(t, demo, "register/2026.csv", fmt.Sprintf("registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n%[1]s,%[2]s,Late Heron,A,Millpool,120,2024-06-01\n%[1]s,%[2]s,Late Heron,A,Millpool,121,2024-08-01\n%[1]s,%[2]s,Late Heron,B,Millpool,122,2030-01-01\n", natural[0], natural[1]))
+		startest.Write(
+			t,
+			demo,
+			"register/2026.csv",
+			fmt.Sprintf(
+				"registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n%[1]s,%[2]s,Late Heron,A,Millpool,120,2024-06-01\n%[1]s,%[2]s,Late Heron,A,Millpool,121,2024-08-01\n%[1]s,%[2]s,Late Heron,B,Millpool,122,2030-01-01\n",
+				natural[0],
+				natural[1],
+			),
+		)
 		must(t, demo, "load")
 		decode(t, must(t, demo, "trace", "vessel", "--key", key, "--format", "json"), &member)
 		became := ""
 		for _, o := range member.Observations {
 			became += o.Became + "|"
 		}
-		if member.Inferred != 1 || member.Filled != 2 || len(member.Versions) != 2 || member.Versions[0].Rows["fact_passage.vessel_key"] != pointing ||
-			!regexp.MustCompile(`^vessel_key `+key+` begins with it\|it says what holds already, in vessel_key `+key+`\|vessel_key \d+ begins with it\|$`).MatchString(became) {
+		if member.Inferred != 1 || member.Filled != 2 || len(member.Versions) != 2 ||
+			member.Versions[0].Rows["fact_passage.vessel_key"] != pointing ||
+			!regexp.MustCompile(`^vessel_key `+key+` begins with it\|it says what holds already, in vessel_key `+key+`\|vessel_key \d+ begins with it\|$`).
+				MatchString(became) {
 			t.Errorf("%+v", member)
 		}
 		// Of the facts of the filled vessel, one that is pointed to its second version says so; others do not.
-		startest.Write(t, demo, "register/2027.csv", fmt.Sprintf("registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n%s,%s,Late Heron,C,Millpool,121,2025-01-01\n", natural[0], natural[1]))
+		startest.Write(
+			t,
+			demo,
+			"register/2027.csv",
+			fmt.Sprintf(
+				"registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n%s,%s,Late Heron,C,Millpool,121,2025-01-01\n",
+				natural[0],
+				natural[1],
+			),
+		)
 		must(t, demo, "load")
 		star := startest.Star(t, demo)
 		mine := map[string]bool{}
 		for _, v := range star["dim_vessel"] {
-			mine[v["vessel_key"]] = mine[v["vessel_key"]] || v["registry"] == natural[0] && v["vessel_reg"] == natural[1]
+			mine[v["vessel_key"]] = mine[v["vessel_key"]] ||
+				v["registry"] == natural[0] && v["vessel_reg"] == natural[1]
 		}
 		moved := 0
 		for n, f := range star["fact_passage"] {
@@ -466,11 +544,23 @@ func TestTrace(t *testing.T) {
 			t.Fatal(err)
 		}
 		startest.Write(t, demo, "passages/2025-01.csv", strings.Replace(string(content), "NV-", "ZV-", 1))
-		if out := must(t, demo, "trace", "passage", "1"); !strings.Contains(out, "the line now says another natural key") {
+		if out := must(t, demo, "trace", "passage", "1"); !strings.Contains(
+			out,
+			"the line now says another natural key",
+		) {
 			t.Error(out)
 		}
-		startest.Write(t, demo, "passages/2025-01.csv", "passage_no,registry,vessel_reg,lock_code,cargo_code,keeper_no,booked_on,passed_at,settled_on,tonnage,rate,rebate,wait_minutes,remark\n")
-		if out := must(t, demo, "trace", "passage", "1"); !strings.Contains(out, "the file is gone, or has no row there any more") || !strings.Contains(out, "passages/2025-01.csv:2") {
+		startest.Write(
+			t,
+			demo,
+			"passages/2025-01.csv",
+			"passage_no,registry,vessel_reg,lock_code,cargo_code,keeper_no,booked_on,passed_at,settled_on,tonnage,rate,rebate,wait_minutes,remark\n",
+		)
+		if out := must(t, demo, "trace", "passage", "1"); !strings.Contains(
+			out,
+			"the file is gone, or has no row there any more",
+		) ||
+			!strings.Contains(out, "passages/2025-01.csv:2") {
 			t.Error(out)
 		}
 	})
@@ -665,12 +755,14 @@ func TestCalls(t *testing.T) {
 				startest.Write(t, demo, c.file, strings.Replace(string(content), c.old, c.new, 1))
 			}
 			out, errs, status := run(t, demo, strings.Fields(c.call)...)
-			if answer := out + errs; status != c.status || !regexp.MustCompile(c.answer).MatchString(answer) || strings.Contains(answer, "panic") {
+			if answer := out + errs; status != c.status || !regexp.MustCompile(c.answer).MatchString(answer) ||
+				strings.Contains(answer, "panic") {
 				t.Errorf("status %d, want %d\n%s\nwant %s", status, c.status, answer, c.answer)
 			}
 		})
 	}
-	if content, err := os.ReadFile(filepath.Join(demo, "ironmonger.yaml")); err != nil || !bytes.Equal(content, model) {
+	if content, err := os.ReadFile(filepath.Join(demo, "ironmonger.yaml")); err != nil ||
+		!bytes.Equal(content, model) {
 		t.Fatal("the model is not what it was")
 	}
 	if after := startest.Dump(t, demo); after != dump {
@@ -693,7 +785,8 @@ func TestCSV(t *testing.T) {
 		if err != nil || len(records) < 2 || !strings.HasPrefix(out, want) {
 			t.Errorf("%s: %v\n%s", call, err, out)
 		}
-		if call == "show waterway" && out != "waterway_key,code,name,region,load_run\n-1,,Unknown,Unknown,1\n1,W1,Upper Cut,Upland,1\n2,W2,Marsh Level,Lowland,1\n3,W3,Copper Reach,Lowland,1\n4,W4,Tidal Basin,Coast,1\n" {
+		if call == "show waterway" &&
+			out != "waterway_key,code,name,region,load_run\n-1,,Unknown,Unknown,1\n1,W1,Upper Cut,Upland,1\n2,W2,Marsh Level,Lowland,1\n3,W3,Copper Reach,Lowland,1\n4,W4,Tidal Basin,Coast,1\n" {
 			t.Errorf("%q", out)
 		}
 	}
@@ -723,7 +816,17 @@ func warehouses(t *testing.T, passages string, test func(t *testing.T, demo stri
 			test(t, demo, func() {
 				if kind == "postgres" {
 					connection, schema := startest.Postgres(t)
-					startest.Write(t, demo, "ironmonger.yaml", strings.Replace(string(model), "sqlite: canal.db", "postgres: "+connection+"\n  schema: "+schema, 1))
+					startest.Write(
+						t,
+						demo,
+						"ironmonger.yaml",
+						strings.Replace(
+							string(model),
+							"sqlite: canal.db",
+							"postgres: "+connection+"\n  schema: "+schema,
+							1,
+						),
+					)
 				}
 				for _, name := range []string{"canal.db", "canal.db-wal", "canal.db-shm"} {
 					os.Remove(filepath.Join(demo, name))
@@ -743,8 +846,8 @@ func TestKill(t *testing.T) {
 	warehouses(t, "15000", func(t *testing.T, demo string, empty func()) { kill(t, demo, empty, moments) })
 }
 
-// TestKillChanges kills second loads: of changes that come late, of members that are gone, merged, renamed and moved in a
-// hierarchy.
+// TestKillChanges kills second loads: of changes that come late, of members that are gone, merged, renamed and
+// moved in a hierarchy.
 func TestKillChanges(t *testing.T) {
 	moments := 8
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
@@ -764,28 +867,60 @@ func TestKillChanges(t *testing.T) {
 			empty()
 			startest.Write(t, demo, "units.csv", units)
 			startest.Write(t, demo, "staff.db", staff)
-			startest.Write(t, demo, "register/2026.csv", "registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n")
+			startest.Write(
+				t,
+				demo,
+				"register/2026.csv",
+				"registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n",
+			)
 			must(t, demo, "load")
 			late := "registry,vessel_reg,name,licence_class,home_basin,draught_cm,changed_on\n"
 			for v := range 90 {
-				late += fmt.Sprintf("%s,NV-%05d,Late Heron,%s,Millpool,%d,2025-01-%02d\n", []string{"N", "S"}[v%2], v/2+1, []string{"A", "B", "X"}[v%3], 60+v, 1+v%28)
+				late += fmt.Sprintf(
+					"%s,NV-%05d,Late Heron,%s,Millpool,%d,2025-01-%02d\n",
+					[]string{"N", "S"}[v%2],
+					v/2+1,
+					[]string{"A", "B", "X"}[v%3],
+					60+v,
+					1+v%28,
+				)
 			}
 			startest.Write(t, demo, "register/2026.csv", late)
 			startest.Write(t, demo, "units.csv", strings.Replace(units, "Tidal Works,U3", "Tidal Works,U2", 1))
 			conn, err := sqlite.OpenConn(filepath.Join(demo, "staff.db"))
 			if err == nil {
-				err = sqlitex.ExecuteScript(conn, "delete from keeper where keeper_no < '005'; update keeper set grade = 'Z' where keeper_no < '040'", nil)
+				err = sqlitex.ExecuteScript(
+					conn,
+					"delete from keeper where keeper_no < '005'; update keeper set grade = 'Z' where keeper_no < '040'",
+					nil,
+				)
 				conn.Close()
 			}
 			if err != nil {
 				t.Fatal(err)
 			}
-			startest.Write(t, demo, "same.csv", "registry,vessel_reg,is_registry,is_reg\nN,NV-00002,S,NV-00002\nN,XV-00001,N,NV-00007\nS,NV-00009,S,NV-99999\n")
-			text := strings.Replace(read("ironmonger.yaml"), "dimensions:\n", "  same:\n    read: same.csv\n    columns: {registry: text, vessel_reg: text, is_registry: text, is_reg: text}\n\ndimensions:\n", 1)
-			text = strings.Replace(text, "    with_current: licence_class", "    aliases: {from: same, alias: [registry, vessel_reg], is: [is_registry, is_reg]}\n    with_current: licence_class", 1)
+			startest.Write(
+				t,
+				demo,
+				"same.csv",
+				"registry,vessel_reg,is_registry,is_reg\nN,NV-00002,S,NV-00002\nN,XV-00001,N,NV-00007\nS,NV-00009,S,NV-99999\n",
+			)
+			text := strings.Replace(
+				read("ironmonger.yaml"),
+				"dimensions:\n",
+				"  same:\n    read: same.csv\n    columns: {registry: text, vessel_reg: text, is_registry: text, is_reg: text}\n\ndimensions:\n",
+				1,
+			)
+			text = strings.Replace(
+				text,
+				"    with_current: licence_class",
+				"    aliases: {from: same, alias: [registry, vessel_reg], is: [is_registry, is_reg]}\n    with_current: licence_class",
+				1,
+			)
 			startest.Write(t, demo, "ironmonger.yaml", text)
 		}, moments)
-		if out := must(t, demo, "runs", "--format", "json"); !strings.Contains(out, `"combined":`) && !strings.Contains(must(t, demo, "runs", "2", "--format", "json"), `"combined"`) {
+		if out := must(t, demo, "runs", "--format", "json"); !strings.Contains(out, `"combined":`) &&
+			!strings.Contains(must(t, demo, "runs", "2", "--format", "json"), `"combined"`) {
 			t.Errorf("no vessel was made part of another:\n%s", out)
 		}
 	})
@@ -844,7 +979,13 @@ func kill(t *testing.T, whole string, prepare func(), moments int) {
 	if err != nil {
 		t.Error(err)
 	}
-	t.Logf("%d of %d loads were killed in time, %d between steps or within, %d known as broken off", killed, moments, between, broken)
+	t.Logf(
+		"%d of %d loads were killed in time, %d between steps or within, %d known as broken off",
+		killed,
+		moments,
+		between,
+		broken,
+	)
 	if killed < moments/4 || between < moments/5 || broken < moments/5 {
 		t.Errorf("only %d of %d loads were killed in time, %d with something loaded", killed, moments, between)
 	}
@@ -860,7 +1001,9 @@ func together(t *testing.T, demo string, empty func()) {
 	empty()
 	must(t, demo, "load")
 	want := startest.Dump(t, demo, "load_run")
-	waits := regexp.MustCompile(`^waiting for (run [12] \(process \d+ of \S+ on \S+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC\)|another load), which is loading the warehouse\n$`)
+	waits := regexp.MustCompile(
+		`^waiting for (run [12] \(process \d+ of \S+ on \S+, since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d UTC\)|another load), which is loading the warehouse\n$`,
+	)
 	var waited, known atomic.Int64
 	for round := range 5 {
 		empty()
@@ -920,8 +1063,8 @@ func interrupt(t *testing.T, demo string, empty func()) {
 	must(t, demo, "load")
 }
 
-// TestParameters: a run is told values on its call or in the environment; they stand in paths and expressions, and in the
-// ledger.
+// TestParameters: a run is told values on its call or in the environment; they stand in paths and expressions, and
+// in the ledger.
 func TestParameters(t *testing.T) {
 	dir := t.TempDir()
 	model := `warehouse:
@@ -966,7 +1109,10 @@ limits:
 	startest.Write(t, dir, "tolls-A, B-2025-03-31.csv", "no,paid\n1,0.50\n2,1.50\n")
 	startest.Write(t, dir, "tolls-N-2025-04-30.csv", "no,paid\n3,2.50\n4,3.50\n")
 	must(t, dir, "load", "--set", "site=A, B")
-	if out := must(t, dir, "load", "--set", "site=N", "--set", "run_date=2025-04-30", "--set", "least=3"); !strings.Contains(out, "least = 3.00\nrun_date = 2025-04-30\nsite = N\nrun 2: done") {
+	if out := must(t, dir, "load", "--set", "site=N", "--set", "run_date=2025-04-30", "--set", "least=3"); !strings.Contains(
+		out,
+		"least = 3.00\nrun_date = 2025-04-30\nsite = N\nrun 2: done",
+	) {
 		t.Error(out)
 	}
 	if out := must(t, dir, "show", "toll", "--natural", "--columns", "no,site_key,paid", "--set", "site=N", "--format", "csv"); out != "no,site_key,paid\n2,\"A, B!\",1.50\n4,N!,3.50\n" {
@@ -1011,8 +1157,8 @@ limits:
 	}
 }
 
-// TestMemory loads 350,000 vessels, and as many passages that point to them, with all in memory and with next to nothing
-// of it: both stars are right, and the second load takes a fraction of the memory.
+// TestMemory loads 350,000 vessels, and as many passages that point to them, with all in memory and with next to
+// nothing of it: both stars are right, and the second load takes a fraction of the memory.
 func TestMemory(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse:

@@ -26,7 +26,12 @@ func TestGuard(t *testing.T) {
 		t.Errorf("%q\nwant\n%q", guarded, want)
 	}
 	startest.Write(t, dir, "names.csv", guarded)
-	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "    columns:", "    csv:\n      guard: apostrophe\n    columns:", 1))
+	startest.Write(
+		t,
+		dir,
+		"ironmonger.yaml",
+		strings.Replace(model, "    columns:", "    csv:\n      guard: apostrophe\n    columns:", 1),
+	)
 	if again := must(t, dir, "show", "names", "--format", "csv"); again != plain {
 		t.Errorf("%q\nwas\n%q", again, plain)
 	}
@@ -38,7 +43,12 @@ func TestSecrets(t *testing.T) {
 	warehouses(t, "300", func(t *testing.T, demo string, empty func()) {
 		empty()
 		t.Setenv("PGPASSWORD", password)
-		startest.Write(t, demo, "elsewhere.yaml", "warehouse:\n  postgres: host=/nowhere user=x dbname=x\ndimensions:\n  thing:\n    natural_key: code\n    rows:\n      - {code: a}\n")
+		startest.Write(
+			t,
+			demo,
+			"elsewhere.yaml",
+			"warehouse:\n  postgres: host=/nowhere user=x dbname=x\ndimensions:\n  thing:\n    natural_key: code\n    rows:\n      - {code: a}\n",
+		)
 		var said string
 		for _, call := range []string{"check", "load", "load --format json", "runs", "runs 1", "strays", "show passage", "ddl", "load --model elsewhere.yaml", "runs --model elsewhere.yaml"} {
 			out, errs, _ := run(t, demo, strings.Fields(call)...)

@@ -37,8 +37,10 @@ func TestOtherDatabases(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	exec(`create schema ` + schema + `; set search_path to ` + schema + `; create table berths (no int, site text, at timestamptz, paid numeric(9,2));
-		insert into berths select n, case n % 3 when 0 then 'N' when 1 then 'S' else 'W' end, timestamptz '2025-01-01 10:00+00' + n * interval '1 hour', n * 1.25 from generate_series(1, 10000) n`)
+	exec(
+		`create schema ` + schema + `; set search_path to ` + schema + `; create table berths (no int, site text, at timestamptz, paid numeric(9,2));
+		insert into berths select n, case n % 3 when 0 then 'N' when 1 then 'S' else 'W' end, timestamptz '2025-01-01 10:00+00' + n * interval '1 hour', n * 1.25 from generate_series(1, 10000) n`,
+	)
 	place, my := startest.MariaDB(t)
 	if _, err := my.Exec(`create table sites (site varchar(10) primary key, name varchar(40), depth decimal(5,2)); insert into sites values ('N', 'North Quay', 3.5), ('S', 'Süd', null)`); err != nil {
 		t.Fatal(err)
@@ -102,7 +104,8 @@ facts:
 		t.Errorf("%d berths", len(facts))
 	}
 	for _, f := range facts {
-		if f["no"] == "3" && (f["at"] != "2025-01-01 14:00:00" || f["paid"] != "3.75" || f["day_date_key"] != "20250101" || f["site_key"] != "1") {
+		if f["no"] == "3" &&
+			(f["at"] != "2025-01-01 14:00:00" || f["paid"] != "3.75" || f["day_date_key"] != "20250101" || f["site_key"] != "1") {
 			t.Error(f)
 		}
 	}
@@ -110,7 +113,10 @@ facts:
 	if out := load(); !strings.Contains(words(out), "10 000 3 333 6 667") {
 		t.Error(out)
 	}
-	if out := must(t, dir, "trace", "berth", "2", "--parameters", "secrets.yaml"); !strings.Contains(out, "harbour: berths (W, 2025-01-01):1") {
+	if out := must(t, dir, "trace", "berth", "2", "--parameters", "secrets.yaml"); !strings.Contains(
+		out,
+		"harbour: berths (W, 2025-01-01):1",
+	) {
 		t.Error(out)
 	}
 	if out := must(t, dir, "runs"); strings.Count(out, "done") != 2 { // without parameters, and without the sources
@@ -242,7 +248,9 @@ func TestShaped(t *testing.T) {
 	if want := "code,label,is_inferred\n,Unknown,false\nB2,Otter too,false\nB1,Grey Heron,false\n"; rows != want {
 		t.Errorf("%s\nwant\n%s", rows, want)
 	}
-	if out := must(t, dir, "trace", "tide", "7"); !strings.Contains(out, "south.jsonl:1") || !strings.Contains(out, `"name": "B2"`) || !strings.Contains(out, "join rates, from rates.csv:4 (source rates)") {
+	if out := must(t, dir, "trace", "tide", "7"); !strings.Contains(out, "south.jsonl:1") ||
+		!strings.Contains(out, `"name": "B2"`) ||
+		!strings.Contains(out, "join rates, from rates.csv:4 (source rates)") {
 		t.Error(out)
 	}
 	if out := must(t, dir, "trace", "day", "M", "2025-02-01"); !strings.Contains(out, "b/1.csv:3") {
@@ -251,10 +259,12 @@ func TestShaped(t *testing.T) {
 	if out := must(t, dir, "strays"); !strings.Contains(out, "no since, so nobody knows since when") {
 		t.Error(out)
 	}
-	if out := must(t, dir, "load"); !strings.Contains(out, "skipped") || !strings.Contains(words(out), "tide done 9 – 5 1 1 2") {
+	if out := must(t, dir, "load"); !strings.Contains(out, "skipped") ||
+		!strings.Contains(words(out), "tide done 9 – 5 1 1 2") {
 		t.Error(out)
 	}
-	if out := must(t, dir, "show", "tides", "--until", "read", "--format", "csv"); strings.Count(out, "\n") != 9 || !strings.HasPrefix(out, "no,boat,tons,on,site\n") {
+	if out := must(t, dir, "show", "tides", "--until", "read", "--format", "csv"); strings.Count(out, "\n") != 9 ||
+		!strings.HasPrefix(out, "no,boat,tons,on,site\n") {
 		t.Error(out)
 	}
 	for _, c := range []struct {
@@ -346,7 +356,12 @@ func TestHostile(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := t.TempDir()
-			startest.Write(t, dir, "ironmonger.yaml", "limits: {set_aside: none}\n"+fmt.Sprintf(model, c.file, c.more))
+			startest.Write(
+				t,
+				dir,
+				"ironmonger.yaml",
+				"limits: {set_aside: none}\n"+fmt.Sprintf(model, c.file, c.more),
+			)
 			startest.Write(t, dir, c.file, c.content)
 			out, errs, status := run(t, dir, "load")
 			if status != c.status || !regexp.MustCompile(c.answer).MatchString(out+errs) {
@@ -402,7 +417,8 @@ func TestHostile(t *testing.T) {
 			if err := make(); err != nil {
 				t.Fatal(err)
 			}
-			if out, errs, status := run(t, in, "load"); status != 2 || !strings.Contains(errs, strings.TrimSpace(name)) {
+			if out, errs, status := run(t, in, "load"); status != 2 ||
+				!strings.Contains(errs, strings.TrimSpace(name)) {
 				t.Errorf("%s: %d %s%s", name, status, out, errs)
 			}
 		}

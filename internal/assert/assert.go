@@ -86,7 +86,13 @@ func (j *Judge) Says() string {
 // Against is what speaks against it of a row that does.
 func (j *Judge) Against() string {
 	if len(j.Each) > 0 {
-		return "another " + strings.Join(j.HasOne, ", ") + " than rows before it with the same " + strings.Join(j.Each, ", ")
+		return "another " + strings.Join(
+			j.HasOne,
+			", ",
+		) + " than rows before it with the same " + strings.Join(
+			j.Each,
+			", ",
+		)
 	}
 	return "not so: " + j.Every.Text
 }
@@ -170,7 +176,13 @@ func (j *Judge) Verdict(ctx context.Context, root *os.Root, m *star.Model) (stri
 		return "a total needs more than 38 digits", nil
 	}
 	if x != y {
-		return fmt.Sprintf("the total is %s, and %s of %s comes to %s", exact.AppendDecimal(nil, j.sum, j.scale), j.Column, j.Source.Text, exact.AppendDecimal(nil, other, scale)), nil
+		return fmt.Sprintf(
+			"the total is %s, and %s of %s comes to %s",
+			exact.AppendDecimal(nil, j.sum, j.scale),
+			j.Column,
+			j.Source.Text,
+			exact.AppendDecimal(nil, other, scale),
+		), nil
 	}
 	return "", nil
 }
@@ -186,8 +198,19 @@ func (j *Judge) compare(b *star.Bound) int {
 }
 
 // sourceTotal adds up a column over the rows of a source that it does not set aside.
-func sourceTotal(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, name string) (exact.Int128, int, error) {
-	flow, err := transform.Open(ctx, &source.Inputs{Model: m, Root: root}, s, func(c string) bool { return c == name })
+func sourceTotal(
+	ctx context.Context,
+	root *os.Root,
+	m *star.Model,
+	s *star.Source,
+	name string,
+) (exact.Int128, int, error) {
+	flow, err := transform.Open(
+		ctx,
+		&source.Inputs{Model: m, Root: root},
+		s,
+		func(c string) bool { return c == name },
+	)
 	if err != nil {
 		return exact.Int128{}, 0, err
 	}

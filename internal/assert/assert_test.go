@@ -22,8 +22,8 @@ type row struct {
 	big     bool
 }
 
-// TestJudge holds what is said of random rows, in batches of any size, against a restatement: what every row has to be, of
-// each lock the one waterway, shares and numbers of rows, and totals, of all rows or those that are chosen.
+// TestJudge holds what is said of random rows, in batches of any size, against a restatement: what every row has to
+// be, of each lock the one waterway, shares and numbers of rows, and totals, of all rows or those that are chosen.
 func TestJudge(t *testing.T) {
 	const model = `warehouse:
   sqlite: star.db
@@ -60,7 +60,13 @@ facts:
 		rows := make([]row, r.IntN(14))
 		text := "trip,toll,lock,water,big\n"
 		for i := range rows {
-			rows[i] = row{r.Int64N(300), r.IntN(6) > 0, []string{"", "L1", "L2"}[r.IntN(3)], []string{"", "W1", "W1", "W2"}[r.IntN(4)], r.IntN(2) == 0}
+			rows[i] = row{
+				r.Int64N(300),
+				r.IntN(6) > 0,
+				[]string{"", "L1", "L2"}[r.IntN(3)],
+				[]string{"", "W1", "W1", "W2"}[r.IntN(4)],
+				r.IntN(2) == 0,
+			}
 			if !rows[i].hasToll {
 				rows[i].toll = 0
 			}
@@ -79,8 +85,15 @@ facts:
 			t.Fatal(err)
 		}
 		defer root.Close()
-		fields := []column.Field{{Name: "toll", Type: column.Type{Kind: column.Decimal, Precision: 9, Scale: 2}}, {Name: "lock", Type: column.Type{Kind: column.Text}},
-			{Name: "water", Type: column.Type{Kind: column.Text}}, {Name: "big", Type: column.Type{Kind: column.Boolean}}}
+		fields := []column.Field{
+			{Name: "toll", Type: column.Type{Kind: column.Decimal, Precision: 9, Scale: 2}},
+			{Name: "lock", Type: column.Type{Kind: column.Text}},
+			{
+				Name: "water",
+				Type: column.Type{Kind: column.Text},
+			},
+			{Name: "big", Type: column.Type{Kind: column.Boolean}},
+		}
 		size := 1 + r.IntN(5)
 		for _, rule := range m.Facts[0].MustHold {
 			j, err := assert.New(rule, fields)
@@ -98,7 +111,16 @@ facts:
 			}
 			against, fails := expect(rule.Text, rows)
 			if fmt.Sprint(got) != fmt.Sprint(against) || (verdict != "") != fails {
-				t.Fatalf("seed %d, %s: rows %v and %q; expected %v and %v\n%s", seed, j.Says(), got, verdict, against, fails, text)
+				t.Fatalf(
+					"seed %d, %s: rows %v and %q; expected %v and %v\n%s",
+					seed,
+					j.Says(),
+					got,
+					verdict,
+					against,
+					fails,
+					text,
+				)
 			}
 		}
 	}

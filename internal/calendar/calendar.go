@@ -28,7 +28,10 @@ var fields = func() []column.Field {
 		{Name: "quarter", Type: integer}, {Name: "year", Type: integer},
 		{Name: "iso_week", Type: integer}, {Name: "iso_year", Type: integer},
 		{Name: "day_of_week", Type: integer}, {Name: "weekday_name", Type: text},
-		{Name: "fiscal_year", Type: integer}, {Name: "fiscal_quarter", Type: integer}, {Name: "fiscal_month", Type: integer},
+		{
+			Name: "fiscal_year",
+			Type: integer,
+		}, {Name: "fiscal_quarter", Type: integer}, {Name: "fiscal_month", Type: integer},
 		{Name: SortOrder, Type: integer},
 	}
 }()
@@ -72,8 +75,22 @@ func (c *Calendar) fillDay(b *column.Batch, i int, day int64) {
 	isoYear, isoWeek := civil.Week(day)
 	weekday := weekday(day)
 	fiscalYear, fiscalMonth := c.fiscal(y, m)
-	numbers := [...]int64{day, int64(d), int64(m), 0, int64((m + 2) / 3), int64(y), int64(isoWeek), int64(isoYear), int64(weekday), 0,
-		int64(fiscalYear), int64((fiscalMonth + 2) / 3), int64(fiscalMonth), Key(day)}
+	numbers := [...]int64{
+		day,
+		int64(d),
+		int64(m),
+		0,
+		int64((m + 2) / 3),
+		int64(y),
+		int64(isoWeek),
+		int64(isoYear),
+		int64(weekday),
+		0,
+		int64(fiscalYear),
+		int64((fiscalMonth + 2) / 3),
+		int64(fiscalMonth),
+		Key(day),
+	}
 	for k := range fields {
 		b.Cols[k].Null[i] = false
 		if b.Cols[k].Type.Kind != column.Text {

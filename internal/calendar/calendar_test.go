@@ -12,7 +12,12 @@ import (
 func TestAgainstTime(t *testing.T) {
 	for start := 1; start <= 12; start++ {
 		for _, byEnd := range []bool{false, true} {
-			c := &Calendar{From: civil.Day(1996, 1, 1), To: civil.Day(2030, 12, 31), FiscalStart: start, NamedByEnd: byEnd}
+			c := &Calendar{
+				From:        civil.Day(1996, 1, 1),
+				To:          civil.Day(2030, 12, 31),
+				FiscalStart: start,
+				NamedByEnd:  byEnd,
+			}
 			b := column.NewBatch(c.Fields())
 			if err := c.Fill(b); err != nil {
 				t.Fatal(err)
@@ -35,11 +40,25 @@ func TestAgainstTime(t *testing.T) {
 					"fiscal_quarter": int64(shifted.Month()+2) / 3, "sort_order": int64(y*10000 + int(m)*100 + d),
 				} {
 					if got := value(name, i); got != want {
-						t.Fatalf("%s, fiscal year from month %d: %s is %d, want %d", day.Format(time.DateOnly), start, name, got, want)
+						t.Fatalf(
+							"%s, fiscal year from month %d: %s is %d, want %d",
+							day.Format(time.DateOnly),
+							start,
+							name,
+							got,
+							want,
+						)
 					}
 				}
-				if text("month_name", i) != m.String() || text("weekday_name", i) != day.Weekday().String() || b.Cols[0].Value(i) != day.Format(time.DateOnly) {
-					t.Fatalf("%s: %s, %s, %s", day, b.Cols[0].Value(i), text("month_name", i), text("weekday_name", i))
+				if text("month_name", i) != m.String() || text("weekday_name", i) != day.Weekday().String() ||
+					b.Cols[0].Value(i) != day.Format(time.DateOnly) {
+					t.Fatalf(
+						"%s: %s, %s, %s",
+						day,
+						b.Cols[0].Value(i),
+						text("month_name", i),
+						text("weekday_name", i),
+					)
 				}
 				day = day.AddDate(0, 0, 1)
 			}
@@ -48,7 +67,8 @@ func TestAgainstTime(t *testing.T) {
 			}
 		}
 	}
-	if Key(civil.Day(2024, 2, 29)) != 20240229 || SpecialOrder(-1) <= 99991231 || SpecialOrder(-2) <= SpecialOrder(-1) {
+	if Key(civil.Day(2024, 2, 29)) != 20240229 || SpecialOrder(-1) <= 99991231 ||
+		SpecialOrder(-2) <= SpecialOrder(-1) {
 		t.Error("keys or their order")
 	}
 }

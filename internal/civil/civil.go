@@ -1,5 +1,5 @@
-// Package civil counts days and microseconds of the Gregorian calendar, without time zones: a day is the number of days since
-// 1970-01-01, a time of day the microseconds since midnight.
+// Package civil counts days and microseconds of the Gregorian calendar, without time zones: a day is the number of
+// days since 1970-01-01, a time of day the microseconds since midnight.
 package civil
 
 import "time"
@@ -70,8 +70,8 @@ var (
 	LastDay  = Day(9999, 12, 31)
 )
 
-// WallIn returns the wall clock reading of an instant, in microseconds since 1970, in a zone; it says false where that is not
-// in the years 1 to 9999.
+// WallIn returns the wall clock reading of an instant, in microseconds since 1970, in a zone; it says false where
+// that is not in the years 1 to 9999.
 func WallIn(instant int64, zone *time.Location) (wall int64, ok bool) {
 	const margin = 2 * DayMicros // more than any zone shifts
 	if instant < FirstDay*DayMicros-margin || instant > LastDay*DayMicros+margin {

@@ -105,7 +105,10 @@ func (found *checked) look(ctx context.Context, m *star.Model, root *os.Root) er
 	var refused diag.List
 	for _, a := range found.Tables {
 		if a.Refused {
-			refused = append(refused, &diag.Error{At: diag.Place{File: m.File}, Subject: "table " + a.Table, Message: "it " + a.Does})
+			refused = append(
+				refused,
+				&diag.Error{At: diag.Place{File: m.File}, Subject: "table " + a.Table, Message: "it " + a.Does},
+			)
 		}
 	}
 	return refused.Err()

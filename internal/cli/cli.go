@@ -82,7 +82,21 @@ func (s *session) root() *cli.Command {
 			"something does not hold.\n\n" +
 			"Example:\n  ironmonger demo canal && cd canal && ironmonger load",
 		Writer: s.out, ErrWriter: s.err,
-		Commands:        []*cli.Command{s.demo(), s.check(), s.order(), s.show(), s.load(), s.strays(), s.prove(), s.trace(), s.rehearse(), s.erase(), s.runs(), s.ddl(), s.schema()},
+		Commands: []*cli.Command{
+			s.demo(),
+			s.check(),
+			s.order(),
+			s.show(),
+			s.load(),
+			s.strays(),
+			s.prove(),
+			s.trace(),
+			s.rehearse(),
+			s.erase(),
+			s.runs(),
+			s.ddl(),
+			s.schema(),
+		},
 		Action:          s.unknown,
 		OnUsageError:    usageError,
 		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
@@ -125,7 +139,9 @@ func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 			}
 		}
 		name = "--" + strings.TrimLeft(name, "-")
-		return wrong{fmt.Errorf("there is no option %s%s; see ironmonger %s --help", name, diag.Suggest(name, names), c.Name)}
+		return wrong{
+			fmt.Errorf("there is no option %s%s; see ironmonger %s --help", name, diag.Suggest(name, names), c.Name),
+		}
 	}
 	if m := invalidValue.FindStringSubmatch(text); m != nil {
 		why := m[3]
@@ -160,7 +176,14 @@ func command(c *cli.Command, arguments int) *cli.Command {
 	action := c.Action
 	c.Action = func(ctx context.Context, cmd *cli.Command) error {
 		if cmd.Args().Len() > arguments {
-			return wrong{fmt.Errorf("%s: too many arguments, beginning with %s; see ironmonger %s --help", c.Name, cmd.Args().Get(arguments), c.Name)}
+			return wrong{
+				fmt.Errorf(
+					"%s: too many arguments, beginning with %s; see ironmonger %s --help",
+					c.Name,
+					cmd.Args().Get(arguments),
+					c.Name,
+				),
+			}
 		}
 		return action(ctx, cmd)
 	}
@@ -205,19 +228,42 @@ func (s *session) status(err error) int {
 
 // flags returns the flags that commands share, with more of its own.
 func flags(more ...cli.Flag) []cli.Flag {
-	model := &cli.StringFlag{Name: "model", Aliases: []string{"m"}, Value: "ironmonger.yaml", Usage: "the model `FILE`"}
-	set := &cli.StringSliceFlag{Name: "set", Usage: "the value of a parameter of the model, as `NAME=VALUE`; may be repeated"}
-	parameters := &cli.StringFlag{Name: "parameters", Usage: "a `FILE` with values of parameters, one NAME: VALUE in each line"}
+	model := &cli.StringFlag{
+		Name:    "model",
+		Aliases: []string{"m"},
+		Value:   "ironmonger.yaml",
+		Usage:   "the model `FILE`",
+	}
+	set := &cli.StringSliceFlag{
+		Name:  "set",
+		Usage: "the value of a parameter of the model, as `NAME=VALUE`; may be repeated",
+	}
+	parameters := &cli.StringFlag{
+		Name:  "parameters",
+		Usage: "a `FILE` with values of parameters, one NAME: VALUE in each line",
+	}
 	return append(append([]cli.Flag{model, set, parameters}, formatFlags()...), more...)
 }
 
 func formatFlags() []cli.Flag {
-	return []cli.Flag{&cli.StringFlag{Name: "format", Value: "text", Usage: "the format of the result: `text`, json or csv", Validator: func(v string) error {
-		if v != "text" && v != "json" && v != "csv" {
-			return fmt.Errorf("%s is none of text, json, csv", v)
-		}
-		return nil
-	}}, &cli.BoolFlag{Name: "wide", Usage: "do not cut text to the width of the terminal"}, &cli.BoolFlag{Name: "guard", Usage: "in csv: an apostrophe before values that a spreadsheet would read as formulas"}}
+	return []cli.Flag{
+		&cli.StringFlag{
+			Name:  "format",
+			Value: "text",
+			Usage: "the format of the result: `text`, json or csv",
+			Validator: func(v string) error {
+				if v != "text" && v != "json" && v != "csv" {
+					return fmt.Errorf("%s is none of text, json, csv", v)
+				}
+				return nil
+			},
+		},
+		&cli.BoolFlag{Name: "wide", Usage: "do not cut text to the width of the terminal"},
+		&cli.BoolFlag{
+			Name:  "guard",
+			Usage: "in csv: an apostrophe before values that a spreadsheet would read as formulas",
+		},
+	}
 }
 
 // settings reads the values of parameters that a call gives: in a file, and on the command line.
@@ -277,7 +323,13 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 	}
 	for name := range given {
 		if !slices.Contains(names, name) {
-			err = wrong{fmt.Errorf("there is a value for %s, but the model has no such parameter%s", name, diag.Suggest(name, names))}
+			err = wrong{
+				fmt.Errorf(
+					"there is a value for %s, but the model has no such parameter%s",
+					name,
+					diag.Suggest(name, names),
+				),
+			}
 			return nil, root, err
 		}
 	}
@@ -296,7 +348,17 @@ func nameable(m *star.Model) error {
 	}
 	var list diag.List
 	for _, name := range schema.New(m).TooLong(most) {
-		list = append(list, &diag.Error{At: diag.Place{File: m.File}, Message: fmt.Sprintf("%s is longer than the %d bytes that the warehouse takes: shorten the names in the model that it is made of", name, most)})
+		list = append(
+			list,
+			&diag.Error{
+				At: diag.Place{File: m.File},
+				Message: fmt.Sprintf(
+					"%s is longer than the %d bytes that the warehouse takes: shorten the names in the model that it is made of",
+					name,
+					most,
+				),
+			},
+		)
 	}
 	return list.Err()
 }
@@ -337,13 +399,24 @@ func (s *session) withModel(action modelAction, whole bool) cli.ActionFunc {
 }
 
 // openWarehouse opens the warehouse that the model names.
-func openWarehouse(ctx context.Context, m *star.Model, root *os.Root, mode warehouse.Mode) (warehouse.Warehouse, error) {
+func openWarehouse(
+	ctx context.Context,
+	m *star.Model,
+	root *os.Root,
+	mode warehouse.Mode,
+) (warehouse.Warehouse, error) {
 	return warehouse.Open(ctx, schema.Location(m, root.Name()), mode)
 }
 
-// reading opens the warehouse to be read as it is now, for f: it is the same until f returns, and an interrupt ends what
-// f asks. If nothing was ever loaded, none is called.
-func reading(ctx context.Context, m *star.Model, root *os.Root, none func() error, f func(r warehouse.Reader) error) error {
+// reading opens the warehouse to be read as it is now, for f: it is the same until f returns, and an interrupt ends
+// what f asks. If nothing was ever loaded, none is called.
+func reading(
+	ctx context.Context,
+	m *star.Model,
+	root *os.Root,
+	none func() error,
+	f func(r warehouse.Reader) error,
+) error {
 	wh, err := openWarehouse(ctx, m, root, warehouse.ToRead)
 	if errors.Is(err, fs.ErrNotExist) {
 		return none()

@@ -24,7 +24,10 @@ func (s *session) demo() *cli.Command {
 			"into an SQLite file in the folder.\n\n" +
 			"Exit status: 0 done; 1 the load failed; 2 the call is wrong.\n\n" +
 			"Example:\n  ironmonger demo canal\n  ironmonger demo --passages 1000000 big",
-		Flags: append(formatFlags(), &cli.IntFlag{Name: "passages", Value: demo.Passages, Usage: "about `N` passages"}),
+		Flags: append(
+			formatFlags(),
+			&cli.IntFlag{Name: "passages", Value: demo.Passages, Usage: "about `N` passages"},
+		),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			dir := c.Args().First()
 			if dir == "" {
@@ -49,7 +52,9 @@ func (s *session) demo() *cli.Command {
 			if run == nil {
 				return err
 			}
-			if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil || err != nil || c.String("format") != "text" {
+			if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil ||
+				err != nil ||
+				c.String("format") != "text" {
 				return firstOf(err, werr)
 			}
 			return s.tolls(ctx, m, root, dir)

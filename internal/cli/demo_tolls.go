@@ -29,10 +29,22 @@ func (s *session) tolls(ctx context.Context, m *star.Model, root *os.Root, dir s
 		}
 		return b
 	}
-	waterways := read("dim_waterway", column.Field{Name: "waterway_key", Type: integer}, column.Field{Name: "name", Type: text})
-	locks := read("dim_lock", column.Field{Name: "lock_key", Type: integer}, column.Field{Name: "waterway_key", Type: integer})
-	facts := read("fact_passage", column.Field{Name: "lock_key", Type: integer}, column.Field{Name: "passed_date_key", Type: integer},
-		column.Field{Name: "toll", Type: column.Type{Kind: column.Decimal, Precision: 17, Scale: 2}})
+	waterways := read(
+		"dim_waterway",
+		column.Field{Name: "waterway_key", Type: integer},
+		column.Field{Name: "name", Type: text},
+	)
+	locks := read(
+		"dim_lock",
+		column.Field{Name: "lock_key", Type: integer},
+		column.Field{Name: "waterway_key", Type: integer},
+	)
+	facts := read(
+		"fact_passage",
+		column.Field{Name: "lock_key", Type: integer},
+		column.Field{Name: "passed_date_key", Type: integer},
+		column.Field{Name: "toll", Type: column.Type{Kind: column.Decimal, Precision: 17, Scale: 2}},
+	)
 	if err != nil {
 		return err
 	}
@@ -54,17 +66,28 @@ func (s *session) tolls(ctx context.Context, m *star.Model, root *os.Root, dir s
 	slices.Sort(months)
 	t := &render.Table{Columns: []render.Column{{Head: "tolls by waterway and month"}}}
 	for _, month := range months {
-		t.Columns = append(t.Columns, render.Column{Head: fmt.Sprintf("%d-%02d", month/100, month%100), Align: render.Right})
+		t.Columns = append(
+			t.Columns,
+			render.Column{Head: fmt.Sprintf("%d-%02d", month/100, month%100), Align: render.Right},
+		)
 	}
 	for i, k := range waterways.Cols[0].Int {
 		row := []string{waterways.Cols[1].Text[i]}
 		for _, month := range months {
-			row = append(row, render.Decimal(string(exact.AppendDecimal(nil, exact.Wide(sums[[2]int64{k, month}]), 2))))
+			row = append(
+				row,
+				render.Decimal(string(exact.AppendDecimal(nil, exact.Wide(sums[[2]int64{k, month}]), 2))),
+			)
 		}
 		t.Add(row...)
 	}
 	fmt.Fprintln(s.out)
 	t.Write(s.out, s.width())
-	fmt.Fprintf(s.out, "\nThe star is in %s. Look around: cd %s; less ironmonger.yaml; ironmonger check; ironmonger load\n", m.Warehouse, dir)
+	fmt.Fprintf(
+		s.out,
+		"\nThe star is in %s. Look around: cd %s; less ironmonger.yaml; ironmonger check; ironmonger load\n",
+		m.Warehouse,
+		dir,
+	)
 	return nil
 }

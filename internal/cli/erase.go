@@ -39,7 +39,12 @@ func (s *session) erase() *cli.Command {
 					continue
 				}
 				if len(d.Personal) == 0 {
-					return wrong{fmt.Errorf("erase: the model says of no attribute of %s that it is personal: personal, a list of attributes", d.Text)}
+					return wrong{
+						fmt.Errorf(
+							"erase: the model says of no attribute of %s that it is personal: personal, a list of attributes",
+							d.Text,
+						),
+					}
 				}
 				natural, spelled, err := trace.Natural(d, args[1:])
 				if err != nil {

@@ -39,33 +39,64 @@ func (s *session) load() *cli.Command {
 			"account.\n\n" +
 			"Example:\n  ironmonger load --model canal/ironmonger.yaml\n  ironmonger load --dry-run",
 		Flags: flags(
-			&cli.StringSliceFlag{Name: "accept", Usage: "accept the table of the dimension or fact `NAME` as it is; may be repeated"},
+			&cli.StringSliceFlag{
+				Name:  "accept",
+				Usage: "accept the table of the dimension or fact `NAME` as it is; may be repeated",
+			},
 			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing; report what a load would do"},
-			&cli.StringFlag{Name: "memory", Value: fmt.Sprintf("%dGiB", load.Memory>>30), Usage: "the approximate `SIZE` of memory for members and their rows; the rest is kept in temporary files. It does not change the result"},
-			&cli.IntFlag{Name: "workers", Validator: atLeast(0, 1024), Usage: "`N` goroutines read and resolve; 0 means one for each core. It does not change the result"}),
+			&cli.StringFlag{
+				Name:  "memory",
+				Value: fmt.Sprintf("%dGiB", load.Memory>>30),
+				Usage: "the approximate `SIZE` of memory for members and their rows; the rest is kept in temporary files. It does not change the result",
+			},
+			&cli.IntFlag{
+				Name:      "workers",
+				Validator: atLeast(0, 1024),
+				Usage:     "`N` goroutines read and resolve; 0 means one for each core. It does not change the result",
+			},
+		),
 		ShellComplete: completes(func(*star.Model) []string { return nil }),
-		Action: s.loadOrNote(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error) {
-			memory, err := humanize.ParseBytes(c.String("memory"))
-			if err != nil || memory < leastMemory || memory > math.MaxInt64 {
-				return true, wrong{fmt.Errorf("--memory %s: expected a size of 16 KiB at least, such as 500MB or 8GiB", c.String("memory"))}
-			}
-			if err := loadable(m, c.StringSlice("accept")); err != nil {
-				return true, wrong{err}
-			}
-			run, err := s.loadModel(ctx, m, root, load.Options{Accept: c.StringSlice("accept"), Workers: c.Int("workers"), Memory: int64(memory), Dry: c.Bool("dry-run")})
-			if run == nil {
-				return false, err
-			}
-			if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil {
-				return true, werr
-			}
-			return true, err
-		}),
+		Action: s.loadOrNote(
+			func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error) {
+				memory, err := humanize.ParseBytes(c.String("memory"))
+				if err != nil || memory < leastMemory || memory > math.MaxInt64 {
+					return true, wrong{
+						fmt.Errorf(
+							"--memory %s: expected a size of 16 KiB at least, such as 500MB or 8GiB",
+							c.String("memory"),
+						),
+					}
+				}
+				if err := loadable(m, c.StringSlice("accept")); err != nil {
+					return true, wrong{err}
+				}
+				run, err := s.loadModel(
+					ctx,
+					m,
+					root,
+					load.Options{
+						Accept:  c.StringSlice("accept"),
+						Workers: c.Int("workers"),
+						Memory:  int64(memory),
+						Dry:     c.Bool("dry-run"),
+					},
+				)
+				if run == nil {
+					return false, err
+				}
+				if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil {
+					return true, werr
+				}
+				return true, err
+			},
+		),
 	}, 0)
 }
 
 // loadOrNote reads the model for a load, and notes in the ledger, where there is one, that a load did not start.
-func (s *session) loadOrNote(action func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error)) cli.ActionFunc {
+func (s *session) loadOrNote(
+	action func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error),
+) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		started := false
 		err := s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (err error) {
@@ -80,7 +111,13 @@ func (s *session) loadOrNote(action func(ctx context.Context, c *cli.Command, m 
 			if wh, werr := openThere(ctx, m, root); werr == nil {
 				defer wh.Close()
 				// what keeps it from being noted does not matter beside what kept the load from starting
-				_ = load.Unstarted(ctx, m, wh, load.Options{Program: "ironmonger " + Version, Holder: holder()}, err.Error())
+				_ = load.Unstarted(
+					ctx,
+					m,
+					wh,
+					load.Options{Program: "ironmonger " + Version, Holder: holder()},
+					err.Error(),
+				)
 			}
 		}
 		return err
@@ -108,14 +145,23 @@ func loadable(m *star.Model, given []string) error {
 	}
 	for _, name := range given {
 		if !slices.Contains(names, name) {
-			return fmt.Errorf("--accept %s: there is no dimension or fact of that name%s", name, diag.Suggest(name, names))
+			return fmt.Errorf(
+				"--accept %s: there is no dimension or fact of that name%s",
+				name,
+				diag.Suggest(name, names),
+			)
 		}
 	}
 	return nil
 }
 
 // loadModel loads a model with progress on the terminal.
-func (s *session) loadModel(ctx context.Context, m *star.Model, root *os.Root, opts load.Options) (*ledger.Run, error) {
+func (s *session) loadModel(
+	ctx context.Context,
+	m *star.Model,
+	root *os.Root,
+	opts load.Options,
+) (*ledger.Run, error) {
 	mode := warehouse.ToWrite
 	if opts.Dry {
 		mode = warehouse.ToTry

@@ -25,7 +25,12 @@ func (s *session) order() *cli.Command {
 				return unread(c.String("model"), err)
 			}
 			order := load.Order(m)
-			return s.result(c, order, render.OrderRecords(order), func(width int) { render.Order(s.out, order, width) })
+			return s.result(
+				c,
+				order,
+				render.OrderRecords(order),
+				func(width int) { render.Order(s.out, order, width) },
+			)
 		},
 	}, 0)
 }

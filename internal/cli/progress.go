@@ -53,7 +53,12 @@ func (p *progress) watch(n load.Progress) {
 			if n.Doing != "" {
 				return "  " + n.Doing
 			}
-			return "  " + render.Plural(n.Rows, "row") + ", " + render.Decimal(fmt.Sprint(int64(float64(n.Rows)/time.Since(begin).Seconds()))) + " a second"
+			return "  " + render.Plural(
+				n.Rows,
+				"row",
+			) + ", " + render.Decimal(
+				fmt.Sprint(int64(float64(n.Rows)/time.Since(begin).Seconds())),
+			) + " a second"
 		}
 		style := mpb.BarStyle().Lbound("").Rbound(" ").Filler("━").Tip("━").Padding("·")
 		bar = p.bars.New(n.Total, style, mpb.BarRemoveOnComplete(),

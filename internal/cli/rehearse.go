@@ -27,7 +27,12 @@ func (s *session) rehearse() *cli.Command {
 			"example is loaded into a temporary star, and the differences are reported.\n\n" +
 			"Exit status: 0 all examples agree; 2 the call, the model or an example is wrong; 3 an example differs.\n\n" +
 			"Example:\n  ironmonger rehearse\n  ironmonger rehearse \"a vessel changes its class\" --examples other.yaml",
-		Flags: flags(&cli.StringFlag{Name: "examples", Usage: "the `FILE` of the examples; the default is the name of the model file with .examples before .yaml"}),
+		Flags: flags(
+			&cli.StringFlag{
+				Name:  "examples",
+				Usage: "the `FILE` of the examples; the default is the name of the model file with .examples before .yaml",
+			},
+		),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			file := c.String("examples")
 			if file == "" {

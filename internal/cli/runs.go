@@ -25,7 +25,14 @@ func (s *session) runs() *cli.Command {
 		Description: "Lists the runs in the ledger of the warehouse, the latest first. With a number, it shows everything about that run.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such run.\n\n" +
 			"Example:\n  ironmonger runs\n  ironmonger runs 3 --format json",
-		Flags: flags(&cli.IntFlag{Name: "last", Value: 20, Validator: atLeast(0, math.MaxInt32), Usage: "only the last `N` runs; 0 means all"}),
+		Flags: flags(
+			&cli.IntFlag{
+				Name:      "last",
+				Value:     20,
+				Validator: atLeast(0, math.MaxInt32),
+				Usage:     "only the last `N` runs; 0 means all",
+			},
+		),
 		Action: s.onLedger(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wh, err := openWarehouse(ctx, m, root, warehouse.ToRead)
 			if errors.Is(err, fs.ErrNotExist) {

@@ -36,14 +36,31 @@ func (s *session) show() *cli.Command {
 			&cli.StringFlag{Name: "where", Usage: "only rows for which the `condition` is true"},
 			&cli.BoolFlag{Name: "count", Usage: "read all rows and count them"},
 			&cli.BoolFlag{Name: "natural", Usage: "natural keys instead of surrogate keys"},
-			&cli.BoolFlag{Name: "as-read", Usage: "for a source: all columns of its files, as text, before any transformation"},
-			&cli.StringFlag{Name: "until", Usage: "for a source: the rows after this `stage`: " + strings.Join(star.Stages, ", ")},
-			&cli.BoolFlag{Name: "figures", Usage: "figures of each column, not rows"}),
+			&cli.BoolFlag{
+				Name:  "as-read",
+				Usage: "for a source: all columns of its files, as text, before any transformation",
+			},
+			&cli.StringFlag{
+				Name:  "until",
+				Usage: "for a source: the rows after this `stage`: " + strings.Join(star.Stages, ", "),
+			},
+			&cli.BoolFlag{Name: "figures", Usage: "figures of each column, not rows"},
+		),
 		ShellComplete: completes(func(m *star.Model) []string { return append(sourceNames(m), loadableNames(m)...) }),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			wish := preview.Wish{Rows: c.Int("rows"), Where: c.String("where"), Count: c.Bool("count"), Natural: c.Bool("natural"), AsRead: c.Bool("as-read"), Figures: c.Bool("figures"), Until: c.String("until")}
+			wish := preview.Wish{
+				Rows:    c.Int("rows"),
+				Where:   c.String("where"),
+				Count:   c.Bool("count"),
+				Natural: c.Bool("natural"),
+				AsRead:  c.Bool("as-read"),
+				Figures: c.Bool("figures"),
+				Until:   c.String("until"),
+			}
 			if wish.Until != "" && !slices.Contains(star.Stages, wish.Until) {
-				return wrong{fmt.Errorf("show: there is no stage %s%s", wish.Until, diag.Suggest(wish.Until, star.Stages))}
+				return wrong{
+					fmt.Errorf("show: there is no stage %s%s", wish.Until, diag.Suggest(wish.Until, star.Stages)),
+				}
 			}
 			if wish.Rows < 0 {
 				return wrong{fmt.Errorf("show: --rows %d is not a number of rows", wish.Rows)}
@@ -58,7 +75,12 @@ func (s *session) show() *cli.Command {
 				return err
 			}
 			if wish.Figures {
-				return s.result(c, rows, render.FigureRecords(rows), func(width int) { render.Figures(s.out, rows, width) })
+				return s.result(
+					c,
+					rows,
+					render.FigureRecords(rows),
+					func(width int) { render.Figures(s.out, rows, width) },
+				)
 			}
 			return s.result(c, rows, render.RowRecords(rows), func(width int) { render.Rows(s.out, rows, width) })
 		}),
@@ -106,17 +128,32 @@ func named[T any](command, example string, args []string, things []thing[T]) (fo
 		kind = "no " + kind
 	}
 	if len(meant) == 0 {
-		return found, nil, wrong{fmt.Errorf("the model has %s called %s%s", kind, args[0], diag.Suggest(args[0], names))}
+		return found, nil, wrong{
+			fmt.Errorf("the model has %s called %s%s", kind, args[0], diag.Suggest(args[0], names)),
+		}
 	}
 	return found, args[1:], nil
 }
 
 // rowsOf finds what a call to show names, and its rows.
-func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root *os.Root, wish preview.Wish) (*preview.Rows, error) {
+func (s *session) rowsOf(
+	ctx context.Context,
+	args []string,
+	m *star.Model,
+	root *os.Root,
+	wish preview.Wish,
+) (*preview.Rows, error) {
 	type rows = func() (*preview.Rows, error)
 	var things []thing[rows]
 	for _, src := range m.Sources {
-		things = append(things, thing[rows]{"source", src.Text, func() (*preview.Rows, error) { return preview.Source(ctx, root, m, src, wish) }})
+		things = append(
+			things,
+			thing[rows]{
+				"source",
+				src.Text,
+				func() (*preview.Rows, error) { return preview.Source(ctx, root, m, src, wish) },
+			},
+		)
 	}
 	tables := schema.New(m)
 	loaded := func(f func(warehouse.Reader) (*preview.Rows, error)) rows {
@@ -125,18 +162,42 @@ func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root
 				return nil, errors.New("show: --as-read is for sources: the rows of the warehouse are what they are")
 			}
 			var found *preview.Rows
-			err := reading(ctx, m, root, func() error { return prove.ErrNothing }, func(r warehouse.Reader) (err error) {
-				found, err = f(r)
-				return err
-			})
+			err := reading(
+				ctx,
+				m,
+				root,
+				func() error { return prove.ErrNothing },
+				func(r warehouse.Reader) (err error) {
+					found, err = f(r)
+					return err
+				},
+			)
 			return found, err
 		}
 	}
 	for _, d := range tables.Dimensions {
-		things = append(things, thing[rows]{"dimension", d.Text, loaded(func(r warehouse.Reader) (*preview.Rows, error) { return preview.Dimension(ctx, r, tables, d, wish) })})
+		things = append(
+			things,
+			thing[rows]{
+				"dimension",
+				d.Text,
+				loaded(
+					func(r warehouse.Reader) (*preview.Rows, error) { return preview.Dimension(ctx, r, tables, d, wish) },
+				),
+			},
+		)
 	}
 	for _, f := range tables.Facts {
-		things = append(things, thing[rows]{"fact", f.Text, loaded(func(r warehouse.Reader) (*preview.Rows, error) { return preview.Fact(ctx, r, tables, f, wish) })})
+		things = append(
+			things,
+			thing[rows]{
+				"fact",
+				f.Text,
+				loaded(
+					func(r warehouse.Reader) (*preview.Rows, error) { return preview.Fact(ctx, r, tables, f, wish) },
+				),
+			},
+		)
 	}
 	if wish.AsRead && len(args) == 1 { // a name alone can only mean a source then
 		things = things[:len(m.Sources)]
@@ -146,7 +207,9 @@ func (s *session) rowsOf(ctx context.Context, args []string, m *star.Model, root
 		return nil, err
 	}
 	if len(rest) > 0 {
-		return nil, wrong{fmt.Errorf("show: too many arguments, beginning with %s; see ironmonger show --help", rest[0])}
+		return nil, wrong{
+			fmt.Errorf("show: too many arguments, beginning with %s; see ironmonger show --help", rest[0]),
+		}
 	}
 	result, err := find()
 	var inFile *diag.Error

@@ -25,15 +25,26 @@ func (s *session) strays() *cli.Command {
 			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
 		Flags: flags(),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			return reading(ctx, m, root, func() error { return wrong{strays.ErrNothing} }, func(r warehouse.Reader) error {
-				report, err := strays.Find(ctx, r, schema.New(m))
-				if errors.Is(err, strays.ErrNothing) {
-					return wrong{err}
-				} else if err != nil {
-					return err
-				}
-				return s.result(c, report, render.StrayRecords(report), func(width int) { render.Strays(s.out, report, width) })
-			})
+			return reading(
+				ctx,
+				m,
+				root,
+				func() error { return wrong{strays.ErrNothing} },
+				func(r warehouse.Reader) error {
+					report, err := strays.Find(ctx, r, schema.New(m))
+					if errors.Is(err, strays.ErrNothing) {
+						return wrong{err}
+					} else if err != nil {
+						return err
+					}
+					return s.result(
+						c,
+						report,
+						render.StrayRecords(report),
+						func(width int) { render.Strays(s.out, report, width) },
+					)
+				},
+			)
 		}),
 	}, 0)
 }

@@ -26,55 +26,79 @@ func (s *session) trace() *cli.Command {
 			"surrogate key. The command shows its versions, the number of rows that point to each, and all rows of its source.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong, or there is no such row.\n\n" +
 			"Example:\n  ironmonger trace passage 17\n  ironmonger trace vessel N NV-00001\n  ironmonger trace vessel --key 5",
-		Flags:         flags(&cli.IntFlag{Name: "key", Usage: "for a dimension: the surrogate key `N` instead of the natural key"}),
+		Flags: flags(
+			&cli.IntFlag{Name: "key", Usage: "for a dimension: the surrogate key `N` instead of the natural key"},
+		),
 		ShellComplete: completes(loadableNames),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			tables := schema.New(m)
 			type follow = func(r warehouse.Reader, values []string) error
 			var things []thing[follow]
 			for _, f := range tables.Facts {
-				things = append(things, thing[follow]{"fact", f.Text, func(r warehouse.Reader, values []string) error {
-					if c.IsSet("key") {
-						return errors.New("--key is for dimensions: a fact is named by its grain")
-					}
-					found, err := trace.OfFact(ctx, r, root, m, f, values)
-					if err != nil {
-						return err
-					}
-					return s.result(c, found, render.FactRecords(found), func(width int) { render.Fact(s.out, found, width) })
-				}})
+				things = append(
+					things,
+					thing[follow]{"fact", f.Text, func(r warehouse.Reader, values []string) error {
+						if c.IsSet("key") {
+							return errors.New("--key is for dimensions: a fact is named by its grain")
+						}
+						found, err := trace.OfFact(ctx, r, root, m, f, values)
+						if err != nil {
+							return err
+						}
+						return s.result(
+							c,
+							found,
+							render.FactRecords(found),
+							func(width int) { render.Fact(s.out, found, width) },
+						)
+					}},
+				)
 			}
 			for _, d := range tables.Dimensions {
-				things = append(things, thing[follow]{"dimension", d.Text, func(r warehouse.Reader, values []string) error {
-					var key *int64
-					if c.IsSet("key") {
-						k := int64(c.Int("key"))
-						if key = &k; len(values) > 0 {
-							return errors.New("a member is named by its natural key or by --key, not by both")
+				things = append(
+					things,
+					thing[follow]{"dimension", d.Text, func(r warehouse.Reader, values []string) error {
+						var key *int64
+						if c.IsSet("key") {
+							k := int64(c.Int("key"))
+							if key = &k; len(values) > 0 {
+								return errors.New("a member is named by its natural key or by --key, not by both")
+							}
 						}
-					}
-					found, err := trace.OfMember(ctx, r, root, m, d, values, key)
-					if err != nil {
-						return err
-					}
-					return s.result(c, found, render.MemberRecords(found), func(width int) { render.Member(s.out, found, width) })
-				}})
+						found, err := trace.OfMember(ctx, r, root, m, d, values, key)
+						if err != nil {
+							return err
+						}
+						return s.result(
+							c,
+							found,
+							render.MemberRecords(found),
+							func(width int) { render.Member(s.out, found, width) },
+						)
+					}},
+				)
 			}
 			find, rest, err := named("trace", "ironmonger trace passage 17", c.Args().Slice(), things)
 			if err != nil {
 				return err
 			}
-			return reading(ctx, m, root, func() error { return wrong{prove.ErrNothing} }, func(r warehouse.Reader) error {
-				if there, err := r.Describe(ctx, "load_run"); err != nil {
-					return err
-				} else if there == nil {
-					return wrong{prove.ErrNothing}
-				}
-				if err := find(r, rest); err != nil {
-					return wrong{fmt.Errorf("trace: %w", err)}
-				}
-				return nil
-			})
+			return reading(
+				ctx,
+				m,
+				root,
+				func() error { return wrong{prove.ErrNothing} },
+				func(r warehouse.Reader) error {
+					if there, err := r.Describe(ctx, "load_run"); err != nil {
+						return err
+					} else if there == nil {
+						return wrong{prove.ErrNothing}
+					}
+					if err := find(r, rest); err != nil {
+						return wrong{fmt.Errorf("trace: %w", err)}
+					}
+					return nil
+				},
+			)
 		}),
 	}, 100)
 }

@@ -55,7 +55,17 @@ func appendDate(b []byte, day int64) []byte {
 func appendClock(b []byte, micros int64) []byte {
 	sec := int(micros / 1e6)
 	h, m, s := sec/3600, sec/60%60, sec%60
-	b = append(b, byte('0'+h/10), byte('0'+h%10), ':', byte('0'+m/10), byte('0'+m%10), ':', byte('0'+s/10), byte('0'+s%10))
+	b = append(
+		b,
+		byte('0'+h/10),
+		byte('0'+h%10),
+		':',
+		byte('0'+m/10),
+		byte('0'+m%10),
+		':',
+		byte('0'+s/10),
+		byte('0'+s%10),
+	)
 	if frac := micros % 1e6; frac != 0 {
 		b = append(b, '.')
 		for unit := int64(100000); unit > 0 && frac > 0; unit /= 10 {

@@ -76,7 +76,11 @@ func ParseType(s string) (Type, error) {
 		digits, err1 := strconv.Atoi(strings.TrimSpace(p))
 		scale, err2 := strconv.Atoi(strings.TrimSpace(sc))
 		if err1 != nil || err2 != nil || digits < 1 || digits > exact.MaxDigits || scale < 0 || scale > digits {
-			return Type{}, fmt.Errorf("%s is not a decimal type: 1 to %d digits, of which 0 to all after the point", s, exact.MaxDigits)
+			return Type{}, fmt.Errorf(
+				"%s is not a decimal type: 1 to %d digits, of which 0 to all after the point",
+				s,
+				exact.MaxDigits,
+			)
 		}
 		return Type{Decimal, uint8(digits), uint8(scale)}, nil
 	}

@@ -87,8 +87,8 @@ func (db *DB) Columns(ctx context.Context, q Query) ([]Column, error) {
 	return db.inner.columns(ctx, "select * from "+db.from(&q), q.Args)
 }
 
-// Each returns the rows to row, with the columns wanted, in the order asked for: by those columns, text by its bytes. What
-// they leave open is left to the database. The values are row's until it returns; null is nil.
+// Each returns the rows to row, with the columns wanted, in the order asked for: by those columns, text by its
+// bytes. What they leave open is left to the database. The values are row's until it returns; null is nil.
 func (db *DB) Each(ctx context.Context, q Query, row func(values [][]byte) error) error {
 	all, err := db.Columns(ctx, q)
 	if err != nil {

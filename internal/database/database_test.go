@@ -44,21 +44,33 @@ func others(t *testing.T) []other {
 	t.Cleanup(func() { pg.Close(context.Background()) })
 	words, my := startest.MariaDB(t)
 	return []other{
-		{&star.Database{Name: star.Name{Text: "sqlite"}, Kind: star.SQLite, Path: "other.db"}, filepath.Dir(file), func(t *testing.T, sql string) {
-			if err := sqlitex.ExecuteScript(conn, sql, nil); err != nil {
-				t.Fatal(err)
-			}
-		}},
-		{&star.Database{Name: star.Name{Text: "postgres"}, Kind: star.Postgres, Connection: connection}, "", func(t *testing.T, sql string) {
-			if _, err := pg.Exec(context.Background(), sql); err != nil {
-				t.Fatal(err)
-			}
-		}},
-		{&star.Database{Name: star.Name{Text: "mariadb"}, Kind: star.MySQL, Connection: words}, "", func(t *testing.T, sql string) {
-			if _, err := my.Exec(sql); err != nil {
-				t.Fatal(err)
-			}
-		}},
+		{
+			&star.Database{Name: star.Name{Text: "sqlite"}, Kind: star.SQLite, Path: "other.db"},
+			filepath.Dir(file),
+			func(t *testing.T, sql string) {
+				if err := sqlitex.ExecuteScript(conn, sql, nil); err != nil {
+					t.Fatal(err)
+				}
+			},
+		},
+		{
+			&star.Database{Name: star.Name{Text: "postgres"}, Kind: star.Postgres, Connection: connection},
+			"",
+			func(t *testing.T, sql string) {
+				if _, err := pg.Exec(context.Background(), sql); err != nil {
+					t.Fatal(err)
+				}
+			},
+		},
+		{
+			&star.Database{Name: star.Name{Text: "mariadb"}, Kind: star.MySQL, Connection: words},
+			"",
+			func(t *testing.T, sql string) {
+				if _, err := my.Exec(sql); err != nil {
+					t.Fatal(err)
+				}
+			},
+		},
 	}
 }
 
@@ -138,7 +150,8 @@ func TestTypes(t *testing.T) {
 			t.Errorf("%s: %v\n%s\nwant\n%s", o.Kind, err, rows, want)
 		}
 		if want := more[o.Kind]; want != "" {
-			if rows, err := answer(t, o, database.Query{Table: `odd "name`, Columns: append([]string{"id"}, names[10:]...)}); err != nil || rows != want {
+			if rows, err := answer(t, o, database.Query{Table: `odd "name`, Columns: append([]string{"id"}, names[10:]...)}); err != nil ||
+				rows != want {
 				t.Errorf("%s: %v\n%s\nwant\n%s", o.Kind, err, rows, want)
 			}
 		}
@@ -195,7 +208,8 @@ func TestQueries(t *testing.T) {
 				t.Errorf("%s: %s: %v", o.Kind, sql, err)
 			}
 		}
-		if got, err := answer(t, o, database.Query{Texts: []string{"select count(*) as n from boats"}, Columns: []string{"n"}}); err != nil || got != "5" {
+		if got, err := answer(t, o, database.Query{Texts: []string{"select count(*) as n from boats"}, Columns: []string{"n"}}); err != nil ||
+			got != "5" {
 			t.Errorf("%s: %q of 5 rows are left: %v", o.Kind, got, err)
 		}
 	}

@@ -75,7 +75,10 @@ func mysqlConfig(connection string) (*mysql.Config, error) {
 		case "tls":
 			c.TLSConfig = value
 		default:
-			return nil, fmt.Errorf("the connection has no word %s: host, port, socket, user, password, dbname, tls", name)
+			return nil, fmt.Errorf(
+				"the connection has no word %s: host, port, socket, user, password, dbname, tls",
+				name,
+			)
 		}
 	}
 	if c.Net == "tcp" {
@@ -153,7 +156,11 @@ func (db *mysqlDB) columns(ctx context.Context, sql string, args []star.Value) (
 	var list []Column
 	for _, t := range types {
 		name := t.DatabaseTypeName()
-		c := Column{Name: t.Name(), Foreign: strings.ToLower(name), Type: column.Type{Kind: mysqlKinds[strings.TrimPrefix(name, "UNSIGNED ")]}}
+		c := Column{
+			Name:    t.Name(),
+			Foreign: strings.ToLower(name),
+			Type:    column.Type{Kind: mysqlKinds[strings.TrimPrefix(name, "UNSIGNED ")]},
+		}
 		if c.Type.Kind == column.Decimal {
 			precision, scale, _ := t.DecimalSize()
 			if c.Type.Precision, c.Type.Scale = uint8(precision), uint8(scale); precision > exact.MaxDigits {

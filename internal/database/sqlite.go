@@ -60,14 +60,18 @@ func (db *sqliteDB) columns(ctx context.Context, sql string, args []star.Value) 
 		return nil, dberror.SQLite(err)
 	}
 	defer sqlitex.ExecuteTransient(db.conn, "drop view temp.ironmonger_look", nil)
-	err = sqlitex.ExecuteTransient(db.conn, "pragma temp.table_xinfo(ironmonger_look)", &sqlitex.ExecOptions{ResultFunc: func(s *sqlite.Stmt) error {
-		c := Column{Name: s.GetText("name"), Foreign: strings.ToLower(s.GetText("type"))}
-		if c.Type = sqliteType(c.Foreign); c.Foreign == "" {
-			c.Foreign = "no declared type"
-		}
-		list = append(list, c)
-		return nil
-	}})
+	err = sqlitex.ExecuteTransient(
+		db.conn,
+		"pragma temp.table_xinfo(ironmonger_look)",
+		&sqlitex.ExecOptions{ResultFunc: func(s *sqlite.Stmt) error {
+			c := Column{Name: s.GetText("name"), Foreign: strings.ToLower(s.GetText("type"))}
+			if c.Type = sqliteType(c.Foreign); c.Foreign == "" {
+				c.Foreign = "no declared type"
+			}
+			list = append(list, c)
+			return nil
+		}},
+	)
 	return list, dberror.SQLite(err)
 }
 
@@ -144,8 +148,8 @@ func (db *sqliteDB) run(ctx context.Context, sql string, args []star.Value, row 
 	}
 }
 
-// bindSQLite binds an integer as a number and a text as a text, whatever it looks like: SQLite compares neither with the
-// other.
+// bindSQLite binds an integer as a number and a text as a text, whatever it looks like: SQLite compares neither
+// with the other.
 func bindSQLite(stmt *sqlite.Stmt, n int, value star.Value) {
 	if v, err := strconv.ParseInt(value.Text, 10, 64); err == nil && value.Type.Kind == column.Integer {
 		stmt.BindInt64(n, v)

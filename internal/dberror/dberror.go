@@ -1,5 +1,5 @@
-// Package dberror says in plain words what a database or its driver reports, without the driver's own words and without
-// a password. The error as it came is kept: errors.Is and errors.As find it.
+// Package dberror says in plain words what a database or its driver reports, without the driver's own words and
+// without a password. The error as it came is kept: errors.Is and errors.As find it.
 package dberror
 
 import (
@@ -52,7 +52,10 @@ func Postgres(err error) error {
 		if cause == nil {
 			cause = errors.New("a word that it does not know")
 		}
-		return &Error{"the connection cannot be understood: " + secret.ReplaceAllString(cause.Error(), "$1$3***"), nil}
+		return &Error{
+			"the connection cannot be understood: " + secret.ReplaceAllString(cause.Error(), "$1$3***"),
+			nil,
+		}
 	}
 	return &Error{secret.ReplaceAllString(err.Error(), "$1$3***"), err}
 }

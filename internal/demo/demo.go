@@ -22,7 +22,11 @@ const Passages = 6000
 // Write makes the example in a folder, which must be empty or not there, with about the given number of passages.
 func Write(dir string, passages int) error {
 	if there, err := os.ReadDir(dir); err == nil && len(there) > 0 {
-		return fmt.Errorf("%s already has files, such as %s, and the example would write over them: choose another folder", dir, there[0].Name())
+		return fmt.Errorf(
+			"%s already has files, such as %s, and the example would write over them: choose another folder",
+			dir,
+			there[0].Name(),
+		)
 	}
 	for _, sub := range []string{"register", "passages", "gauges", "works/mill", "works/tide"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
@@ -93,10 +97,47 @@ func (a *authority) file(name, eol, header string, write func(line func(format s
 }
 
 var (
-	first   = []string{"Silver", "Grey", "Old", "Quiet", "Amber", "Wild", "Swift", "Iron", "Willow", "Copper", "Early", "Broad"}
-	second  = []string{"Heron", "Otter", "Lantern", "Swan", "Reed", "Anchor", "Kestrel", "Barrow", "Tern", "Rudder", "Plover", "Basin"}
+	first = []string{
+		"Silver",
+		"Grey",
+		"Old",
+		"Quiet",
+		"Amber",
+		"Wild",
+		"Swift",
+		"Iron",
+		"Willow",
+		"Copper",
+		"Early",
+		"Broad",
+	}
+	second = []string{
+		"Heron",
+		"Otter",
+		"Lantern",
+		"Swan",
+		"Reed",
+		"Anchor",
+		"Kestrel",
+		"Barrow",
+		"Tern",
+		"Rudder",
+		"Plover",
+		"Basin",
+	}
 	basins  = []string{"Millpool", "Eastwharf", "Greenquay", "Slatehythe"}
-	cargoes = []string{"gravel", "timber", "grain", "slate", "salt", "wool", "lamp oil", "bricks", "cider, in casks", "ice"}
+	cargoes = []string{
+		"gravel",
+		"timber",
+		"grain",
+		"slate",
+		"salt",
+		"wool",
+		"lamp oil",
+		"bricks",
+		"cider, in casks",
+		"ice",
+	}
 )
 
 func (a *authority) name() string { return a.of(first...) + " " + a.of(second...) }
@@ -113,7 +154,10 @@ func (a *authority) reference() {
 		}
 	})
 	for i := 1; i <= a.keepers; i++ {
-		a.staffRows = append(a.staffRows, []any{fmt.Sprintf("%03d", i), a.of(second...) + ", " + a.of(first...), a.of("A", "B", "C")})
+		a.staffRows = append(
+			a.staffRows,
+			[]any{fmt.Sprintf("%03d", i), a.of(second...) + ", " + a.of(first...), a.of("A", "B", "C")},
+		)
 	}
 }
 
@@ -134,7 +178,10 @@ func (a *authority) register() {
 		a.firstSeen[v] = at
 		name, class, basin, draught := a.name(), a.of("A", "B", "C", "D"), a.of(basins...), 60+a.pick(200)
 		for {
-			byDay[day(at)] = append(byDay[day(at)], fmt.Sprintf("%s,%s,%s,%s,%d,%s", vessel(v), name, class, basin, draught, day(at)))
+			byDay[day(at)] = append(
+				byDay[day(at)],
+				fmt.Sprintf("%s,%s,%s,%s,%d,%s", vessel(v), name, class, basin, draught, day(at)),
+			)
 			at = at.AddDate(0, 0, 30+a.pick(500))
 			if at.Year() > 2025 || at.After(time.Date(2025, 3, 31, 0, 0, 0, 0, time.UTC)) {
 				break
@@ -169,7 +216,18 @@ func (a *authority) register() {
 	}
 }
 
-var remarks = []string{"", "", "", "", "", "", "towed", "night passage", `"waited, then passed"`, `"keeper said ""no draught"", measured again"`}
+var remarks = []string{
+	"",
+	"",
+	"",
+	"",
+	"",
+	"",
+	"towed",
+	"night passage",
+	`"waited, then passed"`,
+	`"keeper said ""no draught"", measured again"`,
+}
 
 // books writes the passages of the first three months of 2025, a file a month.
 func (a *authority) books() {
@@ -230,8 +288,22 @@ func (a *authority) passage(no int, at time.Time) []string {
 	}
 	wait := a.pick(240)
 	write := func(wait int) string {
-		return fmt.Sprintf("%d,%s,%s,%s,%s,%s,%s,%s,%s,%s,%s,%d,%s", no+1, who, lock, cargo, keeper, booked, passed, settled,
-			fixed(tonnage, 2), fixed(rate, 4), fixed(rebate, 4), wait, remarks[a.pick(len(remarks))])
+		return fmt.Sprintf(
+			"%d,%s,%s,%s,%s,%s,%s,%s,%s,%s,%s,%d,%s",
+			no+1,
+			who,
+			lock,
+			cargo,
+			keeper,
+			booked,
+			passed,
+			settled,
+			fixed(tonnage, 2),
+			fixed(rate, 4),
+			fixed(rebate, 4),
+			wait,
+			remarks[a.pick(len(remarks))],
+		)
 	}
 	lines := []string{write(wait)}
 	switch no % 1000 {

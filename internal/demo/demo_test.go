@@ -36,7 +36,8 @@ func TestTrouble(t *testing.T) {
 		if err := Write(dir, passages); err == nil || !strings.Contains(err.Error(), "already has") {
 			t.Error("a second example in one folder:", err)
 		}
-		if !strings.HasPrefix(read(t, dir, "register/2023.csv"), "\ufeff") || !strings.Contains(read(t, dir, "passages/2025-02.csv"), "\r\n") {
+		if !strings.HasPrefix(read(t, dir, "register/2023.csv"), "\ufeff") ||
+			!strings.Contains(read(t, dir, "passages/2025-02.csv"), "\r\n") {
 			t.Error("no byte order mark, or no CRLF")
 		}
 		registers := map[string]map[string]bool{}

@@ -40,11 +40,23 @@ func (a *authority) departments() {
 			}
 		}
 	})
-	a.file("complaints.csv", "\n", "complaint_no,registry,vessel_reg,lock_code,made_on,loudness", func(line func(string, ...any)) {
-		for no := 1; no <= 40; no++ {
-			line("%d,%s,L%02d,%s,%d", no, vessel(a.pick(a.vessels)), 1+a.pick(25), time.Date(2025, 1, 1+a.pick(90), 0, 0, 0, 0, time.UTC).Format(time.DateOnly), 1+a.pick(10))
-		}
-	})
+	a.file(
+		"complaints.csv",
+		"\n",
+		"complaint_no,registry,vessel_reg,lock_code,made_on,loudness",
+		func(line func(string, ...any)) {
+			for no := 1; no <= 40; no++ {
+				line(
+					"%d,%s,L%02d,%s,%d",
+					no,
+					vessel(a.pick(a.vessels)),
+					1+a.pick(25),
+					time.Date(2025, 1, 1+a.pick(90), 0, 0, 0, 0, time.UTC).Format(time.DateOnly),
+					1+a.pick(10),
+				)
+			}
+		},
+	)
 }
 
 // work is a repair of a lock.
@@ -71,7 +83,13 @@ func (a *authority) works() {
 				for range a.pick(3) {
 					var w work
 					no++
-					w.No, w.Lock.Code, w.DoneBy.Keeper = no, fmt.Sprintf("L%02d", 1+(2*a.pick(12)+o)), fmt.Sprintf("%03d", 1+a.pick(a.keepers))
+					w.No, w.Lock.Code, w.DoneBy.Keeper = no, fmt.Sprintf(
+						"L%02d",
+						1+(2*a.pick(12)+o),
+					), fmt.Sprintf(
+						"%03d",
+						1+a.pick(a.keepers),
+					)
 					w.DoneBy.Tools = []string{a.of("hammer", "winch", "tar")}
 					w.Started = time.Date(2025, 1, 1+day, 0, 0, 0, 0, time.UTC).Format(time.DateOnly)
 					if hours := 1 + a.pick(30); hours%9 > 0 { // else nobody wrote it down
@@ -100,7 +118,11 @@ func (a *authority) gauges() {
 		var list []reading
 		for at := time.Date(2025, month, 1, 3, 0, 0, 0, time.UTC); at.Month() == month; at = at.Add(6 * time.Hour) {
 			for lock := 1; lock <= 24; lock += 4 {
-				r := reading{Lock: fmt.Sprintf("L%02d", lock), At: at.UnixMicro(), Level: int32(200 + 10*lock + a.pick(90))}
+				r := reading{
+					Lock:  fmt.Sprintf("L%02d", lock),
+					At:    at.UnixMicro(),
+					Level: int32(200 + 10*lock + a.pick(90)),
+				}
 				if a.pick(400) == 0 {
 					r.Level = -999
 				}
@@ -111,7 +133,11 @@ func (a *authority) gauges() {
 				list = append(list, r)
 			}
 		}
-		a.err = parquet.WriteFile(filepath.Join(a.dir, fmt.Sprintf("gauges/2025-%02d.parquet", month)), list, parquet.Compression(&parquet.Zstd))
+		a.err = parquet.WriteFile(
+			filepath.Join(a.dir, fmt.Sprintf("gauges/2025-%02d.parquet", month)),
+			list,
+			parquet.Compression(&parquet.Zstd),
+		)
 	}
 }
 
@@ -130,10 +156,18 @@ func (a *authority) staff() {
 		return
 	}
 	defer conn.Close()
-	a.err = sqlitex.ExecuteScript(conn, "create table keeper (keeper_no text primary key, name text not null, grade text, room text)", nil)
+	a.err = sqlitex.ExecuteScript(
+		conn,
+		"create table keeper (keeper_no text primary key, name text not null, grade text, room text)",
+		nil,
+	)
 	for _, row := range a.staffRows {
 		if a.err == nil {
-			a.err = sqlitex.Execute(conn, "insert into keeper (keeper_no, name, grade) values (?, ?, ?)", &sqlitex.ExecOptions{Args: row})
+			a.err = sqlitex.Execute(
+				conn,
+				"insert into keeper (keeper_no, name, grade) values (?, ?, ?)",
+				&sqlitex.ExecOptions{Args: row},
+			)
 		}
 	}
 }

@@ -92,7 +92,11 @@ func (l List) Err() error {
 		return nil
 	}
 	slices.SortStableFunc(l, func(a, b *Error) int {
-		return cmp.Or(cmp.Compare(a.At.File, b.At.File), cmp.Compare(a.At.Line, b.At.Line), cmp.Compare(a.At.Column, b.At.Column))
+		return cmp.Or(
+			cmp.Compare(a.At.File, b.At.File),
+			cmp.Compare(a.At.Line, b.At.Line),
+			cmp.Compare(a.At.Column, b.At.Column),
+		)
 	})
 	return slices.CompactFunc(l, func(a, b *Error) bool { return *a == *b })
 }

@@ -80,7 +80,23 @@ func uvarint(s string) (v uint64, n int) {
 }
 
 func word(s string) uint64 {
-	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
+	return uint64(
+		s[0],
+	) | uint64(
+		s[1],
+	)<<8 | uint64(
+		s[2],
+	)<<16 | uint64(
+		s[3],
+	)<<24 | uint64(
+		s[4],
+	)<<32 | uint64(
+		s[5],
+	)<<40 | uint64(
+		s[6],
+	)<<48 | uint64(
+		s[7],
+	)<<56
 }
 
 // Sum is a fingerprint of typed values: 128 bits, so that two that are equal may be taken for equal values. Nobody can

@@ -112,8 +112,8 @@ func (f *Feed) scopeIn(v *Delivery, i int) int32 {
 	return f.here.scope(f.here.cols, i)
 }
 
-// passed reports whether row i is of an older delivery than the last that was loaded of its scope, or of its member where
-// members change their scopes: what it said was taken then, and says nothing any more.
+// passed reports whether row i is of an older delivery than the last that was loaded of its scope, or of its member
+// where members change their scopes: what it said was taken then, and says nothing any more.
 func (f *Feed) passed(v *Delivery, i int) bool {
 	if f.here == nil || v.Delivered == nil || len(f.here.latest) == 0 {
 		return false
@@ -177,18 +177,28 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 	if err != nil {
 		return err
 	}
-	slices.SortStableFunc(a.presences, func(x, y presence) int { return cmp.Or(cmp.Compare(x.member, y.member), cmp.Compare(x.on, y.on)) })
+	slices.SortStableFunc(
+		a.presences,
+		func(x, y presence) int { return cmp.Or(cmp.Compare(x.member, y.member), cmp.Compare(x.on, y.on)) },
+	)
 	order := make([]int32, 0, len(scopes)) // members, by key, so that new keys don't depend on who was read first
 	for m := range scopes {
 		order = append(order, int32(m))
 	}
-	slices.SortFunc(order, func(x, y int32) int { return cmp.Or(cmp.Compare(f.keyOf(x), f.keyOf(y)), cmp.Compare(x, y)) })
+	slices.SortFunc(
+		order,
+		func(x, y int32) int { return cmp.Or(cmp.Compare(f.keyOf(x), f.keyOf(y)), cmp.Compare(x, y)) },
+	)
 	lost, of := map[presence]int64{}, map[presence]int64{}
 	for _, m := range order {
 		if a.unsure[m] {
 			continue
 		}
-		from, _ := slices.BinarySearchFunc(a.presences, m, func(p presence, m int32) int { return cmp.Compare(p.member, m) })
+		from, _ := slices.BinarySearchFunc(
+			a.presences,
+			m,
+			func(p presence, m int32) int { return cmp.Compare(p.member, m) },
+		)
 		to := from
 		for to < len(a.presences) && a.presences[to].member == m {
 			to++
@@ -200,12 +210,18 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 		})
 	}
 	for at, n := range lost {
-		if all := of[at]; d.Deliveries.Gone != star.Keep && limit != star.NoLimit && all > star.LimitFrom && n*100_0000 > limit*all {
+		if all := of[at]; d.Deliveries.Gone != star.Keep && limit != star.NoLimit && all > star.LimitFrom &&
+			n*100_0000 > limit*all {
 			what := ""
 			if s := a.scopes[at.scope]; s != "" {
 				what = " of " + s
 			}
-			return fmt.Errorf("%d of %d members%s would be gone, more than limits.gone allows: nothing is kept. Is the delivery complete?", n, all, what)
+			return fmt.Errorf(
+				"%d of %d members%s would be gone, more than limits.gone allows: nothing is kept. Is the delivery complete?",
+				n,
+				all,
+				what,
+			)
 		}
 	}
 	return nil
@@ -249,7 +265,10 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 		slices.Sort(list)
 		latest, run := int64(unsaid), int64(0)
 		list = slices.DeleteFunc(list, func(on int64) bool {
-			return slices.ContainsFunc(known, func(k ledger.Delivery) bool { return k.Scope == a.scopes[s] && k.On == stamp(d.Deliveries.On.Type, on) })
+			return slices.ContainsFunc(
+				known,
+				func(k ledger.Delivery) bool { return k.Scope == a.scopes[s] && k.On == stamp(d.Deliveries.On.Type, on) },
+			)
 		})
 		for _, k := range known {
 			if k.Scope == a.scopes[s] && k.On > latest {
@@ -261,9 +280,17 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 				c := column.Column{Type: d.Deliveries.On.Type}
 				c.AppendInt(on)
 				c.AppendInt(latest / stamp(d.Deliveries.On.Type, 1))
-				return nil, fmt.Errorf("the delivery of all of %s is older than the one of %s that run %d loaded: what was gone in between cannot be known any more. Load deliveries in their order", c.Value(0), c.Value(1), run)
+				return nil, fmt.Errorf(
+					"the delivery of all of %s is older than the one of %s that run %d loaded: what was gone in between cannot be known any more. Load deliveries in their order",
+					c.Value(0),
+					c.Value(1),
+					run,
+				)
 			}
-			fresh = append(fresh, ledger.Delivery{Scope: a.scopes[s], On: stamp(d.Deliveries.On.Type, on), Run: f.run})
+			fresh = append(
+				fresh,
+				ledger.Delivery{Scope: a.scopes[s], On: stamp(d.Deliveries.On.Type, on), Run: f.run},
+			)
 		}
 		times[s] = list
 	}
@@ -278,8 +305,8 @@ func stamp(t column.Type, v int64) int64 {
 	return v
 }
 
-// scopesOf returns the scope of each member that was known before as its last delivery said it, none if it is not one of which
-// anything was delivered now.
+// scopesOf returns the scope of each member that was known before as its last delivery said it, none if it is not
+// one of which anything was delivered now.
 func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 	a, d := f.here, f.x.dim
 	scopes := make([]int32, len(f.last))
@@ -351,13 +378,17 @@ func (f *Feed) KeepScopes(ctx context.Context, tx warehouse.Tx) error {
 	}
 	last := map[string]ledger.LastDelivered{}
 	for _, p := range f.here.presences { // sorted by member and delivery
-		last[f.here.names[p.member]] = ledger.LastDelivered{Scope: f.here.scopes[p.scope], On: stamp(f.x.dim.Deliveries.On.Type, p.on)}
+		last[f.here.names[p.member]] = ledger.LastDelivered{
+			Scope: f.here.scopes[p.scope],
+			On:    stamp(f.x.dim.Deliveries.On.Type, p.on),
+		}
 	}
 	return ledger.KeepScopes(ctx, tx, f.x.dim.Text, f.here.kept, last)
 }
 
-// walk goes through the deliveries that concern a member, and marks when it went and came back: those of the scope in which
-// it was delivered last, which another delivery may have changed (rule R13). tell is told of each before which it was there.
+// walk goes through the deliveries that concern a member, and marks when it went and came back: those of the scope
+// in which it was delivered last, which another delivery may have changed (rule R13). tell is told of each before
+// which it was there.
 func (f *Feed) walk(m, scope int32, times [][]int64, there []presence, tell func(at presence, left bool)) {
 	p, d := f.before(m), f.x.dim
 	known := len(p.versions) > 0 && !p.versions[0].inferred

@@ -47,7 +47,16 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 	}
 	fields := append(d.Table.Fields()[:1:1], l.fields[l.type2:]...)
 	fields = append(fields, column.Field{Name: schema.LoadRun, Type: keys.Type})
-	b, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: []*column.Column{&keys}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{
+			Table:  d.Table.Name,
+			Fields: fields,
+			By:     []string{d.KeyColumn()},
+			Match:  []*column.Column{&keys},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +82,8 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 		row := filled.N
 		for k := range filled.Cols {
 			from, n := &b.Cols[k], i
-			if _, is := added[k-1]; is && k > 0 && k < last && !told[p.member][k-1] && f.seen[latest].mark == real && !f.kept.Cols[l.type2+k-1].Null[latest] {
+			if _, is := added[k-1]; is && k > 0 && k < last && !told[p.member][k-1] && f.seen[latest].mark == real &&
+				!f.kept.Cols[l.type2+k-1].Null[latest] {
 				from, n, changed = &f.kept.Cols[l.type2+k-1], int(latest), true
 			}
 			filled.Cols[k].Append(from, n)

@@ -52,7 +52,17 @@ func OpenWanted(ctx context.Context, r warehouse.Reader, d *schema.Dimension, w 
 
 // last returns the greatest key in a dimension's table; 0 if it is empty.
 func last(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (int64, error) {
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields()[:1], OrderBy: []string{d.KeyColumn()}, Descending: true, Limit: 1})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:      d.Table.Name,
+			Fields:     d.Table.Fields()[:1],
+			OrderBy:    []string{d.KeyColumn()},
+			Descending: true,
+			Limit:      1,
+		},
+	)
 	if err != nil || b.N == 0 {
 		return 0, err
 	}

@@ -162,7 +162,12 @@ func (x *Roster) Values() []column.Field { return x.values().fields }
 
 // Feed starts the overlay of the step that loads the dimension.
 func (x *Roster) Feed(run int64, step string) *Feed {
-	f := &Feed{Session: x.Session(run, step), layout: x.values(), last: make([]int32, x.Len()), flagged: map[int32]bool{}}
+	f := &Feed{
+		Session: x.Session(run, step),
+		layout:  x.values(),
+		last:    make([]int32, x.Len()),
+		flagged: map[int32]bool{},
+	}
 	f.here = x.attendance(f.layout)
 	if x.dim.Timed() {
 		f.ties = &ties{numbers: map[string]int64{}, before: map[tied]ledger.Lost{}}
@@ -247,7 +252,12 @@ func (v *Delivery) Judge(i int) {
 	}
 	part := func(from, to int) digest.Sum { return v.digest.Of(v.Values[from:to], i) }
 	l := &v.layout
-	v.digests[i] = digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), part(l.type3, l.type2)}
+	v.digests[i] = digests{
+		part(l.type0, l.type3),
+		part(l.type1, l.type0),
+		part(l.type2, len(l.fields)),
+		part(l.type3, l.type2),
+	}
 	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), &v.digests[i])
 }
 
@@ -276,13 +286,18 @@ func (x *Roster) says(m int32, o timing, of *digests) bool {
 	if n := p.note(o.effective); n != none && p.noted[n].mark != real {
 		return false
 	}
-	return o.sequence < sequence || p.versions[k].type2 == of.type2 && (o.effective < p.latest() || of.type1 == p.type1) &&
-		(o.effective > p.earliest() || of.type0 == p.type0) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
+	return o.sequence < sequence ||
+		p.versions[k].type2 == of.type2 && (o.effective < p.latest() || of.type1 == p.type1) &&
+			(o.effective > p.earliest() || of.type0 == p.type0) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
 }
 
 // note returns the last note of that time, or none.
 func (p *memberState) note(effective int64) int {
-	n, _ := slices.BinarySearchFunc(p.noted, effective+1, func(s note, e int64) int { return cmp.Compare(s.effective, e) })
+	n, _ := slices.BinarySearchFunc(
+		p.noted,
+		effective+1,
+		func(s note, e int64) int { return cmp.Compare(s.effective, e) },
+	)
 	if n--; n < 0 || p.noted[n].effective != effective {
 		return none
 	}
@@ -386,7 +401,13 @@ func (f *Feed) Take(v *Delivery, i int) {
 	if previous == 0 {
 		f.touched = append(f.touched, m)
 	}
-	o := observation{timing: sightingOf(v.Effective, v.Sequence, i), member: m, previous: previous, file: v.fileOf(i), digests: v.digests[i]}
+	o := observation{
+		timing:   sightingOf(v.Effective, v.Sequence, i),
+		member:   m,
+		previous: previous,
+		file:     v.fileOf(i),
+		digests:  v.digests[i],
+	}
 	if v.Delivered != nil {
 		o.on = v.Delivered.Int[i]
 	}

@@ -90,7 +90,12 @@ func (f *Feed) single(m int32) outcome {
 	list := f.fresh(p, f.observations(m))
 	if len(list) == 0 { // all have lost before
 		v := p.versions[0]
-		return outcome{member: m, type0: none, type1: none, versions: append(f.room(1), nextVersion{version: v, to: f.x.end, start: none})}
+		return outcome{
+			member:   m,
+			type0:    none,
+			type1:    none,
+			versions: append(f.room(1), nextVersion{version: v, to: f.x.end, start: none}),
+		}
 	}
 	winner := list[len(list)-1]
 	w := &f.seen[winner]
@@ -101,11 +106,20 @@ func (f *Feed) single(m int32) outcome {
 			f.Counts.Same++ // older than another row of this load
 		}
 	}
-	out := outcome{member: m, type0: list[0], type1: winner} // without an effective time the first to arrive is the earliest
+	out := outcome{
+		member: m,
+		type0:  list[0],
+		type1:  winner,
+	} // without an effective time the first to arrive is the earliest
 	if len(f.x.dim.Type3) > 0 {
 		out.story = []candidate{{timing: w.timing, seen: winner, version: none}}
 	}
-	h := nextVersion{version: version{from: f.x.beginning, timing: w.timing}, to: f.x.end, start: winner, claims: none}
+	h := nextVersion{
+		version: version{from: f.x.beginning, timing: w.timing},
+		to:      f.x.end,
+		start:   winner,
+		claims:  none,
+	}
 	if len(p.versions) == 0 {
 		f.Counts.New++
 		f.example("new", winner)
@@ -158,9 +172,15 @@ func (f *Feed) history(m int32) outcome {
 			w.type2 = out.versions[last].type2
 		}
 		begins := w.version != none && p.versions[w.version].effective == w.effective
-		starts := last < 0 || out.versions[last].type2 != w.type2 || out.versions[last].gone != (w.mark == gone) || begins && p.alike(w.version)
+		starts := last < 0 || out.versions[last].type2 != w.type2 || out.versions[last].gone != (w.mark == gone) ||
+			begins && p.alike(w.version)
 		if starts {
-			h := nextVersion{version: version{from: w.effective, timing: w.timing, type2: w.type2, gone: w.mark == gone}, start: w.seen, claims: none, values: w.version}
+			h := nextVersion{
+				version: version{from: w.effective, timing: w.timing, type2: w.type2, gone: w.mark == gone},
+				start:   w.seen,
+				claims:  none,
+				values:  w.version,
+			}
 			if w.mark != real { // what was last said goes on holding
 				h.start, h.values = out.versions[last].start, out.versions[last].values
 			}
@@ -205,8 +225,8 @@ func (f *Feed) history(m int32) outcome {
 	return out
 }
 
-// alike reports whether a version is told apart by nothing from the one before it: the attribute that did is not of type 2 any
-// more, or has been erased. The versions stay (rule R15).
+// alike reports whether a version is told apart by nothing from the one before it: the attribute that did is not of
+// type 2 any more, or has been erased. The versions stay (rule R15).
 func (p *memberState) alike(k int) bool {
 	return k > 0 && p.versions[k-1].type2 == p.versions[k].type2 && p.versions[k-1].gone == p.versions[k].gone
 }
@@ -255,7 +275,10 @@ func (f *Feed) winners(p *memberState, list []int32) []candidate {
 	}
 	for _, c := range p.noted {
 		k, _ := p.observed(c.effective)
-		all = append(all, candidate{timing: c.timing, type2: p.versions[k].type2, seen: none, version: k, mark: c.mark})
+		all = append(
+			all,
+			candidate{timing: c.timing, type2: p.versions[k].type2, seen: none, version: k, mark: c.mark},
+		)
 	}
 	for _, o := range list {
 		s := &f.seen[o]
@@ -337,7 +360,8 @@ func (f *Feed) judge(p *memberState, out *outcome, winners []candidate) {
 	filled := !fresh && p.versions[0].inferred
 	cause := int32(none) // the row that changed type 3 values
 	for k, w := range winners {
-		if out.type3Differs && w.seen != none && w.mark == real && (cause == none || k == 0 || winners[k-1].seen == none || f.seen[w.seen].type3 != f.seen[winners[k-1].seen].type3) {
+		if out.type3Differs && w.seen != none && w.mark == real &&
+			(cause == none || k == 0 || winners[k-1].seen == none || f.seen[w.seen].type3 != f.seen[winners[k-1].seen].type3) {
 			cause = w.seen
 		}
 	}

@@ -96,8 +96,13 @@ func TestHistoryIsPure(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 5))
 			list := make([]told, 1+r.IntN(20))
 			for i := range list {
-				list[i] = told{id: 1 + int64(r.IntN(2)), since: civil.Day(2024, 1, 1) + int64(r.IntN(2+int(seed%4))), rank: int64(r.IntN(3)),
-					name: string(rune('a' + r.IntN(2))), class: string(rune('x' + r.IntN(2+int(seed%2))))}
+				list[i] = told{
+					id:    1 + int64(r.IntN(2)),
+					since: civil.Day(2024, 1, 1) + int64(r.IntN(2+int(seed%4))),
+					rank:  int64(r.IntN(3)),
+					name:  string(rune('a' + r.IntN(2))),
+					class: string(rune('x' + r.IntN(2+int(seed%2)))),
+				}
 			}
 			whole := rosterOf(d)
 			load(whole, list)
@@ -120,7 +125,9 @@ func TestHistoryIsPure(t *testing.T) {
 					}
 				}
 				c, counts := load(cut, rest[:n])
-				if sum := counts.New + counts.Versions + counts.Filled + counts.Changed + counts.Same + counts.Conflicts; sum != int64(n) {
+				if sum := counts.New + counts.Versions + counts.Filled + counts.Changed + counts.Same + counts.Conflicts; sum != int64(
+					n,
+				) {
 					t.Fatalf("%s, seed %d: %d rows were taken, and %d counted: %+v", d.Text, seed, n, sum, counts)
 				}
 				rest = rest[n:]
@@ -137,7 +144,14 @@ func TestHistoryIsPure(t *testing.T) {
 				other.AppendInt(member(whole, id))
 				q := &cut.members[cut.index.Get([]*column.Column{other}, 0)]
 				if story(&p) != story(q) {
-					t.Fatalf("%s, seed %d: in one load\n%s\nin several\n%s\nof %v", d.Text, seed, story(&p), story(q), list)
+					t.Fatalf(
+						"%s, seed %d: in one load\n%s\nin several\n%s\nof %v",
+						d.Text,
+						seed,
+						story(&p),
+						story(q),
+						list,
+					)
 				}
 			}
 		}
@@ -157,7 +171,16 @@ func member(x *Roster, number int) int64 {
 }
 
 // check looks at a roster after a load: its versions, their keys, and the facts, which are moved first.
-func check(t *testing.T, d *schema.Dimension, x *Roster, seed uint64, c *change, facts map[int64]map[int64]int64, ever map[int64]string, before map[string]int64) {
+func check(
+	t *testing.T,
+	d *schema.Dimension,
+	x *Roster,
+	seed uint64,
+	c *change,
+	facts map[int64]map[int64]int64,
+	ever map[int64]string,
+	before map[string]int64,
+) {
 	t.Helper()
 	for id := range x.members {
 		p := &x.members[id]
@@ -168,15 +191,23 @@ func check(t *testing.T, d *schema.Dimension, x *Roster, seed uint64, c *change,
 			}
 			continue
 		}
-		if inferred := p.versions[0].inferred; (d.FromStart || inferred) && p.versions[0].from != x.beginning || !d.FromStart && !inferred && p.versions[0].from != p.versions[0].effective {
+		if inferred := p.versions[0].inferred; (d.FromStart || inferred) && p.versions[0].from != x.beginning ||
+			!d.FromStart && !inferred && p.versions[0].from != p.versions[0].effective {
 			t.Fatalf("%s, seed %d: the first version is from %d", d.Text, seed, p.versions[0].from)
 		}
 		for k, v := range p.versions {
-			if k > 0 && (v.from <= p.versions[k-1].from || v.type2 == p.versions[k-1].type2 || v.from != v.effective) {
+			if k > 0 &&
+				(v.from <= p.versions[k-1].from || v.type2 == p.versions[k-1].type2 || v.from != v.effective) {
 				t.Fatalf("%s, seed %d: %s", d.Text, seed, story(p))
 			}
 			if held, ok := before[fmt.Sprint(id, v.effective, v.type2)]; ok && held != v.key {
-				t.Fatalf("%s, seed %d: a version that was there changed its key from %d to %d", d.Text, seed, held, v.key)
+				t.Fatalf(
+					"%s, seed %d: a version that was there changed its key from %d to %d",
+					d.Text,
+					seed,
+					held,
+					v.key,
+				)
 			}
 			if owner, ok := ever[v.key]; ok && owner != fmt.Sprint(who) {
 				t.Fatalf("%s, seed %d: key %d is given again", d.Text, seed, v.key)
@@ -198,7 +229,16 @@ func check(t *testing.T, d *schema.Dimension, x *Roster, seed uint64, c *change,
 					}
 				}
 				if moved != p.versions[at].key {
-					t.Fatalf("%s, seed %d: the fact of day %d had key %d, is moved to %d, and belongs to %d; %s", d.Text, seed, day, held, moved, p.versions[at].key, story(p))
+					t.Fatalf(
+						"%s, seed %d: the fact of day %d had key %d, is moved to %d, and belongs to %d; %s",
+						d.Text,
+						seed,
+						day,
+						held,
+						moved,
+						p.versions[at].key,
+						story(p),
+					)
 				}
 			}
 			days[day] = p.versions[at].key

@@ -6,15 +6,20 @@ import (
 	"ironmonger/internal/column"
 )
 
-// MostKey is how many bytes the texts of a natural key, or of a grain, may have together: databases have no room for more
-// in an index (PostgreSQL: a third of a page).
+// MostKey is how many bytes the texts of a natural key, or of a grain, may have together: databases have no room
+// for more in an index (PostgreSQL: a third of a page).
 const MostKey = 2000
 
 // TooLong sets aside the rows of a batch whose texts in some columns, which are a natural key or a grain, are longer.
 func TooLong(b *column.Batch, cols []*column.Column, name string) {
 	for i := range b.N {
 		if n := length(cols, i); n > MostKey && !b.Bad(i) {
-			b.SetAside(i, name, fmt.Sprintf("%s is longer than %d bytes, which is too long for a key", name, MostKey), fmt.Sprintf("%d bytes", n))
+			b.SetAside(
+				i,
+				name,
+				fmt.Sprintf("%s is longer than %d bytes, which is too long for a key", name, MostKey),
+				fmt.Sprintf("%d bytes", n),
+			)
 		}
 	}
 }

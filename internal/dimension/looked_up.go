@@ -18,41 +18,46 @@ func openLookedUp(ctx context.Context, r warehouse.Reader, d *schema.Dimension) 
 	x.beginning, x.end = schema.Bounds(d.Time)
 	at := 1 + len(d.NaturalKey)
 	until := [][]int64{} // of each version of a member
-	err := warehouse.Each(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields(), Convert: true}, func(b *column.Batch) error {
-		cols := column.Pointers(b.Cols)
-	rows:
-		for i := range b.N {
-			for _, c := range cols[:at] {
-				if c.Null[i] {
-					continue rows // such as an unknown member
+	err := warehouse.Each(
+		ctx,
+		r,
+		warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields(), Convert: true},
+		func(b *column.Batch) error {
+			cols := column.Pointers(b.Cols)
+		rows:
+			for i := range b.N {
+				for _, c := range cols[:at] {
+					if c.Null[i] {
+						continue rows // such as an unknown member
+					}
+				}
+				v, to := version{key: b.Cols[0].Int[i], from: x.beginning}, x.end
+				if d.Versioned() {
+					if from := cols[at]; !from.Null[i] {
+						v.from = from.Int[i]
+					}
+					if end := cols[at+1]; !end.Null[i] {
+						to = end.Int[i]
+					}
+				}
+				m, fresh := x.index.Add(cols[1:at], i)
+				if fresh {
+					x.members, until = append(x.members, memberState{}), append(until, nil)
+				}
+				p := &x.members[m]
+				same := slices.IndexFunc(p.versions, func(o version) bool { return o.from == v.from })
+				switch {
+				case same < 0:
+					p.versions, until[m] = append(p.versions, v), append(until[m], to)
+				case d.LookedUp.Several == "":
+					return twice(d, cols[1:at], i)
+				case (v.key < p.versions[same].key) == (d.LookedUp.Several == "first"):
+					p.versions[same], until[m][same] = v, to
 				}
 			}
-			v, to := version{key: b.Cols[0].Int[i], from: x.beginning}, x.end
-			if d.Versioned() {
-				if from := cols[at]; !from.Null[i] {
-					v.from = from.Int[i]
-				}
-				if end := cols[at+1]; !end.Null[i] {
-					to = end.Int[i]
-				}
-			}
-			m, fresh := x.index.Add(cols[1:at], i)
-			if fresh {
-				x.members, until = append(x.members, memberState{}), append(until, nil)
-			}
-			p := &x.members[m]
-			same := slices.IndexFunc(p.versions, func(o version) bool { return o.from == v.from })
-			switch {
-			case same < 0:
-				p.versions, until[m] = append(p.versions, v), append(until[m], to)
-			case d.LookedUp.Several == "":
-				return twice(d, cols[1:at], i)
-			case (v.key < p.versions[same].key) == (d.LookedUp.Several == "first"):
-				p.versions[same], until[m][same] = v, to
-			}
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -71,8 +76,12 @@ func twice(d *schema.Dimension, natural []*column.Column, i int) error {
 		}
 		s += c.Value(i)
 	}
-	return fmt.Errorf("table %s has several rows for ‹%s›, and the model says stop: several: first or last takes the one with the least or greatest %s",
-		d.Table.Name, diag.Clip(diag.Printable(s), 60), d.KeyColumn())
+	return fmt.Errorf(
+		"table %s has several rows for ‹%s›, and the model says stop: several: first or last takes the one with the least or greatest %s",
+		d.Table.Name,
+		diag.Clip(diag.Printable(s), 60),
+		d.KeyColumn(),
+	)
 }
 
 // withGaps sorts versions, and puts a gap behind each that ends before the next begins.

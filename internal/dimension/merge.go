@@ -11,15 +11,35 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Renamed returns members that are known by an alias the natural key that it means, where nobody has that yet: they keep
-// their keys. It is for before the dimension is opened. other and means are the aliases, row by row.
-func Renamed(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, other, means []*column.Column, run int64) (int64, error) {
+// Renamed returns members that are known by an alias the natural key that it means, where nobody has that yet: they
+// keep their keys. It is for before the dimension is opened. other and means are the aliases, row by row.
+func Renamed(
+	ctx context.Context,
+	tx warehouse.Tx,
+	d *schema.Dimension,
+	other, means []*column.Column,
+	run int64,
+) (int64, error) {
 	fields := append(d.Table.Fields()[:1:1], d.NaturalKey...)
-	known, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: other, OrderBy: []string{d.KeyColumn()}})
+	known, err := warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{
+			Table:   d.Table.Name,
+			Fields:  fields,
+			By:      column.Names(d.NaturalKey),
+			Match:   other,
+			OrderBy: []string{d.KeyColumn()},
+		},
+	)
 	if err != nil || known.N == 0 {
 		return 0, err
 	}
-	there, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: means})
+	there, err := warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: means},
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -65,9 +85,9 @@ func Renamed(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, other, m
 // merger is a member that is found to be another.
 type merger struct{ lost, into int32 }
 
-// Merge takes members that are known by an alias into those that it means. What was observed of the one becomes what was
-// observed of the other; Settle takes its rows away and points what pointed there to the other's version of the time. Call
-// it before the first Take.
+// Merge takes members that are known by an alias into those that it means. What was observed of the one becomes
+// what was observed of the other; Settle takes its rows away and points what pointed there to the other's version
+// of the time. Call it before the first Take.
 func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*column.Column) error {
 	d := f.x.dim
 	n := len(other[0].Null)
@@ -98,7 +118,16 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 		return nil
 	}
 	fields := append(d.Table.Fields()[:1:1], f.layout.fields...)
-	rows, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: []*column.Column{&keys}})
+	rows, err := warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{
+			Table:  d.Table.Name,
+			Fields: fields,
+			By:     []string{d.KeyColumn()},
+			Match:  []*column.Column{&keys},
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -145,11 +174,17 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 			}
 			f.kept.N++
 			f.seen = append(f.seen, observation{timing: s, member: m.into, previous: previous, moved: true,
-				digests: digests{part(l.type0, l.type3), part(l.type1, l.type0), part(l.type2, len(l.fields)), third}})
+				digests: digests{
+					part(l.type0, l.type3),
+					part(l.type1, l.type0),
+					part(l.type2, len(l.fields)),
+					third,
+				}})
 			f.last[m.into] = int32(len(f.seen))
 		}
 		for _, v := range p.versions {
-			if n := p.note(v.effective); !d.Complete() && (n == none || p.noted[n].mark == real) { // else all are noted
+			if n := p.note(v.effective); !d.Complete() &&
+				(n == none || p.noted[n].mark == real) { // else all are noted
 				tell(v.timing, v.key)
 			}
 		}
@@ -225,8 +260,8 @@ func (c *change) writeBuried(ctx context.Context, tx warehouse.Tx) error {
 	return warehouse.AppendAll(ctx, tx, d.Alias, c.buried)
 }
 
-// Becomes returns the keys of all versions of members that are one now, each with a number that they share and whether it is
-// a key of the member that the others are part of; nil if none are.
+// Becomes returns the keys of all versions of members that are one now, each with a number that they share and
+// whether it is a key of the member that the others are part of; nil if none are.
 func (f *Feed) Becomes() map[int64]One {
 	if len(f.merged) == 0 {
 		return nil

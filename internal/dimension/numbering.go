@@ -6,7 +6,8 @@ import (
 	"slices"
 )
 
-// numbering is which place each new version of a dimension in parts has among all: a row that one begins with has a bit.
+// numbering is which place each new version of a dimension in parts has among all: a row that one begins with has a
+// bit.
 type numbering struct {
 	bits   []uint64
 	before []int64  // how many bits are set in words before
@@ -56,7 +57,11 @@ func (n *numbering) place(key int64) int64 { return (key - n.first) / n.step }
 // key returns the key of a version.
 func (n *numbering) key(c *change, b beginning) int64 {
 	if b.start == none {
-		at, _ := slices.BinarySearchFunc(n.known, latter{c.f.touch(c.outcomes[b.outcome].member), b.which}, latter.compare)
+		at, _ := slices.BinarySearchFunc(
+			n.known,
+			latter{c.f.touch(c.outcomes[b.outcome].member), b.which},
+			latter.compare,
+		)
 		return n.first + (n.before[len(n.bits)]+int64(at))*n.step
 	}
 	row := c.f.numbers[b.start]

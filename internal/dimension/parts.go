@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Parts is a dimension that memory has no room for, beside as many rows: both are kept on disk, cut by natural key, and
-// one part after another is opened. All that is known of a member, and all that is said of it, is in one part.
+// Parts is a dimension that memory has no room for, beside as many rows: both are kept on disk, cut by natural key,
+// and one part after another is opened. All that is known of a member, and all that is said of it, is in one part.
 type Parts struct {
 	blind   *Roster     // a roster without members
 	whole   *Roster     // the members, where memory has room for these
@@ -28,7 +28,13 @@ type Parts struct {
 
 // OpenParts reads a dimension into so many parts on disk, which will be read by as many workers. busy is told which of
 // them is gone through.
-func OpenParts(ctx context.Context, r warehouse.Reader, d *schema.Dimension, count, workers int, busy func(part, of int)) (*Parts, error) {
+func OpenParts(
+	ctx context.Context,
+	r warehouse.Reader,
+	d *schema.Dimension,
+	count, workers int,
+	busy func(part, of int),
+) (*Parts, error) {
 	x, err := empty(ctx, r, d)
 	if err != nil {
 		return nil, err
@@ -56,7 +62,11 @@ func OpenParts(ctx context.Context, r warehouse.Reader, d *schema.Dimension, cou
 	})
 	if err == nil && d.Observed != nil {
 		var one *column.Batch
-		one, err = warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Observed.Name, Fields: d.Observed.Fields()[:1], Limit: 1})
+		one, err = warehouse.ReadAll(
+			ctx,
+			r,
+			warehouse.Query{Table: d.Observed.Name, Fields: d.Observed.Fields()[:1], Limit: 1},
+		)
 		p.noted = err == nil && one.N > 0
 	}
 	if err != nil {

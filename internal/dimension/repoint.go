@@ -49,7 +49,10 @@ func (c *change) moves(o *outcome) {
 				heirOfStart = o.versions[j].key
 			}
 			if since, until = max(since, from), min(until, to); since < until && o.versions[j].key != old.key {
-				c.timed = append(c.timed, warehouse.Move{Old: old.key, New: o.versions[j].key, From: since, To: until})
+				c.timed = append(
+					c.timed,
+					warehouse.Move{Old: old.key, New: o.versions[j].key, From: since, To: until},
+				)
 			}
 		}
 		if old.inferred && now != old.key {
@@ -85,7 +88,13 @@ func (c *change) repoint(ctx context.Context, tx warehouse.Tx, refs []schema.Ref
 		noted = c.f.x.dim.Observed.Name
 	}
 	for _, ref := range refs {
-		r := &warehouse.Repointing{Table: ref.Table, Key: ref.Key, Time: ref.Time, TimeType: ref.TimeType, Moves: c.untimed}
+		r := &warehouse.Repointing{
+			Table:    ref.Table,
+			Key:      ref.Key,
+			Time:     ref.Time,
+			TimeType: ref.TimeType,
+			Moves:    c.untimed,
+		}
 		switch {
 		case ref.Durable:
 			r.Moves = c.durable

@@ -159,7 +159,11 @@ type rosterRows struct {
 
 func (x *Roster) rows() *rosterRows {
 	d, values := x.dim, x.values()
-	r := &rosterRows{x: x, fields: []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}}, sequence: none}
+	r := &rosterRows{
+		x:        x,
+		fields:   []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}},
+		sequence: none,
+	}
 	add := func(more ...column.Field) (from int) {
 		from = len(r.fields)
 		r.fields = append(r.fields, more...)
@@ -212,7 +216,11 @@ func (r *rosterRows) add(b *column.Batch) {
 			continue
 		}
 		m, fresh := x.index.Add(cols[r.natural:r.type1], i)
-		is := memberState{type1: r.digest.Of(cols[r.type1:r.type0], i), type0: r.digest.Of(cols[r.type0:r.type3], i), type3: r.digest.Of(cols[r.type3:r.type2], i)}
+		is := memberState{
+			type1: r.digest.Of(cols[r.type1:r.type0], i),
+			type0: r.digest.Of(cols[r.type0:r.type3], i),
+			type3: r.digest.Of(cols[r.type3:r.type2], i),
+		}
 		if fresh {
 			x.members = append(x.members, is)
 		} else if p := &x.members[m]; p.type1 != is.type1 || p.type0 != is.type0 || p.type3 != is.type3 {
@@ -237,8 +245,8 @@ func (r *rosterRows) add(b *column.Batch) {
 	}
 }
 
-// finish makes a roster of which all rows have been added ready for lookups; some says that it has not all members, noted
-// that there may be observations that are kept apart.
+// finish makes a roster of which all rows have been added ready for lookups; some says that it has not all members,
+// noted that there may be observations that are kept apart.
 func (x *Roster) finish(ctx context.Context, r warehouse.Reader, some, noted bool) error {
 	x.sortVersions()
 	if noted {

@@ -17,7 +17,13 @@ func (c *change) compose() {
 	d, f := c.f.x.dim, c.f
 	l := &f.layout
 	c.validity, c.type3 = c.revision(c.validityFields()), c.revision(c.thirdFields())
-	c.type0, c.type1, c.type2 = c.revision(l.fields[l.type0:l.type3]), c.revision(l.fields[l.type1:l.type0]), c.revision(l.fields[l.type2:])
+	c.type0, c.type1, c.type2 = c.revision(
+		l.fields[l.type0:l.type3],
+	), c.revision(
+		l.fields[l.type1:l.type0],
+	), c.revision(
+		l.fields[l.type2:],
+	)
 	if d.Observed != nil {
 		c.notes, c.renoted = column.NewBatch(d.Observed.Fields()), column.NewBatch(d.Observed.Fields()[:2])
 	}
@@ -168,8 +174,12 @@ func (c *change) validityFields() []column.Field {
 	}
 	boolean := column.Type{Kind: column.Boolean}
 	if d.Versioned() {
-		fields = append(fields, column.Field{Name: schema.ValidFrom, Type: d.Time}, column.Field{Name: schema.ValidTo, Type: d.Time},
-			column.Field{Name: schema.IsCurrent, Type: boolean})
+		fields = append(
+			fields,
+			column.Field{Name: schema.ValidFrom, Type: d.Time},
+			column.Field{Name: schema.ValidTo, Type: d.Time},
+			column.Field{Name: schema.IsCurrent, Type: boolean},
+		)
 	}
 	if d.Inferable() {
 		fields = append(fields, column.Field{Name: schema.IsInferred, Type: boolean})
@@ -201,7 +211,8 @@ func (c *change) amend(o *outcome, h *nextVersion, p *memberState, current bool)
 		to = p.versions[h.claims+1].from
 	}
 	wasCurrent := h.claims == len(p.versions)-1
-	if len(c.validity.fields) > 2 && (old.inferred || old.from != h.from || to != h.to || old.timing != h.timing || wasCurrent != current || d.Closes() && old.gone != h.gone) {
+	if len(c.validity.fields) > 2 &&
+		(old.inferred || old.from != h.from || to != h.to || old.timing != h.timing || wasCurrent != current || d.Closes() && old.gone != h.gone) {
 		c.validity.N++
 		c.stamp(c.validity.Batch, h, current)
 	}
@@ -314,7 +325,15 @@ const insertRows = 4096
 // row adds the row of a new version.
 func (c *change) row(rows *column.Batch, n composed, find []int) {
 	d, f := c.f.x.dim, c.f
-	r := schema.Row{Key: n.h.key, Durable: n.o.durable, From: n.h.from, To: n.h.to, Current: n.current, Gone: n.h.gone, Run: f.run}
+	r := schema.Row{
+		Key:     n.h.key,
+		Durable: n.o.durable,
+		From:    n.h.from,
+		To:      n.h.to,
+		Current: n.current,
+		Gone:    n.h.gone,
+		Run:     f.run,
+	}
 	if n.h.effective != unsaid {
 		r.Effective = &n.h.effective
 	}
@@ -385,7 +404,9 @@ func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
 			f.changed = true
 		}
 	}
-	if c.blank = append(c.blank, f.blank...); len(c.blank) > 0 { // whichever of its versions remain, the member stays blank
+	if c.blank = append(c.blank, f.blank...); len(
+		c.blank,
+	) > 0 { // whichever of its versions remain, the member stays blank
 		if err := ledger.Erase(ctx, tx, d.Text, c.blank); err != nil {
 			return err
 		}

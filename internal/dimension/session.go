@@ -48,7 +48,8 @@ func (s *Session) next() int64 {
 	return s.keysFor(1)
 }
 
-// keysFor takes n keys that were never given, and returns the first. Where there are not so many, what is written next fails.
+// keysFor takes n keys that were never given, and returns the first. Where there are not so many, what is written
+// next fails.
 func (s *Session) keysFor(n int64) int64 {
 	d, first := s.x.dim, s.x.dim.FirstKey
 	if s.highest >= first {
@@ -95,11 +96,20 @@ func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool
 // unfilled adds the row of an inferred member: for all time, with its natural key and nothing else
 // (rules R12 and R22).
 func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
-	r := schema.Row{Key: surrogate, Durable: surrogate, From: s.x.beginning, To: s.x.end, Current: true, Inferred: true, Run: s.run}
+	r := schema.Row{
+		Key:      surrogate,
+		Durable:  surrogate,
+		From:     s.x.beginning,
+		To:       s.x.end,
+		Current:  true,
+		Inferred: true,
+		Run:      s.run,
+	}
 	s.x.dim.AppendRow(s.rows, &r, unfilled{s.x.dim, by, i})
 }
 
-// unfilled is the values of an inferred member. The columns of the natural key come first among those that ask for one.
+// unfilled is the values of an inferred member. The columns of the natural key come first among those that ask for
+// one.
 type unfilled struct {
 	dim     *schema.Dimension
 	natural []*column.Column
@@ -136,7 +146,12 @@ func (s *Session) append(ctx context.Context, tx warehouse.Tx, b *column.Batch) 
 
 func (s *Session) appendRows(ctx context.Context, tx warehouse.Tx, cols []*column.Column, rows []int32) error {
 	if s.full {
-		return fmt.Errorf("dimension %s has no key left: the highest is %d, and an integer ends at %d", s.x.dim.Text, s.highest, math.MaxInt64)
+		return fmt.Errorf(
+			"dimension %s has no key left: the highest is %d, and an integer ends at %d",
+			s.x.dim.Text,
+			s.highest,
+			math.MaxInt64,
+		)
 	}
 	if s.appender == nil {
 		var err error
@@ -188,7 +203,20 @@ func (s *Session) Commit() {
 	cols := column.Pointers(s.natural)
 	for i, surrogate := range s.keys {
 		s.x.index.Add(cols, i)
-		s.x.members = append(s.x.members, memberState{durable: surrogate, versions: []version{{key: surrogate, from: s.x.beginning, timing: timing{unsaid, unsaid}, inferred: s.x.dim.Inferable()}}})
+		s.x.members = append(
+			s.x.members,
+			memberState{
+				durable: surrogate,
+				versions: []version{
+					{
+						key:      surrogate,
+						from:     s.x.beginning,
+						timing:   timing{unsaid, unsaid},
+						inferred: s.x.dim.Inferable(),
+					},
+				},
+			},
+		)
 	}
 	s.committed()
 }
@@ -201,7 +229,8 @@ func (s *Session) committed() {
 // Made is the number of members that the step inferred.
 func (s *Session) Made() int64 { return int64(len(s.keys)) }
 
-// Specials writes the special members that the dimension lacks (rule R21), and their labels in columns that it got later.
+// Specials writes the special members that the dimension lacks (rule R21), and their labels in columns that it got
+// later.
 func (s *Session) Specials(ctx context.Context, tx warehouse.Tx) error {
 	d := s.x.dim
 	fields := d.Table.Fields()[:1:1]
@@ -210,7 +239,11 @@ func (s *Session) Specials(ctx context.Context, tx warehouse.Tx) error {
 			fields = append(fields, f)
 		}
 	}
-	present, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: specialKeys(d)})
+	present, err := warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: specialKeys(d)},
+	)
 	if err != nil {
 		return err
 	}
@@ -254,7 +287,14 @@ func specialKeys(d *schema.Dimension) []*column.Column {
 }
 
 func (s *Session) special(b *column.Batch, special star.Special) {
-	r := schema.Row{Key: special.Key, Durable: special.Key, From: s.x.beginning, To: s.x.end, Current: true, Run: s.run}
+	r := schema.Row{
+		Key:     special.Key,
+		Durable: special.Key,
+		From:    s.x.beginning,
+		To:      s.x.end,
+		Current: true,
+		Run:     s.run,
+	}
 	s.x.dim.AppendRow(b, &r, specialValues{s.x.dim, special})
 }
 

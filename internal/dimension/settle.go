@@ -134,8 +134,8 @@ type beginning struct {
 	outcome, which int // of which member it is, and which of its versions
 }
 
-// beginnings lists the versions that need keys, in the order of appearance of the rows that they begin with; those that
-// begin with what was known come last, in the order in which their members were heard of.
+// beginnings lists the versions that need keys, in the order of appearance of the rows that they begin with; those
+// that begin with what was known come last, in the order in which their members were heard of.
 func (c *change) beginnings() []beginning {
 	fresh := make([]beginning, 0, len(c.outcomes))
 	for k := range c.outcomes {
@@ -186,7 +186,11 @@ func (c *change) allocate() {
 func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 	d := c.f.x.dim
 	c.standing = map[int64]int{}
-	keys, all := column.Column{Type: column.Type{Kind: column.Integer}}, column.Column{Type: column.Type{Kind: column.Integer}}
+	keys, all := column.Column{
+		Type: column.Type{Kind: column.Integer},
+	}, column.Column{
+		Type: column.Type{Kind: column.Integer},
+	}
 	want := func(surrogate int64) {
 		if _, ok := c.standing[surrogate]; !ok {
 			c.standing[surrogate] = len(keys.Int)
@@ -225,7 +229,16 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 		fields = append(fields, column.Field{Name: star.PreviousColumn(f.Name), Type: f.Type})
 	}
 	var err error
-	c.stood, err = warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{d.KeyColumn()}, Match: []*column.Column{&keys}})
+	c.stood, err = warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{
+			Table:  d.Table.Name,
+			Fields: fields,
+			By:     []string{d.KeyColumn()},
+			Match:  []*column.Column{&keys},
+		},
+	)
 	if err != nil {
 		return err
 	}

@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// overflow is what a feed has on disk, once memory has no room for it, and what it needs besides to be settled as if it
-// were in memory.
+// overflow is what a feed has on disk, once memory has no room for it, and what it needs besides to be settled as
+// if it were in memory.
 type overflow struct {
 	taken     *spill.Rows // the rows taken; nil while there is room for them
 	parts     *Parts      // and the members beside them
@@ -48,8 +48,8 @@ func (p *Parts) Feed(run int64, step string) (*Feed, error) {
 	return f, err
 }
 
-// Limit lets the rows that a feed takes have so many bytes of memory, about. Beyond that they go on disk, to be read by
-// as many workers. busy is told which part of them is gone through.
+// Limit lets the rows that a feed takes have so many bytes of memory, about. Beyond that they go on disk, to be
+// read by as many workers. busy is told which part of them is gone through.
 func (f *Feed) Limit(room int64, workers int, busy func(part, of int)) {
 	f.limit, f.workers, f.busy = room, workers, busy
 }
@@ -91,7 +91,14 @@ func (f *Feed) weigh(v *Delivery, i int) {
 	if f.weight < f.limit {
 		return
 	}
-	f.parts = &Parts{blind: f.x, whole: f.x, seed: maphash.MakeSeed(), count: manyParts, workers: f.workers, busy: f.busy}
+	f.parts = &Parts{
+		blind:   f.x,
+		whole:   f.x,
+		seed:    maphash.MakeSeed(),
+		count:   manyParts,
+		workers: f.workers,
+		busy:    f.busy,
+	}
 	if f.taken, f.err = spill.New(f.rowFields(), manyParts); f.err != nil {
 		f.limit = 0
 		return
@@ -182,8 +189,9 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 		})
 }
 
-// settleParts settles one part after another. Each is gone through twice: once to learn which versions need keys, so that
-// these can be given in the order of appearance (rule R5), as if all had been in memory; and once in earnest.
+// settleParts settles one part after another. Each is gone through twice: once to learn which versions need keys,
+// so that these can be given in the order of appearance (rule R5), as if all had been in memory; and once in
+// earnest.
 func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
 	n := newNumbering(f.taken.N)
 	for part := range f.parts.count {
@@ -237,8 +245,14 @@ func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int
 
 // absorb counts what a part has done.
 func (f *Feed) absorb(g *Feed) {
-	f.Counts = Counts{f.Counts.New + g.Counts.New, f.Counts.Versions + g.Counts.Versions, f.Counts.Filled + g.Counts.Filled,
-		f.Counts.Changed + g.Counts.Changed, f.Counts.Same + g.Counts.Same, f.Counts.Conflicts + g.Counts.Conflicts}
+	f.Counts = Counts{
+		f.Counts.New + g.Counts.New,
+		f.Counts.Versions + g.Counts.Versions,
+		f.Counts.Filled + g.Counts.Filled,
+		f.Counts.Changed + g.Counts.Changed,
+		f.Counts.Same + g.Counts.Same,
+		f.Counts.Conflicts + g.Counts.Conflicts,
+	}
 	for id, l := range g.losers {
 		f.adopt(id, l)
 	}

@@ -157,8 +157,8 @@ func (p *memberState) said(effective int64) *said {
 	return nil
 }
 
-// beats returns the known observation of the time of row o of this load, if o says something else and the row that made the
-// known one is still there.
+// beats returns the known observation of the time of row o of this load, if o says something else and the row that
+// made the known one is still there.
 func (f *Feed) beats(p *memberState, o int32) (l loser, ok bool) {
 	s := &f.seen[o]
 	if f.ties == nil || known(p, s.effective) == none || !f.contradicts(p, s) {
@@ -256,7 +256,12 @@ func (f *Feed) adopt(id tied, more ledger.Lost) {
 		f.losers = map[tied]ledger.Lost{}
 	}
 	l := f.losers[id]
-	f.losers[id] = ledger.Lost{Row: id.row, Other: id.other, File: max(l.File, more.File), Times: l.Times + more.Times}
+	f.losers[id] = ledger.Lost{
+		Row:   id.row,
+		Other: id.other,
+		File:  max(l.File, more.File),
+		Times: l.Times + more.Times,
+	}
 }
 
 // losesKnown notes that a known observation has lost while its row was still there.

@@ -45,7 +45,10 @@ func (c *change) type3Values(o *outcome) {
 	if len(p.versions) > 0 && !p.versions[0].inferred {
 		at := c.standing[p.versions[0].key]
 		for a := range d.Type3 {
-			stood = append(stood, lastTwo{value{&c.stood.Cols[1+f.layout.type3+a], at}, value{&c.stood.Cols[c.previous+a], at}})
+			stood = append(
+				stood,
+				lastTwo{value{&c.stood.Cols[1+f.layout.type3+a], at}, value{&c.stood.Cols[c.previous+a], at}},
+			)
 		}
 	}
 	o.type3Differs = stood == nil
@@ -96,7 +99,16 @@ func (f *Feed) toldOf(ctx context.Context, tx warehouse.Tx, keys *column.Column)
 	}
 	var sequence *column.Column
 	var err error
-	told.Batch, err = warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Observed.Name, Fields: d.Observed.Fields(), By: []string{d.KeyColumn()}, Match: []*column.Column{keys}})
+	told.Batch, err = warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{
+			Table:  d.Observed.Name,
+			Fields: d.Observed.Fields(),
+			By:     []string{d.KeyColumn()},
+			Match:  []*column.Column{keys},
+		},
+	)
 	if err != nil {
 		return told, err
 	}

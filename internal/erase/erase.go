@@ -1,5 +1,6 @@
-// Package erase blanks what a star knows of a person for good: the personal attributes of a member, on all its versions,
-// and what the ledger kept of them. The member's keys and its facts stay, and loads to come keep it blank.
+// Package erase blanks what a star knows of a person for good: the personal attributes of a member, on all its
+// versions, and what the ledger kept of them. The member's keys and its facts stay, and loads to come keep it
+// blank.
 package erase
 
 import (
@@ -32,7 +33,17 @@ const Blank = "(erased)"
 func Member(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, natural []column.Column) (*Erased, error) {
 	personal := columns(d)
 	fields := append(d.Table.Fields()[:1:1], personal...)
-	rows, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields, By: column.Names(d.NaturalKey), Match: column.Pointers(natural), OrderBy: []string{d.KeyColumn()}})
+	rows, err := warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{
+			Table:   d.Table.Name,
+			Fields:  fields,
+			By:      column.Names(d.NaturalKey),
+			Match:   column.Pointers(natural),
+			OrderBy: []string{d.KeyColumn()},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +51,12 @@ func Member(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, natural [
 	for k := range natural {
 		parts = append(parts, natural[k].Value(0))
 	}
-	out := &Erased{Dimension: d.Text, NaturalKey: strings.Join(parts, ", "), Keys: rows.Cols[0].Int, Attributes: column.Names(personal)}
+	out := &Erased{
+		Dimension:  d.Text,
+		NaturalKey: strings.Join(parts, ", "),
+		Keys:       rows.Cols[0].Int,
+		Attributes: column.Names(personal),
+	}
 	if rows.N == 0 {
 		return nil, fmt.Errorf("%w: dimension %s has no ‹%s›", ErrNone, d.Text, out.NaturalKey)
 	}
@@ -115,7 +131,12 @@ func columns(d *schema.Dimension) []column.Field {
 }
 
 // observations blanks what is kept apart.
-func (out *Erased) observations(ctx context.Context, tx warehouse.Tx, d *schema.Dimension, personal []column.Field) error {
+func (out *Erased) observations(
+	ctx context.Context,
+	tx warehouse.Tx,
+	d *schema.Dimension,
+	personal []column.Field,
+) error {
 	if d.Observed == nil {
 		return nil
 	}
@@ -144,7 +165,13 @@ func (out *Erased) observations(ctx context.Context, tx warehouse.Tx, d *schema.
 var ErrNone = errors.New("there is no such member")
 
 // Run blanks a member in a transaction of its own, while no load has the warehouse; if dry, it takes that back.
-func Run(ctx context.Context, wh warehouse.Warehouse, d *schema.Dimension, natural []column.Column, dry bool) (*Erased, error) {
+func Run(
+	ctx context.Context,
+	wh warehouse.Warehouse,
+	d *schema.Dimension,
+	natural []column.Column,
+	dry bool,
+) (*Erased, error) {
 	release, err := wh.Hold(ctx)
 	if err != nil {
 		return nil, err

@@ -1,5 +1,5 @@
-// Package exact calculates with integers and decimals of up to 38 digits: an [Int128] is an unscaled value, and its scale is
-// known to the caller. Nothing is lost quietly; what does not fit is told.
+// Package exact calculates with integers and decimals of up to 38 digits: an [Int128] is an unscaled value, and its
+// scale is known to the caller. Nothing is lost quietly; what does not fit is told.
 package exact
 
 import (

@@ -38,7 +38,13 @@ const (
 	tooLong
 )
 
-var faultTexts = [...]string{"", "result is too large", "division by zero", "value does not fit the cast", "text is too long"}
+var faultTexts = [...]string{
+	"",
+	"result is too large",
+	"division by zero",
+	"value does not fit the cast",
+	"text is too long",
+}
 
 // String says what is wrong.
 func (f Fault) String() string { return faultTexts[f] }

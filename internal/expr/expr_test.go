@@ -15,8 +15,16 @@ import (
 // scope is the columns that test expressions see, and two rows of them: the second is all null.
 func scope(t testing.TB) ([]column.Field, *column.Batch) {
 	declared := []struct{ name, typ, value string }{
-		{"n", "integer", "7"}, {"zero", "integer", "0"}, {"big", "integer", "9223372036854775807"}, {"price", "decimal(9,2)", "12.35"}, {"rate", "decimal(9,4)", "-0.1250"},
-		{"huge", "decimal(38,0)", "99999999999999999999999999999999999999"}, {"d", "double", "2.5"}, {"s", "text", " Ab "}, {"yes", "boolean", "true"},
+		{
+			"n",
+			"integer",
+			"7",
+		}, {"zero", "integer", "0"}, {"big", "integer", "9223372036854775807"}, {"price", "decimal(9,2)", "12.35"}, {"rate", "decimal(9,4)", "-0.1250"},
+		{
+			"huge",
+			"decimal(38,0)",
+			"99999999999999999999999999999999999999",
+		}, {"d", "double", "2.5"}, {"s", "text", " Ab "}, {"yes", "boolean", "true"},
 		{"day", "date", "2024-02-29"}, {"at", "timestamp", "2024-02-29 23:30:00"},
 	}
 	var fields []column.Field
@@ -298,12 +306,34 @@ func FuzzCompile(f *testing.F) {
 }
 
 func BenchmarkToll(b *testing.B) {
-	money, rate, share := column.Type{Kind: column.Decimal, Precision: 9, Scale: 2}, column.Type{Kind: column.Decimal, Precision: 9, Scale: 4}, column.Type{Kind: column.Decimal, Precision: 5, Scale: 4}
-	fields := []column.Field{{Name: "tonnage", Type: money}, {Name: "rate", Type: rate}, {Name: "rebate", Type: share}}
+	money, rate, share := column.Type{
+		Kind:      column.Decimal,
+		Precision: 9,
+		Scale:     2,
+	}, column.Type{
+		Kind:      column.Decimal,
+		Precision: 9,
+		Scale:     4,
+	}, column.Type{
+		Kind:      column.Decimal,
+		Precision: 5,
+		Scale:     4,
+	}
+	fields := []column.Field{
+		{Name: "tonnage", Type: money},
+		{Name: "rate", Type: rate},
+		{Name: "rebate", Type: share},
+	}
 	batch := column.NewBatch(fields)
 	batch.Reset(4096)
 	for i := range batch.N {
-		batch.Cols[0].Int[i], batch.Cols[1].Int[i], batch.Cols[2].Int[i] = int64(1000+i*7919), int64(500+i*31), int64(i%2500)
+		batch.Cols[0].Int[i], batch.Cols[1].Int[i], batch.Cols[2].Int[i] = int64(
+			1000+i*7919,
+		), int64(
+			500+i*31,
+		), int64(
+			i%2500,
+		)
 	}
 	p, err := Compile("round(tonnage * rate * (1 - rebate), 2)", fields)
 	if err != nil {

@@ -17,19 +17,61 @@ type function struct {
 }
 
 var functions = map[string]function{
-	"coalesce": {"coalesce(a, b, ...)", "the first value that is not null; all of one type, or numbers", 1, 100, newCoalesce},
-	"round":    {"round(number) or round(number, places)", "a number with so many places, none if not said; half away from zero. Places are written as a number", 1, 2, newRound},
-	"trim":     {"trim(text)", "text without blanks at its ends", 1, 1, newTextCall},
-	"upper":    {"upper(text)", "text in upper case", 1, 1, newTextCall},
-	"lower":    {"lower(text)", "text in lower case", 1, 1, newTextCall},
-	"ltrim":    {"ltrim(text, 'characters')", "text without any of these characters at its beginning: ltrim(code, '0') strips zeros", 2, 2, newTrimmed},
-	"rtrim":    {"rtrim(text, 'characters')", "text without any of these characters at its end", 2, 2, newTrimmed},
-	"lpad":     {"lpad(text, length, 'character')", "text with as many of the character before it as make it so long: lpad(code, 6, '0'). A longer text is a fault", 3, 3, newPad},
-	"abs":      {"abs(number)", "the number without its sign", 1, 1, newAbs},
-	"mod":      {"mod(a, b)", "what is left of a divided by b, with the sign of a; exact numbers. A b of zero is a fault", 2, 2, newMod},
-	"nullif":   {"nullif(a, b)", "null if a = b, else a", 2, 2, newNullIf},
-	"least":    {"least(a, b, ...)", "the least value that is not null; all of one type, or numbers", 1, 100, newExtreme(-1)},
-	"greatest": {"greatest(a, b, ...)", "the greatest value that is not null; all of one type, or numbers", 1, 100, newExtreme(1)},
+	"coalesce": {
+		"coalesce(a, b, ...)",
+		"the first value that is not null; all of one type, or numbers",
+		1,
+		100,
+		newCoalesce,
+	},
+	"round": {
+		"round(number) or round(number, places)",
+		"a number with so many places, none if not said; half away from zero. Places are written as a number",
+		1,
+		2,
+		newRound,
+	},
+	"trim":  {"trim(text)", "text without blanks at its ends", 1, 1, newTextCall},
+	"upper": {"upper(text)", "text in upper case", 1, 1, newTextCall},
+	"lower": {"lower(text)", "text in lower case", 1, 1, newTextCall},
+	"ltrim": {
+		"ltrim(text, 'characters')",
+		"text without any of these characters at its beginning: ltrim(code, '0') strips zeros",
+		2,
+		2,
+		newTrimmed,
+	},
+	"rtrim": {"rtrim(text, 'characters')", "text without any of these characters at its end", 2, 2, newTrimmed},
+	"lpad": {
+		"lpad(text, length, 'character')",
+		"text with as many of the character before it as make it so long: lpad(code, 6, '0'). A longer text is a fault",
+		3,
+		3,
+		newPad,
+	},
+	"abs": {"abs(number)", "the number without its sign", 1, 1, newAbs},
+	"mod": {
+		"mod(a, b)",
+		"what is left of a divided by b, with the sign of a; exact numbers. A b of zero is a fault",
+		2,
+		2,
+		newMod,
+	},
+	"nullif": {"nullif(a, b)", "null if a = b, else a", 2, 2, newNullIf},
+	"least": {
+		"least(a, b, ...)",
+		"the least value that is not null; all of one type, or numbers",
+		1,
+		100,
+		newExtreme(-1),
+	},
+	"greatest": {
+		"greatest(a, b, ...)",
+		"the greatest value that is not null; all of one type, or numbers",
+		1,
+		100,
+		newExtreme(1),
+	},
 }
 
 // FunctionNames lists the functions, sorted.
@@ -131,7 +173,12 @@ func newConcat(op token, left, right node) (node, error) {
 	text := column.Type{Kind: column.Text}
 	left, right = retype(left, text), retype(right, text)
 	if !isKind(left, column.Text) || !isKind(right, column.Text) {
-		return nil, errorAt(op.at, "|| wants text on both sides, not %s and %s: cast(... as text)", left.typ(), right.typ())
+		return nil, errorAt(
+			op.at,
+			"|| wants text on both sides, not %s and %s: cast(... as text)",
+			left.typ(),
+			right.typ(),
+		)
 	}
 	return &concat{newBase(text), left, right}, nil
 }
@@ -187,7 +234,13 @@ func unify(at int, what string, args []node) ([]node, column.Type, error) {
 	}
 	if common.Kind == column.Decimal {
 		if whole+scale > exact.MaxDigits {
-			return nil, common, errorAt(at, "%s may need %d digits, and a decimal has at most %d", what, whole+scale, exact.MaxDigits)
+			return nil, common, errorAt(
+				at,
+				"%s may need %d digits, and a decimal has at most %d",
+				what,
+				whole+scale,
+				exact.MaxDigits,
+			)
 		}
 		common.Precision, common.Scale = uint8(whole+scale), uint8(scale)
 	}
@@ -250,7 +303,11 @@ func newRound(t token, args []node) (node, error) {
 	if isKind(of, column.Integer) || places >= scale {
 		return of, nil
 	}
-	typ := column.Type{Kind: column.Decimal, Precision: uint8(min(whole+1+places, exact.MaxDigits)), Scale: uint8(places)}
+	typ := column.Type{
+		Kind:      column.Decimal,
+		Precision: uint8(min(whole+1+places, exact.MaxDigits)),
+		Scale:     uint8(places),
+	}
 	return &round{newBase(typ), of, places}, nil
 }
 

@@ -181,8 +181,15 @@ func newArithmetic(op token, left, right node) (node, error) {
 		return n, nil
 	}
 	if precision > exact.MaxDigits {
-		return nil, errorAt(op.at, "%s %s %s may need %d digits, and a decimal has at most %d: round or cast an operand",
-			l, op.text, r, precision, exact.MaxDigits)
+		return nil, errorAt(
+			op.at,
+			"%s %s %s may need %d digits, and a decimal has at most %d: round or cast an operand",
+			l,
+			op.text,
+			r,
+			precision,
+			exact.MaxDigits,
+		)
 	}
 	n.base = newBase(column.Type{Kind: column.Decimal, Precision: uint8(precision), Scale: uint8(scale)})
 	return n, nil

@@ -166,7 +166,11 @@ func (p *parser) parse() (node, error) {
 }
 
 // chain parses operands of one level joined by some operators, from left to right.
-func (p *parser) chain(operand func() (node, error), join func(token, node, node) (node, error), ops ...string) (node, error) {
+func (p *parser) chain(
+	operand func() (node, error),
+	join func(token, node, node) (node, error),
+	ops ...string,
+) (node, error) {
 	left, err := operand()
 	for err == nil {
 		if !slices.ContainsFunc(ops, p.tok.is) {
@@ -354,7 +358,8 @@ func (p *parser) substring(t token) (node, error) {
 			return nil, err
 		}
 		args = append(args, n)
-		if len(args) == 3 || !p.take(",") && !(len(args) == 1 && p.take("from")) && !(len(args) == 2 && p.take("for")) {
+		if len(args) == 3 ||
+			!p.take(",") && !(len(args) == 1 && p.take("from")) && !(len(args) == 2 && p.take("for")) {
 			break
 		}
 	}
@@ -480,7 +485,11 @@ func (p *parser) primary() (node, error) {
 
 func number(t token) (node, error) {
 	if whole, frac, point := strings.Cut(strings.TrimPrefix(t.text, "-"), "."); point {
-		typ := column.Type{Kind: column.Decimal, Precision: uint8(min(len(whole)+len(frac), 255)), Scale: uint8(min(len(frac), 255))}
+		typ := column.Type{
+			Kind:      column.Decimal,
+			Precision: uint8(min(len(whole)+len(frac), 255)),
+			Scale:     uint8(min(len(frac), 255)),
+		}
 		if typ.Precision > exact.MaxDigits {
 			return nil, errorAt(t.at, "%s has more than %d digits", t.text, exact.MaxDigits)
 		}

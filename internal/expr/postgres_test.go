@@ -178,7 +178,8 @@ func (w *writer) condition(depth int) func() (string, string) {
 				func() (string, string) {
 					pattern, _ := w.word("%", "%a%", "_b", "H%,_grey", `\%`, "a%b%", "")
 					return both("%s like '"+strings.ReplaceAll(pattern, "%", "%%")+"'", w.text(d))
-				})
+				},
+			)
 		}
 		if depth == 0 {
 			return leaf()
@@ -199,8 +200,21 @@ func TestAgainstPostgres(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(ctx)
-	declared := []struct{ name, typ, sql string }{{"i", "integer", "bigint"}, {"j", "integer", "bigint"}, {"p", "decimal(9,2)", "numeric(9,2)"}, {"q", "decimal(7,4)", "numeric(7,4)"},
-		{"s", "text", "text"}, {"u", "text", "text"}, {"d", "date", "date"}, {"e", "date", "date"}, {"t", "timestamp", "timestamp"}}
+	declared := []struct{ name, typ, sql string }{
+		{"i", "integer", "bigint"},
+		{"j", "integer", "bigint"},
+		{"p", "decimal(9,2)", "numeric(9,2)"},
+		{"q", "decimal(7,4)", "numeric(7,4)"},
+		{
+			"s",
+			"text",
+			"text",
+		},
+		{"u", "text", "text"},
+		{"d", "date", "date"},
+		{"e", "date", "date"},
+		{"t", "timestamp", "timestamp"},
+	}
 	values := [][]string{
 		{"7", "-3", "12.35", "0.0050", "Heron, grey", "ab", "2024-02-29", "1987-06-05", "2024-02-29 23:30:00"},
 		{"0", "1", "-0.01", "999.9999", "", " x ", "2000-01-01", "2023-12-31", "1969-12-31 12:00:00.000001"},
@@ -267,7 +281,14 @@ func TestAgainstPostgres(t *testing.T) {
 				if want[i] != nil {
 					shown = *want[i]
 				}
-				t.Fatalf("%s, row %d: %q (null %v), PostgreSQL has %q", ours, i, result.Value(i), result.Null[i], shown)
+				t.Fatalf(
+					"%s, row %d: %q (null %v), PostgreSQL has %q",
+					ours,
+					i,
+					result.Value(i),
+					result.Null[i],
+					shown,
+				)
 			}
 		}
 	}

@@ -17,17 +17,28 @@ type interval struct {
 }
 
 var units = map[string]struct{ months, micros int64 }{
-	"year": {12, 0}, "month": {1, 0}, "day": {0, civil.DayMicros}, "hour": {0, 3600e6}, "minute": {0, 60e6}, "second": {0, 1e6},
+	"year": {
+		12,
+		0,
+	}, "month": {1, 0}, "day": {0, civil.DayMicros}, "hour": {0, 3600e6}, "minute": {0, 60e6}, "second": {0, 1e6},
 }
 
 func newInterval(value, unit token) (node, error) {
 	n, err := strconv.ParseInt(strings.TrimSpace(value.text), 10, 32)
 	u, ok := units[strings.ToLower(unit.text)]
 	if err != nil || !ok || unit.kind != tokName {
-		return nil, errorAt(value.at, "an interval is written interval '3' day; the units are year, month, day, hour, minute, second")
+		return nil, errorAt(
+			value.at,
+			"an interval is written interval '3' day; the units are year, month, day, hour, minute, second",
+		)
 	}
 	if max(n, -n) > (civil.LastDay-civil.FirstDay)*civil.DayMicros/max(u.micros, u.months*28*civil.DayMicros) {
-		return nil, errorAt(value.at, "an interval of %d %ss is longer than all the time that there is", n, strings.ToLower(unit.text))
+		return nil, errorAt(
+			value.at,
+			"an interval of %d %ss is longer than all the time that there is",
+			n,
+			strings.ToLower(unit.text),
+		)
 	}
 	return &interval{newBase(column.Type{}), n * u.months, n * u.micros}, nil
 }
@@ -95,7 +106,13 @@ func newTimeArithmetic(op token, left, right node) (node, error) {
 		}
 		return n.typ().String()
 	}
-	return nil, errorAt(op.at, "%s cannot calculate with %s and %s: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval", op.text, what(left), what(right))
+	return nil, errorAt(
+		op.at,
+		"%s cannot calculate with %s and %s: date and integer (days), date and date, timestamp and timestamp (seconds), date or timestamp and interval",
+		op.text,
+		what(left),
+		what(right),
+	)
 }
 
 func (t *times) eval(b *column.Batch) *Result {
@@ -170,7 +187,11 @@ var parts = map[string]func(day, micros int64) int64{
 
 func newExtract(name token, of node) (node, error) {
 	if _, ok := parts[strings.ToLower(name.text)]; !ok {
-		return nil, errorAt(name.at, "there is no part %s: year, quarter, month, day, week, isoyear, isodow, hour, minute, second", name)
+		return nil, errorAt(
+			name.at,
+			"there is no part %s: year, quarter, month, day, week, isoyear, isodow, hour, minute, second",
+			name,
+		)
 	}
 	if !isTime(of) && !isKind(of, column.Time) {
 		return nil, errorAt(name.at, "extract wants a date, a timestamp or a time, not %s", of.typ())

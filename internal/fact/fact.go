@@ -79,7 +79,13 @@ type Writer struct {
 
 // NewWriter prepares the loading of a fact whose shaped rows have the given fields and come from files of those
 // numbers.
-func NewWriter(f *schema.Fact, links []*resolve.Link, shaped []column.Field, run int64, files map[string]int64) *Writer {
+func NewWriter(
+	f *schema.Fact,
+	links []*resolve.Link,
+	shaped []column.Field,
+	run int64,
+	files map[string]int64,
+) *Writer {
 	w := &Writer{fact: f, links: links, run: run, files: files, seed: maphash.MakeSeed()}
 	all := f.Table.Fields()
 	w.fields = all[:len(all)-2]
@@ -349,7 +355,12 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 
 // standing reads the table's rows that have the grain of one of the rows, and returns for each grain what
 // tells in which column a row of the chunk says something else, and what; nothing if it says the same.
-func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (map[digest.Sum]func(i int, known bool) (of, values string), error) {
+func (w *Writer) standing(
+	ctx context.Context,
+	tx warehouse.Tx,
+	c *Chunk,
+	rows []int32,
+) (map[digest.Sum]func(i int, known bool) (of, values string), error) {
 	match := make([]column.Column, len(w.grainAt))
 	for g, k := range w.grainAt {
 		match[g].Type = w.fields[k].Type
@@ -357,7 +368,16 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	for _, i := range rows {
 		w.matchRow(match, c, int(i), 0, nil)
 	}
-	b, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields, By: w.fact.Table.Primary, Match: column.Pointers(match)})
+	b, err := warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{
+			Table:  w.fact.Table.Name,
+			Fields: w.fields,
+			By:     w.fact.Table.Primary,
+			Match:  column.Pointers(match),
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -370,10 +390,10 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	return differs, nil
 }
 
-// differs compares a row of a load with one of the table in all columns. What a rule put there for a natural key that no
-// member had equals any natural key: which one was delivered is not kept, and unknown is final (rule R2). A row without one
-// equals only what the rule for that says. What is not a key is compared first. Unless all
-// its members are known, row i names one that is not there, so that no row can be the same.
+// differs compares a row of a load with one of the table in all columns. What a rule put there for a natural key
+// that no member had equals any natural key: which one was delivered is not kept, and unknown is final (rule R2). A
+// row without one equals only what the rule for that says. What is not a key is compared first. Unless all its
+// members are known, row i names one that is not there, so that no row can be the same.
 func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, values string) {
 	for k, f := range w.fields {
 		is, said := stand.canon[k], c.view.canon[k]
@@ -385,7 +405,12 @@ func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, v
 		}
 		n := -1 - w.from[k]
 		if open := c.Keys.Open[n]; of == "" && (known || open == nil || !open[i]) {
-			of, values = f.Name, fmt.Sprintf("%s is %s in the table, and not that of ‹%s›", f.Name, shown(stand.cols[k], j), w.links[n].Natural(c.Batch, i))
+			of, values = f.Name, fmt.Sprintf(
+				"%s is %s in the table, and not that of ‹%s›",
+				f.Name,
+				shown(stand.cols[k], j),
+				w.links[n].Natural(c.Batch, i),
+			)
 		}
 	}
 	if of == "" && !known {
@@ -446,7 +471,11 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 		}
 	}
 	if added != w.Outcome.Inserted {
-		return fmt.Errorf("the account does not hold: %d rows were given to the warehouse, and it took %d", w.Outcome.Inserted, added)
+		return fmt.Errorf(
+			"the account does not hold: %d rows were given to the warehouse, and it took %d",
+			w.Outcome.Inserted,
+			added,
+		)
 	}
 	after, err := tx.Tally(ctx, w.fact.Table.Name, w.Measures)
 	if err != nil {
@@ -457,13 +486,25 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 		return nil
 	}
 	if after.Rows != w.before.Rows+added {
-		return fmt.Errorf("the account does not hold: table %s had %d rows, %d were added, and it has %d", w.fact.Table.Name, w.before.Rows, added, after.Rows)
+		return fmt.Errorf(
+			"the account does not hold: table %s had %d rows, %d were added, and it has %d",
+			w.fact.Table.Name,
+			w.before.Rows,
+			added,
+			after.Rows,
+		)
 	}
 	for k, m := range w.Measures {
 		want, _ := w.before.Totals[k].Add(w.Outcome.InsertedTotal[k])
 		if want != after.Totals[k] {
 			text := func(x exact.Int128) string { return string(exact.AppendDecimal(nil, x, int(m.Type.Scale))) }
-			return fmt.Errorf("the account does not hold: the total of %s in table %s should be %s and is %s", m.Name, w.fact.Table.Name, text(want), text(after.Totals[k]))
+			return fmt.Errorf(
+				"the account does not hold: the total of %s in table %s should be %s and is %s",
+				m.Name,
+				w.fact.Table.Name,
+				text(want),
+				text(after.Totals[k]),
+			)
 		}
 	}
 	return nil

@@ -107,13 +107,18 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 		return g, nil
 	}
 	v := w.newView()
-	err := warehouse.Each(ctx, tx, warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields}, func(b *column.Batch) error {
-		v.look(column.Pointers(b.Cols), b.N)
-		for i := range b.N {
-			g.stored.put(g.id(v, i), v.content(i))
-		}
-		return nil
-	})
+	err := warehouse.Each(
+		ctx,
+		tx,
+		warehouse.Query{Table: w.fact.Table.Name, Fields: w.fields},
+		func(b *column.Batch) error {
+			v.look(column.Pointers(b.Cols), b.N)
+			for i := range b.N {
+				g.stored.put(g.id(v, i), v.content(i))
+			}
+			return nil
+		},
+	)
 	return g, err
 }
 

@@ -5,8 +5,8 @@ import (
 	"testing"
 )
 
-// TestTable holds the table of digests against a map, with digests that collide in their slots, and the one that stands
-// for an empty slot.
+// TestTable holds the table of digests against a map, with digests that collide in their slots, and the one that
+// stands for an empty slot.
 func TestTable(t *testing.T) {
 	for seed := range uint64(50) {
 		r := rand.New(rand.NewPCG(seed, 9))

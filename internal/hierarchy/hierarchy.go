@@ -1,12 +1,12 @@
-// Package hierarchy works out hierarchies of parents and children: how deep each node stands, and whether any stands above
-// itself. Nodes are numbers from 0.
+// Package hierarchy works out hierarchies of parents and children: how deep each node stands, and whether any
+// stands above itself. Nodes are numbers from 0.
 package hierarchy
 
 // None is the parent of a root.
 const None = -1
 
-// Levels returns each node's level, 1 for a root, from the parents of all. If nodes stand above themselves, cycle is one such
-// round of them, each the child of the next, and the first again at its end.
+// Levels returns each node's level, 1 for a root, from the parents of all. If nodes stand above themselves, cycle
+// is one such round of them, each the child of the next, and the first again at its end.
 func Levels(parent []int32) (level []int32, cycle []int32) {
 	level = make([]int32, len(parent))
 	const walking = -1

@@ -1,10 +1,10 @@
 // Package keyindex is an index from natural keys to member numbers, and knows no warehouse.
 //
 // A natural key is one or several typed values; equality is exact (rule R3), and null equals nothing, or null where
-// it is a value (the combinations of a junk dimension). Each
-// whose bytes fit 15 is kept whole in its slot of a hash table, so that a lookup costs one cache miss. The bytes of longer
-// keys stand one after another in memory of their own, and a lookup costs two. Keys of one integer (dates are integers
-// here) in a close range are found by position alone.
+// it is a value (the combinations of a junk dimension). Each whose bytes fit 15 is kept whole in its slot of a hash
+// table, so that a lookup costs one cache miss. The bytes of longer keys stand one after another in memory of their
+// own, and a lookup costs two. Keys of one integer (dates are integers here) in a close range are found by position
+// alone.
 //
 // Any number of goroutines may call Find while none calls Add.
 package keyindex

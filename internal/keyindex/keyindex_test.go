@@ -103,7 +103,12 @@ func TestIndexAgainstMap(t *testing.T) {
 func TestLongKeys(t *testing.T) {
 	cols := columns(kinds["text"])
 	for n := range 400 {
-		cols[0].AppendText(strings.Repeat(string(rune('a'+n%2)), []int{16, 300, 20_000, chunkSize - 7, 3 * chunkSize}[min(n%100, 4)]+n))
+		cols[0].AppendText(
+			strings.Repeat(
+				string(rune('a'+n%2)),
+				[]int{16, 300, 20_000, chunkSize - 7, 3 * chunkSize}[min(n%100, 4)]+n,
+			),
+		)
 	}
 	x := New(kinds["text"])
 	for round := range 2 {
@@ -120,7 +125,16 @@ func BenchmarkLong(b *testing.B) {
 	const size = 500_000
 	cols, r := columns(kinds["text"]), rand.New(rand.NewPCG(7, 8))
 	for range size {
-		cols[0].AppendText(fmt.Sprintf("%08x-%04x-4%03x-a%03x-%012x", r.Uint32(), r.IntN(1<<16), r.IntN(1<<12), r.IntN(1<<12), r.Int64N(1<<48)))
+		cols[0].AppendText(
+			fmt.Sprintf(
+				"%08x-%04x-4%03x-a%03x-%012x",
+				r.Uint32(),
+				r.IntN(1<<16),
+				r.IntN(1<<12),
+				r.IntN(1<<12),
+				r.Int64N(1<<48),
+			),
+		)
 	}
 	var before, after runtime.MemStats
 	runtime.GC()

@@ -5,9 +5,9 @@ import (
 	"hash/maphash"
 )
 
-// longKeys is a hash table of keys that do not fit a slot. The bytes of all keys stand one after another in large chunks, each
-// as a record: the member number, the length, the bytes. An entry of the table is 24 bits of the key's hash and where its
-// record stands, so that a lookup costs two cache misses, and a key little more than its bytes.
+// longKeys is a hash table of keys that do not fit a slot. The bytes of all keys stand one after another in large
+// chunks, each as a record: the member number, the length, the bytes. An entry of the table is 24 bits of the key's
+// hash and where its record stands, so that a lookup costs two cache misses, and a key little more than its bytes.
 type longKeys struct {
 	seed    maphash.Seed
 	entries []uint64 // tag << 40 | position of the record + 1; 0 is an empty entry
@@ -101,8 +101,8 @@ func (l *longKeys) grow() {
 	}
 }
 
-// finder looks up long keys some at a time: all hashes first, then all entries, then all records. The memory that one lookup
-// waits for is fetched while the next is under way.
+// finder looks up long keys some at a time: all hashes first, then all entries, then all records. The memory that
+// one lookup waits for is fetched while the next is under way.
 type finder struct {
 	n     int
 	used  int
@@ -114,8 +114,8 @@ type finder struct {
 	bytes [8192]byte
 }
 
-// wait puts a key, which stands at the end of the finder's bytes or elsewhere, among those to be looked up, and says whether
-// they are as many as there is room for.
+// wait puts a key, which stands at the end of the finder's bytes or elsewhere, among those to be looked up, and
+// says whether they are as many as there is room for.
 func (f *finder) wait(row int, key []byte) bool {
 	if f.used+len(key) <= len(f.bytes) && &key[0] == &f.bytes[f.used] {
 		f.used += len(key)

@@ -36,10 +36,15 @@ func (d Difference) String() string {
 	return fmt.Sprintf("the total of %s.%s is %s, and the ledger says %s", d.Table, d.Measure, d.Found, d.Ledger)
 }
 
-// AccountOf returns the account of the table that a step writes to; nil if nothing was ever loaded into it. inferred is
-// the dimension in which other steps make members, "" for a fact. A ledger that older versions of the program have
-// written says it with its steps.
-func AccountOf(ctx context.Context, r warehouse.Reader, table, step, inferred string, measures []column.Field) (*Account, error) {
+// AccountOf returns the account of the table that a step writes to; nil if nothing was ever loaded into it.
+// inferred is the dimension in which other steps make members, "" for a fact. A ledger that older versions of the
+// program have written says it with its steps.
+func AccountOf(
+	ctx context.Context,
+	r warehouse.Reader,
+	table, step, inferred string,
+	measures []column.Field,
+) (*Account, error) {
 	a := NewAccount(table, measures)
 	if columns, err := r.Describe(ctx, accountTable.Name); err != nil {
 		return nil, err
@@ -48,7 +53,16 @@ func AccountOf(ctx context.Context, r warehouse.Reader, table, step, inferred st
 	}
 	name := column.Column{Type: text}
 	name.AppendText(table)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: accountTable.Name, Fields: pick(accountTable, "measure", "amount"), By: []string{"table_name"}, Match: []*column.Column{&name}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:  accountTable.Name,
+			Fields: pick(accountTable, "measure", "amount"),
+			By:     []string{"table_name"},
+			Match:  []*column.Column{&name},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

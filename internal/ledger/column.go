@@ -16,7 +16,16 @@ func Added(ctx context.Context, tx warehouse.Tx, table, name string, run int64) 
 func AddedTo(ctx context.Context, r warehouse.Reader, table string) (map[string]int64, error) {
 	match := column.Column{Type: text}
 	match.AppendText(table)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: columnTable.Name, Fields: pick(columnTable, "column_name", "added_run"), By: []string{"table_name"}, Match: []*column.Column{&match}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:  columnTable.Name,
+			Fields: pick(columnTable, "column_name", "added_run"),
+			By:     []string{"table_name"},
+			Match:  []*column.Column{&match},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -18,8 +18,12 @@ type Delivery struct {
 func Deliveries(ctx context.Context, r warehouse.Reader, dimension string) ([]Delivery, error) {
 	match := column.Column{Type: text}
 	match.AppendText(dimension)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: deliveryTable.Name, Fields: pick(deliveryTable, "scope", "delivered_on", "run"),
-		By: []string{"dimension"}, Match: []*column.Column{&match}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{Table: deliveryTable.Name, Fields: pick(deliveryTable, "scope", "delivered_on", "run"),
+			By: []string{"dimension"}, Match: []*column.Column{&match}},
+	)
 	if err != nil {
 		return nil, err
 	}

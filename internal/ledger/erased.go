@@ -36,7 +36,16 @@ func Erase(ctx context.Context, tx warehouse.Tx, dimension string, keys []int64)
 func Erased(ctx context.Context, r warehouse.Reader, dimension string) (map[int64]bool, error) {
 	match := column.Column{Type: text}
 	match.AppendText(dimension)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: erasedTable.Name, Fields: pick(erasedTable, "member_key"), By: []string{"dimension"}, Match: []*column.Column{&match}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:  erasedTable.Name,
+			Fields: pick(erasedTable, "member_key"),
+			By:     []string{"dimension"},
+			Match:  []*column.Column{&match},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -47,10 +56,17 @@ func Erased(ctx context.Context, r warehouse.Reader, dimension string) (map[int6
 	return keys, nil
 }
 
-// ForgetAsides has forget change the content and causes of rows set aside, of any state, and returns how many it changed.
+// ForgetAsides has forget change the content and causes of rows set aside, of any state, and returns how many it
+// changed.
 func ForgetAsides(ctx context.Context, tx warehouse.Tx, forget func(a *Aside)) (int64, error) {
 	fields := pick(asideTable, "id", "reasons", "content", "member")
-	changed, old, causes := column.NewBatch(fields), column.NewBatch(pick(causeTable, "id")), column.NewBatch(causeTable.Fields())
+	changed, old, causes := column.NewBatch(
+		fields,
+	), column.NewBatch(
+		pick(causeTable, "id"),
+	), column.NewBatch(
+		causeTable.Fields(),
+	)
 	book := &Asides{causes: causes}
 	err := EachAside(ctx, tx, "", func(a *Aside, _ int64) error {
 		was := *a
@@ -79,21 +95,26 @@ func ForgetAsides(ctx context.Context, tx warehouse.Tx, forget func(a *Aside)) (
 func ForgetSteps(ctx context.Context, tx warehouse.Tx, message, figures func(string) string) (int64, error) {
 	fields := pick(stepTable, "run", "step", "message", "figures")
 	changed := column.NewBatch(fields)
-	err := warehouse.Each(ctx, tx, warehouse.Query{Table: stepTable.Name, Fields: fields}, func(b *column.Batch) error {
-		c := b.Cols
-		for i := range b.N {
-			said, told := message(c[2].Text[i]), figures(c[3].Text[i])
-			if said == c[2].Text[i] && told == c[3].Text[i] {
-				continue
+	err := warehouse.Each(
+		ctx,
+		tx,
+		warehouse.Query{Table: stepTable.Name, Fields: fields},
+		func(b *column.Batch) error {
+			c := b.Cols
+			for i := range b.N {
+				said, told := message(c[2].Text[i]), figures(c[3].Text[i])
+				if said == c[2].Text[i] && told == c[3].Text[i] {
+					continue
+				}
+				var m any
+				if !c[2].Null[i] {
+					m = said
+				}
+				row(changed, c[0].Int[i], c[1].Text[i], m, told)
 			}
-			var m any
-			if !c[2].Null[i] {
-				m = said
-			}
-			row(changed, c[0].Int[i], c[1].Text[i], m, told)
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	if err != nil || changed.N == 0 {
 		return 0, err
 	}

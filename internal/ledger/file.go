@@ -42,7 +42,11 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 
 // FileNames returns the names of all files by their numbers.
 func FileNames(ctx context.Context, r warehouse.Reader) (map[int64]string, error) {
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: fileTable.Name, Fields: pick(fileTable, "file", "name")})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{Table: fileTable.Name, Fields: pick(fileTable, "file", "name")},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -31,12 +31,21 @@ func Filled(ctx context.Context, tx warehouse.Tx, dimension string, keys []int64
 }
 
 // InferredIn returns the run in which a member was inferred and the one in which it was filled; 0 is none.
-func InferredIn(ctx context.Context, r warehouse.Reader, dimension string, key int64) (inferred, filled int64, err error) {
+func InferredIn(
+	ctx context.Context,
+	r warehouse.Reader,
+	dimension string,
+	key int64,
+) (inferred, filled int64, err error) {
 	name, number := column.Column{Type: text}, column.Column{Type: integer}
 	name.AppendText(dimension)
 	number.AppendInt(key)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: inferredTable.Name, Fields: pick(inferredTable, "inferred_run", "filled_run"),
-		By: []string{"dimension", "member_key"}, Match: []*column.Column{&name, &number}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{Table: inferredTable.Name, Fields: pick(inferredTable, "inferred_run", "filled_run"),
+			By: []string{"dimension", "member_key"}, Match: []*column.Column{&name, &number}},
+	)
 	if err != nil || b.N == 0 {
 		return 0, 0, err
 	}

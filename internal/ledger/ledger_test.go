@@ -27,7 +27,12 @@ func each(t *testing.T, test func(t *testing.T, in func(func(tx warehouse.Tx) er
 				connection, schema := startest.Postgres(t)
 				where = "postgres: " + connection + "\n  schema: " + schema
 			}
-			startest.Write(t, dir, "ironmonger.yaml", "warehouse:\n  "+where+"\ndimensions:\n  day:\n    calendar: {from: 2024-01-01, to: 2024-01-02}\n")
+			startest.Write(
+				t,
+				dir,
+				"ironmonger.yaml",
+				"warehouse:\n  "+where+"\ndimensions:\n  day:\n    calendar: {from: 2024-01-01, to: 2024-01-02}\n",
+			)
 			wh := startest.Open(t, dir)
 			defer wh.Close()
 			in := func(f func(tx warehouse.Tx) error) {
@@ -56,8 +61,8 @@ func each(t *testing.T, test func(t *testing.T, in func(func(tx warehouse.Tx) er
 	}
 }
 
-// TestAsides holds the book of rows set aside against a restatement, over many random loads of two steps in which rows of
-// some files are met anew, again, elsewhere, twice, or no longer, and rows of their grains are loaded.
+// TestAsides holds the book of rows set aside against a restatement, over many random loads of two steps in which
+// rows of some files are met anew, again, elsewhere, twice, or no longer, and rows of their grains are loaded.
 func TestAsides(t *testing.T) {
 	each(t, func(t *testing.T, in func(func(tx warehouse.Tx) error), r warehouse.Reader) {
 		ctx := context.Background()
@@ -77,7 +82,16 @@ func TestAsides(t *testing.T) {
 			fails := random.IntN(8) == 0
 			var met []row
 			for range random.IntN(8) {
-				met = append(met, row{step, files[random.IntN(len(files))], []string{"x,1", "y,\"é\n\"", ""}[random.IntN(3)], random.Int64N(3), load})
+				met = append(
+					met,
+					row{
+						step,
+						files[random.IntN(len(files))],
+						[]string{"x,1", "y,\"é\n\"", ""}[random.IntN(3)],
+						random.Int64N(3),
+						load,
+					},
+				)
 			}
 			loaded, inserted := random.IntN(4) == 0, random.IntN(2) == 0 // a row of the grain of x,1
 			in(func(tx warehouse.Tx) error {
@@ -86,7 +100,14 @@ func TestAsides(t *testing.T) {
 					return err
 				}
 				for _, x := range met {
-					a := ledger.Aside{Step: step, Source: "s", File: x.file, Line: x.line, Content: x.content, Causes: []ledger.Cause{{Reason: "r", Value: x.file}}}
+					a := ledger.Aside{
+						Step:    step,
+						Source:  "s",
+						File:    x.file,
+						Line:    x.line,
+						Content: x.content,
+						Causes:  []ledger.Cause{{Reason: "r", Value: x.file}},
+					}
 					if x.content == "x,1" {
 						a.Grain, a.Repeats = "g", x.line == 1
 					}
@@ -121,7 +142,10 @@ func TestAsides(t *testing.T) {
 					func(e *entry, x row) bool { return true },
 				} {
 					met = slices.DeleteFunc(met, func(x row) bool {
-						at := slices.IndexFunc(of, func(e *entry) bool { return !e.met && e.content == x.content && fits(e, x) })
+						at := slices.IndexFunc(
+							of,
+							func(e *entry) bool { return !e.met && e.content == x.content && fits(e, x) },
+						)
 						if at >= 0 {
 							of[at].met, of[at].file, of[at].line = true, x.file, x.line
 						}
@@ -152,7 +176,8 @@ func TestAsides(t *testing.T) {
 			}
 		}
 		entries := 0
-		if err := ledger.EachAside(ctx, r, "", func(*ledger.Aside, int64) error { entries++; return nil }); err != nil || entries > 700 {
+		if err := ledger.EachAside(ctx, r, "", func(*ledger.Aside, int64) error { entries++; return nil }); err != nil ||
+			entries > 700 {
 			t.Errorf("%d entries, %v: what was cleared long ago is never forgotten", entries, err)
 		}
 	})
@@ -169,17 +194,31 @@ func TestRuns(t *testing.T) {
 		begin := time.Date(2026, 3, 29, 0, 59, 59, 123456000, time.UTC)
 		var want []*ledger.Run
 		for n := range 3 {
-			run := &ledger.Run{StartedAt: begin.Add(time.Duration(n) * time.Hour), Program: "p", Holder: "h\"é", ModelFile: "m.yaml", ModelText: "x: 'y'\n",
-				Parameters: map[string]string{"since": fmt.Sprint("2024-01-0", n+1), "empty": ""}}
+			run := &ledger.Run{
+				StartedAt:  begin.Add(time.Duration(n) * time.Hour),
+				Program:    "p",
+				Holder:     "h\"é",
+				ModelFile:  "m.yaml",
+				ModelText:  "x: 'y'\n",
+				Parameters: map[string]string{"since": fmt.Sprint("2024-01-0", n+1), "empty": ""},
+			}
 			in(func(tx warehouse.Tx) error { return ledger.StartRun(ctx, tx, run) })
 			if going, err := ledger.Going(ctx, r); err != nil || going == nil || going.ID != run.ID {
 				t.Fatal(going, err)
 			}
 			ended := run.StartedAt.Add(time.Minute)
 			for k, state := range []string{ledger.Done, ledger.Failed, ledger.NotRun} {
-				s := &ledger.Step{Run: run.ID, Name: fmt.Sprint("fact ", k), State: state, Message: "it's \\ so\n", Figures: ledger.Figures{Read: int64(n), Inserted: 1 << 60,
-					Attributes: map[string]int64{"name": 2}, Keys: map[string]*ledger.KeyCounts{"boat": {Matched: 3, Strays: []ledger.Stray{{Outcome: "unmatched", Natural: "N, 1", Rows: 2, File: "a", Line: 7}}}},
-					Totals: []ledger.Total{{Measure: "toll", Read: "99999999999999999999999999999999999.99"}}}}
+				s := &ledger.Step{
+					Run:     run.ID,
+					Name:    fmt.Sprint("fact ", k),
+					State:   state,
+					Message: "it's \\ so\n",
+					Figures: ledger.Figures{Read: int64(n), Inserted: 1 << 60,
+						Attributes: map[string]int64{
+							"name": 2,
+						}, Keys: map[string]*ledger.KeyCounts{"boat": {Matched: 3, Strays: []ledger.Stray{{Outcome: "unmatched", Natural: "N, 1", Rows: 2, File: "a", Line: 7}}}},
+						Totals: []ledger.Total{{Measure: "toll", Read: "99999999999999999999999999999999999.99"}}},
+				}
 				if state != ledger.NotRun {
 					at := ended.Add(time.Duration(k) * time.Second)
 					s.StartedAt, s.EndedAt = &run.StartedAt, &at
@@ -211,7 +250,8 @@ func TestRuns(t *testing.T) {
 	})
 }
 
-// TestMarks sets the marks that the ledger keeps of dimensions: each is told as it was set last, and of its own dimension.
+// TestMarks sets the marks that the ledger keeps of dimensions: each is told as it was set last, and of its own
+// dimension.
 func TestMarks(t *testing.T) {
 	each(t, func(t *testing.T, in func(func(tx warehouse.Tx) error), r warehouse.Reader) {
 		ctx := context.Background()
@@ -250,7 +290,8 @@ func TestMarks(t *testing.T) {
 				t.Error(n, made, filled, err)
 			}
 		}
-		if keys, err := ledger.Erased(ctx, r, "boat"); err != nil || !maps.Equal(keys, map[int64]bool{0: true, 1: true, 2: true}) {
+		if keys, err := ledger.Erased(ctx, r, "boat"); err != nil ||
+			!maps.Equal(keys, map[int64]bool{0: true, 1: true, 2: true}) {
 			t.Error(keys, err)
 		}
 		if keys, err := ledger.Erased(ctx, r, "port"); err != nil || len(keys) > 0 {

@@ -23,7 +23,16 @@ func Meant(ctx context.Context, r warehouse.Reader, table string) (map[string]st
 	}
 	name := column.Column{Type: text}
 	name.AppendText(table)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: shapeTable.Name, Fields: pick(shapeTable, "aspect", "meant"), By: []string{"table_name"}, Match: []*column.Column{&name}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:  shapeTable.Name,
+			Fields: pick(shapeTable, "aspect", "meant"),
+			By:     []string{"table_name"},
+			Match:  []*column.Column{&name},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -19,7 +19,17 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	if err != nil || columns == nil {
 		return nil, err
 	}
-	names := []string{"run", "state", "started_at", "ended_at", "program", "holder", "model_file", "parameters", "message"}
+	names := []string{
+		"run",
+		"state",
+		"started_at",
+		"ended_at",
+		"program",
+		"holder",
+		"model_file",
+		"parameters",
+		"message",
+	}
 	if !columns.Has("message") { // an older version of the program made the table
 		names = names[:len(names)-1]
 	}
@@ -30,8 +40,15 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	byID := map[int64]*Run{}
 	var runs []*Run
 	for i := range b.N {
-		run := &Run{ID: b.Cols[0].Int[i], State: b.Cols[1].Text[i], StartedAt: *instant(&b.Cols[2], i), EndedAt: instant(&b.Cols[3], i),
-			Program: b.Cols[4].Text[i], Holder: b.Cols[5].Text[i], ModelFile: b.Cols[6].Text[i]}
+		run := &Run{
+			ID:        b.Cols[0].Int[i],
+			State:     b.Cols[1].Text[i],
+			StartedAt: *instant(&b.Cols[2], i),
+			EndedAt:   instant(&b.Cols[3], i),
+			Program:   b.Cols[4].Text[i],
+			Holder:    b.Cols[5].Text[i],
+			ModelFile: b.Cols[6].Text[i],
+		}
 		if err := json.Unmarshal([]byte(b.Cols[7].Text[i]), &run.Parameters); err != nil {
 			return nil, fmt.Errorf("the ledger's parameters of run %d cannot be read: %v", run.ID, err)
 		}
@@ -45,7 +62,14 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	if limit > 0 && len(runs) > limit {
 		runs = runs[:limit]
 	}
-	steps, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: stepTable.Name, Fields: pick(stepTable, "run", "step", "state", "message", "started_at", "ended_at", "figures")})
+	steps, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:  stepTable.Name,
+			Fields: pick(stepTable, "run", "step", "state", "message", "started_at", "ended_at", "figures"),
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -54,8 +78,14 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 		if run == nil {
 			continue
 		}
-		s := &Step{Run: run.ID, Name: steps.Cols[1].Text[i], State: steps.Cols[2].Text[i], Message: steps.Cols[3].Text[i],
-			StartedAt: instant(&steps.Cols[4], i), EndedAt: instant(&steps.Cols[5], i)}
+		s := &Step{
+			Run:       run.ID,
+			Name:      steps.Cols[1].Text[i],
+			State:     steps.Cols[2].Text[i],
+			Message:   steps.Cols[3].Text[i],
+			StartedAt: instant(&steps.Cols[4], i),
+			EndedAt:   instant(&steps.Cols[5], i),
+		}
 		if err := json.Unmarshal([]byte(steps.Cols[6].Text[i]), &s.Figures); err != nil {
 			return nil, fmt.Errorf("the ledger's figures of run %d, step %s cannot be read: %v", run.ID, s.Name, err)
 		}
@@ -79,13 +109,22 @@ func Going(ctx context.Context, r warehouse.Reader) (*Run, error) {
 	}
 	going := column.Column{Type: text}
 	going.AppendText(Running)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "holder", "started_at"),
-		By: []string{"state"}, Match: []*column.Column{&going}, OrderBy: []string{"run"}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{Table: runTable.Name, Fields: pick(runTable, "run", "holder", "started_at"),
+			By: []string{"state"}, Match: []*column.Column{&going}, OrderBy: []string{"run"}},
+	)
 	if err != nil || b.N == 0 {
 		return nil, err
 	}
 	last := b.N - 1
-	return &Run{ID: b.Cols[0].Int[last], State: Running, Holder: b.Cols[1].Text[last], StartedAt: *instant(&b.Cols[2], last)}, nil
+	return &Run{
+		ID:        b.Cols[0].Int[last],
+		State:     Running,
+		Holder:    b.Cols[1].Text[last],
+		StartedAt: *instant(&b.Cols[2], last),
+	}, nil
 }
 
 // Ended reports whether the ledger has the end of a run's step.

@@ -13,12 +13,21 @@ type LastDelivered struct {
 	On    int64 // in microseconds
 }
 
-// Scopes returns when the members of a dimension were delivered last, by their natural keys as [MemberText] has them, for
-// dimensions whose rows do not tell.
+// Scopes returns when the members of a dimension were delivered last, by their natural keys as [MemberText] has
+// them, for dimensions whose rows do not tell.
 func Scopes(ctx context.Context, r warehouse.Reader, dimension string) (map[string]LastDelivered, error) {
 	match := column.Column{Type: text}
 	match.AppendText(dimension)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: scopeTable.Name, Fields: pick(scopeTable, "member", "scope", "delivered_on"), By: []string{"dimension"}, Match: []*column.Column{&match}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:  scopeTable.Name,
+			Fields: pick(scopeTable, "member", "scope", "delivered_on"),
+			By:     []string{"dimension"},
+			Match:  []*column.Column{&match},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

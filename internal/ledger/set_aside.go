@@ -75,8 +75,8 @@ func Grain(cols []*column.Column, i int) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// Asides is the book of the rows that a step sets aside (rule R18). A row that is met again keeps its entry: it is known
-// by its content, and by how often that occurs, wherever it stands now.
+// Asides is the book of the rows that a step sets aside (rule R18). A row that is met again keeps its entry: it is
+// known by its content, and by how often that occurs, wherever it stands now.
 type Asides struct {
 	ctx     context.Context
 	tx      warehouse.Tx
@@ -118,14 +118,36 @@ const (
 	keepRuns   = 100 // so many runs later entries that were cleared are forgotten
 )
 
-// OpenAsides reads which rows of a step wait, and forgets those that nobody needs any more: of the step's last failure,
-// and those that were cleared long ago.
+// OpenAsides reads which rows of a step wait, and forgets those that nobody needs any more: of the step's last
+// failure, and those that were cleared long ago.
 func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*Asides, error) {
-	a := &Asides{ctx: ctx, tx: tx, step: step, run: run, exact: map[asideAt][]*waiting{}, unmet: map[string]int{}, grains: map[string][]*waiting{},
-		fresh: column.NewBatch(asideTable.Fields()), causes: column.NewBatch(causeTable.Fields()), old: column.NewBatch(pick(causeTable, "id"))}
+	a := &Asides{
+		ctx:    ctx,
+		tx:     tx,
+		step:   step,
+		run:    run,
+		exact:  map[asideAt][]*waiting{},
+		unmet:  map[string]int{},
+		grains: map[string][]*waiting{},
+		fresh: column.NewBatch(
+			asideTable.Fields(),
+		),
+		causes: column.NewBatch(causeTable.Fields()),
+		old:    column.NewBatch(pick(causeTable, "id")),
+	}
 	a.fields = pick(asideTable, "id", "file", "line", "reasons", "last_run", "superseded_by")
 	a.again = column.NewBatch(a.fields)
-	highest, err := warehouse.ReadAll(ctx, tx, warehouse.Query{Table: asideTable.Name, Fields: pick(asideTable, "id"), OrderBy: []string{"id"}, Descending: true, Limit: 1})
+	highest, err := warehouse.ReadAll(
+		ctx,
+		tx,
+		warehouse.Query{
+			Table:      asideTable.Name,
+			Fields:     pick(asideTable, "id"),
+			OrderBy:    []string{"id"},
+			Descending: true,
+			Limit:      1,
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -135,14 +157,26 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*
 	if err := a.forget(); err != nil {
 		return nil, err
 	}
-	b, err := a.entries([]string{"state"}, pick(asideTable, "id", "file", "line", "content_hash", "reasons", "grain", "repeats", "superseded_by"), func(by []*column.Column) {
-		by[1].AppendText(Waiting)
-	})
+	b, err := a.entries(
+		[]string{"state"},
+		pick(asideTable, "id", "file", "line", "content_hash", "reasons", "grain", "repeats", "superseded_by"),
+		func(by []*column.Column) {
+			by[1].AppendText(Waiting)
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
 	for i := range b.N {
-		w := &waiting{id: b.Cols[0].Int[i], hash: b.Cols[3].Text[i], file: b.Cols[1].Text[i], line: b.Cols[2].Int[i], reasons: fingerprint(b.Cols[4].Text[i]), repeats: b.Cols[6].Int[i] != 0, superseded: !b.Cols[7].Null[i]}
+		w := &waiting{
+			id:         b.Cols[0].Int[i],
+			hash:       b.Cols[3].Text[i],
+			file:       b.Cols[1].Text[i],
+			line:       b.Cols[2].Int[i],
+			reasons:    fingerprint(b.Cols[4].Text[i]),
+			repeats:    b.Cols[6].Int[i] != 0,
+			superseded: !b.Cols[7].Null[i],
+		}
 		a.waiting = append(a.waiting, w)
 		at := asideAt{w.hash, w.file, w.line}
 		a.exact[at] = append(a.exact[at], w)
@@ -161,7 +195,11 @@ func fingerprint(s string) uint64 {
 }
 
 // entries reads entries of the step that equal what fill adds in more columns.
-func (a *Asides) entries(more []string, fields []column.Field, fill func(by []*column.Column)) (*column.Batch, error) {
+func (a *Asides) entries(
+	more []string,
+	fields []column.Field,
+	fill func(by []*column.Column),
+) (*column.Batch, error) {
 	names := append([]string{"step"}, more...)
 	var by []*column.Column
 	for _, f := range pick(asideTable, names...) {
@@ -171,19 +209,38 @@ func (a *Asides) entries(more []string, fields []column.Field, fill func(by []*c
 	for range by[1].Null {
 		by[0].AppendText(a.step)
 	}
-	return warehouse.ReadAll(a.ctx, a.tx, warehouse.Query{Table: asideTable.Name, Fields: fields, By: names, Match: by, OrderBy: []string{"id"}})
+	return warehouse.ReadAll(
+		a.ctx,
+		a.tx,
+		warehouse.Query{Table: asideTable.Name, Fields: fields, By: names, Match: by, OrderBy: []string{"id"}},
+	)
 }
 
 // forget removes entries that nobody needs any more.
 func (a *Asides) forget() error {
 	name := column.Column{Type: text}
 	name.AppendText(a.step)
-	before, err := warehouse.ReadAll(a.ctx, a.tx, warehouse.Query{Table: stepTable.Name, Fields: pick(stepTable, "run"), By: []string{"step"}, Match: []*column.Column{&name},
-		OrderBy: []string{"run"}, Descending: true, Limit: 1})
+	before, err := warehouse.ReadAll(
+		a.ctx,
+		a.tx,
+		warehouse.Query{
+			Table:      stepTable.Name,
+			Fields:     pick(stepTable, "run"),
+			By:         []string{"step"},
+			Match:      []*column.Column{&name},
+			OrderBy:    []string{"run"},
+			Descending: true,
+			Limit:      1,
+		},
+	)
 	if err != nil {
 		return err
 	}
-	failed, err := a.entries([]string{"state"}, pick(asideTable, "id"), func(by []*column.Column) { by[1].AppendText(OfFail) })
+	failed, err := a.entries(
+		[]string{"state"},
+		pick(asideTable, "id"),
+		func(by []*column.Column) { by[1].AppendText(OfFail) },
+	)
 	if err != nil {
 		return err
 	}
@@ -238,7 +295,8 @@ func (a *Asides) Fail(x *Aside) error {
 	return a.add(x, OfFail)
 }
 
-// Waits reports whether rows wait that another row of their grain makes superfluous, so that [Asides.Loaded] is to be told.
+// Waits reports whether rows wait that another row of their grain makes superfluous, so that [Asides.Loaded] is to
+// be told.
 func (a *Asides) Waits() bool { return len(a.grains) > 0 }
 
 // Loaded takes notice of a row of a grain that stands in the table: inserted by this step, or the same as before. What
@@ -251,7 +309,25 @@ func (a *Asides) Loaded(grain string, inserted bool) {
 
 func (a *Asides) add(x *Aside, state string) error {
 	a.last++
-	row(a.fresh, a.last, a.step, x.Source, x.File, x.Line, x.Hash, x.Reasons(), x.Content, orNull(x.Member), orNull(x.Grain), number(x.Repeats), a.run, a.run, nil, nil, state)
+	row(
+		a.fresh,
+		a.last,
+		a.step,
+		x.Source,
+		x.File,
+		x.Line,
+		x.Hash,
+		x.Reasons(),
+		x.Content,
+		orNull(x.Member),
+		orNull(x.Grain),
+		number(x.Repeats),
+		a.run,
+		a.run,
+		nil,
+		nil,
+		state,
+	)
 	a.because(a.last, x)
 	return a.filled()
 }
@@ -316,8 +392,8 @@ func (a *Asides) flush() error {
 	return nil
 }
 
-// Close writes what is left. Of the rows that wait and were not met again, it clears those whose file was read, and those
-// of whose grain another row was loaded; the others wait on: nobody knows what became of them.
+// Close writes what is left. Of the rows that wait and were not met again, it clears those whose file was read, and
+// those of whose grain another row was loaded; the others wait on: nobody knows what became of them.
 func (a *Asides) Close(files []string) error {
 	read := map[string]bool{}
 	for _, name := range files {
@@ -386,7 +462,19 @@ func EachAside(ctx context.Context, r warehouse.Reader, state string, f func(a *
 	if err != nil {
 		return err
 	}
-	fields := pick(asideTable, "id", "step", "source", "file", "line", "content", "content_hash", "member", "grain", "first_run")
+	fields := pick(
+		asideTable,
+		"id",
+		"step",
+		"source",
+		"file",
+		"line",
+		"content",
+		"content_hash",
+		"member",
+		"grain",
+		"first_run",
+	)
 	q := warehouse.Query{Table: asideTable.Name, Fields: fields, OrderBy: []string{"id"}}
 	if state != "" {
 		match := column.Column{Type: text}
@@ -396,8 +484,21 @@ func EachAside(ctx context.Context, r warehouse.Reader, state string, f func(a *
 	return warehouse.Each(ctx, r, q, func(b *column.Batch) error {
 		for i := range b.N {
 			c := b.Cols
-			err := f(&Aside{ID: c[0].Int[i], Step: c[1].Text[i], Source: c[2].Text[i], File: c[3].Text[i], Line: c[4].Int[i], Content: c[5].Text[i], Hash: c[6].Text[i],
-				Member: c[7].Text[i], Grain: c[8].Text[i], Causes: causes[c[0].Int[i]]}, c[9].Int[i])
+			err := f(
+				&Aside{
+					ID:      c[0].Int[i],
+					Step:    c[1].Text[i],
+					Source:  c[2].Text[i],
+					File:    c[3].Text[i],
+					Line:    c[4].Int[i],
+					Content: c[5].Text[i],
+					Hash:    c[6].Text[i],
+					Member:  c[7].Text[i],
+					Grain:   c[8].Text[i],
+					Causes:  causes[c[0].Int[i]],
+				},
+				c[9].Int[i],
+			)
 			if err != nil {
 				return err
 			}
@@ -410,17 +511,22 @@ func EachAside(ctx context.Context, r warehouse.Reader, state string, f func(a *
 func causesOf(ctx context.Context, r warehouse.Reader) (map[int64][]Cause, error) {
 	causes := map[int64][]Cause{}
 	share := map[Cause]Cause{} // most are alike
-	err := warehouse.Each(ctx, r, warehouse.Query{Table: causeTable.Name, Fields: causeTable.Fields(), OrderBy: causeTable.Primary}, func(b *column.Batch) error {
-		for i := range b.N {
-			c := Cause{Reason: b.Cols[2].Text[i], Of: b.Cols[3].Text[i], Value: b.Cols[4].Text[i]}
-			one, ok := share[c]
-			if !ok {
-				one, share[c] = c, c
+	err := warehouse.Each(
+		ctx,
+		r,
+		warehouse.Query{Table: causeTable.Name, Fields: causeTable.Fields(), OrderBy: causeTable.Primary},
+		func(b *column.Batch) error {
+			for i := range b.N {
+				c := Cause{Reason: b.Cols[2].Text[i], Of: b.Cols[3].Text[i], Value: b.Cols[4].Text[i]}
+				one, ok := share[c]
+				if !ok {
+					one, share[c] = c, c
+				}
+				causes[b.Cols[0].Int[i]] = append(causes[b.Cols[0].Int[i]], one)
 			}
-			causes[b.Cols[0].Int[i]] = append(causes[b.Cols[0].Int[i]], one)
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	return causes, err
 }
 

@@ -9,8 +9,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Lost is rows of a dimension's source that lost to another row of the same effective time (rule R11): equal rows, in files
-// that were there then. They lose to what stands for as long as they are read, whichever files are there besides.
+// Lost is rows of a dimension's source that lost to another row of the same effective time (rule R11): equal rows,
+// in files that were there then. They lose to what stands for as long as they are read, whichever files are there
+// besides.
 type Lost struct {
 	Row   string // a digest of natural key, effective time, sequence and type 2 values
 	Other string // and one of the other values; empty where they don't count
@@ -22,8 +23,12 @@ type Lost struct {
 func Ties(ctx context.Context, r warehouse.Reader, dimension string) ([]Lost, error) {
 	match := column.Column{Type: text}
 	match.AppendText(dimension)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: tieTable.Name, Fields: pick(tieTable, "row_hash", "other_hash", "file", "times"),
-		By: []string{"dimension"}, Match: []*column.Column{&match}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{Table: tieTable.Name, Fields: pick(tieTable, "row_hash", "other_hash", "file", "times"),
+			By: []string{"dimension"}, Match: []*column.Column{&match}},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -37,7 +42,10 @@ func Ties(ctx context.Context, r warehouse.Reader, dimension string) ([]Lost, er
 // KeepTies writes down rows that have lost: new ones, and others than before.
 func KeepTies(ctx context.Context, tx warehouse.Tx, dimension string, fresh, changed []Lost, run int64) error {
 	write := func(list []Lost) *column.Batch {
-		slices.SortFunc(list, func(a, b Lost) int { return cmp.Or(cmp.Compare(a.Row, b.Row), cmp.Compare(a.Other, b.Other)) })
+		slices.SortFunc(
+			list,
+			func(a, b Lost) int { return cmp.Or(cmp.Compare(a.Row, b.Row), cmp.Compare(a.Other, b.Other)) },
+		)
 		b := column.NewBatch(tieTable.Fields())
 		for _, l := range list {
 			row(b, dimension, l.Row, l.Other, l.File, l.Times, run)

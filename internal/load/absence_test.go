@@ -64,8 +64,8 @@ type delivered struct {
 }
 
 // TestGone holds deliveries of all against a restatement that goes through each member's days: whoever is not in a
-// delivery of its registry is gone from that day on, comes back as the same member, and however deliveries are cut into
-// loads, the history is one (rules R8 and R13). Deliveries loaded before may be read again.
+// delivery of its registry is gone from that day on, comes back as the same member, and however deliveries are cut
+// into loads, the history is one (rules R8 and R13). Deliveries loaded before may be read again.
 func TestGone(t *testing.T) {
 	cases := 25
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
@@ -110,7 +110,8 @@ func goneCase(t *testing.T, seed uint64, warehouse string) {
 			deliveries[reg][day] = nil
 			for no := range 4 {
 				id := fmt.Sprint(reg, no)
-				if away := r.IntN(3) == 0; away && (no < 3 || len(deliveries[reg][day]) > 0) { // a delivery without any row stops
+				if away := r.IntN(3) == 0; away &&
+					(no < 3 || len(deliveries[reg][day]) > 0) { // a delivery without any row stops
 					continue
 				}
 				row, known := last[id]
@@ -122,7 +123,15 @@ func goneCase(t *testing.T, seed uint64, warehouse string) {
 				}
 				last[id] = row
 				deliveries[reg][day] = append(deliveries[reg][day], row)
-				file += fmt.Sprintf("%s,%d,%s,%s,2025-03-%02d,2025-03-%02d\n", reg, no, row.name, row.class, row.since, day)
+				file += fmt.Sprintf(
+					"%s,%d,%s,%s,2025-03-%02d,2025-03-%02d\n",
+					reg,
+					no,
+					row.name,
+					row.class,
+					row.since,
+					day,
+				)
 			}
 			if strings.Count(file, "\n") == 1 { // what has no row says nothing
 				delete(deliveries[reg], day)
@@ -212,7 +221,21 @@ func standing(deliveries map[string]map[int][]delivered, kind string) []string {
 				if i+1 < len(versions) {
 					to = versions[i+1].from
 				}
-				lines = append(lines, fmt.Sprintf("boat %s %d %s<%s %s %s %s %v %v", reg, no, name, before, v.class, v.from, to, i+1 == len(versions), v.away))
+				lines = append(
+					lines,
+					fmt.Sprintf(
+						"boat %s %d %s<%s %s %s %s %v %v",
+						reg,
+						no,
+						name,
+						before,
+						v.class,
+						v.from,
+						to,
+						i+1 == len(versions),
+						v.away,
+					),
+				)
 			}
 		}
 	}
@@ -226,12 +249,29 @@ func inTables(t *testing.T, dir string) []string {
 	star := startest.Star(t, dir)
 	for _, r := range star["dim_boat"] {
 		if r["reg"] != "" && r["is_inferred"] == "false" {
-			lines = append(lines, fmt.Sprintf("boat %s %s %s<%s %s %s %s %s %s", r["reg"], r["no"], r["name"], r["previous_name"], r["class"], r["valid_from"], r["valid_to"], r["is_current"], r["is_gone"]))
+			lines = append(
+				lines,
+				fmt.Sprintf(
+					"boat %s %s %s<%s %s %s %s %s %s",
+					r["reg"],
+					r["no"],
+					r["name"],
+					r["previous_name"],
+					r["class"],
+					r["valid_from"],
+					r["valid_to"],
+					r["is_current"],
+					r["is_gone"],
+				),
+			)
 		}
 	}
 	for _, r := range star["dim_hull"] {
 		if r["reg"] != "" && r["is_inferred"] == "false" {
-			lines = append(lines, fmt.Sprintf("hull %s %s %s %s %s", r["reg"], r["no"], r["name"], r["class"], r["is_gone"]))
+			lines = append(
+				lines,
+				fmt.Sprintf("hull %s %s %s %s %s", r["reg"], r["no"], r["name"], r["class"], r["is_gone"]),
+			)
 		}
 	}
 	slices.Sort(lines)

@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// ErrDiffers says that a run is done, and that tables held other than the ledger's account of them says; the run's entry
-// tells which.
+// ErrDiffers says that a run is done, and that tables held other than the ledger's account of them says; the run's
+// entry tells which.
 var ErrDiffers = errors.New("a table holds other than the ledger says")
 
 // openAccount finds the account of the step's table, which is empty where the step has just made it.

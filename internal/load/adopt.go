@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// adopt fills a dimension's table, which has just been made, with the members of a table that stood before, under their
-// keys. They are as if they had always been so, or since when that table says.
+// adopt fills a dimension's table, which has just been made, with the members of a table that stood before, under
+// their keys. They are as if they had always been so, or since when that table says.
 func (w *dimensionStep) adopt(ctx context.Context) error {
 	d, of := w.dimension, w.dimension.Adopts
 	there, err := w.tx.Describe(ctx, of.Table)
@@ -39,7 +39,11 @@ func (w *dimensionStep) adopt(ctx context.Context) error {
 			return fmt.Errorf("table %s, which is to be adopted, has no column %s", of.Table, f.Name)
 		}
 	}
-	old, err := warehouse.ReadAll(ctx, w.tx, warehouse.Query{Table: of.Table, Fields: fields, Convert: true, OrderBy: []string{of.Key}})
+	old, err := warehouse.ReadAll(
+		ctx,
+		w.tx,
+		warehouse.Query{Table: of.Table, Fields: fields, Convert: true, OrderBy: []string{of.Key}},
+	)
 	if err != nil {
 		return err
 	}
@@ -76,20 +80,36 @@ rows:
 	b := column.NewBatch(d.Table.Fields())
 	for _, versions := range members {
 		slices.SortStableFunc(versions, func(x, y int) int { return cmp.Compare(from(x), from(y)) })
-		first := slices.MinFunc(versions, func(x, y int) int { return cmp.Compare(old.Cols[0].Int[x], old.Cols[0].Int[y]) })
+		first := slices.MinFunc(
+			versions,
+			func(x, y int) int { return cmp.Compare(old.Cols[0].Int[x], old.Cols[0].Int[y]) },
+		)
 		for n, i := range versions {
 			to, last := end, n+1 == len(versions)
 			if !last {
 				to = from(versions[n+1])
 			}
 			if to <= from(i) || !last && !d.Versioned() {
-				return fmt.Errorf("table %s has several rows for one natural key at one time, with %s %d and %d", of.Table, of.Key, old.Cols[0].Int[versions[max(0, n-1)]], old.Cols[0].Int[versions[min(n+1, len(versions)-1)]])
+				return fmt.Errorf(
+					"table %s has several rows for one natural key at one time, with %s %d and %d",
+					of.Table,
+					of.Key,
+					old.Cols[0].Int[versions[max(0, n-1)]],
+					old.Cols[0].Int[versions[min(n+1, len(versions)-1)]],
+				)
 			}
 			starts := from(i)
 			if n == 0 && d.FromStart {
 				starts = beginning
 			}
-			r := schema.Row{Key: old.Cols[0].Int[i], Durable: old.Cols[0].Int[first], From: starts, To: to, Current: last, Run: w.entry.ID}
+			r := schema.Row{
+				Key:     old.Cols[0].Int[i],
+				Durable: old.Cols[0].Int[first],
+				From:    starts,
+				To:      to,
+				Current: last,
+				Run:     w.entry.ID,
+			}
 			if since := from(i); d.Timed() {
 				r.Effective = &since
 			}

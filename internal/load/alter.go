@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Alteration is what a load does to a table before it writes rows, since the model is not the one that the table was made
-// for (rule R15), or why it cannot.
+// Alteration is what a load does to a table before it writes rows, since the model is not the one that the table
+// was made for (rule R15), or why it cannot.
 type Alteration struct {
 	Table   string `json:"table"`
 	Does    string `json:"does"`
@@ -63,7 +63,11 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 		if at < 0 {
 			fill, ok := may(c)
 			if !ok {
-				say(true, "lacks %s, which a load cannot add to rows that are there: move the table out of the way, so that it is made and loaded anew, or load into a new warehouse", c.Name)
+				say(
+					true,
+					"lacks %s, which a load cannot add to rows that are there: move the table out of the way, so that it is made and loaded anew, or load into a new warehouse",
+					c.Name,
+				)
 				continue
 			}
 			what := "null"
@@ -87,7 +91,11 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 		switch {
 		case meant[s.Name]:
 		case s.NotNull:
-			say(true, "has %s, which the model does not mean and which cannot be null: drop the column by hand, or load the table anew", s.Name)
+			say(
+				true,
+				"has %s, which the model does not mean and which cannot be null: drop the column by hand, or load the table anew",
+				s.Name,
+			)
 		default:
 			say(false, "keeps %s, which the model does not mean; rows from now on have null there", s.Name)
 		}
@@ -103,7 +111,12 @@ func typed(s string) string {
 }
 
 // ensure makes a table, or gives the one that is there the columns that it lacks: that is a change, too.
-func (r *run) ensure(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, may mayAdd) (made, changed bool, err error) {
+func (r *run) ensure(
+	ctx context.Context,
+	tx warehouse.Tx,
+	t *warehouse.Table,
+	may mayAdd,
+) (made, changed bool, err error) {
 	to, err := reshape(ctx, tx, t, may)
 	if err != nil {
 		return false, false, err
@@ -146,7 +159,9 @@ func ofDimension(d *schema.Dimension) mayAdd {
 			return &unknown, true
 		case c.Name == schema.IsGone:
 			return new(int64), true
-		case column.Find(d.Attributes(), c.Name) >= 0, outrigger, d.Closure != nil && (c.Name == d.Parent.Name || c.Name == d.Level.Name):
+		case column.Find(d.Attributes(), c.Name) >= 0,
+			outrigger,
+			d.Closure != nil && (c.Name == d.Parent.Name || c.Name == d.Level.Name):
 			return nil, true
 		}
 		return nil, false

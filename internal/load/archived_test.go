@@ -24,9 +24,9 @@ dimensions:
   past: {from: boats, natural_key: no, type_1: name, type_2: class, type_3: basin, effective: since}
 `
 
-// TestArchived holds dimensions of which old files are archived or compressed between loads against ones whose files all
-// stay: rows of one effective time differ all the time, and which of them counts must be the same (rules R8
-// and R11).
+// TestArchived holds dimensions of which old files are archived or compressed between loads against ones whose
+// files all stay: rows of one effective time differ all the time, and which of them counts must be the same (rules
+// R8 and R11).
 func TestArchived(t *testing.T) {
 	cases := 12
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
@@ -41,7 +41,12 @@ func TestArchived(t *testing.T) {
 
 func archivedCase(t *testing.T, seed uint64) {
 	r := rand.New(rand.NewPCG(seed, 23))
-	ways := []load.Options{{Workers: 2, Piece: 64}, {Workers: 2, Opening: load.ByKeys}, {Workers: 2, Opening: load.Spilled}, {Workers: 2, Opening: load.Whole, Memory: 12_000}}
+	ways := []load.Options{
+		{Workers: 2, Piece: 64},
+		{Workers: 2, Opening: load.ByKeys},
+		{Workers: 2, Opening: load.Spilled},
+		{Workers: 2, Opening: load.Whole, Memory: 12_000},
+	}
 	stays, goes := t.TempDir(), t.TempDir()
 	for _, dir := range []string{stays, goes} {
 		startest.Write(t, dir, "ironmonger.yaml", archivedModel)
@@ -63,7 +68,15 @@ func archivedCase(t *testing.T, seed uint64) {
 			var b strings.Builder
 			b.WriteString("no,name,class,basin,since\n")
 			for range 1 + r.IntN(5) {
-				fmt.Fprintf(&b, "%d,%s,%s,%s,2024-01-0%d\n", 1+r.IntN(2), pick(r, "x", "y"), pick(r, "A", "B"), pick(r, "e", "w"), 1+r.IntN(2))
+				fmt.Fprintf(
+					&b,
+					"%d,%s,%s,%s,2024-01-0%d\n",
+					1+r.IntN(2),
+					pick(r, "x", "y"),
+					pick(r, "A", "B"),
+					pick(r, "e", "w"),
+					1+r.IntN(2),
+				)
 			}
 			name := fmt.Sprintf("boats/%d-%d.csv", n, k)
 			story += name + "\n" + b.String()

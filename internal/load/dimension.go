@@ -78,7 +78,12 @@ func (w *dimensionStep) load(ctx context.Context) error {
 			if d.RefuseLate {
 				for i := range c.batch.N {
 					if !c.batch.Bad(i) && c.rows.Late(i) {
-						c.batch.SetAside(i, d.Effective.Name, "older than what was loaded of its member", c.rows.Effective.Value(i))
+						c.batch.SetAside(
+							i,
+							d.Effective.Name,
+							"older than what was loaded of its member",
+							c.rows.Effective.Value(i),
+						)
 					}
 				}
 			}
@@ -128,7 +133,12 @@ func (w *dimensionStep) load(ctx context.Context) error {
 		return err
 	}
 	if want := before.Rows + feed.Added - feed.Removed; after.Rows != want {
-		return fmt.Errorf("the account does not hold: table %s should have %d rows and has %d", d.Table.Name, want, after.Rows)
+		return fmt.Errorf(
+			"the account does not hold: table %s should have %d rows and has %d",
+			d.Table.Name,
+			want,
+			after.Rows,
+		)
 	}
 	f.Table = after.Rows
 	if err := w.keepAccount(ctx, f.Adopted+feed.Added-feed.Removed, nil, after); err != nil {
@@ -208,7 +218,12 @@ func (w *dimensionStep) rowChecks() func(*column.Batch) {
 		if delivered >= 0 {
 			for i := range b.N {
 				if b.Cols[delivered].Null[i] && !b.Bad(i) {
-					b.SetAside(i, d.Deliveries.On.Name, "no "+d.Deliveries.On.Name+", so nobody knows when it was delivered", "")
+					b.SetAside(
+						i,
+						d.Deliveries.On.Name,
+						"no "+d.Deliveries.On.Name+", so nobody knows when it was delivered",
+						"",
+					)
 				}
 			}
 		}

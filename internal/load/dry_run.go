@@ -6,9 +6,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// dryWarehouse is a warehouse in which a whole run is one transaction that is rolled back in the end: every step sees what
-// those before it would have written, and nobody else sees anything. A step that fails cannot be taken back alone, so
-// nothing runs behind it.
+// dryWarehouse is a warehouse in which a whole run is one transaction that is rolled back in the end: every step
+// sees what those before it would have written, and nobody else sees anything. A step that fails cannot be taken
+// back alone, so nothing runs behind it.
 type dryWarehouse struct {
 	warehouse.Warehouse
 	tx     warehouse.Tx

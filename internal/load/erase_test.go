@@ -13,8 +13,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestErase: what the star and its ledger know of a person is gone, on all versions and in rows set aside, and does not come
-// back with the next load, though the source still says it; keys and facts stay.
+// TestErase: what the star and its ledger know of a person is gone, on all versions and in rows set aside, and does
+// not come back with the next load, though the source still says it; keys and facts stay.
 func TestErase(t *testing.T) {
 	for _, kind := range []string{"sqlite", "postgres"} {
 		t.Run(kind, func(t *testing.T) {
@@ -23,8 +23,20 @@ func TestErase(t *testing.T) {
 				connection, schema := startest.Postgres(t)
 				warehouse = "postgres: " + connection + "\n  schema: " + schema
 			}
-			f := newYard(t, "sqlite: star.db", warehouse, "    type_1: name\n", "    type_3: name\n    personal: name\n")
-			rows := []string{"A,Ada Quill,x,2024-01-01", "A,Ada Reed,y,2024-03-01", "B,Bea Moss,x,2024-01-01", "A,Ada Quill,y,some day", "B,Ada Quill,y,some day"}
+			f := newYard(
+				t,
+				"sqlite: star.db",
+				warehouse,
+				"    type_1: name\n",
+				"    type_3: name\n    personal: name\n",
+			)
+			rows := []string{
+				"A,Ada Quill,x,2024-01-01",
+				"A,Ada Reed,y,2024-03-01",
+				"B,Bea Moss,x,2024-01-01",
+				"A,Ada Quill,y,some day",
+				"B,Ada Quill,y,some day",
+			}
 			f.boats(rows...)
 			f.trips("1,A,2024-01-10,1", "2,A,2024-03-10,2")
 			f.load()
@@ -85,11 +97,16 @@ func TestErase(t *testing.T) {
 	}
 }
 
-// TestEraseMerged finds out that somebody who was erased is another member, whom rows still tell of: that one stays blank,
-// too.
+// TestEraseMerged finds out that somebody who was erased is another member, whom rows still tell of: that one stays
+// blank, too.
 func TestEraseMerged(t *testing.T) {
-	f := newYard(t, "    type_1: name\n", "    type_1: name\n    personal: name\n    aliases: {from: same, alias: other, is: reg}\n",
-		"sources:\n", "sources:\n  same:\n    read: same.csv\n    columns: {other: text, reg: text}\n")
+	f := newYard(
+		t,
+		"    type_1: name\n",
+		"    type_1: name\n    personal: name\n    aliases: {from: same, alias: other, is: reg}\n",
+		"sources:\n",
+		"sources:\n  same:\n    read: same.csv\n    columns: {other: text, reg: text}\n",
+	)
 	startest.Write(t, f.dir, "same.csv", "other,reg\n")
 	f.boats("A,Ada Quill,x,2024-01-01", "B,Ada Reed,x,2024-02-01", "B,Ada Reed,y,2024-03-01")
 	f.load()
@@ -102,7 +119,12 @@ func TestEraseMerged(t *testing.T) {
 		t.Fatal(err)
 	}
 	startest.Write(t, f.dir, "same.csv", "other,reg\nA,B\n")
-	f.boats("A,Ada Quill,x,2024-01-01", "B,Ada Reed,x,2024-02-01", "B,Ada Reed,y,2024-03-01", "B,Ada Reed,z,2024-04-01")
+	f.boats(
+		"A,Ada Quill,x,2024-01-01",
+		"B,Ada Reed,x,2024-02-01",
+		"B,Ada Reed,y,2024-03-01",
+		"B,Ada Reed,z,2024-04-01",
+	)
 	if f.load()["dimension boat"].Combined != 1 {
 		t.Error("they are two members still")
 	}

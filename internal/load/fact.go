@@ -112,10 +112,17 @@ func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 		sum, _ := o.InsertedTotal[k].Add(o.SameSum[k])
 		sum, _ = sum.Add(account.aside[k])
 		if sum != account.read[k] {
-			return fmt.Errorf("the account does not hold: of %s, %s was read and %s is accounted for", m.Name, text(account.read[k]), text(sum))
+			return fmt.Errorf(
+				"the account does not hold: of %s, %s was read and %s is accounted for",
+				m.Name,
+				text(account.read[k]),
+				text(sum),
+			)
 		}
 		w.figures.Totals = append(w.figures.Totals, ledger.Total{Measure: m.Name, Read: text(account.read[k]),
-			Inserted: text(o.InsertedTotal[k]), Same: text(o.SameSum[k]), SetAside: text(account.aside[k]), Table: text(o.Table.Totals[k])})
+			Inserted: text(
+				o.InsertedTotal[k],
+			), Same: text(o.SameSum[k]), SetAside: text(account.aside[k]), Table: text(o.Table.Totals[k])})
 	}
 	return nil
 }

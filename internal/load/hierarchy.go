@@ -29,8 +29,8 @@ type value struct {
 	null bool
 }
 
-// buildHierarchy works out the hierarchy of a dimension from the rows of its table as they now are: each member's parent and
-// level, and the closure table. It writes what has changed.
+// buildHierarchy works out the hierarchy of a dimension from the rows of its table as they now are: each member's
+// parent and level, and the closure table. It writes what has changed.
 func (w *work) buildHierarchy(ctx context.Context, d *schema.Dimension) error {
 	if d.Closure == nil {
 		return nil
@@ -49,7 +49,10 @@ func (w *work) buildHierarchy(ctx context.Context, d *schema.Dimension) error {
 		for _, n := range cycle {
 			trail = append(trail, "‹"+names[n]+"›")
 		}
-		return fmt.Errorf("members stand above themselves, so there is no hierarchy: %s; nothing is kept", strings.Join(trail[:min(len(trail), 20)], " -> "))
+		return fmt.Errorf(
+			"members stand above themselves, so there is no hierarchy: %s; nothing is kept",
+			strings.Join(trail[:min(len(trail), 20)], " -> "),
+		)
 	}
 	above := func(n int) value { // the key of its parent
 		switch p := nodes[n].parent; {
@@ -60,7 +63,12 @@ func (w *work) buildHierarchy(ctx context.Context, d *schema.Dimension) error {
 		}
 		return value{null: true}
 	}
-	fields := append(d.Table.Fields()[:1:1], d.Parent, d.Level, column.Field{Name: schema.LoadRun, Type: d.Level.Type})
+	fields := append(
+		d.Table.Fields()[:1:1],
+		d.Parent,
+		d.Level,
+		column.Field{Name: schema.LoadRun, Type: d.Level.Type},
+	)
 	changed := column.NewBatch(fields)
 	for n := range nodes {
 		is := [2]value{above(n), {v: int64(level[n])}}
@@ -93,7 +101,11 @@ func (w *work) nodes(ctx context.Context, d *schema.Dimension) ([]node, []string
 	fields = append(fields, d.Above...)
 	fields = append(fields, d.Parent, d.Level)
 	if d.Versioned() {
-		fields = append(fields, column.Field{Name: d.DurableColumn(), Type: d.Level.Type}, column.Field{Name: schema.IsCurrent, Type: column.Type{Kind: column.Boolean}})
+		fields = append(
+			fields,
+			column.Field{Name: d.DurableColumn(), Type: d.Level.Type},
+			column.Field{Name: schema.IsCurrent, Type: column.Type{Kind: column.Boolean}},
+		)
 	}
 	types := make([]column.Type, natural)
 	parents := make([]column.Column, above)
@@ -103,43 +115,48 @@ func (w *work) nodes(ctx context.Context, d *schema.Dimension) ([]node, []string
 	index := keyindex.New(types)
 	var nodes []node
 	var names []string
-	err := warehouse.Each(ctx, w.tx, warehouse.Query{Table: d.Table.Name, Fields: fields, OrderBy: []string{d.KeyColumn()}}, func(b *column.Batch) error {
-		cols := column.Pointers(b.Cols)
-	rows:
-		for i := range b.N {
-			for _, c := range cols[1 : 1+natural] {
-				if c.Null[i] {
-					continue rows // a special member
-				}
-			}
-			n, fresh := index.Add(cols[1:1+natural], i)
-			if fresh {
-				nodes = append(nodes, node{id: cols[0].Int[i], parent: hierarchy.None})
-				var parts []string
+	err := warehouse.Each(
+		ctx,
+		w.tx,
+		warehouse.Query{Table: d.Table.Name, Fields: fields, OrderBy: []string{d.KeyColumn()}},
+		func(b *column.Batch) error {
+			cols := column.Pointers(b.Cols)
+		rows:
+			for i := range b.N {
 				for _, c := range cols[1 : 1+natural] {
-					parts = append(parts, c.Value(i))
+					if c.Null[i] {
+						continue rows // a special member
+					}
 				}
-				names = append(names, diag.Clip(diag.Printable(strings.Join(parts, ", ")), 60))
+				n, fresh := index.Add(cols[1:1+natural], i)
+				if fresh {
+					nodes = append(nodes, node{id: cols[0].Int[i], parent: hierarchy.None})
+					var parts []string
+					for _, c := range cols[1 : 1+natural] {
+						parts = append(parts, c.Value(i))
+					}
+					names = append(names, diag.Clip(diag.Printable(strings.Join(parts, ", ")), 60))
+					for k := range parents {
+						parents[k].AppendNull()
+					}
+				}
+				x := &nodes[n]
+				x.rows = append(x.rows, cols[0].Int[i])
+				at := 1 + natural + above
+				x.was = [2]value{{cols[at].Int[i], cols[at].Null[i]}, {cols[at+1].Int[i], cols[at+1].Null[i]}}
+				if d.Versioned() {
+					x.id = cols[at+2].Int[i]
+					if cols[at+3].Int[i] == 0 {
+						continue
+					}
+				}
 				for k := range parents {
-					parents[k].AppendNull()
+					parents[k].Set(int(n), cols[1+natural+k], i)
 				}
 			}
-			x := &nodes[n]
-			x.rows = append(x.rows, cols[0].Int[i])
-			at := 1 + natural + above
-			x.was = [2]value{{cols[at].Int[i], cols[at].Null[i]}, {cols[at+1].Int[i], cols[at+1].Null[i]}}
-			if d.Versioned() {
-				x.id = cols[at+2].Int[i]
-				if cols[at+3].Int[i] == 0 {
-					continue
-				}
-			}
-			for k := range parents {
-				parents[k].Set(int(n), cols[1+natural+k], i)
-			}
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -155,8 +172,8 @@ func (w *work) nodes(ctx context.Context, d *schema.Dimension) ([]node, []string
 	return nodes, names, nil
 }
 
-// closure brings the closure table to what the nodes say: a row for each pair of a member and one above it, and for each
-// member with itself.
+// closure brings the closure table to what the nodes say: a row for each pair of a member and one above it, and for
+// each member with itself.
 func (w *work) closure(ctx context.Context, d *schema.Dimension, nodes []node) error {
 	t := d.Closure
 	type pair struct{ above, below int64 }

@@ -126,18 +126,36 @@ func hierarchyCase(t *testing.T, seed uint64) {
 	before := startest.Dump(t, f.dir)
 	f.load()
 	f.want("again", startest.Dump(t, f.dir), before)
-	startest.Write(t, f.dir, "sites.csv", "site,name,above,since\nS3,a,S4,2026-01-01\nS4,a,S5,2026-01-01\nS5,a,S3,2026-01-01\n")
+	startest.Write(
+		t,
+		f.dir,
+		"sites.csv",
+		"site,name,above,since\nS3,a,S4,2026-01-01\nS4,a,S5,2026-01-01\nS5,a,S3,2026-01-01\n",
+	)
 	f.fail("dimension site", "members stand above themselves, so there is no hierarchy: ‹S")
 	f.want("after a round", startest.Dump(t, f.dir), before)
 }
 
 // TestRollUp: what must have one of the level above is looked at by a load that is told to, and by prove.
 func TestRollUp(t *testing.T) {
-	f := newYard(t, "    effective: since\n", "    effective: since\n    must_hold:\n      a name has one class:\n        each: name\n        has_one: class\n        where: is_current\n        in_load: stop\n")
-	f.boats("A,Heron,x,2024-01-01", "B,Heron,y,2024-01-01", "B,Heron,x,2024-02-01", "C,,z,2024-01-01", "D,,y,2024-01-01")
+	f := newYard(
+		t,
+		"    effective: since\n",
+		"    effective: since\n    must_hold:\n      a name has one class:\n        each: name\n        has_one: class\n        where: is_current\n        in_load: stop\n",
+	)
+	f.boats(
+		"A,Heron,x,2024-01-01",
+		"B,Heron,y,2024-01-01",
+		"B,Heron,x,2024-02-01",
+		"C,,z,2024-01-01",
+		"D,,y,2024-01-01",
+	)
 	f.load()
 	f.boats("A,Heron,z,2024-03-01")
-	f.fail("dimension boat", "a name has one class: each name has one class where is_current: 1 rows speak against it")
+	f.fail(
+		"dimension boat",
+		"a name has one class: each name has one class where is_current: 1 rows speak against it",
+	)
 	f.boats("A,Heron,x,2024-01-01")
 	startest.Run(t, f.dir, "UPDATE dim_boat SET class = 'z' WHERE reg = 'A'")
 	if startest.Proved(t, f.dir) {

@@ -9,8 +9,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// kind is what is special to the steps of one kind of table. What all steps have in common is in [work], which calls the
-// kind from step.go; a new kind of fact is another implementation.
+// kind is what is special to the steps of one kind of table. What all steps have in common is in [work], which
+// calls the kind from step.go; a new kind of fact is another implementation.
 type kind interface {
 	// target is the table that the step writes to.
 	target() target

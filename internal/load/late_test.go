@@ -37,21 +37,53 @@ func TestLateRows(t *testing.T) {
 	if b := f.load()["dimension boat"]; b.New != 2 || b.Versions != 1 || b.SetAside != 0 {
 		t.Errorf("in one load: %+v", b)
 	}
-	f.boats("A,Heron,y,2024-03-01", "A,Heron,x,2024-01-01", "A,Heron,z,2024-02-01", "A,Heron,z,2024-04-01", "B,Otter,y,2024-05-01")
-	if b := f.load()["dimension boat"]; b.SetAside != 1 || b.Versions != 1 || b.Same != 2 || b.Changed != 1 || b.Reasons[0].Reason != "older than what was loaded of its member" {
+	f.boats(
+		"A,Heron,y,2024-03-01",
+		"A,Heron,x,2024-01-01",
+		"A,Heron,z,2024-02-01",
+		"A,Heron,z,2024-04-01",
+		"B,Otter,y,2024-05-01",
+	)
+	if b := f.load()["dimension boat"]; b.SetAside != 1 || b.Versions != 1 || b.Same != 2 || b.Changed != 1 ||
+		b.Reasons[0].Reason != "older than what was loaded of its member" {
 		t.Errorf("one row is late: %+v", b)
 	}
-	f.want("versions", f.rows("dim_boat", "reg", "class", "valid_from"), "A x 1900-01-01\nA y 2024-03-01\nA z 2024-04-01\nB y 1900-01-01\n∅ Unknown 1900-01-01")
+	f.want(
+		"versions",
+		f.rows("dim_boat", "reg", "class", "valid_from"),
+		"A x 1900-01-01\nA y 2024-03-01\nA z 2024-04-01\nB y 1900-01-01\n∅ Unknown 1900-01-01",
+	)
 }
 
-// TestKeysOfType2: a key of a dimension that is listed under type_2 makes a version when it changes; one that is not is
-// overwritten on all versions.
+// TestKeysOfType2: a key of a dimension that is listed under type_2 makes a version when it changes; one that is
+// not is overwritten on all versions.
 func TestKeysOfType2(t *testing.T) {
 	for _, kind := range []string{"type_2: [class, quay]", "type_2: class", "type_2: quay"} {
-		f := newYard(t, "      class: text\n", "      class: text\n      quay: text\n", "dimensions:\n", "dimensions:\n  quay:\n    natural_key: code\n    rows:\n      - {code: Q1}\n      - {code: Q2}\n",
-			"    type_2: class\n", "    "+kind+"\n    keys: {quay: quay}\n")
-		startest.Write(t, f.dir, "ironmonger.yaml", strings.ReplaceAll(string(mustRead(t, f.dir)), "      quay: text\n", "      at_quay: {type: text, header: quay}\n"))
-		startest.Write(t, f.dir, "ironmonger.yaml", strings.ReplaceAll(string(mustRead(t, f.dir)), "{quay: quay}", "{quay: at_quay}"))
+		f := newYard(
+			t,
+			"      class: text\n",
+			"      class: text\n      quay: text\n",
+			"dimensions:\n",
+			"dimensions:\n  quay:\n    natural_key: code\n    rows:\n      - {code: Q1}\n      - {code: Q2}\n",
+			"    type_2: class\n",
+			"    "+kind+"\n    keys: {quay: quay}\n",
+		)
+		startest.Write(
+			t,
+			f.dir,
+			"ironmonger.yaml",
+			strings.ReplaceAll(
+				string(mustRead(t, f.dir)),
+				"      quay: text\n",
+				"      at_quay: {type: text, header: quay}\n",
+			),
+		)
+		startest.Write(
+			t,
+			f.dir,
+			"ironmonger.yaml",
+			strings.ReplaceAll(string(mustRead(t, f.dir)), "{quay: quay}", "{quay: at_quay}"),
+		)
 		load := func(rows ...string) ledger.Figures {
 			startest.Write(t, f.dir, "boats.csv", "reg,name,class,quay,since\n"+strings.Join(rows, "\n")+"\n")
 			return f.load()["dimension boat"]
@@ -86,8 +118,9 @@ func mustRead(t *testing.T, dir string) []byte {
 	return text
 }
 
-// TestOutsideAllTime: a fact after the end of all time is at the nearest version, the last, whichever that becomes; and one
-// of a new member at a time at which no member holds is outside, and infers none unless the nearest version would do.
+// TestOutsideAllTime: a fact after the end of all time is at the nearest version, the last, whichever that becomes;
+// and one of a new member at a time at which no member holds is outside, and infers none unless the nearest version
+// would do.
 func TestOutsideAllTime(t *testing.T) {
 	for _, stamps := range []string{"date", "timestamp"} {
 		f := newYard(t, "      since: date", "      since: "+stamps, "      at: date", "      at: "+stamps)
@@ -95,25 +128,40 @@ func TestOutsideAllTime(t *testing.T) {
 		f.boats("A,Heron,x," + at("2024-01-01"))
 		f.trips("1,A,"+at("9999-12-31")+",1", "2,A,"+at("1850-01-01")+",1", "3,N,"+at("9999-12-31")+",1")
 		f.load()
-		f.boats("A,Heron,x,"+at("2024-01-01"), "A,Heron,y,"+at("2025-01-01"), "N,Otter,x,"+at("2024-01-01"), "N,Otter,y,"+at("2025-01-01"))
+		f.boats(
+			"A,Heron,x,"+at("2024-01-01"),
+			"A,Heron,y,"+at("2025-01-01"),
+			"N,Otter,x,"+at("2024-01-01"),
+			"N,Otter,y,"+at("2025-01-01"),
+		)
 		f.load()
 		f.want("nearest", f.rows("fact_trip", "trip", "boat_key"), "1 3\n2 1\n3 4")
 		f.want("versions", f.rows("dim_boat", "boat_key", "reg", "class"), "-1 ∅ Unknown\n1 A x\n2 N x\n3 A y\n4 N y")
 		if !startest.Proved(t, f.dir) {
 			t.Error("a right star is said to be broken")
 		}
-		f = newYard(t, "      since: date", "      since: "+stamps, "      at: date", "      at: "+stamps, "        as_of: at", "        as_of: at\n        outside: set_aside")
+		f = newYard(
+			t,
+			"      since: date",
+			"      since: "+stamps,
+			"      at: date",
+			"      at: "+stamps,
+			"        as_of: at",
+			"        as_of: at\n        outside: set_aside",
+		)
 		f.trips("1,A,"+at("9999-12-31")+",1", "2,B,"+at("1850-01-01")+",1", "3,C,"+at("2024-01-01")+",1")
 		figures := f.load()["fact trip"]
 		f.want("set aside", f.rows("fact_trip", "trip"), "3")
-		if figures.SetAside != 2 || figures.Inferred["boat"] != 1 || figures.Keys["boat"].Outside != 2 || figures.Keys["boat"].Unmatched != 1 || !startest.Proved(t, f.dir) {
+		if figures.SetAside != 2 || figures.Inferred["boat"] != 1 || figures.Keys["boat"].Outside != 2 ||
+			figures.Keys["boat"].Unmatched != 1 ||
+			!startest.Proved(t, f.dir) {
 			t.Errorf("%+v", figures)
 		}
 	}
 }
 
-// TestOutcomes: what became of a key is part of what a row says. A row without a natural key is not the same as one with a
-// natural key that nobody has, where the rules tell them apart.
+// TestOutcomes: what became of a key is part of what a row says. A row without a natural key is not the same as one
+// with a natural key that nobody has, where the rules tell them apart.
 func TestOutcomes(t *testing.T) {
 	for _, c := range []struct {
 		missing, unmatched, first, then string
@@ -128,7 +176,13 @@ func TestOutcomes(t *testing.T) {
 		{"not_yet", "unknown", "", "A", false},
 		{"unknown", "infer", "", "A", false},
 	} {
-		f := newYard(t, "        as_of: at", "        missing: "+c.missing+"\n        unmatched: "+c.unmatched, "    type_2: class\n    effective: since\n", "")
+		f := newYard(
+			t,
+			"        as_of: at",
+			"        missing: "+c.missing+"\n        unmatched: "+c.unmatched,
+			"    type_2: class\n    effective: since\n",
+			"",
+		)
 		f.boats("A,Heron,x,2024-01-01")
 		f.trips("1," + c.first + ",2024-01-10,1")
 		f.load()

@@ -77,9 +77,16 @@ func noun(step string) string { return step[strings.Index(step, " ")+1:] }
 // ErrSteps says that a run has ended with steps that failed; the run's entry tells which.
 var ErrSteps = errors.New("the load is not complete")
 
-// Run loads a model into a warehouse, reading sources below root. The entry of the run is returned as
-// far as there is one; the error is ErrSteps if steps failed, ErrDiffers if tables are not what the ledger says, or what kept the run from starting.
-func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehouse, opts Options) (*ledger.Run, error) {
+// Run loads a model into a warehouse, reading sources below root. The entry of the run is returned as far as there
+// is one; the error is ErrSteps if steps failed, ErrDiffers if tables are not what the ledger says, or what kept
+// the run from starting.
+func Run(
+	ctx context.Context,
+	m *star.Model,
+	root *os.Root,
+	wh warehouse.Warehouse,
+	opts Options,
+) (*ledger.Run, error) {
 	if opts.Workers <= 0 {
 		opts.Workers = runtime.GOMAXPROCS(0)
 	}
@@ -87,7 +94,12 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 		opts.Memory = Memory
 	}
 	r := &run{model: m, star: schema.New(m), wh: wh, opts: opts,
-		inputs: &source.Inputs{Model: m, Root: root, Piece: opts.Piece, Workers: opts.Workers}, rosters: map[*star.Dimension]*dimension.Roster{}}
+		inputs: &source.Inputs{
+			Model:   m,
+			Root:    root,
+			Piece:   opts.Piece,
+			Workers: opts.Workers,
+		}, rosters: map[*star.Dimension]*dimension.Roster{}}
 	if err := r.openAll(ctx); err != nil {
 		return nil, err
 	}
@@ -112,7 +124,16 @@ func Run(ctx context.Context, m *star.Model, root *os.Root, wh warehouse.Warehou
 	}, func(i int, err error) {
 		failed = failed || err != nil
 		if errors.Is(err, plan.ErrNotRun) {
-			err = r.inLedger(ctx, &ledger.Step{Run: r.entry.ID, Name: steps[i].name, State: ledger.NotRun, Message: "a step that it needs failed"}, nil)
+			err = r.inLedger(
+				ctx,
+				&ledger.Step{
+					Run:     r.entry.ID,
+					Name:    steps[i].name,
+					State:   ledger.NotRun,
+					Message: "a step that it needs failed",
+				},
+				nil,
+			)
 		}
 		r.tell(Progress{Step: steps[i].name, Ended: true, Err: err})
 	})
@@ -166,8 +187,8 @@ func (r *run) openAll(ctx context.Context) error {
 	return errs.Err()
 }
 
-// Startable says what would keep a load from starting: a source that is not as the model has it. [Run] says it too, once the
-// warehouse is open.
+// Startable says what would keep a load from starting: a source that is not as the model has it. [Run] says it too,
+// once the warehouse is open.
 func Startable(ctx context.Context, m *star.Model, root *os.Root) error {
 	r := &run{model: m, inputs: &source.Inputs{Model: m, Root: root}}
 	return r.openAll(ctx)
@@ -188,7 +209,16 @@ func (r *run) hold(ctx context.Context) (release func(), err error) {
 			}
 			switch { // one that has just begun may not be in the ledger yet
 			case other != nil:
-				r.tell(Progress{Waits: fmt.Sprintf("run %d (%s, since %s UTC)", other.ID, other.Holder, other.StartedAt.Format(time.DateTime))})
+				r.tell(
+					Progress{
+						Waits: fmt.Sprintf(
+							"run %d (%s, since %s UTC)",
+							other.ID,
+							other.Holder,
+							other.StartedAt.Format(time.DateTime),
+						),
+					},
+				)
 				told = true
 			case time.Since(begin) > time.Second:
 				r.tell(Progress{Waits: "another load"})
@@ -212,7 +242,15 @@ func (r *run) begin(ctx context.Context, why string) error {
 				return err
 			}
 		}
-		r.entry = &ledger.Run{StartedAt: time.Now(), Program: r.opts.Program, Holder: r.opts.Holder, ModelFile: r.model.File, ModelText: r.model.Text, Parameters: map[string]string{}, Message: diag.Clip(diag.Storable(why), 2000)}
+		r.entry = &ledger.Run{
+			StartedAt:  time.Now(),
+			Program:    r.opts.Program,
+			Holder:     r.opts.Holder,
+			ModelFile:  r.model.File,
+			ModelText:  r.model.Text,
+			Parameters: map[string]string{},
+			Message:    diag.Clip(diag.Storable(why), 2000),
+		}
 		for _, p := range r.model.Parameters {
 			if !p.Secret {
 				r.entry.Parameters[p.Text] = p.Value
@@ -222,8 +260,8 @@ func (r *run) begin(ctx context.Context, why string) error {
 	})
 }
 
-// Unstarted notes in the ledger that a load did not start, and why. Where there is no ledger, nothing was ever loaded, and
-// nothing is written.
+// Unstarted notes in the ledger that a load did not start, and why. Where there is no ledger, nothing was ever
+// loaded, and nothing is written.
 func Unstarted(ctx context.Context, m *star.Model, wh warehouse.Warehouse, opts Options, why string) error {
 	if there, err := wh.Describe(ctx, ledger.Tables()[0].Name); err != nil || there == nil {
 		return err
@@ -237,7 +275,10 @@ func Unstarted(ctx context.Context, m *star.Model, wh warehouse.Warehouse, opts 
 	if err := r.begin(ctx, why); err != nil {
 		return err
 	}
-	return r.transact(ctx, func(tx warehouse.Tx) error { return ledger.EndRun(ctx, tx, r.entry, ledger.Failed, time.Now()) })
+	return r.transact(
+		ctx,
+		func(tx warehouse.Tx) error { return ledger.EndRun(ctx, tx, r.entry, ledger.Failed, time.Now()) },
+	)
 }
 
 // there checks that a table that somebody else has made has the columns that are looked up in.
@@ -251,7 +292,12 @@ func there(ctx context.Context, r warehouse.Reader, t *warehouse.Table) error {
 	}
 	for _, c := range t.Columns {
 		if !columns.Has(c.Name) {
-			return fmt.Errorf("table %s in the warehouse has no column %s%s", t.Name, c.Name, diag.Suggest(c.Name, columns.Names()))
+			return fmt.Errorf(
+				"table %s in the warehouse has no column %s%s",
+				t.Name,
+				c.Name,
+				diag.Suggest(c.Name, columns.Names()),
+			)
 		}
 	}
 	return nil
@@ -339,7 +385,14 @@ func Order(m *star.Model) []Ordered {
 		for _, j := range edges[i].After {
 			if !said[j] {
 				said[j] = true
-				list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, "both point to a dimension whose members may be inferred, and it stands first in the model", false})
+				list[i].Waits = append(
+					list[i].Waits,
+					Waiting{
+						steps[j].name,
+						"both point to a dimension whose members may be inferred, and it stands first in the model",
+						false,
+					},
+				)
 			}
 		}
 	}

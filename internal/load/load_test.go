@@ -138,7 +138,11 @@ func (f folder) rows(table string, columns ...string) string {
 // asides returns the ledger's rows set aside, as line, reasons, content and state.
 func (f folder) asides() string {
 	f.Helper()
-	db, err := warehouse.Open(context.Background(), warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")}, warehouse.ToRead)
+	db, err := warehouse.Open(
+		context.Background(),
+		warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")},
+		warehouse.ToRead,
+	)
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -147,7 +151,20 @@ func (f folder) asides() string {
 	for _, table := range ledger.Tables() {
 		if table.Name == "load_aside" {
 			for _, r := range startest.Table(f, db, table) {
-				lines = append(lines, fmt.Sprintf("%s:%s %s | %s | %s %s-%s %s", r["file"], r["line"], r["reasons"], r["content"], r["state"], r["first_run"], r["last_run"], r["cleared_by"]))
+				lines = append(
+					lines,
+					fmt.Sprintf(
+						"%s:%s %s | %s | %s %s-%s %s",
+						r["file"],
+						r["line"],
+						r["reasons"],
+						r["content"],
+						r["state"],
+						r["first_run"],
+						r["last_run"],
+						r["cleared_by"],
+					),
+				)
 			}
 		}
 	}
@@ -168,7 +185,17 @@ func (f folder) want(what, got, want string) {
 func TestHistory(t *testing.T) {
 	f := newYard(t)
 	versions := func() string {
-		return f.rows("dim_boat", "reg", "boat_key", "class", "effective_from", "valid_from", "valid_to", "is_current", "name")
+		return f.rows(
+			"dim_boat",
+			"reg",
+			"boat_key",
+			"class",
+			"effective_from",
+			"valid_from",
+			"valid_to",
+			"is_current",
+			"name",
+		)
 	}
 	trips := func() string { return f.rows("fact_trip", "trip", "boat_key") }
 	f.trips("1,A,2024-01-10,1", "2,A,2024-02-10,2", "3,A,2024-03-10,3")
@@ -184,15 +211,24 @@ func TestHistory(t *testing.T) {
 	if b := figures["dimension boat"]; b.Filled != 1 || b.Versions != 1 || b.Repointed["fact_trip"] != 1 {
 		t.Errorf("filled: %+v", b)
 	}
-	f.want("filled", versions(), "A 1 x 2024-01-01 1900-01-01 2024-03-01 false Otter\nA 2 y 2024-03-01 2024-03-01 9999-12-31 true Otter\n"+unknown[:len(unknown)-1])
+	f.want(
+		"filled",
+		versions(),
+		"A 1 x 2024-01-01 1900-01-01 2024-03-01 false Otter\nA 2 y 2024-03-01 2024-03-01 9999-12-31 true Otter\n"+unknown[:len(unknown)-1],
+	)
 	f.want("filled", trips(), "1 1\n2 1\n3 2")
 
 	f.boats("A,Heron,x,2024-01-01", "A,Otter,y,2024-03-01", "A,Tern,z,2024-02-01", "A,Swan,y,2024-04-01")
 	figures = f.load()
-	if b := figures["dimension boat"]; b.Versions != 1 || b.Changed != 1 || b.Same != 2 || b.Repointed["fact_trip"] != 1 {
+	if b := figures["dimension boat"]; b.Versions != 1 || b.Changed != 1 || b.Same != 2 ||
+		b.Repointed["fact_trip"] != 1 {
 		t.Errorf("a late row: %+v", b)
 	}
-	f.want("a late row", versions(), "A 1 x 2024-01-01 1900-01-01 2024-02-01 false Swan\nA 2 y 2024-03-01 2024-03-01 9999-12-31 true Swan\nA 3 z 2024-02-01 2024-02-01 2024-03-01 false Swan\n"+unknown[:len(unknown)-1])
+	f.want(
+		"a late row",
+		versions(),
+		"A 1 x 2024-01-01 1900-01-01 2024-02-01 false Swan\nA 2 y 2024-03-01 2024-03-01 9999-12-31 true Swan\nA 3 z 2024-02-01 2024-02-01 2024-03-01 false Swan\n"+unknown[:len(unknown)-1],
+	)
 	f.want("a late row", trips(), "1 1\n2 3\n3 2")
 	f.want("what made no version", f.rows("dim_boat_observed", "boat_key", "effective_from"), "2 2024-04-01")
 
@@ -203,7 +239,11 @@ func TestHistory(t *testing.T) {
 		t.Errorf("a correction: %+v", b)
 	}
 	f.want("a correction", trips(), "1 1\n2 2\n3 2")
-	f.want("a correction", versions(), "A 1 x 2024-01-01 1900-01-01 2024-02-01 false Swan\nA 2 y 2024-02-01 2024-02-01 9999-12-31 true Swan\n"+unknown[:len(unknown)-1])
+	f.want(
+		"a correction",
+		versions(),
+		"A 1 x 2024-01-01 1900-01-01 2024-02-01 false Swan\nA 2 y 2024-02-01 2024-02-01 9999-12-31 true Swan\n"+unknown[:len(unknown)-1],
+	)
 
 	// a new boat gets a key beyond the highest ever given, though that is gone
 	f.boats("B,Reed,x,2024-01-01")
@@ -217,7 +257,13 @@ func TestHistory(t *testing.T) {
 // TestSetAside follows rows that are set aside: all their reasons, met again, repaired, gone; and those of a
 // step that fails.
 func TestSetAside(t *testing.T) {
-	f := newYard(t, "    measures: paid", "    measures: paid\n    limits:\n      set_aside: none", "dimensions:", "    require:\n      some payment: paid > 0\n      a boat: reg is not null\ndimensions:")
+	f := newYard(
+		t,
+		"    measures: paid",
+		"    measures: paid\n    limits:\n      set_aside: none",
+		"dimensions:",
+		"    require:\n      some payment: paid > 0\n      a boat: reg is not null\ndimensions:",
+	)
 	f.trips("1,A,2024-01-10,1", "2,,2024-01-10,-1", "x,A,2024-13-10,1", `4,"A, ""B""",,5`, "1,A,2024-01-10,2")
 	figures := f.load()["fact trip"]
 	if figures.SetAside != 4 || figures.Inserted != 1 {
@@ -229,10 +275,14 @@ trips.csv:5 boat without at: A, "B" | 4,"A, ""B""",,5 | waiting 1-1
 trips.csv:6 grain repeated with other values: paid is 1.00 in the table, and 2.00 here | 1,A,2024-01-10,2 | waiting 1-1 `)
 	f.trips("1,A,2024-01-10,1", "2,A,2024-01-10,1", "x,A,2024-13-10,1")
 	f.load()
-	f.want("repaired, met again, gone", f.asides(), `trips.csv:3 some payment; a boat | 2,,2024-01-10,-1 | cleared 1-1 2
+	f.want(
+		"repaired, met again, gone",
+		f.asides(),
+		`trips.csv:3 some payment; a boat | 2,,2024-01-10,-1 | cleared 1-1 2
 trips.csv:4 trip is not an integer: x; at is not a date such as 2025-03-31: 2024-13-10 | x,A,2024-13-10,1 | waiting 1-2 
 trips.csv:5 boat without at: A, "B" | 4,"A, ""B""",,5 | cleared 1-1 2
-trips.csv:6 grain repeated with other values: paid is 1.00 in the table, and 2.00 here | 1,A,2024-01-10,2 | cleared 1-1 2`)
+trips.csv:6 grain repeated with other values: paid is 1.00 in the table, and 2.00 here | 1,A,2024-01-10,2 | cleared 1-1 2`,
+	)
 	want := 0
 	for _, r := range f.load()["fact trip"].Reasons {
 		want += int(r.Rows)
@@ -256,7 +306,10 @@ func TestLimits(t *testing.T) {
 	f := newYard(t, "limits:\n  set_aside: none\n  unmatched: none\n", "")
 	f.boats("A,Heron,x,2024-01-01")
 	f.trips(bad...)
-	run := f.fail("fact trip", "50 of 200 rows (25.0%) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: at is not a date such as 2025-03-31: never (trips.csv:2)")
+	run := f.fail(
+		"fact trip",
+		"50 of 200 rows (25.0%) would be set aside, more than 20.0%: nothing is kept. The most frequent reason: at is not a date such as 2025-03-31: never (trips.csv:2)",
+	)
 	f.want("a failed step", f.rows("fact_trip", "trip"), "")
 	if got := strings.Count(f.asides(), "of a failed step"); got != 50 {
 		t.Errorf("%d rows of the failed step are kept", got)
@@ -305,7 +358,8 @@ func TestWideMoney(t *testing.T) {
 	f.want("money", f.rows("fact_trip", "trip", "paid"), "1 12345678901234567890123456.7891\n2 -0.0001\n3 0.1000")
 	f.trips("1,A,2024-01-10,12345678901234567890123456.7891", "2,A,2024-01-10,-0.0002", "4,A,2024-01-10,7")
 	again := f.load()["fact trip"]
-	if again.Same != 1 || again.SetAside != 1 || again.Inserted != 1 || again.Totals[0].Same != "12345678901234567890123456.7891" {
+	if again.Same != 1 || again.SetAside != 1 || again.Inserted != 1 ||
+		again.Totals[0].Same != "12345678901234567890123456.7891" {
 		t.Errorf("%+v", again)
 	}
 }
@@ -326,7 +380,13 @@ func TestUnknownIsFinal(t *testing.T) {
 
 // TestOutriggerMoves: an outrigger points to the current version, and moves when there is a new one.
 func TestOutriggerMoves(t *testing.T) {
-	f := newYard(t, "facts:", "  crew:\n    from: crews\n    natural_key: crew\n    keys:\n      boat: reg\nfacts:", "  trips:\n", "  crews:\n    read: crews.csv\n    columns:\n      crew: text\n      reg: text\n  trips:\n")
+	f := newYard(
+		t,
+		"facts:",
+		"  crew:\n    from: crews\n    natural_key: crew\n    keys:\n      boat: reg\nfacts:",
+		"  trips:\n",
+		"  crews:\n    read: crews.csv\n    columns:\n      crew: text\n      reg: text\n  trips:\n",
+	)
 	startest.Write(t, f.dir, "crews.csv", "crew,reg\nred,A\nblue,Q\n")
 	f.boats("A,Heron,x,2024-01-01")
 	f.load()
@@ -383,7 +443,11 @@ func (f folder) watched(ctx context.Context, watch func(load.Progress)) (*ledger
 		f.Fatal(err)
 	}
 	defer root.Close()
-	db, err := warehouse.Open(context.Background(), warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")}, warehouse.ToWrite)
+	db, err := warehouse.Open(
+		context.Background(),
+		warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")},
+		warehouse.ToWrite,
+	)
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -401,7 +465,11 @@ func TestMissingFiles(t *testing.T) {
 	if !errors.As(err, &list) || len(list) != 2 {
 		t.Fatal(err)
 	}
-	db, err := warehouse.Open(context.Background(), warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")}, warehouse.ToRead)
+	db, err := warehouse.Open(
+		context.Background(),
+		warehouse.Location{Kind: "sqlite", Path: filepath.Join(f.dir, "star.db")},
+		warehouse.ToRead,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

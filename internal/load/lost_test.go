@@ -48,7 +48,8 @@ func (b *breaker) serve(client net.Conn, server string) {
 		if err != nil {
 			return
 		}
-		if bytes.HasPrefix(buf[:n], []byte("Q")) && bytes.Contains(buf[:n], []byte("COMMIT")) && b.commits.Add(1) == b.at {
+		if bytes.HasPrefix(buf[:n], []byte("Q")) && bytes.Contains(buf[:n], []byte("COMMIT")) &&
+			b.commits.Add(1) == b.at {
 			lost.Store(true)
 			if b.heard {
 				there.Write(buf[:n])
@@ -87,7 +88,11 @@ func TestLostCommit(t *testing.T) {
 				}
 			}()
 			_, schema := startest.Postgres(t)
-			f := newYard(t, "sqlite: star.db", "postgres: host="+dir+" port=5433 user=postgres dbname=postgres\n  schema: "+schema)
+			f := newYard(
+				t,
+				"sqlite: star.db",
+				"postgres: host="+dir+" port=5433 user=postgres dbname=postgres\n  schema: "+schema,
+			)
 			f.boats("A1,Heron,I,2024-01-01", "A1,Heron,II,2024-06-01")
 			f.trips("1,A1,2024-02-01,10.00", "2,A1,2024-07-01,11.00", "3,B1,2024-07-01,12.00")
 			run, err := startest.Load(t, f.dir, load.Options{})
@@ -101,7 +106,8 @@ func TestLostCommit(t *testing.T) {
 			if steps && !heard {
 				failed := false
 				for _, s := range run.Steps {
-					failed = failed || s.State == "failed" && strings.Contains(s.Message, "lost before the step was committed")
+					failed = failed ||
+						s.State == "failed" && strings.Contains(s.Message, "lost before the step was committed")
 				}
 				if err == nil || !failed {
 					t.Errorf("commit %d was not heard: %v, %+v", at, err, run.Steps)

@@ -19,9 +19,10 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// mergeFacts finds facts whose grain is the same now that members have become one, before their keys are changed. The rules of a
-// repeated grain hold (rule R17): one of them stays, that of the member which the others are part of now; of the others,
-// those that say the same are taken away, and those that say something else are set aside besides.
+// mergeFacts finds facts whose grain is the same now that members have become one, before their keys are changed.
+// The rules of a repeated grain hold (rule R17): one of them stays, that of the member which the others are part of
+// now; of the others, those that say the same are taken away, and those that say something else are set aside
+// besides.
 func (w *dimensionStep) mergeFacts(ctx context.Context, one map[int64]dimension.One) error {
 	if one == nil {
 		return nil
@@ -55,7 +56,12 @@ type standing struct {
 	stays bool
 }
 
-func (w *dimensionStep) mergeFactsIn(ctx context.Context, f *schema.Fact, grain []string, one map[int64]dimension.One) error {
+func (w *dimensionStep) mergeFactsIn(
+	ctx context.Context,
+	f *schema.Fact,
+	grain []string,
+	one map[int64]dimension.One,
+) error {
 	fields := f.Table.Fields()
 	rows, err := w.factsOf(ctx, f, grain, one)
 	if err != nil || rows.N == 0 {
@@ -63,7 +69,8 @@ func (w *dimensionStep) mergeFactsIn(ctx context.Context, f *schema.Fact, grain 
 	}
 	canon := map[string]*dimension.Roster{}
 	for _, k := range f.Keys {
-		if k.Dimension != w.dimension.Dimension && k.Dimension.Versioned() && slices.Contains(f.Table.Primary, k.Column()) {
+		if k.Dimension != w.dimension.Dimension && k.Dimension.Versioned() &&
+			slices.Contains(f.Table.Primary, k.Column()) {
 			if canon[k.Column()], err = w.roster(ctx, w.tx, k.Dimension); err != nil {
 				return err
 			}
@@ -89,7 +96,11 @@ func (w *dimensionStep) mergeFactsIn(ctx context.Context, f *schema.Fact, grain 
 	line := &rows.Cols[column.Find(fields, schema.LoadLine)]
 	slices.SortFunc(list, func(a, b standing) int {
 		first := func(s standing) int { return map[bool]int{true: 0, false: 1}[s.stays] }
-		return cmp.Or(strings.Compare(a.grain, b.grain), cmp.Compare(first(a), first(b)), cmp.Compare(line.Int[a.row], line.Int[b.row]))
+		return cmp.Or(
+			strings.Compare(a.grain, b.grain),
+			cmp.Compare(first(a), first(b)),
+			cmp.Compare(line.Int[a.row], line.Int[b.row]),
+		)
 	})
 	var gone []standing
 	stands := map[int]int{} // which fact stands in place of one that goes
@@ -105,7 +116,12 @@ func (w *dimensionStep) mergeFactsIn(ctx context.Context, f *schema.Fact, grain 
 }
 
 // factsOf reads the facts that point to one of the keys by a key of their grain, each once.
-func (w *dimensionStep) factsOf(ctx context.Context, f *schema.Fact, grain []string, one map[int64]dimension.One) (*column.Batch, error) {
+func (w *dimensionStep) factsOf(
+	ctx context.Context,
+	f *schema.Fact,
+	grain []string,
+	one map[int64]dimension.One,
+) (*column.Batch, error) {
 	match := column.Column{Type: column.Type{Kind: column.Integer}}
 	for key := range one {
 		match.AppendInt(key)
@@ -113,7 +129,11 @@ func (w *dimensionStep) factsOf(ctx context.Context, f *schema.Fact, grain []str
 	fields := f.Table.Fields()
 	all, known := column.NewBatch(fields), map[string]bool{}
 	for _, name := range grain {
-		b, err := warehouse.ReadAll(ctx, w.tx, warehouse.Query{Table: f.Table.Name, Fields: fields, By: []string{name}, Match: []*column.Column{&match}})
+		b, err := warehouse.ReadAll(
+			ctx,
+			w.tx,
+			warehouse.Query{Table: f.Table.Name, Fields: fields, By: []string{name}, Match: []*column.Column{&match}},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -135,9 +155,16 @@ func (w *dimensionStep) factsOf(ctx context.Context, f *schema.Fact, grain []str
 	return all, nil
 }
 
-// takeAway removes facts from their table and from its account, and sets those aside that say something else than the ones
-// that stand.
-func (w *dimensionStep) takeAway(ctx context.Context, f *schema.Fact, grain []string, rows *column.Batch, gone []standing, stands map[int]int) error {
+// takeAway removes facts from their table and from its account, and sets those aside that say something else than
+// the ones that stand.
+func (w *dimensionStep) takeAway(
+	ctx context.Context,
+	f *schema.Fact,
+	grain []string,
+	rows *column.Batch,
+	gone []standing,
+	stands map[int]int,
+) error {
 	if len(gone) == 0 {
 		return nil
 	}
@@ -193,13 +220,15 @@ func (w *dimensionStep) takeAway(ctx context.Context, f *schema.Fact, grain []st
 	return account.Keep(ctx, w.tx, w.entry.ID)
 }
 
-// unlike says in which column two facts differ that are not told apart by their keys in the grain any more; "" if in none.
+// unlike says in which column two facts differ that are not told apart by their keys in the grain any more; "" if
+// in none.
 func unlike(f *schema.Fact, grain []string, rows *column.Batch, i, j int) (of, values string) {
 	for k, c := range f.Table.Fields() {
 		key := slices.ContainsFunc(f.Keys, func(x *star.Key) bool {
 			return slices.Contains(grain, x.Column()) && (c.Name == x.Column() || c.Name == x.DurableColumn())
 		})
-		if col := &rows.Cols[k]; !key && c.Name != schema.LoadLine && c.Name != schema.LoadRun && !col.Equal(i, col, j) {
+		if col := &rows.Cols[k]; !key && c.Name != schema.LoadLine && c.Name != schema.LoadRun &&
+			!col.Equal(i, col, j) {
 			say := func(n int) string {
 				if col.Null[n] {
 					return "null"

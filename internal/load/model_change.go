@@ -41,7 +41,12 @@ func meansFact(f *schema.Fact) map[string]string {
 }
 
 // otherwise compares what a table was meant to be with what it is meant to be now (rule R15).
-func otherwise(ctx context.Context, r warehouse.Reader, t *warehouse.Table, now map[string]string) ([]Alteration, error) {
+func otherwise(
+	ctx context.Context,
+	r warehouse.Reader,
+	t *warehouse.Table,
+	now map[string]string,
+) ([]Alteration, error) {
 	was, err := ledger.Meant(ctx, r, t.Name)
 	if err != nil {
 		return nil, err
@@ -57,22 +62,39 @@ func otherwise(ctx context.Context, r warehouse.Reader, t *warehouse.Table, now 
 	}
 	for _, aspect := range []string{ledger.NaturalKey, ledger.GrainOf} {
 		if before, known := was[aspect]; known && sorted(before) != sorted(now[aspect]) {
-			refuse("has the %s %s, and the model means %s: rows that were told apart would be one, or the other way round; move the table out of the way, so that it is made and loaded anew", aspect, before, now[aspect])
+			refuse(
+				"has the %s %s, and the model means %s: rows that were told apart would be one, or the other way round; move the table out of the way, so that it is made and loaded anew",
+				aspect,
+				before,
+				now[aspect],
+			)
 		}
 	}
-	if before, known := was[ledger.FirstVersion]; known && now[ledger.FirstVersion] != "" && before != now[ledger.FirstVersion] {
-		refuse("has first versions that hold %s, and the model means %s: move the table out of the way, so that it is made and loaded anew", before, now[ledger.FirstVersion])
+	if before, known := was[ledger.FirstVersion]; known && now[ledger.FirstVersion] != "" &&
+		before != now[ledger.FirstVersion] {
+		refuse(
+			"has first versions that hold %s, and the model means %s: move the table out of the way, so that it is made and loaded anew",
+			before,
+			now[ledger.FirstVersion],
+		)
 	}
 	for _, name := range strings.Split(was[ledger.Versioned], ", ") {
 		if name != "" && !slices.Contains(strings.Split(now[ledger.Versioned], ", "), name) {
-			list = append(list, Alteration{t.Name, "keeps the versions that " + name + " told apart, which is not of type 2 any more", false})
+			list = append(
+				list,
+				Alteration{
+					t.Name,
+					"keeps the versions that " + name + " told apart, which is not of type 2 any more",
+					false,
+				},
+			)
 		}
 	}
 	return list, nil
 }
 
-// days says where the table of a calendar has days that the model does not mean. They cannot be taken away: facts may point
-// to them.
+// days says where the table of a calendar has days that the model does not mean. They cannot be taken away: facts
+// may point to them.
 func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
 	if d.Calendar == nil {
 		return nil, nil
@@ -82,7 +104,17 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 	}
 	ends := [2]int64{}
 	for k, descending := range []bool{false, true} {
-		b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields()[:1], OrderBy: []string{d.KeyColumn()}, Descending: descending, Limit: 1 + len(d.Specials)})
+		b, err := warehouse.ReadAll(
+			ctx,
+			r,
+			warehouse.Query{
+				Table:      d.Table.Name,
+				Fields:     d.Table.Fields()[:1],
+				OrderBy:    []string{d.KeyColumn()},
+				Descending: descending,
+				Limit:      1 + len(d.Specials),
+			},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -96,7 +128,19 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 	if ends[0] == 0 || ends[0] >= from && ends[1] <= to {
 		return nil, nil
 	}
-	return []Alteration{{d.Table.Name, fmt.Sprintf("has the days %d to %d, and the model means %d to %d: days are not taken away, since facts may point to them; widen the calendar, or load into a new warehouse", ends[0], ends[1], from, to), true}}, nil
+	return []Alteration{
+		{
+			d.Table.Name,
+			fmt.Sprintf(
+				"has the days %d to %d, and the model means %d to %d: days are not taken away, since facts may point to them; widen the calendar, or load into a new warehouse",
+				ends[0],
+				ends[1],
+				from,
+				to,
+			),
+			true,
+		},
+	}, nil
 }
 
 // refusals are those of a list of alterations that cannot be made, as an error.
@@ -110,7 +154,11 @@ func refusals(table string, list []Alteration) error {
 	if refused == nil {
 		return nil
 	}
-	return fmt.Errorf("table %s in the warehouse is not the one that the model means: it %s", table, strings.Join(refused, "; it "))
+	return fmt.Errorf(
+		"table %s in the warehouse is not the one that the model means: it %s",
+		table,
+		strings.Join(refused, "; it "),
+	)
 }
 
 // checkMeaning refuses to write to a table that was meant otherwise, and writes down what it is meant to be now.

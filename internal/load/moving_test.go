@@ -26,9 +26,9 @@ dimensions:
   own: {from: boats, natural_key: no, type_1: [class, depot], effective: since, delivers: all, gone: flag, complete_for: depot, delivered_on: taken}
 `
 
-// TestMoving holds deliveries of all of a scope that members move between against a restatement by days: each delivery
-// counts with the scope that its own rows have, in the order of the deliveries, whatever their files are called, however
-// they are cut into loads, and whichever files are still there.
+// TestMoving holds deliveries of all of a scope that members move between against a restatement by days: each
+// delivery counts with the scope that its own rows have, in the order of the deliveries, whatever their files are
+// called, however they are cut into loads, and whichever files are still there.
 func TestMoving(t *testing.T) {
 	cases := 40
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
@@ -80,7 +80,12 @@ func movingCase(t *testing.T, seed uint64) {
 				}
 				if len(rows) > 0 && (r.IntN(3) > 0) {
 					deliveries[day][depot] = rows
-					startest.Write(t, dir, fmt.Sprintf("boats/%s-%d.csv", pick(r, "a", "b", "c"), day*10+int(depot[0])%7), text)
+					startest.Write(
+						t,
+						dir,
+						fmt.Sprintf("boats/%s-%d.csv", pick(r, "a", "b", "c"), day*10+int(depot[0])%7),
+						text,
+					)
 				}
 			}
 		}
@@ -121,14 +126,32 @@ func movingCase(t *testing.T, seed uint64) {
 			}
 			latest := owned[slices.Max(slices.Collect(maps.Keys(owned)))]
 			want = append(want, versions...)
-			want = append(want, fmt.Sprintf("flagged %d %s %s %v", no, last.class, last.depot, away), fmt.Sprintf("own %d %s %s %v", no, latest.class, latest.depot, away))
+			want = append(
+				want,
+				fmt.Sprintf("flagged %d %s %s %v", no, last.class, last.depot, away),
+				fmt.Sprintf("own %d %s %s %v", no, latest.class, latest.depot, away),
+			)
 		}
 		slices.Sort(want)
 		var got []string
 		for table, rows := range startest.Star(t, dir) {
 			for _, x := range rows {
 				if x["no"] != "" {
-					got = append(got, strings.TrimRight(fmt.Sprintf("%s %s %s %s %s %s", strings.TrimPrefix(table, "dim_"), x["no"], x["class"], x["depot"], x["is_gone"], x["valid_from"]), " "))
+					got = append(
+						got,
+						strings.TrimRight(
+							fmt.Sprintf(
+								"%s %s %s %s %s %s",
+								strings.TrimPrefix(table, "dim_"),
+								x["no"],
+								x["class"],
+								x["depot"],
+								x["is_gone"],
+								x["valid_from"],
+							),
+							" ",
+						),
+					)
 				}
 			}
 		}

@@ -42,7 +42,12 @@ func (w *work) mustHold(ctx context.Context, t *warehouse.Table, list []*star.Mu
 	}
 	for n, j := range judges {
 		if against[n] > 0 {
-			return fmt.Errorf("%s: %d rows speak against it, the first with %s: nothing is kept", j.Says(), against[n], first[n])
+			return fmt.Errorf(
+				"%s: %d rows speak against it, the first with %s: nothing is kept",
+				j.Says(),
+				against[n],
+				first[n],
+			)
 		}
 		said, err := j.Verdict(ctx, w.inputs.Root, w.model)
 		if err != nil {

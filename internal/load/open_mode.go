@@ -14,8 +14,8 @@ import (
 // Opening is how dimensions are opened.
 type Opening int
 
-// The ways. As it fits is: for the natural keys at hand alone, where many members stand beside few rows that arrive; in
-// parts on disk, where memory has no room for them; else whole.
+// The ways. As it fits is: for the natural keys at hand alone, where many members stand beside few rows that
+// arrive; in parts on disk, where memory has no room for them; else whole.
 const (
 	AsFits Opening = iota
 	Whole
@@ -33,8 +33,8 @@ const (
 
 var errTooMany = errors.New("too many keys")
 
-// findKeys looks through the source of a step for the natural keys of large dimensions, if there are few. These are then
-// opened for those keys alone.
+// findKeys looks through the source of a step for the natural keys of large dimensions, if there are few. These are
+// then opened for those keys alone.
 func (w *work) findKeys(ctx context.Context) error {
 	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.kind.source()) {
 		return nil

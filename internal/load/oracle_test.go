@@ -57,13 +57,41 @@ func pick(r *rand.Rand, words ...string) string { return words[r.IntN(len(words)
 
 func newScene(seed uint64) *scene {
 	r := rand.New(rand.NewPCG(seed, 7))
-	s := &scene{r: r, mode: pick(r, "versioned", "versioned", "versioned", "timed", "plain"), stamps: r.IntN(2) == 0, fromStart: r.IntN(2) == 0,
-		sequence: r.IntN(3) == 0, keepAt: r.IntN(2) == 0, grain: pick(r, "trip", "trip", "boat, day"),
-		boatMiss: pick(r, "unknown", "set_aside", "not_yet", "leave_empty"), boatUn: pick(r, "infer", "infer", "unknown", "set_aside"),
-		boatOut: pick(r, "nearest", "nearest", "unknown", "set_aside"), portUn: pick(r, "infer", "unknown", "set_aside"), zoneUn: pick(r, "unknown", "set_aside")}
+	s := &scene{
+		r:         r,
+		mode:      pick(r, "versioned", "versioned", "versioned", "timed", "plain"),
+		stamps:    r.IntN(2) == 0,
+		fromStart: r.IntN(2) == 0,
+		sequence:  r.IntN(3) == 0,
+		keepAt:    r.IntN(2) == 0,
+		grain:     pick(r, "trip", "trip", "boat, day"),
+		boatMiss: pick(
+			r,
+			"unknown",
+			"set_aside",
+			"not_yet",
+			"leave_empty",
+		),
+		boatUn: pick(r, "infer", "infer", "unknown", "set_aside"),
+		boatOut: pick(
+			r,
+			"nearest",
+			"nearest",
+			"unknown",
+			"set_aside",
+		),
+		portUn: pick(r, "infer", "unknown", "set_aside"),
+		zoneUn: pick(r, "unknown", "set_aside"),
+	}
 	s.rated, s.several = pick(r, "", "", "set_aside", "drop", "leave_empty"), pick(r, "first", "last")
 	s.distinct, s.grouped = pick(r, "", "", "first", "last"), r.IntN(3) == 0
-	s.numbered = pick(r, "", "", "    surrogate_key: {start: 1000000000000, step: 7}\n", "    surrogate_key: {step: 10}\n")
+	s.numbered = pick(
+		r,
+		"",
+		"",
+		"    surrogate_key: {start: 1000000000000, step: 7}\n",
+		"    surrogate_key: {step: 10}\n",
+	)
 	s.months, s.moves = 1+r.IntN(4), seed%3 == 0
 	s.others = pick(r, "", "    others: type_1\n")
 	s.firstName, s.pastBasin = r.IntN(3) == 0, r.IntN(3) == 0
@@ -71,7 +99,17 @@ func newScene(seed uint64) *scene {
 	s.days, s.spelled = pick(r, "set_aside", "unknown"), r.IntN(3) == 0
 	s.turns = s.mode == "versioned" && !s.pastBasin && !s.current && r.IntN(2) == 0
 	for range r.IntN(12) {
-		s.rates = append(s.rates, strings.Join([]string{pick(r, "P1", "P2", "P3", "P4", ""), pick(r, "2023-12-31", "2024-01-01", "2024-01-02", "2024-01-03"), pick(r, "1.50", "2.25", "3.00", "13.13")}, ","))
+		s.rates = append(
+			s.rates,
+			strings.Join(
+				[]string{
+					pick(r, "P1", "P2", "P3", "P4", ""),
+					pick(r, "2023-12-31", "2024-01-01", "2024-01-02", "2024-01-03"),
+					pick(r, "1.50", "2.25", "3.00", "13.13"),
+				},
+				",",
+			),
+		)
 	}
 	if s.grain != "trip" { // a part of the grain can't become unknown
 		s.boatMiss, s.boatUn, s.boatOut = "set_aside", pick(r, "infer", "set_aside"), pick(r, "nearest", "set_aside")
@@ -88,17 +126,49 @@ func newScene(seed uint64) *scene {
 		if s.firstName && r.IntN(4) > 0 { // so that rows differ in nothing but the name
 			class, basin = "A", "east"
 		}
-		s.boats = append(s.boats, strings.Join([]string{s.spell(pick(r, "N", "S", "N", "S", "")), pick(r, "1", "2", "3", "1", "2", "3", "x", ""),
-			pick(r, "Heron", "Otter", ""), class, basin, pick(r, "1", "2", ""), pick(r, since, since, since, since, since, "")}, ","))
+		s.boats = append(
+			s.boats,
+			strings.Join(
+				[]string{s.spell(pick(r, "N", "S", "N", "S", "")), pick(r, "1", "2", "3", "1", "2", "3", "x", ""),
+					pick(
+						r,
+						"Heron",
+						"Otter",
+						"",
+					), class, basin, pick(r, "1", "2", ""), pick(r, since, since, since, since, since, "")},
+				",",
+			),
+		)
 	}
 	for range 1 + r.IntN(8) {
-		s.ports = append(s.ports, strings.Join([]string{pick(r, "P1", "P2", "P3", ""), pick(r, "Quay", "Wharf", ""), pick(r, "Z1", "Z2", "Z9", "")}, ","))
+		s.ports = append(
+			s.ports,
+			strings.Join(
+				[]string{pick(r, "P1", "P2", "P3", ""), pick(r, "Quay", "Wharf", ""), pick(r, "Z1", "Z2", "Z9", "")},
+				",",
+			),
+		)
 	}
 	for n := range 5 + r.IntN(60) {
 		at := fmt.Sprintf("2024-0%d-%02d %s", 1+r.IntN(5), 5+r.IntN(15), pick(r, "00:00:00", "10:30:00", "12:00:00"))
-		s.trips = append(s.trips, strings.Join([]string{pick(r, strconv.Itoa(n), strconv.Itoa(n), strconv.Itoa(r.IntN(n+1)), ""),
-			pick(r, "2024-01-01", "2024-01-02", "2024-01-03"), s.spell(pick(r, "N", "S", "N", "S", "")), pick(r, "1", "2", "3", "4", "5"),
-			pick(r, "P1", "P2", "P3", "P4", ""), pick(r, at, at, at, at, at, at, "2023-12-31 10:00:00", "1850-03-01 10:00:00", "9999-12-31 10:00:00", ""), pick(r, "1", "2", "3", "-1", "many"), pick(r, "1.50", "2.25", "13.13")}, ","))
+		s.trips = append(
+			s.trips,
+			strings.Join([]string{pick(r, strconv.Itoa(n), strconv.Itoa(n), strconv.Itoa(r.IntN(n+1)), ""),
+				pick(
+					r,
+					"2024-01-01",
+					"2024-01-02",
+					"2024-01-03",
+				), s.spell(pick(r, "N", "S", "N", "S", "")), pick(r, "1", "2", "3", "4", "5"),
+				pick(
+					r,
+					"P1",
+					"P2",
+					"P3",
+					"P4",
+					"",
+				), pick(r, at, at, at, at, at, at, "2023-12-31 10:00:00", "1850-03-01 10:00:00", "9999-12-31 10:00:00", ""), pick(r, "1", "2", "3", "-1", "many"), pick(r, "1.50", "2.25", "13.13")}, ","),
+		)
 		if r.IntN(8) == 0 {
 			s.trips = append(s.trips, s.trips[r.IntN(len(s.trips))]) // the same row again
 		}
@@ -274,7 +344,8 @@ func (s *scene) shaping() string {
 	return text
 }
 
-// shape does to the rows of trips what the model says, a row at a time. It gives those that go on, and counts the others.
+// shape does to the rows of trips what the model says, a row at a time. It gives those that go on, and counts the
+// others.
 func (s *scene) shape(rows, rates []string) (on []string, aside, gone int) {
 	for _, line := range rows {
 		f := fields(line)
@@ -286,7 +357,8 @@ func (s *scene) shape(rows, rates []string) (on []string, aside, gone int) {
 		if s.rated != "" {
 			since, price := "", ""
 			for _, rate := range rates {
-				if x := fields(rate); x[0] != "" && x[0] == f[4] && x[1] <= f[1] && (x[1] > since || x[1] == since && s.several == "last") {
+				if x := fields(rate); x[0] != "" && x[0] == f[4] && x[1] <= f[1] &&
+					(x[1] > since || x[1] == since && s.several == "last") {
 					since, price = x[1], x[2]
 				}
 			}
@@ -304,7 +376,10 @@ func (s *scene) shape(rows, rates []string) (on []string, aside, gone int) {
 			continue
 		}
 		line := strings.Join(f, ",")
-		same := slices.IndexFunc(on, func(other string) bool { o := fields(other); return o[0] == f[0] && o[1] == f[1] })
+		same := slices.IndexFunc(
+			on,
+			func(other string) bool { o := fields(other); return o[0] == f[0] && o[1] == f[1] },
+		)
 		switch {
 		case s.distinct == "first" && same >= 0:
 			gone++
@@ -444,7 +519,8 @@ func (w *world) observe(rows []string) {
 			if w.firstName && n > 0 {
 				name = versions[0].name
 			}
-			differs := n == 0 || versions[n-1].basin != v.basin || versions[n-1].class != v.class && !w.turned || w.turned && stays(before[nk], v)
+			differs := n == 0 || versions[n-1].basin != v.basin || versions[n-1].class != v.class && !w.turned ||
+				w.turned && stays(before[nk], v)
 			if w.mode != "versioned" {
 				versions = []*boatVersion{v}
 			} else if differs {
@@ -467,7 +543,8 @@ func (w *world) observe(rows []string) {
 			if w.firstName {
 				versions[0].name = list[0].f[2]
 			}
-			if was := before[nk]; w.pastBasin && was != nil && was[0].effective != "inferred" && was[0].basin != versions[0].basin {
+			if was := before[nk]; w.pastBasin && was != nil && was[0].effective != "inferred" &&
+				was[0].basin != versions[0].basin {
 				versions[0].pastBasin = was[0].basin
 			} else if w.pastBasin && was != nil {
 				versions[0].pastBasin = was[0].pastBasin
@@ -487,8 +564,8 @@ func (w *world) observe(rows []string) {
 	}
 }
 
-// stays reports whether a version is one of a type 2 attribute that is of type 1 now: nothing tells it from the one before, and
-// it stays (rule R15).
+// stays reports whether a version is one of a type 2 attribute that is of type 1 now: nothing tells it from the one
+// before, and it stays (rule R15).
 func stays(before []*boatVersion, v *boatVersion) bool {
 	k := slices.IndexFunc(before, func(b *boatVersion) bool { return b.effective == v.effective })
 	return k > 0 && before[k].basin == v.basin && before[k-1].basin == v.basin
@@ -532,10 +609,18 @@ func (w *world) take(f []string) bool {
 	}
 	cents, _ := strconv.Atoi(strings.Replace(f[7], ".", "", 1))
 	amount := (qty*cents*335 + 500) / 1000 // half away from zero; all are positive
-	row := &tripRow{trip: f[0], day: f[1], at: f[5], qty: f[6], lot: f[2] + "/" + f[4], amount: fmt.Sprintf("%d.%02d", amount/100, amount%100)}
+	row := &tripRow{
+		trip:   f[0],
+		day:    f[1],
+		at:     f[5],
+		qty:    f[6],
+		lot:    f[2] + "/" + f[4],
+		amount: fmt.Sprintf("%d.%02d", amount/100, amount%100),
+	}
 	boat, keep, inferBoat := w.boatKey(f)
 	port, keepPort, inferPort := w.portKey(f)
-	if !keep || !keepPort || f[5] != "" && !strings.HasPrefix(f[5], "2024") && w.days == "set_aside" || w.grain == "trip" && f[0] == "" {
+	if !keep || !keepPort || f[5] != "" && !strings.HasPrefix(f[5], "2024") && w.days == "set_aside" ||
+		w.grain == "trip" && f[0] == "" {
 		return false
 	}
 	row.boat, row.port = boat, port
@@ -559,8 +644,8 @@ func (w *world) take(f []string) bool {
 	return true
 }
 
-// orphans reports whether there are facts that no row at the source says any more: surely, where none has their grain and
-// measures, or perhaps, where those that have are set aside by a rule of a key.
+// orphans reports whether there are facts that no row at the source says any more: surely, where none has their
+// grain and measures, or perhaps, where those that have are set aside by a rule of a key.
 func (w *world) orphans(rows []string) (surely, perhaps bool) {
 	for _, fact := range w.trips {
 		if w.said[fact] {
@@ -597,7 +682,8 @@ func (w *world) same(a, b *tripRow) bool {
 		x.day, y.day = "", ""
 	}
 	lenient := func(rule ...string) bool { return slices.Contains(rule, "unknown") }
-	if strings.HasPrefix(x.boat, "-") && (lenient(w.boatUn) || w.mode == "versioned" && lenient(w.boatOut)) || x.boat == "" && w.boatUn == "leave_empty" {
+	if strings.HasPrefix(x.boat, "-") && (lenient(w.boatUn) || w.mode == "versioned" && lenient(w.boatOut)) ||
+		x.boat == "" && w.boatUn == "leave_empty" {
 		y.boat = x.boat
 	}
 	if x.boat == "" && (lenient(w.boatUn) || w.mode == "versioned" && lenient(w.boatOut)) {
@@ -609,8 +695,8 @@ func (w *world) same(a, b *tripRow) bool {
 	return x == y
 }
 
-// tellsAt reports whether a fact keeps its time: where the model says so, and where the key of its day does not tell enough to
-// find the version of that time again.
+// tellsAt reports whether a fact keeps its time: where the model says so, and where the key of its day does not
+// tell enough to find the version of that time again.
 func (w *world) tellsAt() bool {
 	return w.keepAt || w.mode == "versioned" && (w.stamps || w.days == "unknown")
 }
@@ -705,7 +791,20 @@ func (w *world) expect() []string {
 			if w.current {
 				current = versions[len(versions)-1].class
 			}
-			line("boat", nk, current, c.pastBasin, c.name, c.class, c.basin, c.effective, c.from, c.to, strconv.FormatBool(i == len(versions)-1), inferred)
+			line(
+				"boat",
+				nk,
+				current,
+				c.pastBasin,
+				c.name,
+				c.class,
+				c.basin,
+				c.effective,
+				c.from,
+				c.to,
+				strconv.FormatBool(i == len(versions)-1),
+				inferred,
+			)
 		}
 	}
 	for code, p := range w.ports {
@@ -777,7 +876,20 @@ func (w *world) found(t *testing.T, dir string) []string {
 		}
 		nk := r["reg"] + " " + r["no"]
 		current := cmp.Or(r["is_current"], "true")
-		line("boat", nk, r["current_class"], r["previous_basin"], r["name"], r["class"], r["basin"], r["effective_from"], r["valid_from"], r["valid_to"], current, r["is_inferred"])
+		line(
+			"boat",
+			nk,
+			r["current_class"],
+			r["previous_basin"],
+			r["name"],
+			r["class"],
+			r["basin"],
+			r["effective_from"],
+			r["valid_from"],
+			r["valid_to"],
+			current,
+			r["is_inferred"],
+		)
 		boat[r["boat_key"]] = nk
 		if was := w.lasting[nk]; w.durable && was != "" && was != r["boat_durable_key"] {
 			t.Errorf("the durable key of %s was %s and is %s", nk, was, r["boat_durable_key"])
@@ -805,10 +917,28 @@ func (w *world) found(t *testing.T, dir string) []string {
 		if !ok && r["boat_key"] != "" {
 			b = "orphan " + r["boat_key"]
 		}
-		if want := lasting[r["boat_key"]]; w.durable && !strings.HasPrefix(r["boat_key"], "-") && want != r["boat_durable_key"] {
-			t.Errorf("trip %s has the durable key %s of boat %s, whose is %s", r["trip"], r["boat_durable_key"], r["boat_key"], want)
+		if want := lasting[r["boat_key"]]; w.durable && !strings.HasPrefix(r["boat_key"], "-") &&
+			want != r["boat_durable_key"] {
+			t.Errorf(
+				"trip %s has the durable key %s of boat %s, whose is %s",
+				r["trip"],
+				r["boat_durable_key"],
+				r["boat_key"],
+				want,
+			)
 		}
-		line("trip", r["trip"], r["day"], b, port[r["port_key"]], r["sailed_date_key"], r["at"], r["qty"], r["amount"], lots[r["lot_key"]])
+		line(
+			"trip",
+			r["trip"],
+			r["day"],
+			b,
+			port[r["port_key"]],
+			r["sailed_date_key"],
+			r["at"],
+			r["qty"],
+			r["amount"],
+			lots[r["lot_key"]],
+		)
 	}
 	slices.Sort(lines)
 	return lines
@@ -861,7 +991,13 @@ func waiting(t *testing.T, dir, source string) (n int) {
 
 func oracleCase(t *testing.T, seed uint64, kind string) {
 	s := newScene(seed)
-	w := &world{scene: s, lasting: map[string]string{}, boats: map[string][]*boatVersion{}, ports: map[string]map[string]string{}, trips: map[string]*tripRow{}}
+	w := &world{
+		scene:   s,
+		lasting: map[string]string{},
+		boats:   map[string][]*boatVersion{},
+		ports:   map[string]map[string]string{},
+		trips:   map[string]*tripRow{},
+	}
 	ways := []load.Options{{Workers: 2, Piece: 64}, {Workers: 8, Piece: 200, Opening: load.ByKeys},
 		{Workers: 3, Piece: 90, Opening: load.Spilled}, {Workers: 2, Piece: 64, Opening: load.Whole, Memory: 12_000}}
 	options := []load.Options{{Workers: 1}, ways[seed%2], ways[2+seed%2]}
@@ -920,15 +1056,31 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 		w.aside += aside
 		want, got := strings.Join(w.expect(), "\n"), strings.Join(w.found(t, dirs[0]), "\n")
 		if want != got {
-			t.Fatalf("after %v of the rows, %s, the star is not what it must be:\n%s\nmodel:\n%s\nboats:\n%s", share, s.mode, startest.Difference(want, got), s.model(""), strings.Join(n(s.boats), "\n"))
+			t.Fatalf(
+				"after %v of the rows, %s, the star is not what it must be:\n%s\nmodel:\n%s\nboats:\n%s",
+				share,
+				s.mode,
+				startest.Difference(want, got),
+				s.model(""),
+				strings.Join(n(s.boats), "\n"),
+			)
 		}
 		broken := startest.Broken(t, dirs[0])
 		speaks := slices.Contains(broken, "sources of fact_trip")
-		if surely, perhaps := w.orphans(on); len(broken) > 1 || len(broken) == 1 && !speaks || speaks && !perhaps || !speaks && surely && !s.moves {
-			t.Fatalf("%v are said to be broken; facts without a row that says them: %v, or perhaps %v; model:\n%s", broken, surely, perhaps, s.model(""))
+		if surely, perhaps := w.orphans(on); len(broken) > 1 || len(broken) == 1 && !speaks || speaks && !perhaps ||
+			!speaks && surely && !s.moves {
+			t.Fatalf(
+				"%v are said to be broken; facts without a row that says them: %v, or perhaps %v; model:\n%s",
+				broken,
+				surely,
+				perhaps,
+				s.model(""),
+			)
 		}
 		last := run.Steps[len(run.Steps)-1].Figures
-		if last.SetAside != int64(w.aside) || last.Read != int64(len(n(s.trips))) || last.Dropped+last.Merged != int64(gone) || last.Read != last.Inserted+last.Same+last.SetAside+last.Dropped+last.Merged {
+		if last.SetAside != int64(w.aside) || last.Read != int64(len(n(s.trips))) ||
+			last.Dropped+last.Merged != int64(gone) ||
+			last.Read != last.Inserted+last.Same+last.SetAside+last.Dropped+last.Merged {
 			t.Fatalf("the account of the trips is %+v; %d rows should be set aside", last, w.aside)
 		}
 		// of a row that was set aside before and is merged into others now, nobody knows where it went with its file

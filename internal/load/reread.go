@@ -11,9 +11,14 @@ import (
 	"ironmonger/internal/transform"
 )
 
-// readFirst reads columns of the source of the step, to look at its rows before they are read in earnest. Only files are
-// read twice: a database may answer otherwise the second time, while a file that has changed since the step began is told.
-func (w *work) readFirst(ctx context.Context, need func(name string) bool, f func(fields []column.Field, b *column.Batch) error) error {
+// readFirst reads columns of the source of the step, to look at its rows before they are read in earnest. Only
+// files are read twice: a database may answer otherwise the second time, while a file that has changed since the
+// step began is told.
+func (w *work) readFirst(
+	ctx context.Context,
+	need func(name string) bool,
+	f func(fields []column.Field, b *column.Batch) error,
+) error {
 	flow, err := transform.Open(ctx, w.inputs, w.kind.source(), need)
 	if err != nil {
 		return err

@@ -36,7 +36,13 @@ func (a *setAsideBook) put(b *column.Batch) error {
 	member, grain := a.w.kind.says(b)
 	for at := 0; at < len(b.Faults); {
 		row := int(b.Faults[at].Row)
-		r := ledger.Aside{Step: a.w.name, Source: a.w.source, File: b.From.File, Line: b.From.Line[row], Content: ledger.Content(b.From.Raw(row))}
+		r := ledger.Aside{
+			Step:    a.w.name,
+			Source:  a.w.source,
+			File:    b.From.File,
+			Line:    b.From.Line[row],
+			Content: ledger.Content(b.From.Raw(row)),
+		}
 		for ; at < len(b.Faults) && int(b.Faults[at].Row) == row; at++ {
 			f := &b.Faults[at]
 			r.Causes = append(r.Causes, cause(f))
@@ -94,15 +100,21 @@ func (a *setAsideBook) loaded(c *fact.Chunk) {
 	}
 }
 
-// fallen writes down the rows set aside of sources that complete the step's own, each once. They are not among its rows, so
-// they are counted with their source alone.
+// fallen writes down the rows set aside of sources that complete the step's own, each once. They are not among its
+// rows, so they are counted with their source alone.
 func (a *setAsideBook) fallen() error {
 	if a.w.flow == nil {
 		return nil
 	}
 	put := map[string]bool{}
 	for _, x := range a.w.flow.Fallen() {
-		r := ledger.Aside{Step: a.w.name, Source: x.Source, File: x.File, Line: x.Line, Content: ledger.Content(x.Raw)}
+		r := ledger.Aside{
+			Step:    a.w.name,
+			Source:  x.Source,
+			File:    x.File,
+			Line:    x.Line,
+			Content: ledger.Content(x.Raw),
+		}
 		for k := range x.Faults {
 			r.Causes = append(r.Causes, cause(&x.Faults[k]))
 		}

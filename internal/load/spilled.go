@@ -10,8 +10,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// Memory is how many bytes members and the rows that become members may take, unless the caller says otherwise. Half is
-// for the members of all dimensions that are open, half for the rows of a step.
+// Memory is how many bytes members and the rows that become members may take, unless the caller says otherwise.
+// Half is for the members of all dimensions that are open, half for the rows of a step.
 const Memory = 8 << 30
 
 // sourceWeight is how many bytes of memory a byte of a file takes, about, while its rows become members.
@@ -42,9 +42,9 @@ func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 	return dimension.Weight(tally.Rows) <= room, err
 }
 
-// divided reports whether the step's dimension and its rows have to be kept on disk, and can be: what is known of a member has
-// to be told from its own rows alone. With deliveries of all, who is missing is known at the end; and what is set aside
-// because it is late, or is of a member that was erased, is told at once.
+// divided reports whether the step's dimension and its rows have to be kept on disk, and can be: what is known of a
+// member has to be told from its own rows alone. With deliveries of all, who is missing is known at the end; and
+// what is set aside because it is late, or is of a member that was erased, is told at once.
 func (w *dimensionStep) divided(ctx context.Context) (bool, error) {
 	d := w.dimension
 	if w.wanted[d.Dimension] != nil || d.Deliveries != nil || d.RefuseLate {
@@ -108,9 +108,9 @@ func (w *work) cut(ctx context.Context, d *star.Dimension) (*dimension.Parts, er
 	return parts, nil
 }
 
-// answerKeys finds out which keys of the step point to dimensions that memory has no room for, and looks these up before the
-// rows are read in earnest: it goes through the source for their natural keys, and answers these a part of the dimension
-// at a time.
+// answerKeys finds out which keys of the step point to dimensions that memory has no room for, and looks these up
+// before the rows are read in earnest: it goes through the source for their natural keys, and answers these a part
+// of the dimension at a time.
 func (w *work) answerKeys(ctx context.Context) error {
 	if w.flow == nil || !onlyFiles(w.kind.source()) {
 		return nil

@@ -69,23 +69,49 @@ func spilledData(t *testing.T, dir string, seed uint64, load, boats, rows, trips
 	b.WriteString("reg,no,name,builder,class,basin,port,seq,since\n")
 	for range rows {
 		no := r.IntN(boats)
-		fmt.Fprintf(&b, "%s,%d,Heron %d,B%d,%s,%s,Q%d,%d,2024-%02d-%02d\n", pick(r, "N", "S"), no, r.IntN(3), r.IntN(9), pick(r, "a", "b"), pick(r, "east", "west"), r.IntN(5), r.IntN(3), 1+r.IntN(3*load), 1+r.IntN(9))
+		fmt.Fprintf(
+			&b,
+			"%s,%d,Heron %d,B%d,%s,%s,Q%d,%d,2024-%02d-%02d\n",
+			pick(r, "N", "S"),
+			no,
+			r.IntN(3),
+			r.IntN(9),
+			pick(r, "a", "b"),
+			pick(r, "east", "west"),
+			r.IntN(5),
+			r.IntN(3),
+			1+r.IntN(3*load),
+			1+r.IntN(9),
+		)
 	}
 	f.WriteString("trip,reg,no,at,toll\n")
 	for n := range trips { // those of former loads come again
 		r := rand.New(rand.NewPCG(seed, uint64(1000+n)))
-		fmt.Fprintf(&f, "%d,%s,%d,2024-%02d-%02d,%d.25\n", n, pick(r, "N", "S"), r.IntN(boats+boats/20+1), 1+r.IntN(9), 1+r.IntN(9), n%100)
+		fmt.Fprintf(
+			&f,
+			"%d,%s,%d,2024-%02d-%02d,%d.25\n",
+			n,
+			pick(r, "N", "S"),
+			r.IntN(boats+boats/20+1),
+			1+r.IntN(9),
+			1+r.IntN(9),
+			n%100,
+		)
 	}
 	startest.Write(t, dir, fmt.Sprintf("boats/%d.csv", load), b.String())
 	startest.Write(t, dir, "trips/all.csv", f.String())
 }
 
-// TestSpilled loads dimensions that are kept on disk in parts, and such as only their rows are: star and figures must be
-// those of a load that has all in memory, to the key. Nothing stays on the disk.
+// TestSpilled loads dimensions that are kept on disk in parts, and such as only their rows are: star and figures
+// must be those of a load that has all in memory, to the key. Nothing stays on the disk.
 func TestSpilled(t *testing.T) {
 	kept := t.TempDir()
 	t.Setenv("TMPDIR", kept)
-	ways := []load.Options{{}, {Opening: load.Spilled, Workers: 2, Piece: 3000}, {Opening: load.Whole, Memory: 1 << 20, Workers: 3, Piece: 5000}}
+	ways := []load.Options{
+		{},
+		{Opening: load.Spilled, Workers: 2, Piece: 3000},
+		{Opening: load.Whole, Memory: 1 << 20, Workers: 3, Piece: 5000},
+	}
 	for _, kind := range []string{"sqlite", "postgres"} {
 		t.Run(kind, func(t *testing.T) {
 			dirs := make([]string, len(ways))
@@ -144,7 +170,8 @@ func TestSpilledNowhere(t *testing.T) {
 		t.Fatal("loaded")
 	}
 	for _, step := range run.Steps {
-		if step.Name == "dimension boat" && !strings.Contains(step.Message, "what memory has no room for cannot be kept on disk") {
+		if step.Name == "dimension boat" &&
+			!strings.Contains(step.Message, "what memory has no room for cannot be kept on disk") {
 			t.Error(step.Message)
 		}
 	}
@@ -153,8 +180,8 @@ func TestSpilledNowhere(t *testing.T) {
 	}
 }
 
-// TestReadTwice changes a file once it has been looked through, and while it is read in earnest: the step fails, rather
-// than give rows the keys of others or make a member twice.
+// TestReadTwice changes a file once it has been looked through, and while it is read in earnest: the step fails,
+// rather than give rows the keys of others or make a member twice.
 func TestReadTwice(t *testing.T) {
 	for _, opening := range []load.Opening{load.ByKeys, load.Spilled} {
 		dir := t.TempDir()
@@ -162,21 +189,25 @@ func TestReadTwice(t *testing.T) {
 		spilledData(t, dir, 1, 1, 50, 100, 2000)
 		path := dir + "/trips/all.csv"
 		changed := false
-		run, err := startest.Load(t, dir, load.Options{Opening: opening, Workers: 1, Piece: 500, Watch: func(p load.Progress) {
-			if p.Step != "fact trip" || p.Rows == 0 || changed {
-				return
-			}
-			text, err := os.ReadFile(path)
-			if err != nil {
-				t.Error(err)
-			}
-			last := strings.LastIndex(strings.TrimSpace(string(text)), "\n") + 1
-			row := strings.Replace(strings.Replace(string(text[last:]), ",S,", ",X,", 1), ",N,", ",S,", 1)
-			if err := os.WriteFile(path, append(text[:last:last], row...), 0o600); err != nil {
-				t.Error(err)
-			}
-			changed = true
-		}})
+		run, err := startest.Load(
+			t,
+			dir,
+			load.Options{Opening: opening, Workers: 1, Piece: 500, Watch: func(p load.Progress) {
+				if p.Step != "fact trip" || p.Rows == 0 || changed {
+					return
+				}
+				text, err := os.ReadFile(path)
+				if err != nil {
+					t.Error(err)
+				}
+				last := strings.LastIndex(strings.TrimSpace(string(text)), "\n") + 1
+				row := strings.Replace(strings.Replace(string(text[last:]), ",S,", ",X,", 1), ",N,", ",S,", 1)
+				if err := os.WriteFile(path, append(text[:last:last], row...), 0o600); err != nil {
+					t.Error(err)
+				}
+				changed = true
+			}},
+		)
 		step := run.Steps[len(run.Steps)-1]
 		if err == nil || !changed || step.Message != "trips/all.csv: the file was changed while it was read" {
 			t.Error(opening, err, changed, step.Name, step.State, step.Message)

@@ -63,7 +63,14 @@ func (r *run) step(ctx context.Context, s *step) error {
 	r.tell(Progress{Step: s.name})
 	err := w.try(ctx)
 	ended := time.Now().UTC()
-	entry := &ledger.Step{Run: r.entry.ID, Name: s.name, StartedAt: &started, EndedAt: &ended, State: ledger.Done, Figures: w.figures}
+	entry := &ledger.Step{
+		Run:       r.entry.ID,
+		Name:      s.name,
+		StartedAt: &started,
+		EndedAt:   &ended,
+		State:     ledger.Done,
+		Figures:   w.figures,
+	}
 	if err == nil {
 		err = r.inTx(ctx, w, entry)
 	}
@@ -288,7 +295,13 @@ func (w *work) count(b *column.Batch, r *resolve.Resolved) error {
 			if len(w.strays) >= mostStrays {
 				continue
 			}
-			found = &ledger.Stray{Outcome: "unmatched", Rule: string(l.Unmatched), Natural: id.natural, File: b.From.File, Line: b.From.Line[s.Row]}
+			found = &ledger.Stray{
+				Outcome: "unmatched",
+				Rule:    string(l.Unmatched),
+				Natural: id.natural,
+				File:    b.From.File,
+				Line:    b.From.Line[s.Row],
+			}
 			if s.Outside {
 				found.Outcome, found.Rule = "outside", string(l.Outside)
 			}
@@ -320,7 +333,12 @@ func (w *work) keep() {
 	for k := range w.keys {
 		list := w.keys[k].Strays
 		slices.SortFunc(list, func(a, b ledger.Stray) int {
-			return cmp.Or(cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Natural, b.Natural))
+			return cmp.Or(
+				cmp.Compare(b.Rows, a.Rows),
+				cmp.Compare(a.File, b.File),
+				cmp.Compare(a.Line, b.Line),
+				cmp.Compare(a.Natural, b.Natural),
+			)
 		})
 		w.keys[k].Strays = list[:min(len(list), keptStrays)]
 		w.keys[k].More = int64(len(list) - len(w.keys[k].Strays))
@@ -339,7 +357,9 @@ func (w *work) read(b *column.Batch) {
 
 // busy tells which of the parts on disk is gone through.
 func (w *work) busy(part, of int) {
-	w.tell(Progress{Step: w.name, Total: w.total, Bytes: w.bytes, Doing: fmt.Sprintf("part %d of %d on disk", part, of)})
+	w.tell(
+		Progress{Step: w.name, Total: w.total, Bytes: w.bytes, Doing: fmt.Sprintf("part %d of %d on disk", part, of)},
+	)
 }
 
 // inferred writes what the step made in other dimensions, and counts it.
@@ -377,13 +397,25 @@ func (w *work) withinLimits() error {
 		return string(exact.AppendDecimal(nil, exact.Wide(l/1000), 1)) + "%"
 	}
 	if over(f.SetAside, f.Read, w.kind.limits().SetAside) {
-		return fmt.Errorf("%d of %d rows (%s) would be set aside, more than %s: nothing is kept. The most frequent reason: %s. Look at the rows, or raise limits.set_aside",
-			f.SetAside, f.Read, percent(f.SetAside, f.Read), limit(w.kind.limits().SetAside), w.aside.main())
+		return fmt.Errorf(
+			"%d of %d rows (%s) would be set aside, more than %s: nothing is kept. The most frequent reason: %s. Look at the rows, or raise limits.set_aside",
+			f.SetAside,
+			f.Read,
+			percent(f.SetAside, f.Read),
+			limit(w.kind.limits().SetAside),
+			w.aside.main(),
+		)
 	}
 	for k, l := range w.links {
 		if l.Dimension.Source != nil && over(w.keys[k].Unmatched, w.arrived, w.kind.limits().Unmatched) {
-			return fmt.Errorf("key %s: %d of %d rows (%s) are unmatched, more than %s: nothing is kept. Is the dimension's source complete, and the key written alike on both sides? Else raise limits.unmatched",
-				l.Text, w.keys[k].Unmatched, w.arrived, percent(w.keys[k].Unmatched, w.arrived), limit(w.kind.limits().Unmatched))
+			return fmt.Errorf(
+				"key %s: %d of %d rows (%s) are unmatched, more than %s: nothing is kept. Is the dimension's source complete, and the key written alike on both sides? Else raise limits.unmatched",
+				l.Text,
+				w.keys[k].Unmatched,
+				w.arrived,
+				percent(w.keys[k].Unmatched, w.arrived),
+				limit(w.kind.limits().Unmatched),
+			)
 		}
 	}
 	return nil

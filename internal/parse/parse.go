@@ -1,4 +1,5 @@
-// Package parse reads values from text: the forms that a type has by itself, and those that a source declares ([Style], [Layout]).
+// Package parse reads values from text: the forms that a type has by itself, and those that a source declares
+// ([Style], [Layout]).
 package parse
 
 import (
@@ -223,7 +224,8 @@ func parseWide(s string, t column.Type) (exact.Int128, error) {
 	return v, nil
 }
 
-// isDouble reports whether s is written with digits, at most one point, and perhaps an exponent: Go reads more than that.
+// isDouble reports whether s is written with digits, at most one point, and perhaps an exponent: Go reads more than
+// that.
 func isDouble(s string) bool { return strings.Trim(s, "0123456789+-.eE") == "" }
 
 func parseBoolean(s string) (int64, error) {

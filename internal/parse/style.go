@@ -96,10 +96,15 @@ func NewLayout(text string, kind column.Kind) (*Layout, error) {
 	want := map[column.Kind]string{column.Date: "yMd", column.Timestamp: "yMdH", column.Time: "Hm"}[kind]
 	for i := range len(want) {
 		if !seen[want[i]] {
-			return nil, fmt.Errorf("the layout of a %s needs %s", column.Type{Kind: kind}, map[byte]string{'y': "yyyy", 'M': "MM", 'd': "dd", 'H': "HH", 'm': "mm"}[want[i]])
+			return nil, fmt.Errorf(
+				"the layout of a %s needs %s",
+				column.Type{Kind: kind},
+				map[byte]string{'y': "yyyy", 'M': "MM", 'd': "dd", 'H': "HH", 'm': "mm"}[want[i]],
+			)
 		}
 	}
-	if kind == column.Date && (seen['H'] || seen['m'] || seen['s'] || seen['S']) || kind == column.Time && (seen['y'] || seen['M'] || seen['d']) {
+	if kind == column.Date && (seen['H'] || seen['m'] || seen['s'] || seen['S']) ||
+		kind == column.Time && (seen['y'] || seen['M'] || seen['d']) {
 		return nil, fmt.Errorf("the layout has more than a %s", column.Type{Kind: kind})
 	}
 	l.dated = seen['y']
@@ -134,7 +139,11 @@ func (l *Layout) parse(s string) (day, micros int64, err error) {
 		}
 		v[f.letter], s = value, s[n:]
 	}
-	if s != "" || l.dated && v['y'] < 1 || v['M'] < 1 || v['M'] > 12 || v['d'] < 1 || v['d'] > civil.DaysIn(v['y'], v['M']) || v['H'] > 23 || v['m'] > 59 || v['s'] > 59 {
+	if s != "" || l.dated && v['y'] < 1 || v['M'] < 1 || v['M'] > 12 || v['d'] < 1 ||
+		v['d'] > civil.DaysIn(v['y'], v['M']) ||
+		v['H'] > 23 ||
+		v['m'] > 59 ||
+		v['s'] > 59 {
 		return wrong()
 	}
 	return civil.Day(v['y'], v['M'], v['d']), int64(v['H']*3600+v['m']*60+v['s'])*1e6 + int64(v['S']), nil

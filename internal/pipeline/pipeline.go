@@ -87,8 +87,8 @@ func Each[T any](ctx context.Context, src column.Source, workers int, fresh func
 	return err
 }
 
-// Batches calls f with the rows of src, batch by batch in source order, while workers decode the next ones. A batch is f's
-// until it returns.
+// Batches calls f with the rows of src, batch by batch in source order, while workers decode the next ones. A batch
+// is f's until it returns.
 func Batches(ctx context.Context, src column.Source, workers int, f func(*column.Batch) error) error {
 	fields := src.Fields()
 	return Each(ctx, src, workers, func() *column.Batch { return column.NewBatch(fields) },

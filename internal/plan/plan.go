@@ -21,7 +21,13 @@ var ErrNotRun = errors.New("not run")
 // Run calls do for every step as soon as what it waits for allows, at most limit at a time, and
 // earlier steps first. A failed step keeps only those that need it from running. The errors stand in
 // the order of the steps; where needs failed, the error is ErrNotRun and ended is told it.
-func Run(ctx context.Context, steps []Step, limit int, do func(ctx context.Context, step int) error, ended func(step int, err error)) []error {
+func Run(
+	ctx context.Context,
+	steps []Step,
+	limit int,
+	do func(ctx context.Context, step int) error,
+	ended func(step int, err error),
+) []error {
 	errs := make([]error, len(steps))
 	started, done := make([]bool, len(steps)), make([]bool, len(steps))
 	type end struct {

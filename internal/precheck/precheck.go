@@ -43,14 +43,25 @@ func Passed(m *star.Model, found []*Source) []Limit {
 	var list []Limit
 	judge := func(step string, s *star.Source, limits star.Limits) {
 		for _, of := range found {
-			if s == nil || of.Name != s.Text || limits.SetAside == star.NoLimit || of.Rows <= star.LimitFrom || of.Share <= limits.SetAside || len(of.Reasons) == 0 {
+			if s == nil || of.Name != s.Text || limits.SetAside == star.NoLimit || of.Rows <= star.LimitFrom ||
+				of.Share <= limits.SetAside ||
+				len(of.Reasons) == 0 {
 				continue
 			}
 			percent := func(millionths int64) string {
 				return string(exact.AppendDecimal(nil, exact.Wide(millionths/1000), 1)) + "%"
 			}
 			r := of.Reasons[0]
-			list = append(list, Limit{step, s.Text, percent(of.Share), percent(limits.SetAside), r.Reason + " (" + diag.Place{File: r.File, Line: int(r.Line)}.String() + ")"})
+			list = append(
+				list,
+				Limit{
+					step,
+					s.Text,
+					percent(of.Share),
+					percent(limits.SetAside),
+					r.Reason + " (" + diag.Place{File: r.File, Line: int(r.Line)}.String() + ")",
+				},
+			)
 		}
 	}
 	for _, d := range m.Dimensions {

@@ -96,7 +96,11 @@ func newPicker(fields []column.Field, wish Wish) (*picker, error) {
 		if errors.As(err, &mistake) {
 			at = mistake.At
 		}
-		return nil, &diag.Error{At: diag.Place{File: "--where", Line: 1, Column: at + 1}, Message: err.Error(), Text: wish.Where}
+		return nil, &diag.Error{
+			At:      diag.Place{File: "--where", Line: 1, Column: at + 1},
+			Message: err.Error(),
+			Text:    wish.Where,
+		}
 	}
 	if p.where.Type().Kind != column.Boolean {
 		return nil, fmt.Errorf("--where wants a condition, and %s is of type %s", wish.Where, p.where.Type())
@@ -215,7 +219,13 @@ func Source(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, w
 }
 
 // Dimension shows rows of a dimension.
-func Dimension(ctx context.Context, r warehouse.Reader, s *schema.Star, d *schema.Dimension, wish Wish) (*Rows, error) {
+func Dimension(
+	ctx context.Context,
+	r warehouse.Reader,
+	s *schema.Star,
+	d *schema.Dimension,
+	wish Wish,
+) (*Rows, error) {
 	return table(ctx, r, s, d.Table, d.Keys, wish)
 }
 
@@ -224,7 +234,14 @@ func Fact(ctx context.Context, r warehouse.Reader, s *schema.Star, f *schema.Fac
 	return table(ctx, r, s, f.Table, f.Keys, wish)
 }
 
-func table(ctx context.Context, r warehouse.Reader, s *schema.Star, t *warehouse.Table, keys []*star.Key, wish Wish) (*Rows, error) {
+func table(
+	ctx context.Context,
+	r warehouse.Reader,
+	s *schema.Star,
+	t *warehouse.Table,
+	keys []*star.Key,
+	wish Wish,
+) (*Rows, error) {
 	fields := t.Fields()
 	p, err := newPicker(fields, wish)
 	if err != nil {
@@ -261,7 +278,13 @@ func table(ctx context.Context, r warehouse.Reader, s *schema.Star, t *warehouse
 }
 
 // natural puts natural keys in place of the surrogate keys found.
-func (p *picker) natural(ctx context.Context, r warehouse.Reader, s *schema.Star, fields []column.Field, keys []*star.Key) error {
+func (p *picker) natural(
+	ctx context.Context,
+	r warehouse.Reader,
+	s *schema.Star,
+	fields []column.Field,
+	keys []*star.Key,
+) error {
 	for _, key := range keys {
 		for n, k := range p.at {
 			if fields[k].Name != key.Column() {
@@ -284,7 +307,13 @@ func (p *picker) natural(ctx context.Context, r warehouse.Reader, s *schema.Star
 }
 
 // naturals returns the natural keys, or labels, of the surrogate keys in column n of some rows.
-func naturals(ctx context.Context, r warehouse.Reader, d *schema.Dimension, rows [][]*string, n int) (map[string]string, error) {
+func naturals(
+	ctx context.Context,
+	r warehouse.Reader,
+	d *schema.Dimension,
+	rows [][]*string,
+	n int,
+) (map[string]string, error) {
 	names := map[string]string{}
 	for _, special := range d.Specials {
 		names[fmt.Sprint(special.Key)] = special.Label
@@ -303,7 +332,17 @@ func naturals(ctx context.Context, r warehouse.Reader, d *schema.Dimension, rows
 		}
 	}
 	fields := append(d.Table.Fields()[:1:1], d.NaturalKey...)
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: fields, Convert: d.Table.Borrowed, By: []string{d.KeyColumn()}, Match: []*column.Column{&wanted}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:   d.Table.Name,
+			Fields:  fields,
+			Convert: d.Table.Borrowed,
+			By:      []string{d.KeyColumn()},
+			Match:   []*column.Column{&wanted},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -79,9 +79,9 @@ func plain(rows [][]*string) []string {
 	return list
 }
 
-// TestSample asks for rows of a source and of the fact made of it, by any condition, number and choice of columns: they are
-// those that a loop over what the test wrote finds, in order, with their places, and what is said of how many there are is
-// so.
+// TestSample asks for rows of a source and of the fact made of it, by any condition, number and choice of columns:
+// they are those that a loop over what the test wrote finds, in order, with their places, and what is said of how
+// many there are is so.
 func TestSample(t *testing.T) {
 	for _, kind := range []string{"sqlite", "postgres"} {
 		t.Run(kind, func(t *testing.T) {
@@ -96,8 +96,16 @@ func TestSample(t *testing.T) {
 			for n := range 2 {
 				text := "trip,lock,day,toll\n"
 				for line := range 60 {
-					x := trip{[]string{fmt.Sprint(len(all)), []string{"L1", "L2", "L9", ""}[r.IntN(4)], fmt.Sprintf("2024-%02d-11", 1+r.IntN(5)), []string{"1.25", "1.50", "3.75", ""}[r.IntN(4)]},
-						fmt.Sprintf("trips/%d.csv:%d", n, line+2), r.IntN(9) == 0}
+					x := trip{
+						[]string{
+							fmt.Sprint(len(all)),
+							[]string{"L1", "L2", "L9", ""}[r.IntN(4)],
+							fmt.Sprintf("2024-%02d-11", 1+r.IntN(5)),
+							[]string{"1.25", "1.50", "3.75", ""}[r.IntN(4)],
+						},
+						fmt.Sprintf("trips/%d.csv:%d", n, line+2),
+						r.IntN(9) == 0,
+					}
 					row := strings.Join(x.values, ",")
 					if x.aside {
 						row = strings.Replace(row, "2024-", "some day ", 1)
@@ -121,7 +129,12 @@ func TestSample(t *testing.T) {
 			defer wh.Close()
 			for range 200 {
 				w := wishes[r.IntN(len(wishes))]
-				wish := preview.Wish{Rows: r.IntN(150), Where: w.where, Count: r.IntN(2) == 0, Natural: r.IntN(2) == 0}
+				wish := preview.Wish{
+					Rows:    r.IntN(150),
+					Where:   w.where,
+					Count:   r.IntN(2) == 0,
+					Natural: r.IntN(2) == 0,
+				}
 				var rows, facts, places []string
 				asides := int64(0)
 				for _, x := range all {
@@ -142,7 +155,9 @@ func TestSample(t *testing.T) {
 				if err != nil || !slices.Equal(plain(got.Rows), rows[:n]) || !slices.Equal(got.Places, places[:n]) {
 					t.Fatalf("%+v: %v\n%v\n%v", wish, err, plain(got.Rows), rows[:n])
 				}
-				if got.All && (got.Matched != int64(len(rows)) || got.SetAside != asides || got.Seen != int64(len(all))) || wish.Count && !got.All {
+				if got.All &&
+					(got.Matched != int64(len(rows)) || got.SetAside != asides || got.Seen != int64(len(all))) ||
+					wish.Count && !got.All {
 					t.Fatalf("%+v: %+v", wish, got)
 				}
 				wish.Columns = []string{"toll", "lock_key"}

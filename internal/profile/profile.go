@@ -209,7 +209,12 @@ type numbers struct {
 }
 
 func newNumbers() *numbers {
-	n := &numbers{reader: parse.NewReader(nil), values: column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: exact.MaxDigits / 2}}}
+	n := &numbers{
+		reader: parse.NewReader(nil),
+		values: column.Column{
+			Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: exact.MaxDigits / 2},
+		},
+	}
 	n.values.Resize(3)
 	return n
 }

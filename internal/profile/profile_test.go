@@ -63,7 +63,11 @@ func TestFigures(t *testing.T) {
 		var values []string
 		kinds := 1 + rng.IntN(60)
 		for range rng.IntN(400) {
-			v := fmt.Sprint(strings.Repeat(" ", rng.IntN(8)/7), []string{"a", "B", "b", "é", "É", "zz"}[rng.IntN(6)], rng.IntN(kinds))
+			v := fmt.Sprint(
+				strings.Repeat(" ", rng.IntN(8)/7),
+				[]string{"a", "B", "b", "é", "É", "zz"}[rng.IntN(6)],
+				rng.IntN(kinds),
+			)
 			if rng.IntN(10) == 0 {
 				v = ""
 			}
@@ -93,10 +97,13 @@ func TestFigures(t *testing.T) {
 		}
 		slices.Sort(all)
 		if got.Rows != int64(len(values)) || got.Nulls != nulls || got.Distinct != int64(len(all)) || got.Error != 0 || got.Padded != padded || got.Alike != int64(len(all)-len(folded)) ||
-			got.Longest != longest || got.FrequentRows != most || got.AtLeast || (got.Unique == Yes) != (most <= 1) {
+			got.Longest != longest || got.FrequentRows != most ||
+			got.AtLeast ||
+			(got.Unique == Yes) != (most <= 1) {
 			t.Fatalf("%q: %+v", values, got)
 		}
-		if len(all) > 0 && (*got.Least != all[0] || *got.Greatest != all[len(all)-1] || count[*got.Frequent] != most) {
+		if len(all) > 0 &&
+			(*got.Least != all[0] || *got.Greatest != all[len(all)-1] || count[*got.Frequent] != most) {
 			t.Fatalf("%q: %s %s %s", values, *got.Least, *got.Greatest, *got.Frequent)
 		}
 	}
@@ -120,10 +127,13 @@ func TestMany(t *testing.T) {
 		}
 		got := of(c)
 		off := math.Abs(float64(got.Distinct)/float64(distinct) - 1)
-		if distinct == most && (got.Error != 0 || off != 0 || unique.Unique != Yes) || off > 4*got.Error || distinct > most && (got.Error == 0 || unique.Unique != Probably) {
+		if distinct == most && (got.Error != 0 || off != 0 || unique.Unique != Yes) || off > 4*got.Error ||
+			distinct > most && (got.Error == 0 || unique.Unique != Probably) {
 			t.Errorf("%d: %+v, off by %f", distinct, got, off)
 		}
-		if got.Unique != No || *got.Frequent != "7000" || !got.AtLeast || got.FrequentRows > int64(distinct/50+distinct) || unique.Rows != int64(distinct) {
+		if got.Unique != No || *got.Frequent != "7000" || !got.AtLeast ||
+			got.FrequentRows > int64(distinct/50+distinct) ||
+			unique.Rows != int64(distinct) {
 			t.Errorf("%d: %+v", distinct, got)
 		}
 	}

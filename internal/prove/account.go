@@ -30,7 +30,15 @@ func (p *proof) account() error {
 
 func (p *proof) balance(table, step, inferred string, measures []column.Field) error {
 	begin := time.Now()
-	c := p.check("account", table, "the table has the rows and totals of its account in the ledger", "something other than a load has changed the table. Find the cause. Restore the rows from a copy, or load the table again from an empty one; another load does not repair it. If the table is right as it is: ironmonger load --accept "+strings.TrimPrefix(strings.TrimPrefix(step, "fact "), "dimension "))
+	c := p.check(
+		"account",
+		table,
+		"the table has the rows and totals of its account in the ledger",
+		"something other than a load has changed the table. Find the cause. Restore the rows from a copy, or load the table again from an empty one; another load does not repair it. If the table is right as it is: ironmonger load --accept "+strings.TrimPrefix(
+			strings.TrimPrefix(step, "fact "),
+			"dimension ",
+		),
+	)
 	defer func() { c.took = time.Since(begin) }()
 	held := p.held[table]
 	if held == nil {
@@ -51,7 +59,10 @@ func (p *proof) balance(table, step, inferred string, measures []column.Field) e
 	if account == nil {
 		if held.rows > 0 {
 			c.against(func() Example {
-				return Example{Row: table, What: fmt.Sprintf("the ledger has no load of the table, and it has %d rows", held.rows)}
+				return Example{
+					Row:  table,
+					What: fmt.Sprintf("the ledger has no load of the table, and it has %d rows", held.rows),
+				}
 			})
 		}
 		return nil

@@ -27,7 +27,13 @@ func (p *proof) dimension(d *schema.Dimension) error {
 	if err != nil {
 		return err
 	}
-	x := &members{p: p, d: d, highest: highest, lasting: map[int64]int64{}, reg: newRegister(d.FirstKey, highest, d.KeyStep)}
+	x := &members{
+		p:       p,
+		d:       d,
+		highest: highest,
+		lasting: map[int64]int64{},
+		reg:     newRegister(d.FirstKey, highest, d.KeyStep),
+	}
 	if cal := d.Calendar; cal != nil {
 		x.reg = newRegister(calendar.Key(cal.From), calendar.Key(cal.To), 1)
 	}
@@ -45,21 +51,54 @@ func (p *proof) dimension(d *schema.Dimension) error {
 	x.beginning, x.end = schema.Bounds(d.Time)
 
 	if d.LookedUp != nil { // made by somebody else: only what is pointed to matters
-		x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("each %s is unique", d.KeyColumn()), "ask who makes the table")
+		x.keys = p.check(
+			"keys",
+			d.Table.Name,
+			fmt.Sprintf("each %s is unique", d.KeyColumn()),
+			"ask who makes the table",
+		)
 		return p.scan(d.Table, column.Names(fields[1:]), []exam{{x.keys, x.lookKeys, nil}})
 	}
-	x.keys = p.check("keys", d.Table.Name, fmt.Sprintf("each %s is unique, and none is greater than %d, the highest one ever assigned", d.KeyColumn(), x.highest),
-		"two loads that do not share a ledger, or hands, have written here: load the table anew")
-	x.people = p.check("members", d.Table.Name, "each natural key is one member with one current version", "merge the members by hand, and point the facts to the one that stays")
+	x.keys = p.check(
+		"keys",
+		d.Table.Name,
+		fmt.Sprintf(
+			"each %s is unique, and none is greater than %d, the highest one ever assigned",
+			d.KeyColumn(),
+			x.highest,
+		),
+		"two loads that do not share a ledger, or hands, have written here: load the table anew",
+	)
+	x.people = p.check(
+		"members",
+		d.Table.Name,
+		"each natural key is one member with one current version",
+		"merge the members by hand, and point the facts to the one that stays",
+	)
 	exams := []exam{{x.keys, x.lookKeys, nil}, {x.people, x.lookMembers, x.endMembers}}
 	if d.Versioned() {
-		x.versions = p.check("versions", d.Table.Name, "the versions cover all time without gaps or overlaps, and none is empty", "load the dimension again into an empty table, from all its rows")
+		x.versions = p.check(
+			"versions",
+			d.Table.Name,
+			"the versions cover all time without gaps or overlaps, and none is empty",
+			"load the dimension again into an empty table, from all its rows",
+		)
 		exams = append(exams, exam{x.versions, x.lookVersions, x.endVersions})
 	}
-	x.specials = p.check("specials", d.Table.Name, "the special members exist and are unchanged", "restore the special members (ironmonger load makes missing ones)")
+	x.specials = p.check(
+		"specials",
+		d.Table.Name,
+		"the special members exist and are unchanged",
+		"restore the special members (ironmonger load makes missing ones)",
+	)
 	exams = append(exams, exam{x.specials, x.lookSpecials, x.endSpecials})
 	if d.Calendar != nil {
-		x.days = p.check("calendar", d.Table.Name, "every day of the range exists once, with its key", "load the date dimension again into an empty table")
+		x.days = p.check(
+			"calendar",
+			d.Table.Name,
+			"every day of the range exists once, with its key",
+			"load the date dimension again into an empty table",
+		)
 		exams = append(exams, exam{x.days, x.lookDays, x.endDays})
 		p.inSight(d)
 	}
@@ -174,7 +213,12 @@ func (x *members) lookMembers(b *column.Batch) {
 		for _, at := range x.natural {
 			if b.Cols[at].Null[i] && !x.d.Junk {
 				x.people.against(func() Example {
-					return x.p.example(x.d.Table, b, i, "no "+x.d.Table.Columns[at].Name+", a part of the natural key")
+					return x.p.example(
+						x.d.Table,
+						b,
+						i,
+						"no "+x.d.Table.Columns[at].Name+", a part of the natural key",
+					)
 				})
 				break
 			}
@@ -208,7 +252,15 @@ func (x *members) lookMembers(b *column.Batch) {
 func (x *members) judge(b *column.Batch, i int, there bool) {
 	if there && x.current >= 0 && (x.currents != 1 || b.Cols[x.current].Int[i] == 0) {
 		x.people.against(func() Example {
-			return x.p.example(x.d.Table, b, i, fmt.Sprintf("it is the last version of the member; %d of its versions are marked as current", x.currents))
+			return x.p.example(
+				x.d.Table,
+				b,
+				i,
+				fmt.Sprintf(
+					"it is the last version of the member; %d of its versions are marked as current",
+					x.currents,
+				),
+			)
 		})
 	}
 }
@@ -338,7 +390,10 @@ func (x *members) endSpecials() {
 	for _, s := range x.d.Specials {
 		if !x.seen[s.Key] {
 			x.specials.against(func() Example {
-				return Example{Row: fmt.Sprintf("%s %d", x.d.KeyColumn(), s.Key), What: "the member " + s.Label + " is not there"}
+				return Example{
+					Row:  fmt.Sprintf("%s %d", x.d.KeyColumn(), s.Key),
+					What: "the member " + s.Label + " is not there",
+				}
 			})
 		}
 	}
@@ -376,19 +431,34 @@ func (x *members) endDays() {
 	date := column.Type{Kind: column.Date}
 	if x.day < x.d.Calendar.To {
 		x.days.against(func() Example {
-			return Example{Row: "after " + stamp(date, max(x.day, x.d.Calendar.From-1)), What: "the days to " + stamp(date, x.d.Calendar.To) + " are missing"}
+			return Example{
+				Row:  "after " + stamp(date, max(x.day, x.d.Calendar.From-1)),
+				What: "the days to " + stamp(date, x.d.Calendar.To) + " are missing",
+			}
 		})
 	}
 }
 
 // inSight warns of a calendar that ends within a year.
 func (p *proof) inSight(d *schema.Dimension) {
-	c := p.warning("calendar", d.Table.Name, "the calendar extends a year from today", "change `to` of the calendar in the model, and load; or declare closed: true if no later days are needed")
+	c := p.warning(
+		"calendar",
+		d.Table.Name,
+		"the calendar extends a year from today",
+		"change `to` of the calendar in the model, and load; or declare closed: true if no later days are needed",
+	)
 	c.Looked = 1
 	today := civil.DayOf(civil.Wall(p.opts.Today))
 	if !d.Calendar.Closed && d.Calendar.To < today+365 {
 		c.against(func() Example {
-			return Example{Row: d.Text, What: fmt.Sprintf("the calendar ends on %s, and today is %s", stamp(column.Type{Kind: column.Date}, d.Calendar.To), p.opts.Today.Format(time.DateOnly))}
+			return Example{
+				Row: d.Text,
+				What: fmt.Sprintf(
+					"the calendar ends on %s, and today is %s",
+					stamp(column.Type{Kind: column.Date}, d.Calendar.To),
+					p.opts.Today.Format(time.DateOnly),
+				),
+			}
 		})
 	}
 }
@@ -397,7 +467,12 @@ func (p *proof) inSight(d *schema.Dimension) {
 func (p *proof) outrigger(d *schema.Dimension, k *star.Key, at int) exam {
 	to := p.star.Dimension(k.Dimension)
 	reg := p.registers[to]
-	c := p.check("references", d.Table.Name, fmt.Sprintf("each %s points to a current row of %s", k.Column(), to.Table.Name), "load both dimensions again; if the check still fails, correct the keys by hand")
+	c := p.check(
+		"references",
+		d.Table.Name,
+		fmt.Sprintf("each %s points to a current row of %s", k.Column(), to.Table.Name),
+		"load both dimensions again; if the check still fails, correct the keys by hand",
+	)
 	return exam{c, func(b *column.Batch) {
 		col := &b.Cols[at]
 		for i := range b.N {
@@ -412,7 +487,12 @@ func (p *proof) outrigger(d *schema.Dimension, k *star.Key, at int) exam {
 				})
 			case !reg.current[n]:
 				c.against(func() Example {
-					return p.example(d.Table, b, i, fmt.Sprintf("%s %d is not the current version", k.Column(), col.Int[i]))
+					return p.example(
+						d.Table,
+						b,
+						i,
+						fmt.Sprintf("%s %d is not the current version", k.Column(), col.Int[i]),
+					)
 				})
 			}
 		}
@@ -421,7 +501,12 @@ func (p *proof) outrigger(d *schema.Dimension, k *star.Key, at int) exam {
 
 // observed looks at the rows that made no version: each belongs to one that holds at its time.
 func (p *proof) observed(d *schema.Dimension, reg *register) error {
-	c := p.check("references", d.Observed.Name, "each row belongs to the version that is valid at its time", "load the dimension again into an empty table, from all its rows")
+	c := p.check(
+		"references",
+		d.Observed.Name,
+		"each row belongs to the version that is valid at its time",
+		"load the dimension again into an empty table, from all its rows",
+	)
 	return p.scan(d.Observed, nil, []exam{{c, func(b *column.Batch) {
 		for i := range b.N {
 			n, ok := reg.find(b.Cols[0].Int[i])
@@ -429,7 +514,9 @@ func (p *proof) observed(d *schema.Dimension, reg *register) error {
 			case !ok:
 				c.against(func() Example { return p.example(d.Observed, b, i, "it has no member") })
 			case d.Versioned() && (at >= reg.to[n] || at < reg.from[n]):
-				c.against(func() Example { return p.example(d.Observed, b, i, "its version is not valid on "+b.Cols[1].Value(i)) })
+				c.against(
+					func() Example { return p.example(d.Observed, b, i, "its version is not valid on "+b.Cols[1].Value(i)) },
+				)
 			}
 		}
 	}, nil}})

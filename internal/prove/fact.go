@@ -45,7 +45,12 @@ func (p *proof) fact(f *schema.Fact) error {
 func (p *proof) reference(f *schema.Fact, k *star.Key, at int) exam {
 	d := p.star.Dimension(k.Dimension)
 	reg := p.registers[d]
-	c := p.check("references", f.Table.Name, fmt.Sprintf("each %s has its member in %s", k.Column(), d.Table.Name), "restore the members from a copy of the warehouse, or load the fact again into an empty table")
+	c := p.check(
+		"references",
+		f.Table.Name,
+		fmt.Sprintf("each %s has its member in %s", k.Column(), d.Table.Name),
+		"restore the members from a copy of the warehouse, or load the fact again into an empty table",
+	)
 	durable := -1
 	if k.Both {
 		durable = column.Find(f.Table.Fields(), k.DurableColumn())
@@ -55,7 +60,9 @@ func (p *proof) reference(f *schema.Fact, k *star.Key, at int) exam {
 		for i, key := range col.Int {
 			n, ok := reg.find(key)
 			if !ok && !col.Null[i] {
-				c.against(func() Example { return p.example(f.Table, b, i, fmt.Sprintf("%s %d has no member", k.Column(), key)) })
+				c.against(
+					func() Example { return p.example(f.Table, b, i, fmt.Sprintf("%s %d has no member", k.Column(), key)) },
+				)
 			} else if durable >= 0 && (b.Cols[durable].Null[i] != col.Null[i] || ok && !col.Null[i] && b.Cols[durable].Int[i] != reg.durable[n]) {
 				c.against(func() Example {
 					return p.example(f.Table, b, i, fmt.Sprintf("%s is not that of %s %d", k.DurableColumn(), k.Column(), key))
@@ -78,7 +85,12 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 		}
 	}
 	when := column.Find(f.Table.Fields(), ref.Time)
-	c := p.check("as_of", f.Table.Name, fmt.Sprintf("each %s is the version that is valid at %s", k.Column(), k.AsOf), "load the dimension again, which points facts to the version of their time; then find what wrote the row")
+	c := p.check(
+		"as_of",
+		f.Table.Name,
+		fmt.Sprintf("each %s is the version that is valid at %s", k.Column(), k.AsOf),
+		"load the dimension again, which points facts to the version of their time; then find what wrote the row",
+	)
 	toDay := ref.TimeType.Kind == column.Timestamp && d.Time.Kind == column.Date
 	repointed := p.repointed("dimension "+d.Text, f.Table.Name)
 	wrote := func(b *column.Batch, i int) int64 { // the run that wrote the row, or the one before that which pointed it elsewhere
@@ -117,13 +129,28 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 				outside++
 			default:
 				c.against(func() Example {
-					return p.example(f.Table, b, i, fmt.Sprintf("%s %d is valid from %s to %s, not on %s", k.Column(), key, stamp(d.Time, reg.from[n]), stamp(d.Time, reg.to[n]), stamp(d.Time, time)))
+					return p.example(
+						f.Table,
+						b,
+						i,
+						fmt.Sprintf(
+							"%s %d is valid from %s to %s, not on %s",
+							k.Column(),
+							key,
+							stamp(d.Time, reg.from[n]),
+							stamp(d.Time, reg.to[n]),
+							stamp(d.Time, time),
+						),
+					)
 				})
 			}
 		}
 	}, func() {
 		if outside > 0 {
-			c.Note = fmt.Sprintf("%d facts are outside every version and point to the nearest one, as the model or a later change of the member allows", outside)
+			c.Note = fmt.Sprintf(
+				"%d facts are outside every version and point to the nearest one, as the model or a later change of the member allows",
+				outside,
+			)
 		}
 	}}
 }
@@ -144,7 +171,12 @@ func (p *proof) repointed(step, table string) map[int64]bool {
 // grain looks for rows that have the grain of another. Members count, not their versions (rule R17): rows that are
 // equal in all else come together, and the members of such a group are kept.
 func (p *proof) grain(f *schema.Fact) exam {
-	c := p.check("grain", f.Table.Name, "no two rows have the same "+joined(f.Table.Primary), "keep one of the rows; then find what wrote the other")
+	c := p.check(
+		"grain",
+		f.Table.Name,
+		"no two rows have the same "+joined(f.Table.Primary),
+		"keep one of the rows; then find what wrote the other",
+	)
 	fields := f.Table.Fields()
 	var plain, versioned []int
 	var registers []*register
@@ -209,7 +241,12 @@ const codeRows = 100
 // measures sums up what is measured, and warns of what should not be: doubles, numbers that name things, natural keys
 // that stand beside the surrogate key.
 func (p *proof) measures(f *schema.Fact) []exam {
-	c := p.warning("measures", f.Table.Name, "measures are exact numbers, not codes, and no natural key stands beside its surrogate key", "declare measures as decimals; take codes out of measures, and natural keys out of degenerate")
+	c := p.warning(
+		"measures",
+		f.Table.Name,
+		"measures are exact numbers, not codes, and no natural key stands beside its surrogate key",
+		"declare measures as decimals; take codes out of measures, and natural keys out of degenerate",
+	)
 	fields := f.Table.Fields()
 	var sums []int
 	seen := map[int]map[int64]bool{} // values of integer measures until one comes twice
@@ -231,7 +268,10 @@ func (p *proof) measures(f *schema.Fact) []exam {
 		for _, k := range f.Keys {
 			if field.Type.Kind == column.Text && slices.Contains(k.By, field.Name) {
 				c.against(func() Example {
-					return Example{Row: field.Name, What: "the fact has a natural key that " + k.Column() + " already tells"}
+					return Example{
+						Row:  field.Name,
+						What: "the fact has a natural key that " + k.Column() + " already tells",
+					}
 				})
 			}
 		}

@@ -13,9 +13,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// backwards holds the facts against the rows of the sources, which have all been read. A fact that no row says speaks
-// against the star where the sources still name the file, table or scope that it came from. Else nobody can tell: the file
-// was archived, or another scope is asked for today.
+// backwards holds the facts against the rows of the sources, which have all been read. A fact that no row says
+// speaks against the star where the sources still name the file, table or scope that it came from. Else nobody can
+// tell: the file was archived, or another scope is asked for today.
 func (x *rereader) backwards(names []string) error {
 	begin := time.Now()
 	defer func() { x.c.took += time.Since(begin) }()
@@ -31,30 +31,42 @@ func (x *rereader) backwards(names []string) error {
 	rolls := rolling(x.f.Source)
 	gone := map[string]int64{} // facts by the file that isn't named any more
 	table := x.f.Table
-	err := warehouse.Each(x.p.ctx, x.p.r, warehouse.Query{Table: table.Name, Fields: table.Fields()}, func(b *column.Batch) error {
-		for j := range b.N {
-			id := x.identity(b, j)
-			if _, said := slices.BinarySearch(x.said, id); said {
-				continue
-			}
-			number, _ := ledger.FileAndLine(b.Cols[x.lines].Int[j])
-			name := x.p.files[number]
-			switch {
-			case x.other[id]:
-				x.c.against(func() Example { return x.p.example(table, b, j, "its row at the source has other values") })
-			case named[name] && !rolls(name):
-				x.c.against(func() Example { return x.p.example(table, b, j, "no row at the source says this") })
-			default:
-				gone[name]++
-				if x.p.opts.Complete {
-					x.c.against(func() Example {
-						return x.p.example(table, b, j, "the sources do not name its file, table or query any more")
-					})
+	err := warehouse.Each(
+		x.p.ctx,
+		x.p.r,
+		warehouse.Query{Table: table.Name, Fields: table.Fields()},
+		func(b *column.Batch) error {
+			for j := range b.N {
+				id := x.identity(b, j)
+				if _, said := slices.BinarySearch(x.said, id); said {
+					continue
+				}
+				number, _ := ledger.FileAndLine(b.Cols[x.lines].Int[j])
+				name := x.p.files[number]
+				switch {
+				case x.other[id]:
+					x.c.against(
+						func() Example { return x.p.example(table, b, j, "its row at the source has other values") },
+					)
+				case named[name] && !rolls(name):
+					x.c.against(func() Example { return x.p.example(table, b, j, "no row at the source says this") })
+				default:
+					gone[name]++
+					if x.p.opts.Complete {
+						x.c.against(func() Example {
+							return x.p.example(
+								table,
+								b,
+								j,
+								"the sources do not name its file, table or query any more",
+							)
+						})
+					}
 				}
 			}
-		}
-		return nil
-	})
+			return nil
+		},
+	)
 	x.c.NotComparable = 0
 	example := ""
 	for name, n := range gone {
@@ -63,16 +75,22 @@ func (x *rereader) backwards(names []string) error {
 		}
 	}
 	if x.c.NotComparable > 0 {
-		x.c.Note = fmt.Sprintf("%d rows cannot be compared: the sources do not name their file, table or query any more, for example %s", x.c.NotComparable, example)
+		x.c.Note = fmt.Sprintf(
+			"%d rows cannot be compared: the sources do not name their file, table or query any more, for example %s",
+			x.c.NotComparable,
+			example,
+		)
 	}
 	return err
 }
 
 // clock is what a query says that asks what time it is, so that it chooses other rows another day.
-var clock = regexp.MustCompile(`(?i)\b(now|sysdate|curdate|curtime|getdate|current_date|current_time|current_timestamp|localtime|localtimestamp|clock_timestamp|statement_timestamp|transaction_timestamp|utc_date|utc_timestamp|unix_timestamp|unixepoch|julianday)\b|'now'`)
+var clock = regexp.MustCompile(
+	`(?i)\b(now|sysdate|curdate|curtime|getdate|current_date|current_time|current_timestamp|localtime|localtimestamp|clock_timestamp|statement_timestamp|transaction_timestamp|utc_date|utc_timestamp|unix_timestamp|unixepoch|julianday)\b|'now'`,
+)
 
-// rolling says which of the names that a source reads under are those of queries that choose other rows another day: what
-// they do not have any more may still be there.
+// rolling says which of the names that a source reads under are those of queries that choose other rows another
+// day: what they do not have any more may still be there.
 func rolling(s *star.Source) func(name string) bool {
 	var names []string
 	var walk func(s *star.Source)

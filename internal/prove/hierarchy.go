@@ -9,10 +9,15 @@ import (
 	"ironmonger/internal/star"
 )
 
-// hierarchy proves parents, levels and the closure of a dimension, a step at a time: a parent is the member whose natural
-// key the row names, stands a level higher, and what stands above it stands above the member too.
+// hierarchy proves parents, levels and the closure of a dimension, a step at a time: a parent is the member whose
+// natural key the row names, stands a level higher, and what stands above it stands above the member too.
 func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
-	c := p.check("hierarchy", d.Table.Name, "each member has the parent and the level that follow from its row, and the closure table is complete", "load the dimension again, which computes the hierarchy")
+	c := p.check(
+		"hierarchy",
+		d.Table.Name,
+		"each member has the parent and the level that follow from its row, and the closure table is complete",
+		"load the dimension again, which computes the hierarchy",
+	)
 	fields := d.Table.Fields()
 	find := func(list []column.Field) (at []int) {
 		for _, f := range list {
@@ -21,7 +26,19 @@ func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
 		return at
 	}
 	natural, above := find(d.NaturalKey), find(d.Above)
-	id, parent, level, current := column.Find(fields, d.MemberColumn()), column.Find(fields, d.Parent.Name), column.Find(fields, d.Level.Name), column.Find(fields, schema.IsCurrent)
+	id, parent, level, current := column.Find(
+		fields,
+		d.MemberColumn(),
+	), column.Find(
+		fields,
+		d.Parent.Name,
+	), column.Find(
+		fields,
+		d.Level.Name,
+	), column.Find(
+		fields,
+		schema.IsCurrent,
+	)
 	type member struct {
 		id, parent, level int64
 		root              bool
@@ -37,7 +54,13 @@ func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
 			if special(b, i) || current >= 0 && b.Cols[current].Int[i] == 0 {
 				continue
 			}
-			m := &member{id: b.Cols[id].Int[i], parent: b.Cols[parent].Int[i], level: b.Cols[level].Int[i], root: b.Cols[parent].Null[i], names: true}
+			m := &member{
+				id:     b.Cols[id].Int[i],
+				parent: b.Cols[parent].Int[i],
+				level:  b.Cols[level].Int[i],
+				root:   b.Cols[parent].Null[i],
+				names:  true,
+			}
 			for _, k := range above {
 				m.names = m.names && !b.Cols[k].Null[i]
 			}
@@ -86,7 +109,14 @@ func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
 			case m != nil && distance > 0:
 				up, ok := pairs[[2]int64{pair[0], m.parent}]
 				if !ok || m.root || up != distance-1 {
-					against(pair[1], "%d stands %d above it in %s, and not %d above its parent", pair[0], distance, d.Closure.Name, distance-1)
+					against(
+						pair[1],
+						"%d stands %d above it in %s, and not %d above its parent",
+						pair[0],
+						distance,
+						d.Closure.Name,
+						distance-1,
+					)
 				}
 			}
 			if m != nil {

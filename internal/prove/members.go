@@ -20,7 +20,12 @@ type register struct {
 
 // newRegister returns a register in which keys in steps from low to high are found by their place.
 func newRegister(low, high, step int64) *register {
-	return &register{low: low, step: step, near: make([]int32, max(0, min((high-low)/step+1, 1<<26))), far: map[int64]int32{}}
+	return &register{
+		low:  low,
+		step: step,
+		near: make([]int32, max(0, min((high-low)/step+1, 1<<26))),
+		far:  map[int64]int32{},
+	}
 }
 
 // place returns the place of a key that is found by it.

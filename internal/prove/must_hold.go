@@ -15,7 +15,12 @@ func (p *proof) mustHold(t *warehouse.Table, list []*star.Must) []exam {
 		if err != nil {
 			panic(err) // the model has been checked
 		}
-		c := p.check("must_hold", t.Name, judge.Says(), "correct the rows in their sources, or correct the condition in the model")
+		c := p.check(
+			"must_hold",
+			t.Name,
+			judge.Says(),
+			"correct the rows in their sources, or correct the condition in the model",
+		)
 		exams = append(exams, exam{c, func(b *column.Batch) {
 			judge.Look(b, func(i int) { c.against(func() Example { return p.example(t, b, i, judge.Against()) }) })
 		}, func() {

@@ -78,7 +78,10 @@ func Names() [][2]string {
 	return [][2]string{
 		{"tables", "the tables exist and have the columns of the model"},
 		{"values", "every value fits the type of its column, and required columns are not null"},
-		{"keys", "the surrogate keys of a dimension are unique, and none is greater than the highest one ever assigned"},
+		{
+			"keys",
+			"the surrogate keys of a dimension are unique, and none is greater than the highest one ever assigned",
+		},
 		{"members", "each natural key is one member with one current version"},
 		{"versions", "the versions of a member cover all time without gaps or overlaps"},
 		{"specials", "the special members exist and are unchanged"},
@@ -90,7 +93,10 @@ func Names() [][2]string {
 		{"measures", "measures are exact numbers, not codes"},
 		{"account", "a table has the rows and totals of its account in the ledger"},
 		{"must_hold", "the conditions of the model hold"},
-		{"sources", "every row of the sources is in the star or set aside, and every fact is in the sources (with --against-sources)"},
+		{
+			"sources",
+			"every row of the sources is in the star or set aside, and every fact is in the sources (with --against-sources)",
+		},
 	}
 }
 
@@ -139,7 +145,16 @@ func Run(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Option
 		return nil, err
 	}
 	defer r.Close()
-	p := &proof{ctx: ctx, r: r, model: m, star: schema.New(m), opts: opts, registers: map[*schema.Dimension]*register{}, held: map[string]*holding{}, seed: maphash.MakeSeed()}
+	p := &proof{
+		ctx:       ctx,
+		r:         r,
+		model:     m,
+		star:      schema.New(m),
+		opts:      opts,
+		registers: map[*schema.Dimension]*register{},
+		held:      map[string]*holding{},
+		seed:      maphash.MakeSeed(),
+	}
 	if there, err := r.Describe(ctx, ledger.Tables()[0].Name); err != nil {
 		return nil, err
 	} else if there == nil {
@@ -251,11 +266,19 @@ func (p *proof) scan(t *warehouse.Table, order []string, exams []exam) error {
 		unseen()
 		return err
 	}
-	values := p.check("values", t.Name, "every value fits the type of its column, and required columns are not null", "find the cause; correct the rows, or load the table again into an empty one")
+	values := p.check(
+		"values",
+		t.Name,
+		"every value fits the type of its column, and required columns are not null",
+		"find the cause; correct the rows, or load the table again into an empty one",
+	)
 	held := &holding{totals: map[string]exact.Int128{}}
 	p.held[t.Name] = held
 	begin := time.Now()
-	rows, err := p.r.Read(p.ctx, warehouse.Query{Table: t.Name, Fields: t.Fields(), Convert: t.Borrowed, OrderBy: order})
+	rows, err := p.r.Read(
+		p.ctx,
+		warehouse.Query{Table: t.Name, Fields: t.Fields(), Convert: t.Borrowed, OrderBy: order},
+	)
 	if err != nil {
 		return err
 	}
@@ -268,7 +291,9 @@ func (p *proof) scan(t *warehouse.Table, order []string, exams []exam) error {
 			return p.ctx.Err()
 		}
 		if err != nil { // the rest of the table can't be looked at
-			values.against(func() Example { return Example{Row: fmt.Sprintf("after %d rows", values.Looked), What: err.Error()} })
+			values.against(
+				func() Example { return Example{Row: fmt.Sprintf("after %d rows", values.Looked), What: err.Error()} },
+			)
 			unseen()
 			delete(p.held, t.Name)
 			return nil
@@ -306,7 +331,12 @@ func (p *proof) scan(t *warehouse.Table, order []string, exams []exam) error {
 
 // tables checks that a table is there with the columns that it should have.
 func (p *proof) tables(t *warehouse.Table) (bool, error) {
-	c := p.check("tables", t.Name, "the table exists and has the columns of the model", "ironmonger load makes missing tables; a table with other columns was made by another model")
+	c := p.check(
+		"tables",
+		t.Name,
+		"the table exists and has the columns of the model",
+		"ironmonger load makes missing tables; a table with other columns was made by another model",
+	)
 	begin := time.Now()
 	there, err := p.r.Describe(p.ctx, t.Name)
 	c.took = time.Since(begin)

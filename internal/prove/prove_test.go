@@ -33,7 +33,12 @@ func proof(t *testing.T, dir string, today time.Time) (*prove.Report, map[string
 	defer root.Close()
 	wh := startest.Open(t, dir)
 	defer wh.Close()
-	report, err := prove.Run(context.Background(), wh, startest.Model(t, dir), prove.Options{Today: today, Root: root, Sources: true})
+	report, err := prove.Run(
+		context.Background(),
+		wh,
+		startest.Model(t, dir),
+		prove.Options{Today: today, Root: root, Sources: true},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -64,64 +69,258 @@ func TestBroken(t *testing.T) {
 	}{
 		{"tables", "there is no such table", []string{"DROP TABLE dim_vessel_observed"}},
 		{"tables", "there is no column wait_minutes", []string{"ALTER TABLE fact_passage DROP COLUMN wait_minutes"}},
-		{"values", "lock_key is null", []string{loose + "fact_passage", "UPDATE fact_passage SET lock_key = NULL WHERE passage_no = 17"}},
-		{"keys", "another row has this key", []string{loose + "dim_cargo", "UPDATE dim_cargo SET cargo_key = 1 WHERE cargo_key = 2"}},
-		{"keys", "the key was never assigned", []string{"UPDATE dim_keeper SET keeper_key = 4711 WHERE keeper_key = 3"}},
-		{"members", "another row has this natural key", []string{loose + "dim_cargo", "UPDATE dim_cargo SET cargo_code = 'C01' WHERE cargo_code = 'C02'"}},
+		{
+			"values",
+			"lock_key is null",
+			[]string{loose + "fact_passage", "UPDATE fact_passage SET lock_key = NULL WHERE passage_no = 17"},
+		},
+		{
+			"keys",
+			"another row has this key",
+			[]string{loose + "dim_cargo", "UPDATE dim_cargo SET cargo_key = 1 WHERE cargo_key = 2"},
+		},
+		{
+			"keys",
+			"the key was never assigned",
+			[]string{"UPDATE dim_keeper SET keeper_key = 4711 WHERE keeper_key = 3"},
+		},
+		{
+			"members",
+			"another row has this natural key",
+			[]string{loose + "dim_cargo", "UPDATE dim_cargo SET cargo_code = 'C01' WHERE cargo_code = 'C02'"},
+		},
 		{"members", "no cargo_code", []string{"UPDATE dim_cargo SET cargo_code = NULL WHERE cargo_code = 'C02'"}},
-		{"members", "0 of its versions are marked as current", []string{"UPDATE dim_vessel SET is_current = (1 = 0) WHERE vessel_key = " + vessel}},
-		{"members", "2 of its versions are marked as current", []string{"UPDATE dim_vessel SET is_current = (1 = 1) WHERE vessel_key = (SELECT min(vessel_key) FROM dim_vessel WHERE NOT is_current)"}},
-		{"versions", "a gap", []string{"UPDATE dim_vessel SET valid_to = effective_from WHERE vessel_key = (SELECT min(vessel_key) FROM dim_vessel WHERE NOT is_current)"}},
+		{
+			"members",
+			"0 of its versions are marked as current",
+			[]string{"UPDATE dim_vessel SET is_current = (1 = 0) WHERE vessel_key = " + vessel},
+		},
+		{
+			"members",
+			"2 of its versions are marked as current",
+			[]string{
+				"UPDATE dim_vessel SET is_current = (1 = 1) WHERE vessel_key = (SELECT min(vessel_key) FROM dim_vessel WHERE NOT is_current)",
+			},
+		},
+		{
+			"versions",
+			"a gap",
+			[]string{
+				"UPDATE dim_vessel SET valid_to = effective_from WHERE vessel_key = (SELECT min(vessel_key) FROM dim_vessel WHERE NOT is_current)",
+			},
+		},
 		{"versions", "an overlap", []string{"UPDATE dim_vessel SET valid_to = '9999-12-31' WHERE NOT is_current"}},
-		{"versions", "the version holds for no time", []string{"UPDATE dim_vessel SET valid_to = valid_from WHERE vessel_key = " + vessel}},
-		{"versions", "the member's last version ends 2030-01-01", []string{"UPDATE dim_vessel SET valid_to = '2030-01-01' WHERE vessel_key = " + vessel}},
-		{"versions", "the member's last version ends 2030-01-01", []string{"UPDATE dim_vessel SET valid_to = '2030-01-01' WHERE registry || vessel_reg = (SELECT max(registry || vessel_reg) FROM dim_vessel) AND is_current"}},
-		{"versions", "does not begin with time", []string{"UPDATE dim_vessel SET valid_from = '2020-01-01' WHERE is_inferred"}},
-		{"versions", "nobody has said since when", []string{"UPDATE dim_vessel SET effective_from = '2020-01-01' WHERE is_inferred"}},
-		{"versions", "valid_from is not effective_from", []string{"UPDATE dim_vessel SET effective_from = '2020-01-01' WHERE vessel_key = " + vessel}},
-		{"versions", "a special member holds for all time", []string{"UPDATE dim_vessel SET valid_to = '2020-01-01' WHERE vessel_key = -1"}},
+		{
+			"versions",
+			"the version holds for no time",
+			[]string{"UPDATE dim_vessel SET valid_to = valid_from WHERE vessel_key = " + vessel},
+		},
+		{
+			"versions",
+			"the member's last version ends 2030-01-01",
+			[]string{"UPDATE dim_vessel SET valid_to = '2030-01-01' WHERE vessel_key = " + vessel},
+		},
+		{
+			"versions",
+			"the member's last version ends 2030-01-01",
+			[]string{
+				"UPDATE dim_vessel SET valid_to = '2030-01-01' WHERE registry || vessel_reg = (SELECT max(registry || vessel_reg) FROM dim_vessel) AND is_current",
+			},
+		},
+		{
+			"versions",
+			"does not begin with time",
+			[]string{"UPDATE dim_vessel SET valid_from = '2020-01-01' WHERE is_inferred"},
+		},
+		{
+			"versions",
+			"nobody has said since when",
+			[]string{"UPDATE dim_vessel SET effective_from = '2020-01-01' WHERE is_inferred"},
+		},
+		{
+			"versions",
+			"valid_from is not effective_from",
+			[]string{"UPDATE dim_vessel SET effective_from = '2020-01-01' WHERE vessel_key = " + vessel},
+		},
+		{
+			"versions",
+			"a special member holds for all time",
+			[]string{"UPDATE dim_vessel SET valid_to = '2020-01-01' WHERE vessel_key = -1"},
+		},
 		{"specials", "the member Unknown is not there", []string{"DELETE FROM dim_keeper WHERE keeper_key = -1"}},
 		{"specials", "name is not Unknown", []string{"UPDATE dim_keeper SET name = 'Nobody' WHERE keeper_key = -1"}},
-		{"specials", "keeper_no is not null", []string{"UPDATE dim_keeper SET keeper_no = '999' WHERE keeper_key = -1"}},
-		{"specials", "no rule of the model names", []string{"UPDATE dim_keeper SET keeper_key = -7 WHERE keeper_key = 5"}},
-		{"specials", "does not come after all dates", []string{"UPDATE dim_date SET sort_order = 0 WHERE date_key = -2"}},
-		{"specials", "does not point to its namesake", []string{"UPDATE dim_lock SET waterway_key = 1 WHERE lock_key = -1"}},
-		{"specials", "it is not current", []string{"UPDATE dim_vessel SET is_current = (1 = 0) WHERE vessel_key = -1"}},
-		{"calendar", "1 days before this one are missing", []string{"DELETE FROM dim_date WHERE date_key = 20220511"}},
-		{"calendar", "the days to 2027-12-31 are missing", []string{"DELETE FROM dim_date WHERE date_key > 20271130"}},
-		{"calendar", "the day is there twice", []string{loose + "dim_date", "UPDATE dim_date SET date = '2022-05-10' WHERE date_key = 20220511"}},
-		{"calendar", "the key of this day is 20220511", []string{"UPDATE dim_date SET date_key = 20290101 WHERE date_key = 20220511"}},
-		{"references", "has no member", []string{"DELETE FROM dim_lock WHERE lock_key = (SELECT max(lock_key) FROM fact_passage)"}},
+		{
+			"specials",
+			"keeper_no is not null",
+			[]string{"UPDATE dim_keeper SET keeper_no = '999' WHERE keeper_key = -1"},
+		},
+		{
+			"specials",
+			"no rule of the model names",
+			[]string{"UPDATE dim_keeper SET keeper_key = -7 WHERE keeper_key = 5"},
+		},
+		{
+			"specials",
+			"does not come after all dates",
+			[]string{"UPDATE dim_date SET sort_order = 0 WHERE date_key = -2"},
+		},
+		{
+			"specials",
+			"does not point to its namesake",
+			[]string{"UPDATE dim_lock SET waterway_key = 1 WHERE lock_key = -1"},
+		},
+		{
+			"specials",
+			"it is not current",
+			[]string{"UPDATE dim_vessel SET is_current = (1 = 0) WHERE vessel_key = -1"},
+		},
+		{
+			"calendar",
+			"1 days before this one are missing",
+			[]string{"DELETE FROM dim_date WHERE date_key = 20220511"},
+		},
+		{
+			"calendar",
+			"the days to 2027-12-31 are missing",
+			[]string{"DELETE FROM dim_date WHERE date_key > 20271130"},
+		},
+		{
+			"calendar",
+			"the day is there twice",
+			[]string{loose + "dim_date", "UPDATE dim_date SET date = '2022-05-10' WHERE date_key = 20220511"},
+		},
+		{
+			"calendar",
+			"the key of this day is 20220511",
+			[]string{"UPDATE dim_date SET date_key = 20290101 WHERE date_key = 20220511"},
+		},
+		{
+			"references",
+			"has no member",
+			[]string{"DELETE FROM dim_lock WHERE lock_key = (SELECT max(lock_key) FROM fact_passage)"},
+		},
 		{"references", "waterway_key 2 has no member", []string{"DELETE FROM dim_waterway WHERE waterway_key = 2"}},
-		{"references", "its version is not valid on", []string{"UPDATE dim_vessel_observed SET effective_from = '1950-01-01'"}},
+		{
+			"references",
+			"its version is not valid on",
+			[]string{"UPDATE dim_vessel_observed SET effective_from = '1950-01-01'"},
+		},
 		{"references", "it has no member", []string{"UPDATE dim_vessel_observed SET vessel_key = 99999"}},
-		{"grain", "another row has the same grain", []string{loose + "fact_passage", "INSERT INTO fact_passage SELECT * FROM fact_passage WHERE passage_no = 17"}},
-		{"as_of", ", not on", []string{"UPDATE fact_passage SET vessel_key = (SELECT max(vessel_key) FROM dim_vessel v WHERE is_current AND NOT is_inferred AND valid_from > '2025-01-05') WHERE passage_no = 1"}},
-		{"as_of", "so the version is not known", []string{"UPDATE fact_passage SET passed_at = NULL, passed_date_key = -1 WHERE passage_no = 17"}},
+		{
+			"grain",
+			"another row has the same grain",
+			[]string{
+				loose + "fact_passage",
+				"INSERT INTO fact_passage SELECT * FROM fact_passage WHERE passage_no = 17",
+			},
+		},
+		{
+			"as_of",
+			", not on",
+			[]string{
+				"UPDATE fact_passage SET vessel_key = (SELECT max(vessel_key) FROM dim_vessel v WHERE is_current AND NOT is_inferred AND valid_from > '2025-01-05') WHERE passage_no = 1",
+			},
+		},
+		{
+			"as_of",
+			"so the version is not known",
+			[]string{"UPDATE fact_passage SET passed_at = NULL, passed_date_key = -1 WHERE passage_no = 17"},
+		},
 		{"account", "rows, and the ledger says", []string{"DELETE FROM fact_passage WHERE passage_no = 17"}},
 		{"account", "rows, and the ledger says", []string{"DELETE FROM dim_keeper WHERE keeper_key = 60"}},
 		{"account", "the total of", []string{"UPDATE fact_passage SET toll = toll + 0.01 WHERE passage_no = 17"}},
 		{"sources", "it is not in the table", []string{"DELETE FROM fact_passage WHERE passage_no = 17"}},
-		{"sources", "toll is", []string{"UPDATE fact_passage SET toll = toll + 0.01 WHERE passage_no = 17", "UPDATE fact_passage SET toll = toll - 0.01 WHERE passage_no = 18"}},
-		{"sources", "is not a key of the row's natural key", []string{"UPDATE fact_passage SET keeper_key = keeper_key % 60 + 1 WHERE passage_no = 17"}},
-		{"sources", "and no rule allows it", []string{"UPDATE fact_passage SET cargo_key = -1 WHERE passage_no = 17"}},
+		{
+			"sources",
+			"toll is",
+			[]string{
+				"UPDATE fact_passage SET toll = toll + 0.01 WHERE passage_no = 17",
+				"UPDATE fact_passage SET toll = toll - 0.01 WHERE passage_no = 18",
+			},
+		},
+		{
+			"sources",
+			"is not a key of the row's natural key",
+			[]string{"UPDATE fact_passage SET keeper_key = keeper_key % 60 + 1 WHERE passage_no = 17"},
+		},
+		{
+			"sources",
+			"and no rule allows it",
+			[]string{"UPDATE fact_passage SET cargo_key = -1 WHERE passage_no = 17"},
+		},
 		{"sources", "is not among those set aside", []string{"DELETE FROM load_aside"}},
-		{"sources", "no member has this natural key", []string{"UPDATE dim_keeper SET keeper_no = 'x' WHERE keeper_no = '001'"}},
-		{"members", "the durable key differs from that of the version before", []string{"UPDATE dim_vessel SET vessel_durable_key = 4711 WHERE is_current"}},
-		{"members", "has this durable key", []string{"UPDATE dim_vessel SET vessel_durable_key = 1 WHERE vessel_key > 0"}},
-		{"references", "vessel_durable_key is not that of vessel_key", []string{"UPDATE fact_passage SET vessel_durable_key = 4711 WHERE passage_no = 17"}},
-		{"hierarchy", "is not the key of the parent that the row names", []string{"UPDATE dim_unit SET parent_unit_key = 3 WHERE unit_code = 'U4'"}},
-		{"hierarchy", "the row names no parent", []string{"UPDATE dim_unit SET part_of = NULL WHERE unit_code = 'U4'"}},
-		{"hierarchy", "unit_level is 7, and its parent's is 2", []string{"UPDATE dim_unit SET unit_level = 7 WHERE unit_code = 'U4'"}},
-		{"hierarchy", "2 rows of dim_unit_closure, and its level is 3", []string{"DELETE FROM dim_unit_closure WHERE ancestor_key = 1 AND descendant_key = 4"}},
-		{"hierarchy", "and not 0 above its parent", []string{"UPDATE dim_unit_closure SET distance = 1 WHERE ancestor_key = 1 AND descendant_key = 4"}},
-		{"hierarchy", "it is in dim_unit_closure, and is not a member", []string{"INSERT INTO dim_unit_closure VALUES (77, 77, 0)"}},
-		{"must_hold", "another region than rows before it with the same name", []string{"UPDATE dim_waterway SET name = 'Upper Cut' WHERE code = 'W2'"}},
-		{"sources", "is not a key of the row's natural key", []string{"UPDATE fact_passage SET passage_kind_key = passage_kind_key % 2 + 1"}},
+		{
+			"sources",
+			"no member has this natural key",
+			[]string{"UPDATE dim_keeper SET keeper_no = 'x' WHERE keeper_no = '001'"},
+		},
+		{
+			"members",
+			"the durable key differs from that of the version before",
+			[]string{"UPDATE dim_vessel SET vessel_durable_key = 4711 WHERE is_current"},
+		},
+		{
+			"members",
+			"has this durable key",
+			[]string{"UPDATE dim_vessel SET vessel_durable_key = 1 WHERE vessel_key > 0"},
+		},
+		{
+			"references",
+			"vessel_durable_key is not that of vessel_key",
+			[]string{"UPDATE fact_passage SET vessel_durable_key = 4711 WHERE passage_no = 17"},
+		},
+		{
+			"hierarchy",
+			"is not the key of the parent that the row names",
+			[]string{"UPDATE dim_unit SET parent_unit_key = 3 WHERE unit_code = 'U4'"},
+		},
+		{
+			"hierarchy",
+			"the row names no parent",
+			[]string{"UPDATE dim_unit SET part_of = NULL WHERE unit_code = 'U4'"},
+		},
+		{
+			"hierarchy",
+			"unit_level is 7, and its parent's is 2",
+			[]string{"UPDATE dim_unit SET unit_level = 7 WHERE unit_code = 'U4'"},
+		},
+		{
+			"hierarchy",
+			"2 rows of dim_unit_closure, and its level is 3",
+			[]string{"DELETE FROM dim_unit_closure WHERE ancestor_key = 1 AND descendant_key = 4"},
+		},
+		{
+			"hierarchy",
+			"and not 0 above its parent",
+			[]string{"UPDATE dim_unit_closure SET distance = 1 WHERE ancestor_key = 1 AND descendant_key = 4"},
+		},
+		{
+			"hierarchy",
+			"it is in dim_unit_closure, and is not a member",
+			[]string{"INSERT INTO dim_unit_closure VALUES (77, 77, 0)"},
+		},
+		{
+			"must_hold",
+			"another region than rows before it with the same name",
+			[]string{"UPDATE dim_waterway SET name = 'Upper Cut' WHERE code = 'W2'"},
+		},
+		{
+			"sources",
+			"is not a key of the row's natural key",
+			[]string{"UPDATE fact_passage SET passage_kind_key = passage_kind_key % 2 + 1"},
+		},
 		{"must_hold", "not so: toll >= 0", []string{"UPDATE fact_passage SET toll = -0.01 WHERE passage_no = 17"}},
-		{"must_hold", "and at most 1% may be", []string{"UPDATE fact_passage SET lock_key = -1 WHERE passage_no < 30"}},
+		{
+			"must_hold",
+			"and at most 1% may be",
+			[]string{"UPDATE fact_passage SET lock_key = -1 WHERE passage_no < 30"},
+		},
 		{"must_hold", "and at least 100 must be", []string{"DELETE FROM fact_passage WHERE passage_no > 50"}},
-		{"must_hold", "tonnage of passages comes to", []string{"UPDATE fact_passage SET tonnage = 0 WHERE passage_no = 17"}},
+		{
+			"must_hold",
+			"tonnage of passages comes to",
+			[]string{"UPDATE fact_passage SET tonnage = 0 WHERE passage_no = 17"},
+		},
 	}
 	for _, kind := range []string{"sqlite", "postgres"} {
 		t.Run(kind, func(t *testing.T) {
@@ -133,8 +332,13 @@ func TestBroken(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			text := strings.Replace(string(model), "    measures:", "    must_hold:\n      no toll below zero: toll >= 0\n      enough passages:\n        at_least: 100\n      few unknown locks:\n        where: lock_key = -1\n        at_most: 1%\n"+
-				"      all tonnage is there:\n        total: tonnage\n        source: passages\n        column: tonnage\n    measures:", 1)
+			text := strings.Replace(
+				string(model),
+				"    measures:",
+				"    must_hold:\n      no toll below zero: toll >= 0\n      enough passages:\n        at_least: 100\n      few unknown locks:\n        where: lock_key = -1\n        at_most: 1%\n"+
+					"      all tonnage is there:\n        total: tonnage\n        source: passages\n        column: tonnage\n    measures:",
+				1,
+			)
 			// so that all rows that pass are loaded, and the totals agree
 			text = strings.Replace(text, "unmatched: set_aside", "unmatched: infer", 1)
 			file := filepath.Join(right, "passages", "2025-03.csv")
@@ -143,7 +347,12 @@ func TestBroken(t *testing.T) {
 			setUp := func(dir string) {
 				if kind == "postgres" {
 					connection, schema := startest.Postgres(t)
-					startest.Write(t, dir, "ironmonger.yaml", strings.Replace(text, "sqlite: canal.db", "postgres: "+connection+"\n  schema: "+schema, 1))
+					startest.Write(
+						t,
+						dir,
+						"ironmonger.yaml",
+						strings.Replace(text, "sqlite: canal.db", "postgres: "+connection+"\n  schema: "+schema, 1),
+					)
 				}
 				if _, err := startest.Load(t, dir, load.Options{}); err != nil {
 					t.Fatal(err)
@@ -153,7 +362,8 @@ func TestBroken(t *testing.T) {
 			if report, found := proof(t, right, today); report.State != prove.Holds {
 				t.Fatalf("the right star: %+v", found)
 			}
-			if report, found := proof(t, right, today.AddDate(2, 0, 0)); report.State != prove.Warned || len(found["calendar"]) != 1 {
+			if report, found := proof(t, right, today.AddDate(2, 0, 0)); report.State != prove.Warned ||
+				len(found["calendar"]) != 1 {
 				t.Errorf("a calendar that ends soon: %+v", found)
 			}
 			for _, c := range changes {
@@ -192,7 +402,12 @@ func spoil(t *testing.T, dir, kind string, statements []string) {
 			if kind == "postgres" {
 				cascade = " CASCADE"
 			}
-			all = append(all, "CREATE TABLE loose AS SELECT * FROM "+table, "DROP TABLE "+table+cascade, "ALTER TABLE loose RENAME TO "+table)
+			all = append(
+				all,
+				"CREATE TABLE loose AS SELECT * FROM "+table,
+				"DROP TABLE "+table+cascade,
+				"ALTER TABLE loose RENAME TO "+table,
+			)
 		} else {
 			all = append(all, s)
 		}
@@ -200,8 +415,8 @@ func spoil(t *testing.T, dir, kind string, statements []string) {
 	startest.Run(t, dir, all...)
 }
 
-// TestBothWays: a fact has to be what a row at its source says, as long as the source names what it came from. Files that
-// are moved or compressed say the same; what is not named any more cannot be compared, and is counted.
+// TestBothWays: a fact has to be what a row at its source says, as long as the source names what it came from.
+// Files that are moved or compressed say the same; what is not named any more cannot be compared, and is counted.
 func TestBothWays(t *testing.T) {
 	const first, rest = "1,a,1.50\n2,b,2.25\n3,a,0.75\n", "4,b,4.00\n5,c,5.00\n"
 	for _, c := range []struct {
@@ -239,7 +454,11 @@ func TestBothWays(t *testing.T) {
 			dir := t.TempDir()
 			startest.Write(t, dir, "in/1.csv", "no,site,paid\n"+first)
 			startest.Write(t, dir, "in/2.csv", "no,site,paid\n"+rest)
-			exec(t, dir, "CREATE TABLE calls (no integer, site text, paid numeric(9,2)); INSERT INTO calls VALUES (7, 'a', 7.5), (8, 'd', 8), (10, 'a', 10)")
+			exec(
+				t,
+				dir,
+				"CREATE TABLE calls (no integer, site text, paid numeric(9,2)); INSERT INTO calls VALUES (7, 'a', 7.5), (8, 'd', 8), (10, 'a', 10)",
+			)
 			startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
 limits: {set_aside: none, unmatched: none}
 databases: {old: {sqlite: old.db}}
@@ -260,11 +479,13 @@ facts:
 			for loads := range 2 { // before a load, and after one: it sets aside what differs
 				report, found := proof(t, dir, today)
 				said := func(e prove.Example) bool { return strings.Contains(e.What, c.says) }
-				if broken := slices.ContainsFunc(found["sources"], said); broken != (c.says != "") && (loads == 0 || !strings.Contains(c.says, "in the table")) {
+				if broken := slices.ContainsFunc(found["sources"], said); broken != (c.says != "") &&
+					(loads == 0 || !strings.Contains(c.says, "in the table")) {
 					t.Errorf("after %d loads: %s, %+v", loads, report.State, found)
 				}
 				for _, check := range report.Checks {
-					if check.Name == "sources" && check.Table == "fact_call" && (check.NotComparable != c.gone && c.gone > 0 || (check.State == prove.Broken) != (c.says != "" && (loads == 0 || c.name != "a row more"))) {
+					if check.Name == "sources" && check.Table == "fact_call" &&
+						(check.NotComparable != c.gone && c.gone > 0 || (check.State == prove.Broken) != (c.says != "" && (loads == 0 || c.name != "a row more"))) {
 						t.Errorf("after %d loads: %+v", loads, check)
 					}
 				}
@@ -384,8 +605,8 @@ facts:
 	}
 }
 
-// TestAnyCell changes one cell of the facts, or of what dimensions say of keys and times, to what stands in another row
-// or to something near, and the star no longer holds, whichever it was; put back, it does.
+// TestAnyCell changes one cell of the facts, or of what dimensions say of keys and times, to what stands in another
+// row or to something near, and the star no longer holds, whichever it was; put back, it does.
 func TestAnyCell(t *testing.T) {
 	dir := t.TempDir()
 	if err := demo.Write(dir, 200); err != nil {
@@ -427,12 +648,20 @@ func TestAnyCell(t *testing.T) {
 				}
 				here := row[c.key]
 				if name == c.key {
-					if is != "" && slices.ContainsFunc(rows, func(r map[string]string) bool { return r[c.key] == is }) {
+					if is != "" &&
+						slices.ContainsFunc(rows, func(r map[string]string) bool { return r[c.key] == is }) {
 						is = fmt.Sprint(90_000_000 + rng.IntN(1000)) // a key is there once
 					}
 					here = is
 				}
-				change := fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s = %s", c.table, name, write(is), c.key, row[c.key])
+				change := fmt.Sprintf(
+					"UPDATE %s SET %s = %s WHERE %s = %s",
+					c.table,
+					name,
+					write(is),
+					c.key,
+					row[c.key],
+				)
 				if !startest.Try(t, dir, change) {
 					continue // the table's own keys forbid it
 				}
@@ -440,7 +669,11 @@ func TestAnyCell(t *testing.T) {
 				if report, _ := proof(t, dir, today); report.State != prove.Broken {
 					t.Errorf("%s (it was %s): the star is said to hold", change, was)
 				}
-				startest.Run(t, dir, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s = %s", c.table, name, write(was), c.key, here))
+				startest.Run(
+					t,
+					dir,
+					fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s = %s", c.table, name, write(was), c.key, here),
+				)
 			}
 		}
 	}

@@ -23,8 +23,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// againstSources reads the sources again. Every row of theirs is in the star, with its values, its natural keys and its
-// cents, or it is set aside; and every fact is what a row of theirs says, where its file, table or scope is still named.
+// againstSources reads the sources again. Every row of theirs is in the star, with its values, its natural keys and
+// its cents, or it is set aside; and every fact is what a row of theirs says, where its file, table or scope is
+// still named.
 func (p *proof) againstSources() error {
 	aside := newAsides()
 	if err := ledger.EachAside(p.ctx, p.r, ledger.Waiting, aside.add); err != nil {
@@ -34,7 +35,12 @@ func (p *proof) againstSources() error {
 		if d.Source == nil {
 			continue
 		}
-		c := p.check("sources", d.Table.Name, "every row of "+d.Source.Text+" has a member, or is set aside", "ironmonger load: it reads the rows that are not loaded yet")
+		c := p.check(
+			"sources",
+			d.Table.Name,
+			"every row of "+d.Source.Text+" has a member, or is set aside",
+			"ironmonger load: it reads the rows that are not loaded yet",
+		)
 		if p.held[d.Table.Name] == nil {
 			c.State = Unseen
 			continue
@@ -45,8 +51,12 @@ func (p *proof) againstSources() error {
 		}
 	}
 	for _, f := range p.star.Facts {
-		c := p.check("sources", f.Table.Name, "every row of "+f.Source.Text+" is in the table with its values and natural keys, or is set aside; and every fact is in the source",
-			"ironmonger load reads what is not loaded yet; for the rest find what has changed the facts, or the rows at the source")
+		c := p.check(
+			"sources",
+			f.Table.Name,
+			"every row of "+f.Source.Text+" is in the table with its values and natural keys, or is set aside; and every fact is in the source",
+			"ironmonger load reads what is not loaded yet; for the rest find what has changed the facts, or the rows at the source",
+		)
 		if !p.readable(f) {
 			c.State = Unseen
 			continue
@@ -86,8 +96,8 @@ func (a *asides) add(x *ledger.Aside, _ int64) error {
 	return nil
 }
 
-// take reports whether row i is set aside by a step, and takes it out, so that the next that says the same has to be there
-// as well.
+// take reports whether row i is set aside by a step, and takes it out, so that the next that says the same has to
+// be there as well.
 func (a *asides) take(step string, b *column.Batch, i int) bool {
 	at := [2]string{step, ledger.ContentHash(ledger.Content(b.From.Raw(i)))}
 	if a.rows[at] > 0 {
@@ -118,9 +128,21 @@ type slot struct {
 
 // rowsOf shapes the rows of a source, has workers prepare them, and gives them to look in order; what shaping sets
 // aside has to be known as set aside. prepare gives each worker a function of its own.
-func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, prepare func() func(*slot), look func(*slot) error) (*transform.Flow, error) {
+func (p *proof) rowsOf(
+	c *Check,
+	s *star.Source,
+	step string,
+	aside *asides,
+	prepare func() func(*slot),
+	look func(*slot) error,
+) (*transform.Flow, error) {
 	begin := time.Now()
-	flow, err := transform.Open(p.ctx, &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true}, s, func(string) bool { return true })
+	flow, err := transform.Open(
+		p.ctx,
+		&source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true},
+		s,
+		func(string) bool { return true },
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -128,14 +150,19 @@ func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, pre
 	for w := range prepares {
 		prepares[w] = prepare()
 	}
-	err = pipeline.Each(p.ctx, flow, len(prepares), func() *slot { return &slot{Batch: column.NewBatch(flow.Fields())} },
+	err = pipeline.Each(
+		p.ctx,
+		flow,
+		len(prepares),
+		func() *slot { return &slot{Batch: column.NewBatch(flow.Fields())} },
 		func(worker int, piece column.Piece, b *slot) error {
 			if err := piece.Fill(b.Batch); err != nil {
 				return err
 			}
 			prepares[worker](b)
 			return nil
-		}, func(b *slot) error {
+		},
+		func(b *slot) error {
 			c.Looked += int64(b.N)
 			for i := range b.N {
 				if b.Bad(i) && !aside.take(step, b.Batch, i) {
@@ -148,17 +175,26 @@ func (p *proof) rowsOf(c *Check, s *star.Source, step string, aside *asides, pre
 				p.opts.Watch(s.Text, c.Looked)
 			}
 			return look(b)
-		})
+		},
+	)
 	c.took += time.Since(begin)
 	return flow, err
 }
 
 func fromSource(b *column.Batch, i int, what string) Example {
-	return Example{Row: diag.Clip(diag.Printable(b.From.Raw(i)), 100), What: what, At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}.String()}
+	return Example{
+		Row:  diag.Clip(diag.Printable(b.From.Raw(i)), 100),
+		What: what,
+		At:   diag.Place{File: b.From.File, Line: int(b.From.Line[i])}.String(),
+	}
 }
 
 // heard checks that the natural keys of a dimension's source are those of members, where their rows are not set aside.
-func (p *proof) heard(c *Check, d *schema.Dimension, aside *asides) (prepare func() func(*slot), look func(*slot) error) {
+func (p *proof) heard(
+	c *Check,
+	d *schema.Dimension,
+	aside *asides,
+) (prepare func() func(*slot), look func(*slot) error) {
 	fields := d.Source.Shaped()
 	names := d.Delivered
 	timed := -1
@@ -176,7 +212,8 @@ func (p *proof) heard(c *Check, d *schema.Dimension, aside *asides) (prepare fun
 				continue
 			}
 			_, known := reg.named[b.natural[0][i]]
-			if (!known || b.missing[0][i] || timed >= 0 && b.Cols[timed].Null[i]) && !aside.take("dimension "+d.Text, b.Batch, i) {
+			if (!known || b.missing[0][i] || timed >= 0 && b.Cols[timed].Null[i]) &&
+				!aside.take("dimension "+d.Text, b.Batch, i) {
 				c.against(func() Example { return fromSource(b.Batch, i, "no member has this natural key") })
 			}
 		}
@@ -199,7 +236,8 @@ func newSourceKey(names []string, fields []column.Field, d *star.Dimension) *sou
 	for _, name := range names {
 		k.by = append(k.by, column.Find(fields, name))
 	}
-	k.toDay = len(names) == 1 && fields[k.by[0]].Type.Kind == column.Timestamp && d.NaturalKey[0].Type.Kind == column.Date
+	k.toDay = len(names) == 1 && fields[k.by[0]].Type.Kind == column.Timestamp &&
+		d.NaturalKey[0].Type.Kind == column.Date
 	return k
 }
 
@@ -273,7 +311,10 @@ type grainColumn struct {
 func (x *rereader) open() {
 	fields, shaped := x.f.Table.Fields(), x.f.Source.Shaped()
 	for _, k := range x.f.Keys {
-		x.keys = append(x.keys, tableKey{k, x.p.registers[x.p.star.Dimension(k.Dimension)], column.Find(fields, k.Column())})
+		x.keys = append(
+			x.keys,
+			tableKey{k, x.p.registers[x.p.star.Dimension(k.Dimension)], column.Find(fields, k.Column())},
+		)
 	}
 	for _, g := range x.f.Grain {
 		c := grainColumn{key: -1}
@@ -340,7 +381,11 @@ func (x *rereader) look(b *slot) error {
 			by[n] = &match[n]
 		}
 		var err error
-		facts, err = warehouse.ReadAll(x.p.ctx, x.p.r, warehouse.Query{Table: x.f.Table.Name, Fields: x.f.Table.Fields(), By: x.f.Table.Primary, Match: by})
+		facts, err = warehouse.ReadAll(
+			x.p.ctx,
+			x.p.r,
+			warehouse.Query{Table: x.f.Table.Name, Fields: x.f.Table.Fields(), By: x.f.Table.Primary, Match: by},
+		)
 		if err != nil {
 			return err
 		}
@@ -473,7 +518,12 @@ func (x *rereader) points(n int, b *slot, i int, have *column.Column, j int) boo
 func (x *rereader) differs(b *slot, i int, facts *column.Batch, j int) string {
 	for _, v := range x.values {
 		if have, want := &facts.Cols[v[0]], &b.Cols[v[1]]; !have.Equal(j, want, i) {
-			return fmt.Sprintf("%s is %s in the table, and %s here", x.f.Table.Columns[v[0]].Name, written(have, j), written(want, i))
+			return fmt.Sprintf(
+				"%s is %s in the table, and %s here",
+				x.f.Table.Columns[v[0]].Name,
+				written(have, j),
+				written(want, i),
+			)
 		}
 	}
 	for n := range x.keys {

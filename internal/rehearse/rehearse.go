@@ -58,7 +58,11 @@ func Run(ctx context.Context, m *star.Model, e *star.Example) (*Result, error) {
 		return nil, err
 	}
 	defer root.Close()
-	db, err := warehouse.Open(ctx, warehouse.Location{Kind: star.SQLite, Path: filepath.Join(dir, "star.db")}, warehouse.ToWrite)
+	db, err := warehouse.Open(
+		ctx,
+		warehouse.Location{Kind: star.SQLite, Path: filepath.Join(dir, "star.db")},
+		warehouse.ToWrite,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +81,10 @@ func Run(ctx context.Context, m *star.Model, e *star.Example) (*Result, error) {
 		if errors.Is(err, load.ErrSteps) {
 			for _, s := range run.Steps {
 				if s.State == ledger.Failed {
-					result.Differences = append(result.Differences, Difference{Load: n + 1, Table: s.Name, Place: e.At.String(), Message: s.Message})
+					result.Differences = append(
+						result.Differences,
+						Difference{Load: n + 1, Table: s.Name, Place: e.At.String(), Message: s.Message},
+					)
 				}
 			}
 			return result, nil
@@ -135,7 +142,13 @@ func deliver(dir string, m *star.Model, x *star.Rehearsal, n int) error {
 	for _, g := range x.Arrives {
 		for _, s := range m.Sources {
 			if s.Text == g.Name.Text && !s.Reads() {
-				return mistake(g, 0, "source %s is made of others: its rows come from %s", s.Text, strings.Join(named(s.Made()), ", "))
+				return mistake(
+					g,
+					0,
+					"source %s is made of others: its rows come from %s",
+					s.Text,
+					strings.Join(named(s.Made()), ", "),
+				)
 			}
 		}
 	}
@@ -247,7 +260,14 @@ func (r *Result) hold(ctx context.Context, db warehouse.Reader, m *star.Model, g
 			}
 		}
 		if column.Find(fields, name) < 0 {
-			return mistake(g, 0, "%s has no column or key %s%s", g.Name.Text, h, diag.Suggest(h, column.Names(fields)))
+			return mistake(
+				g,
+				0,
+				"%s has no column or key %s%s",
+				g.Name.Text,
+				h,
+				diag.Suggest(h, column.Names(fields)),
+			)
 		}
 		wish.Columns = append(wish.Columns, name)
 	}
@@ -311,7 +331,12 @@ func (r *Result) aside(ctx context.Context, db warehouse.Reader, g star.Given, n
 	}
 	var have [][]string
 	err = ledger.EachAside(ctx, db, ledger.Waiting, func(a *ledger.Aside, _ int64) error {
-		all := map[string]string{"source": a.Source, "line": fmt.Sprint(a.Line), "reasons": a.Reasons(), "content": a.Content}
+		all := map[string]string{
+			"source":  a.Source,
+			"line":    fmt.Sprint(a.Line),
+			"reasons": a.Reasons(),
+			"content": a.Content,
+		}
 		var row []string
 		for _, h := range head {
 			row = append(row, all[h])
@@ -340,7 +365,14 @@ func (r *Result) compare(g star.Given, n int, head []string, want, have [][]stri
 	for _, row := range have {
 		count[line(row)]--
 	}
-	d := Difference{Load: n, Table: g.Name.Text, Place: g.At.String(), Columns: head, Missing: []string{}, Extra: []string{}}
+	d := Difference{
+		Load:    n,
+		Table:   g.Name.Text,
+		Place:   g.At.String(),
+		Columns: head,
+		Missing: []string{},
+		Extra:   []string{},
+	}
 	for row, times := range count {
 		for ; times > 0; times-- {
 			d.Missing = append(d.Missing, row)

@@ -24,7 +24,13 @@ func Survey(w io.Writer, sources []*precheck.Source, width int) {
 		}
 		t.Add(s.Name, fmt.Sprint(len(s.Files)), size, Number(s.Rows), Number(s.SetAside))
 		for _, r := range s.Reasons {
-			why.Add(s.Name, Number(r.Rows), r.Reason, diag.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
+			why.Add(
+				s.Name,
+				Number(r.Rows),
+				r.Reason,
+				diag.Place{File: r.File, Line: int(r.Line)}.String(),
+				quoted(r.Detail),
+			)
 		}
 	}
 	t.Write(w, width)
@@ -88,7 +94,10 @@ func TakenBy(m *star.Model) []Taken {
 			parts = append(parts, what+"; gone: "+string(all.Gone))
 		}
 		if h := d.Hierarchy; h != nil {
-			parts = append(parts, "the parent is "+strings.Join(column.Names(h.Above), ", ")+"; unmatched: "+string(h.Unmatched))
+			parts = append(
+				parts,
+				"the parent is "+strings.Join(column.Names(h.Above), ", ")+"; unmatched: "+string(h.Unmatched),
+			)
 		}
 		if a := d.Aliases; a != nil {
 			parts = append(parts, "aliases in "+a.Source.Text)
@@ -114,7 +123,8 @@ func TakenBy(m *star.Model) []Taken {
 	for _, f := range m.Facts {
 		for _, k := range f.Keys {
 			parts := rules(k)
-			if k.Dimension.Aliases != nil && slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k }) {
+			if k.Dimension.Aliases != nil &&
+				slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k }) {
 				parts = append(parts, "when members are combined, one fact of each grain is kept")
 			}
 			add("fact "+f.Text+", key "+k.Text, parts...)
@@ -205,7 +215,15 @@ func Fits(w io.Writer, sources []*precheck.Source, limits []precheck.Limit) {
 	}
 	fmt.Fprintln(w)
 	for _, l := range limits {
-		fmt.Fprintf(w, "%s would stop: in the sample, %s of the rows of %s are set aside, and the limit is %s; the most frequent reason: %s\n", l.Step, l.Share, l.Source, l.Limit, l.Because)
+		fmt.Fprintf(
+			w,
+			"%s would stop: in the sample, %s of the rows of %s are set aside, and the limit is %s; the most frequent reason: %s\n",
+			l.Step,
+			l.Share,
+			l.Source,
+			l.Limit,
+			l.Because,
+		)
 	}
 	if aside == 0 {
 		fmt.Fprintln(w, "the model is right and fits the sampled rows")

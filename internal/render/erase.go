@@ -15,13 +15,30 @@ func Erased(w io.Writer, e *erase.Erased) {
 	if e.Dry {
 		did = "would be blanked"
 	}
-	fmt.Fprintf(w, "%s ‹%s›: %s %s in %s\n", e.Dimension, diag.Printable(e.NaturalKey), strings.Join(e.Attributes, ", "), did, Plural(int64(len(e.Keys)), "row"))
-	fmt.Fprintf(w, "%s in %s set aside, and in %s of the ledger\n", did, Plural(e.SetAside, "row"), Plural(e.Steps, "step"))
+	fmt.Fprintf(
+		w,
+		"%s ‹%s›: %s %s in %s\n",
+		e.Dimension,
+		diag.Printable(e.NaturalKey),
+		strings.Join(e.Attributes, ", "),
+		did,
+		Plural(int64(len(e.Keys)), "row"),
+	)
+	fmt.Fprintf(
+		w,
+		"%s in %s set aside, and in %s of the ledger\n",
+		did,
+		Plural(e.SetAside, "row"),
+		Plural(e.Steps, "step"),
+	)
 	if e.Dry {
 		fmt.Fprintln(w, "dry run: nothing was written")
 		return
 	}
-	fmt.Fprintln(w, "its keys and facts stay, and later loads keep it blank; sources, backups and logs of the database are not changed")
+	fmt.Fprintln(
+		w,
+		"its keys and facts stay, and later loads keep it blank; sources, backups and logs of the database are not changed",
+	)
 }
 
 // ErasedRecords returns a row of what was blanked.

@@ -22,8 +22,21 @@ func Figures(w io.Writer, r *preview.Rows, width int) {
 		if f.Error > 0 {
 			distinct, estimate = "~"+distinct, f.Error
 		}
-		t.Add(f.Name, f.Type, fits, Number(f.Nulls), distinct, f.Unique, Number(f.Padded), Number(f.Alike), Number(int64(f.Longest)),
-			value(f.Least), value(f.Greatest), frequency(f), value(f.Frequent))
+		t.Add(
+			f.Name,
+			f.Type,
+			fits,
+			Number(f.Nulls),
+			distinct,
+			f.Unique,
+			Number(f.Padded),
+			Number(f.Alike),
+			Number(int64(f.Longest)),
+			value(f.Least),
+			value(f.Greatest),
+			frequency(f),
+			value(f.Frequent),
+		)
 	}
 	t.Write(w, width)
 	fmt.Fprintf(w, "\n%s looked at", Plural(r.Matched, "row"))
@@ -56,8 +69,26 @@ func value(s *string) string {
 
 // FigureRecords returns a row for each column.
 func FigureRecords(r *preview.Rows) *Records {
-	out := &Records{Head: []string{"column", "type", "rows", "nulls", "distinct", "distinct_error", "unique", "least", "greatest", "longest", "most_frequent", "most_frequent_rows",
-		"most_frequent_at_least", "padded", "alike", "fits"}}
+	out := &Records{
+		Head: []string{
+			"column",
+			"type",
+			"rows",
+			"nulls",
+			"distinct",
+			"distinct_error",
+			"unique",
+			"least",
+			"greatest",
+			"longest",
+			"most_frequent",
+			"most_frequent_rows",
+			"most_frequent_at_least",
+			"padded",
+			"alike",
+			"fits",
+		},
+	}
 	text := func(s *string) string {
 		if s == nil {
 			return ""
@@ -65,7 +96,24 @@ func FigureRecords(r *preview.Rows) *Records {
 		return *s
 	}
 	for _, f := range r.Figures {
-		out.add(f.Name, f.Type, f.Rows, f.Nulls, f.Distinct, f.Error, f.Unique, text(f.Least), text(f.Greatest), f.Longest, text(f.Frequent), f.FrequentRows, f.AtLeast, f.Padded, f.Alike, f.Fits)
+		out.add(
+			f.Name,
+			f.Type,
+			f.Rows,
+			f.Nulls,
+			f.Distinct,
+			f.Error,
+			f.Unique,
+			text(f.Least),
+			text(f.Greatest),
+			f.Longest,
+			text(f.Frequent),
+			f.FrequentRows,
+			f.AtLeast,
+			f.Padded,
+			f.Alike,
+			f.Fits,
+		)
 	}
 	return out
 }

@@ -33,7 +33,15 @@ func Proof(w io.Writer, r *prove.Report, width int) {
 				state = worse
 			}
 		}
-		t.Add(n[0], state, Number(of), Number(looked), Number(against), Duration(time.Duration(seconds*float64(time.Second))), n[1])
+		t.Add(
+			n[0],
+			state,
+			Number(of),
+			Number(looked),
+			Number(against),
+			Duration(time.Duration(seconds*float64(time.Second))),
+			n[1],
+		)
 	}
 	t.Write(w, width)
 	for _, c := range r.Checks {

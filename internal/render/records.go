@@ -67,11 +67,49 @@ func (r *Records) Write(w io.Writer) error {
 
 // StepRecords returns a row for each step of some runs.
 func StepRecords(runs ...*ledger.Run) *Records {
-	r := &Records{Head: []string{"run", "step", "state", "message", "started_at", "ended_at", "read", "inserted", "new", "versions", "filled", "changed", "same", "conflicts", "dropped", "merged", "set_aside"}}
+	r := &Records{
+		Head: []string{
+			"run",
+			"step",
+			"state",
+			"message",
+			"started_at",
+			"ended_at",
+			"read",
+			"inserted",
+			"new",
+			"versions",
+			"filled",
+			"changed",
+			"same",
+			"conflicts",
+			"dropped",
+			"merged",
+			"set_aside",
+		},
+	}
 	for _, run := range runs {
 		for _, s := range run.Steps {
 			f := &s.Figures
-			r.add(run.ID, s.Name, s.State, s.Message, s.StartedAt, s.EndedAt, f.Read, f.Inserted, f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts, f.Dropped, f.Merged, f.SetAside)
+			r.add(
+				run.ID,
+				s.Name,
+				s.State,
+				s.Message,
+				s.StartedAt,
+				s.EndedAt,
+				f.Read,
+				f.Inserted,
+				f.New,
+				f.Versions,
+				f.Filled,
+				f.Changed,
+				f.Same,
+				f.Conflicts,
+				f.Dropped,
+				f.Merged,
+				f.SetAside,
+			)
 		}
 	}
 	return r
@@ -102,7 +140,17 @@ func StrayRecords(p *strays.Report) *Records {
 		r.add(k.Outcome, noun(k.Step)+"."+k.Key, k.Natural, k.Rule, k.Rows, "", k.File, k.Line, "")
 	}
 	for _, d := range p.Inferred {
-		r.add("inferred", d.Dimension, fmt.Sprint(d.Members, " members"), "infer", d.Rows, d.Since, "", "", strings.Join(d.Examples, "; "))
+		r.add(
+			"inferred",
+			d.Dimension,
+			fmt.Sprint(d.Members, " members"),
+			"infer",
+			d.Rows,
+			d.Since,
+			"",
+			"",
+			strings.Join(d.Examples, "; "),
+		)
 	}
 	return r
 }

@@ -22,7 +22,14 @@ func Rehearsals(w io.Writer, results []*rehearse.Result, width int) {
 	t.Write(w, width)
 	for _, r := range results {
 		for _, d := range r.Differences {
-			fmt.Fprintf(w, "\n%s: %s, load %d: %s\n", diag.Printable(d.Place), diag.Printable(r.Example), d.Load, d.Table)
+			fmt.Fprintf(
+				w,
+				"\n%s: %s, load %d: %s\n",
+				diag.Printable(d.Place),
+				diag.Printable(r.Example),
+				d.Load,
+				d.Table,
+			)
 			if d.Message != "" {
 				fmt.Fprintln(w, "  "+diag.Printable(d.Message))
 				continue

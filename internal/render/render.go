@@ -35,15 +35,24 @@ type Column struct {
 	Spare bool
 }
 
-// columns makes columns of headings, each with what it is besides: > has its numbers to the right, ~ may be cut, ! is cut
-// before others, ? is left out where it is empty.
+// columns makes columns of headings, each with what it is besides: > has its numbers to the right, ~ may be cut, !
+// is cut before others, ? is left out where it is empty.
 func columns(heads ...string) []Column {
 	list := make([]Column, len(heads))
 	for k, head := range heads {
 		c := &list[k]
 		c.Head = strings.TrimRight(head, ">~!?")
 		if marks := head[len(c.Head):]; marks != "" {
-			c.Cut, c.First, c.Spare = strings.Contains(marks, "~"), strings.Contains(marks, "!"), strings.Contains(marks, "?")
+			c.Cut, c.First, c.Spare = strings.Contains(
+				marks,
+				"~",
+			), strings.Contains(
+				marks,
+				"!",
+			), strings.Contains(
+				marks,
+				"?",
+			)
 			if strings.Contains(marks, ">") {
 				c.Align = Right
 			}
@@ -105,7 +114,8 @@ func shorten(s string, n int) string {
 // spare takes out the columns that may be spared and have nothing in any row.
 func (t *Table) spare() {
 	for k := len(t.Columns) - 1; k >= 0; k-- {
-		if !t.Columns[k].Spare || slices.ContainsFunc(t.Rows, func(row []string) bool { return row[k] != "" && row[k] != Number(0) }) {
+		if !t.Columns[k].Spare ||
+			slices.ContainsFunc(t.Rows, func(row []string) bool { return row[k] != "" && row[k] != Number(0) }) {
 			continue
 		}
 		t.Columns = slices.Delete(t.Columns, k, k+1)
@@ -155,7 +165,8 @@ func (t *Table) widths(width int) []int {
 		for width > 0 && over > 0 {
 			widest := -1
 			for k, c := range t.Columns {
-				if may(c) && widths[k] > max(12, text.StringWidth(c.Head)) && (widest < 0 || widths[k] > widths[widest]) {
+				if may(c) && widths[k] > max(12, text.StringWidth(c.Head)) &&
+					(widest < 0 || widths[k] > widths[widest]) {
 					widest = k
 				}
 			}

@@ -25,7 +25,8 @@ lock   1 234 567   a reason that is long enough to be cut somewhere
 		t.Errorf("%s\nwant\n%s", wide.String(), want)
 	}
 	small := table()
-	if left := small.Fit(20); strings.Join(left, " ") != "spare why" || len(small.Columns) != 2 || len(small.Rows[0]) != 2 {
+	if left := small.Fit(20); strings.Join(left, " ") != "spare why" || len(small.Columns) != 2 ||
+		len(small.Rows[0]) != 2 {
 		t.Errorf("left out: %v of %v", left, small.Columns)
 	}
 	var narrow strings.Builder

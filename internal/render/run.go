@@ -21,8 +21,25 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 			"set aside>", "time>")}
 		for _, s := range dims {
 			f := &s.Figures
-			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.New), Number(f.Versions), Number(f.Filled), Number(f.Changed),
-				Number(f.Same), Number(f.Conflicts), Number(f.Gone), Number(f.Back), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), took(s.StartedAt, s.EndedAt))
+			t.Add(
+				noun(s.Name),
+				s.State,
+				Number(f.Read),
+				Number(f.New),
+				Number(f.Versions),
+				Number(f.Filled),
+				Number(f.Changed),
+				Number(
+					f.Same,
+				),
+				Number(f.Conflicts),
+				Number(f.Gone),
+				Number(f.Back),
+				Number(f.Dropped),
+				Number(f.Merged),
+				Number(f.SetAside),
+				took(s.StartedAt, s.EndedAt),
+			)
 		}
 		t.Write(w, width)
 		fmt.Fprintln(w)
@@ -32,7 +49,18 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 			"set aside>", "members inferred~?", "time>")}
 		for _, s := range facts {
 			f := &s.Figures
-			t.Add(noun(s.Name), s.State, Number(f.Read), Number(f.Inserted), Number(f.Same), Number(f.Dropped), Number(f.Merged), Number(f.SetAside), byName(f.Inferred), took(s.StartedAt, s.EndedAt))
+			t.Add(
+				noun(s.Name),
+				s.State,
+				Number(f.Read),
+				Number(f.Inserted),
+				Number(f.Same),
+				Number(f.Dropped),
+				Number(f.Merged),
+				Number(f.SetAside),
+				byName(f.Inferred),
+				took(s.StartedAt, s.EndedAt),
+			)
 		}
 		t.Write(w, width)
 		fmt.Fprintln(w)
@@ -50,10 +78,21 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 			fmt.Fprintf(w, "%s: %s adopted\n", s.Name, Plural(n, "row"))
 		}
 		if f := &s.Figures; f.Renamed+f.Combined > 0 {
-			fmt.Fprintf(w, "%s: %s renamed, %s combined with others\n", s.Name, Plural(f.Renamed, "member"), Plural(f.Combined, "member"))
+			fmt.Fprintf(
+				w,
+				"%s: %s renamed, %s combined with others\n",
+				s.Name,
+				Plural(f.Renamed, "member"),
+				Plural(f.Combined, "member"),
+			)
 		}
 		if n := byName(s.Figures.Met); n != "" {
-			fmt.Fprintf(w, "%s: facts removed because combined members gave them the grain of another fact: %s\n", s.Name, n)
+			fmt.Fprintf(
+				w,
+				"%s: facts removed because combined members gave them the grain of another fact: %s\n",
+				s.Name,
+				n,
+			)
 		}
 		if n := byName(s.Figures.Attributes); n != "" {
 			fmt.Fprintf(w, "%s: changed values: %s\n", s.Name, n)
@@ -106,7 +145,10 @@ func differences(w io.Writer, r *ledger.Run) {
 		}
 	}
 	if told {
-		fmt.Fprintln(w, "something other than a load has changed these tables: find the cause and restore the rows; ironmonger prove shows more")
+		fmt.Fprintln(
+			w,
+			"something other than a load has changed these tables: find the cause and restore the rows; ironmonger prove shows more",
+		)
 	}
 }
 
@@ -180,7 +222,13 @@ func totals(w io.Writer, facts []*ledger.Step, width int) {
 	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "same>", "set aside>")}
 	for _, s := range facts {
 		for _, m := range s.Figures.Totals {
-			t.Add(noun(s.Name)+"."+m.Measure, Decimal(m.Read), Decimal(m.Inserted), Decimal(m.Same), Decimal(m.SetAside))
+			t.Add(
+				noun(s.Name)+"."+m.Measure,
+				Decimal(m.Read),
+				Decimal(m.Inserted),
+				Decimal(m.Same),
+				Decimal(m.SetAside),
+			)
 		}
 	}
 	if len(t.Rows) > 0 {
@@ -193,7 +241,13 @@ func reasons(w io.Writer, steps []*ledger.Step, width int) {
 	t := &Table{Columns: columns("rows set aside of~", "rows>", "reason~", "first file and line", "value!?")}
 	for _, s := range steps {
 		for _, r := range s.Figures.Reasons {
-			t.Add(s.Name, Number(r.Rows), r.Reason, diag.Place{File: r.File, Line: int(r.Line)}.String(), quoted(r.Detail))
+			t.Add(
+				s.Name,
+				Number(r.Rows),
+				r.Reason,
+				diag.Place{File: r.File, Line: int(r.Line)}.String(),
+				quoted(r.Detail),
+			)
 		}
 	}
 	if len(t.Rows) > 0 {
@@ -227,8 +281,21 @@ func Runs(w io.Writer, runs []*ledger.Run, width int) {
 			sum.SetAside += s.Figures.SetAside
 			written += s.Figures.Written()
 		}
-		t.Add(fmt.Sprint(r.ID), r.StartedAt.Format("2006-01-02 15:04:05"), r.State, took(&r.StartedAt, r.EndedAt), fmt.Sprint(len(r.Steps)),
-			Number(sum.Read), Number(written), Number(sum.Same), Number(sum.SetAside), r.ModelFile, strings.ReplaceAll(r.Message, "\n", " "))
+		t.Add(
+			fmt.Sprint(r.ID),
+			r.StartedAt.Format("2006-01-02 15:04:05"),
+			r.State,
+			took(&r.StartedAt, r.EndedAt),
+			fmt.Sprint(len(r.Steps)),
+			Number(
+				sum.Read,
+			),
+			Number(written),
+			Number(sum.Same),
+			Number(sum.SetAside),
+			r.ModelFile,
+			strings.ReplaceAll(r.Message, "\n", " "),
+		)
 	}
 	t.Write(w, width)
 }

@@ -33,7 +33,17 @@ func stages(w io.Writer, list []staged, width int) {
 		}
 		for _, c := range s.stages {
 			if said && (s.of == "" || c.SetAside+c.Dropped+c.Merged+c.Empty > 0) {
-				t.Add(s.of, c.Source, c.Stage, Number(c.Rows), count(c.SetAside), count(c.Dropped), count(c.Merged), count(c.Empty), Number(c.Rows-c.SetAside-c.Dropped-c.Merged))
+				t.Add(
+					s.of,
+					c.Source,
+					c.Stage,
+					Number(c.Rows),
+					count(c.SetAside),
+					count(c.Dropped),
+					count(c.Merged),
+					count(c.Empty),
+					Number(c.Rows-c.SetAside-c.Dropped-c.Merged),
+				)
 			}
 		}
 	}

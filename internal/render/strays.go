@@ -23,7 +23,10 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 	}
 	if len(r.SetAside)+len(r.Keys)+len(r.Inferred) == 0 {
 		if !failed {
-			fmt.Fprintln(w, "no strays: the star has every row that the last loads read, and every key has its member")
+			fmt.Fprintln(
+				w,
+				"no strays: the star has every row that the last loads read, and every key has its member",
+			)
 		}
 		return
 	}
@@ -37,16 +40,37 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 		if a.State == ledger.OfFail {
 			step += " (failed)"
 		}
-		aside.Add(step, Number(a.Rows), a.Reason, fmt.Sprint(a.Since), diag.Place{File: a.File, Line: int(a.Line)}.String(), quoted(a.Value), quoted(a.Content))
+		aside.Add(
+			step,
+			Number(a.Rows),
+			a.Reason,
+			fmt.Sprint(a.Since),
+			diag.Place{File: a.File, Line: int(a.Line)}.String(),
+			quoted(a.Value),
+			quoted(a.Content),
+		)
 	}
 	keys := &Table{Columns: columns("key~", "rows>", "outcome", "rule", "natural key~", "first file and line")}
 	for _, k := range r.Keys {
-		keys.Add(noun(k.Step)+"."+k.Key, Number(k.Rows), k.Outcome, k.Rule, quoted(k.Natural), diag.Place{File: k.File, Line: int(k.Line)}.String())
+		keys.Add(
+			noun(k.Step)+"."+k.Key,
+			Number(k.Rows),
+			k.Outcome,
+			k.Rule,
+			quoted(k.Natural),
+			diag.Place{File: k.File, Line: int(k.Line)}.String(),
+		)
 	}
 	inferred := &Table{Columns: columns("inferred members of~", "members>", "rows that point to them>", "since run>",
 		"for example~")}
 	for _, d := range r.Inferred {
-		inferred.Add(d.Dimension, Number(d.Members), Number(d.Rows), fmt.Sprint(d.Since), "‹"+strings.Join(d.Examples, "› ‹")+"›")
+		inferred.Add(
+			d.Dimension,
+			Number(d.Members),
+			Number(d.Rows),
+			fmt.Sprint(d.Since),
+			"‹"+strings.Join(d.Examples, "› ‹")+"›",
+		)
 	}
 	first := true
 	for _, t := range []*Table{aside, keys, inferred} {

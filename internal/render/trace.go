@@ -127,7 +127,9 @@ func texts(list []trace.Value) []string {
 
 // FactRecords returns a row for each key.
 func FactRecords(f *trace.Fact) *Records {
-	out := &Records{Head: []string{"from", "key", "delivered", "surrogate_key", "member", "valid_from", "valid_to", "because"}}
+	out := &Records{
+		Head: []string{"from", "key", "delivered", "surrogate_key", "member", "valid_from", "valid_to", "because"},
+	}
 	for _, k := range f.Keys {
 		surrogate := ""
 		if k.Surrogate != nil {

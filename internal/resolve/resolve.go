@@ -26,7 +26,12 @@ type Link struct {
 }
 
 // New returns the links of a step whose shaped rows have the given fields.
-func New(keys []*star.Key, fields []column.Field, roster func(*star.Dimension) *dimension.Roster, session func(*dimension.Roster) *dimension.Session) []*Link {
+func New(
+	keys []*star.Key,
+	fields []column.Field,
+	roster func(*star.Dimension) *dimension.Roster,
+	session func(*dimension.Roster) *dimension.Session,
+) []*Link {
 	var links []*Link
 	for _, k := range keys {
 		x := roster(k.Dimension)
@@ -248,8 +253,11 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m dimension.Match
 		b.SetAside(i, l.Text, what, detail)
 	case star.Stop:
 		if out.Stop == nil {
-			out.Stop = &diag.Error{At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "key " + l.Text,
-				Message: fmt.Sprintf("%s: %s; the model says stop", what, l.Natural(b, i))}
+			out.Stop = &diag.Error{
+				At:      diag.Place{File: b.From.File, Line: int(b.From.Line[i])},
+				Subject: "key " + l.Text,
+				Message: fmt.Sprintf("%s: %s; the model says stop", what, l.Natural(b, i)),
+			}
 		}
 	case star.LeaveEmpty:
 		c.SetNull(i)

@@ -106,8 +106,8 @@ type Reference struct {
 	TimeType   column.Type
 }
 
-// UnknownKey returns the key of the unknown member that an outrigger's column points to as long as nobody says more; false
-// if the column is none.
+// UnknownKey returns the key of the unknown member that an outrigger's column points to as long as nobody says
+// more; false if the column is none.
 func (d *Dimension) UnknownKey(name string) (int64, bool) {
 	at := column.Find(d.Outriggers, name)
 	if at < 0 {
@@ -117,8 +117,8 @@ func (d *Dimension) UnknownKey(name string) (int64, bool) {
 	return unknown, true
 }
 
-// Pointers lists the columns by which facts and other dimensions point to the dimension's rows: of PointedAt, those that
-// are not its own, and no durable keys.
+// Pointers lists the columns by which facts and other dimensions point to the dimension's rows: of PointedAt, those
+// that are not its own, and no durable keys.
 func (d *Dimension) Pointers() []Reference {
 	var list []Reference
 	for _, ref := range d.PointedAt {
@@ -219,7 +219,11 @@ func (s *Star) Dimension(d *star.Dimension) *Dimension {
 }
 
 func dimension(d *star.Dimension) *Dimension {
-	t := &Dimension{Dimension: d, Time: d.Validity(), Table: &warehouse.Table{Name: d.TableName(), Primary: []string{d.KeyColumn()}}}
+	t := &Dimension{
+		Dimension: d,
+		Time:      d.Validity(),
+		Table:     &warehouse.Table{Name: d.TableName(), Primary: []string{d.KeyColumn()}},
+	}
 	t.add(SurrogateKey, true, column.Field{Name: d.KeyColumn(), Type: integer})
 	if l := d.LookedUp; l != nil {
 		t.Table.Borrowed = true
@@ -244,22 +248,40 @@ func dimension(d *star.Dimension) *Dimension {
 		if k.Dimension.LookedUp != nil {
 			continue
 		}
-		t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: f.Name, Table: k.Dimension.TableName(), Key: k.Dimension.KeyColumn()})
+		t.Table.Foreign = append(
+			t.Table.Foreign,
+			warehouse.Foreign{Column: f.Name, Table: k.Dimension.TableName(), Key: k.Dimension.KeyColumn()},
+		)
 	}
 	if d.Aliases != nil {
 		t.Alias = &warehouse.Table{Name: "dim_" + d.Text + "_alias", Primary: []string{"alias_key"}}
 		for _, name := range []string{"alias_key", d.KeyColumn(), LoadRun} {
-			t.Alias.Columns = append(t.Alias.Columns, warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true})
+			t.Alias.Columns = append(
+				t.Alias.Columns,
+				warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true},
+			)
 		}
 		t.PointedAt = append(t.PointedAt, Reference{Table: t.Alias.Name, Key: d.KeyColumn()})
 	}
 	if h := d.Hierarchy; h != nil {
-		t.Parent, t.Level, t.Above = column.Field{Name: "parent_" + d.MemberColumn(), Type: integer}, column.Field{Name: d.LevelColumn(), Type: integer}, h.Above
+		t.Parent, t.Level, t.Above = column.Field{
+			Name: "parent_" + d.MemberColumn(),
+			Type: integer,
+		}, column.Field{
+			Name: d.LevelColumn(),
+			Type: integer,
+		}, h.Above
 		t.add(ParentKey, false, t.Parent)
 		t.add(HierarchyLevel, false, t.Level)
-		t.Closure = &warehouse.Table{Name: "dim_" + d.Text + "_closure", Primary: []string{"ancestor_key", "descendant_key"}}
+		t.Closure = &warehouse.Table{
+			Name:    "dim_" + d.Text + "_closure",
+			Primary: []string{"ancestor_key", "descendant_key"},
+		}
 		for _, name := range []string{"ancestor_key", "descendant_key", "distance"} {
-			t.Closure.Columns = append(t.Closure.Columns, warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true})
+			t.Closure.Columns = append(
+				t.Closure.Columns,
+				warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true},
+			)
 		}
 	}
 	if d.Effective != nil {
@@ -274,17 +296,30 @@ func dimension(d *star.Dimension) *Dimension {
 		t.Table.Unique = append(t.Table.Unique, ValidFrom)
 	}
 	if d.Observed() {
-		t.Observed = &warehouse.Table{Name: "dim_" + d.Text + "_observed", Index: []string{d.KeyColumn()}, Columns: []warehouse.Column{
-			{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true}}}
-		for _, f := range t.times() {
-			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom})
+		t.Observed = &warehouse.Table{
+			Name:  "dim_" + d.Text + "_observed",
+			Index: []string{d.KeyColumn()},
+			Columns: []warehouse.Column{
+				{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true}},
 		}
-		t.PointedAt = append(t.PointedAt, Reference{Table: t.Observed.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time})
+		for _, f := range t.times() {
+			t.Observed.Columns = append(
+				t.Observed.Columns,
+				warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom},
+			)
+		}
+		t.PointedAt = append(
+			t.PointedAt,
+			Reference{Table: t.Observed.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time},
+		)
 		for _, f := range d.Type3 {
 			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f})
 		}
 		if d.Closes() {
-			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: column.Field{Name: Mark, Type: column.Type{Kind: column.Text}}})
+			t.Observed.Columns = append(
+				t.Observed.Columns,
+				warehouse.Column{Field: column.Field{Name: Mark, Type: column.Type{Kind: column.Text}}},
+			)
 		}
 	}
 	if t.Inferable() {
@@ -313,7 +348,10 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 	}
 	add := func(notNull bool, fields ...column.Field) {
 		for _, field := range fields {
-			t.Table.Columns = append(t.Table.Columns, warehouse.Column{Field: field, NotNull: notNull || grain[field.Name]})
+			t.Table.Columns = append(
+				t.Table.Columns,
+				warehouse.Column{Field: field, NotNull: notNull || grain[field.Name]},
+			)
 		}
 	}
 	add(false, f.Degenerate...)
@@ -324,7 +362,10 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 		}
 		d := tables[k.Dimension]
 		if k.Dimension.LookedUp == nil { // a view has no keys
-			t.Table.Foreign = append(t.Table.Foreign, warehouse.Foreign{Column: k.Column(), Table: d.Table.Name, Key: d.KeyColumn()})
+			t.Table.Foreign = append(
+				t.Table.Foreign,
+				warehouse.Foreign{Column: k.Column(), Table: d.Table.Name, Key: d.KeyColumn()},
+			)
 		}
 		d.PointedAt = append(d.PointedAt, reference(f, k, t.Table.Name))
 		if k.Both {

@@ -102,7 +102,18 @@ func TestTables(t *testing.T) {
 			got = append(got, fmt.Sprintf("%s: %s as %s, ...", v.Name, v.Columns[0].From, v.Columns[0].To))
 		}
 		for _, r := range d.PointedAt {
-			got = append(got, fmt.Sprintf("  from %s.%s outrigger %v by %q (day %v, %v)", r.Table, r.Key, r.Outrigger, r.Time, r.ByDay, r.TimeType))
+			got = append(
+				got,
+				fmt.Sprintf(
+					"  from %s.%s outrigger %v by %q (day %v, %v)",
+					r.Table,
+					r.Key,
+					r.Outrigger,
+					r.Time,
+					r.ByDay,
+					r.TimeType,
+				),
+			)
 		}
 	}
 	got = append(got, describe(s.Facts[0].Table))

@@ -133,7 +133,8 @@ func (t *content) plain() string {
 
 // changed reports whether the file is no longer the one that was opened.
 func (f *Files) changed(file *file, t *content) bool {
-	return changed(filepath.Join(f.dir, filepath.FromSlash(file.path)), t.in, t.info) || file.info != nil && differ(file.info, t.info)
+	return changed(filepath.Join(f.dir, filepath.FromSlash(file.path)), t.in, t.info) ||
+		file.info != nil && differ(file.info, t.info)
 }
 
 // changed reports whether a file is no longer the one that was opened, or has grown, shrunk or been written to since.

@@ -191,7 +191,9 @@ func TestChanged(t *testing.T) {
 					}
 				}
 			}
-			if err == nil || !strings.Contains(err.Error(), "x.csv: the file was changed ") && !strings.Contains(err.Error(), "x.csv: the file is gone") {
+			if err == nil ||
+				!strings.Contains(err.Error(), "x.csv: the file was changed ") &&
+					!strings.Contains(err.Error(), "x.csv: the file is gone") {
 				t.Errorf("a file that %s, before it is read %v: %v", name, early, err)
 			}
 		}

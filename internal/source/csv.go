@@ -29,7 +29,13 @@ type failure func(line int, format string, args ...any) diag.List
 
 func failing(file *file, s *star.Source) failure {
 	return func(line int, format string, args ...any) diag.List {
-		return diag.List{{At: diag.Place{File: file.name, Line: line}, Subject: "source " + s.Text, Message: fmt.Sprintf(format, args...)}}
+		return diag.List{
+			{
+				At:      diag.Place{File: file.name, Line: line},
+				Subject: "source " + s.Text,
+				Message: fmt.Sprintf(format, args...),
+			},
+		}
 	}
 }
 
@@ -51,7 +57,8 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) {
 		return nil, fail(1, "this is not CSV text, but a Parquet or zip file")
 	}
-	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) || bytes.IndexByte(start, 0) >= 0 {
+	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) ||
+		bytes.IndexByte(start, 0) >= 0 {
 		return nil, fail(1, "this is not UTF-8 text; it looks like UTF-16 (csv: encoding says so)")
 	}
 	rd := f.records(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
@@ -70,7 +77,12 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 	for i := range names {
 		names[i] = f.unguard(f.unswap(names[i]))
 		if !f.csv.Headless && !f.fits(names[i]) {
-			return nil, fail(1, "the header is not %s text: %s", cmp.Or(f.csv.Encoding, "UTF-8"), diag.Printable(names[i]))
+			return nil, fail(
+				1,
+				"the header is not %s text: %s",
+				cmp.Or(f.csv.Encoding, "UTF-8"),
+				diag.Printable(names[i]),
+			)
 		}
 	}
 	return names, nil
@@ -100,11 +112,25 @@ func (f *Files) header(file *file, s *star.Source) diag.List {
 		}
 		switch {
 		case !ok && len(names) == 1 && strings.ContainsAny(names[0], ",;\t|"):
-			return fail(1, "the header is one column, %s: what separates the columns? (csv: separator)", diag.Printable(names[0]))
+			return fail(
+				1,
+				"the header is one column, %s: what separates the columns? (csv: separator)",
+				diag.Printable(names[0]),
+			)
 		case !ok && c.Position > 0:
-			errs = append(errs, fail(1, "column %s is to stand at position %d, and the header has %d columns", c.Text, c.Position, len(names))...)
+			errs = append(
+				errs,
+				fail(
+					1,
+					"column %s is to stand at position %d, and the header has %d columns",
+					c.Text,
+					c.Position,
+					len(names),
+				)...)
 		case !ok:
-			errs = append(errs, fail(1, "the header has no column %s%s", c.InFile(), diag.Suggest(c.InFile(), names))...)
+			errs = append(
+				errs,
+				fail(1, "the header has no column %s%s", c.InFile(), diag.Suggest(c.InFile(), names))...)
 		case twice[c.InFile()] && c.Position == 0:
 			errs = append(errs, fail(1, "the header has two columns called %s; position tells which", c.InFile())...)
 		case column.Find(f.fields, c.Text) >= 0:
@@ -123,7 +149,12 @@ func (f *Files) positions(file *file, s *star.Source) diag.List {
 		}
 		if at >= file.width {
 			return diag.List{{At: diag.Place{File: file.name, Line: 1}, Subject: "source " + s.Text,
-				Message: fmt.Sprintf("column %s is to stand at position %d, and the row has %d fields", c.Text, at+1, file.width)}}
+				Message: fmt.Sprintf(
+					"column %s is to stand at position %d, and the row has %d fields",
+					c.Text,
+					at+1,
+					file.width,
+				)}}
 		}
 		if column.Find(f.fields, c.Text) >= 0 {
 			file.at = append(file.at, at)
@@ -235,7 +266,10 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 				return
 			}
 			if end && f.changed(file, in) {
-				yield(nil, &diag.Error{At: diag.Place{File: file.name}, Message: "the file was changed while it was read"})
+				yield(
+					nil,
+					&diag.Error{At: diag.Place{File: file.name}, Message: "the file was changed while it was read"},
+				)
 				return
 			}
 			if first {
@@ -315,7 +349,10 @@ func (p *piece) Fill(b *column.Batch) error {
 		if p.of.lines {
 			what = "line"
 		}
-		return &diag.Error{At: diag.Place{File: p.file.name, Line: int(p.line) + 1}, Message: "a " + what + " is longer than 16 MiB"}
+		return &diag.Error{
+			At:      diag.Place{File: p.file.name, Line: int(p.line) + 1},
+			Message: "a " + what + " is longer than 16 MiB",
+		}
 	}
 	if p.of.lines {
 		return p.fillLines(b)
@@ -323,7 +360,8 @@ func (p *piece) Fill(b *column.Batch) error {
 	rd := p.of.records(bytes.NewReader(p.data))
 	rd.ReuseRecord = true
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1) // a record has at least a line
-	clean := utf8.Valid(p.data) && bytes.IndexByte(p.data, 0) < 0 && (p.of.csv.Encoding == "" || !bytes.Contains(p.data, replaced))
+	clean := utf8.Valid(p.data) && bytes.IndexByte(p.data, 0) < 0 &&
+		(p.of.csv.Encoding == "" || !bytes.Contains(p.data, replaced))
 	reader := parse.NewReader(p.of.zone)
 	if p.of.csv.Style != (parse.Style{}) {
 		reader.Styled(&p.of.csv.Style)
@@ -386,14 +424,24 @@ func (p *piece) Fill(b *column.Batch) error {
 				c.Null[n], c.Text[n] = false, s
 			case !clean && p.of.csv.Encoding != "" && !p.of.fits(s):
 				c.SetNull(n)
-				b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has bytes that are not "+p.of.csv.Encoding+" text", diag.Clip(diag.Printable(s), 60))
+				b.SetAside(
+					n,
+					p.of.fields[k].Name,
+					p.of.fields[k].Name+" has bytes that are not "+p.of.csv.Encoding+" text",
+					diag.Clip(diag.Printable(s), 60),
+				)
 			default:
 				if err := reader.Set(c, n, s); err != nil {
 					hint := ""
 					if p.of.csv.Encoding == "" && !utf8.ValidString(s) {
 						hint = " (csv: encoding says what text it is)"
 					}
-					b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error()+hint, diag.Clip(diag.Printable(s), 60))
+					b.SetAside(
+						n,
+						p.of.fields[k].Name,
+						p.of.fields[k].Name+" "+err.Error()+hint,
+						diag.Clip(diag.Printable(s), 60),
+					)
 				}
 			}
 		}

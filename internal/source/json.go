@@ -109,7 +109,12 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 	case gjson.String:
 		text = value.Str
 		if half(value.Raw) {
-			b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" has half a character: one of the two parts of a \\u pair", diag.Clip(diag.Printable(value.Raw), 60))
+			b.SetAside(
+				n,
+				p.of.fields[k].Name,
+				p.of.fields[k].Name+" has half a character: one of the two parts of a \\u pair",
+				diag.Clip(diag.Printable(value.Raw), 60),
+			)
 			return
 		}
 	case gjson.Number:
@@ -122,7 +127,12 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 			if value.IsArray() {
 				what = "a list"
 			}
-			b.SetAside(n, p.of.fields[k].Name, fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what), diag.Clip(diag.Printable(text), 60))
+			b.SetAside(
+				n,
+				p.of.fields[k].Name,
+				fmt.Sprintf("%s is %s, not one value", p.of.fields[k].Name, what),
+				diag.Clip(diag.Printable(text), 60),
+			)
 			return
 		}
 	}
@@ -131,8 +141,8 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 	}
 }
 
-// half reports whether a string of JSON, as it is written, has one half of a surrogate pair without the other: no text at
-// all, for which a decoder puts a sign of its own.
+// half reports whether a string of JSON, as it is written, has one half of a surrogate pair without the other: no
+// text at all, for which a decoder puts a sign of its own.
 func half(raw string) bool {
 	unit := func(at int) uint64 { // of the escape that begins there, 0 if none does
 		if at+6 > len(raw) || raw[at] != '\\' || raw[at+1] != 'u' {
@@ -220,7 +230,9 @@ func (f *Files) objects(file *file, s *star.Source) diag.List {
 	if in.failed != nil {
 		return fail(1, "%s", in.plain())
 	}
-	if start = start[:n]; bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) || bytes.IndexByte(start, 0) >= 0 || bytes.HasPrefix(start, []byte{0xff, 0xfe}) {
+	if start = start[:n]; bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) ||
+		bytes.IndexByte(start, 0) >= 0 ||
+		bytes.HasPrefix(start, []byte{0xff, 0xfe}) {
 		return fail(1, "this is not text of JSON objects, a line each")
 	}
 	return nil

@@ -18,9 +18,15 @@ import (
 
 // objects is a source of JSON objects with text columns found by paths.
 func objects(paths ...string) *star.Source {
-	s := &star.Source{Name: star.Name{Text: "test"}, Files: star.Files{Format: star.JSONLines, CSV: star.PlainCSV, Read: []star.Name{{Text: "*.json"}}}}
+	s := &star.Source{
+		Name:  star.Name{Text: "test"},
+		Files: star.Files{Format: star.JSONLines, CSV: star.PlainCSV, Read: []star.Name{{Text: "*.json"}}},
+	}
 	for _, path := range paths {
-		s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: path}, Header: path, Type: column.Type{Kind: column.Text}})
+		s.Columns = append(
+			s.Columns,
+			star.Column{Name: star.Name{Text: path}, Header: path, Type: column.Type{Kind: column.Text}},
+		)
 	}
 	return s
 }
@@ -38,7 +44,20 @@ func openSource(t testing.TB, dir string, s *star.Source, piece int) (*Files, er
 func TestLines(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 9))
 	names := []string{"a", "b.c", "b.d.e", "odd*name", "x|y", "@this", "q#", `dot\.ted`, "missing"}
-	values := []string{`"text"`, `"qu\"oted é"`, `"\u00fc"`, "12", "-0.50", "1e3", "true", "null", `""`, `[1,2]`, `{"z":1}`, `"two\nlines"`}
+	values := []string{
+		`"text"`,
+		`"qu\"oted é"`,
+		`"\u00fc"`,
+		"12",
+		"-0.50",
+		"1e3",
+		"true",
+		"null",
+		`""`,
+		`[1,2]`,
+		`{"z":1}`,
+		`"two\nlines"`,
+	}
 	pick := func() string { return values[r.IntN(len(values))] }
 	for round := range 300 {
 		var file strings.Builder
@@ -50,7 +69,17 @@ func TestLines(t *testing.T) {
 				file.WriteString("  \r\n")
 				continue
 			}
-			text := fmt.Sprintf(`{"a": %s, "b": {"c": %s, "d": {"e": %s}}, "odd*name": %s, "x|y": %s, "@this": %s, "q#": %s, "dot.ted": %s}`, pick(), pick(), pick(), pick(), pick(), pick(), pick(), pick())
+			text := fmt.Sprintf(
+				`{"a": %s, "b": {"c": %s, "d": {"e": %s}}, "odd*name": %s, "x|y": %s, "@this": %s, "q#": %s, "dot.ted": %s}`,
+				pick(),
+				pick(),
+				pick(),
+				pick(),
+				pick(),
+				pick(),
+				pick(),
+				pick(),
+			)
 			file.WriteString(text + []string{"\n", "\r\n"}[r.IntN(2)])
 			decoder := json.NewDecoder(strings.NewReader(text))
 			decoder.UseNumber()
@@ -127,7 +156,14 @@ func TestLines(t *testing.T) {
 				}
 			}
 			if !slices.Equal(got, want) {
-				t.Fatalf("round %d, pieces of %d:\n%s\nwant\n%s\nof\n%s", round, piece, strings.Join(got, "\n"), strings.Join(want, "\n"), content)
+				t.Fatalf(
+					"round %d, pieces of %d:\n%s\nwant\n%s\nof\n%s",
+					round,
+					piece,
+					strings.Join(got, "\n"),
+					strings.Join(want, "\n"),
+					content,
+				)
 			}
 		}
 	}
@@ -180,7 +216,10 @@ func TestBrokenLines(t *testing.T) {
 					break
 				}
 				for _, fault := range b.Faults {
-					faults = append(faults, fmt.Sprintf("!%s:%d|%s|%s", b.From.File, b.From.Line[fault.Row], fault.Reason, fault.Detail))
+					faults = append(
+						faults,
+						fmt.Sprintf("!%s:%d|%s|%s", b.From.File, b.From.Line[fault.Row], fault.Reason, fault.Detail),
+					)
 				}
 				n += b.N - len(b.Faults)
 			}

@@ -46,7 +46,14 @@ func (in *Inputs) known(path string, info fs.FileInfo) error {
 
 // once yields pieces as they are read or, where an earlier reader of the same has come to its end, as they were kept,
 // made again for the new reader. opened names what is really opened, and nothing else.
-func once[P any](in *Inputs, s *star.Source, opened string, read iter.Seq2[P, error], size func(P) int64, again func(P) P) iter.Seq2[P, error] {
+func once[P any](
+	in *Inputs,
+	s *star.Source,
+	opened string,
+	read iter.Seq2[P, error],
+	size func(P) int64,
+	again func(P) P,
+) iter.Seq2[P, error] {
 	if in.Anew || in.Model.Uses(s) < 2 {
 		return read
 	}

@@ -28,8 +28,11 @@ func TestOnce(t *testing.T) {
 	}
 	defer root.Close()
 	text := column.Type{Kind: column.Text}
-	s := &star.Source{Name: star.Name{Text: "x"}, Files: star.Files{CSV: star.PlainCSV, Read: []star.Name{{Text: "x.csv"}}},
-		Columns: []star.Column{{Name: star.Name{Text: "a"}, Type: text}, {Name: star.Name{Text: "b"}, Type: text}}}
+	s := &star.Source{
+		Name:    star.Name{Text: "x"},
+		Files:   star.Files{CSV: star.PlainCSV, Read: []star.Name{{Text: "x.csv"}}},
+		Columns: []star.Column{{Name: star.Name{Text: "a"}, Type: text}, {Name: star.Name{Text: "b"}, Type: text}},
+	}
 	model := &star.Model{Sources: []*star.Source{s}, Facts: []*star.Fact{{Source: s}, {Source: s}}}
 	read := func(in Input) (rows int, last string, err error) {
 		b := column.NewBatch(in.Fields())
@@ -73,7 +76,8 @@ func TestOnce(t *testing.T) {
 			t.Errorf("%d uses: %d bytes are kept", uses, room)
 		}
 		write("a,b\n5,6\n")
-		if _, err := in.Open(context.Background(), s, nil, func(string) bool { return true }); err == nil || !strings.Contains(err.Error(), "changed since the run began") {
+		if _, err := in.Open(context.Background(), s, nil, func(string) bool { return true }); err == nil ||
+			!strings.Contains(err.Error(), "changed since the run began") {
 			t.Errorf("another file: %v", err)
 		}
 		os.Rename(filepath.Join(dir, "y.csv"), filepath.Join(dir, "x.csv"))

@@ -73,7 +73,13 @@ func (in *Inputs) openParquetFile(dir string, file *file) (*openedParquet, error
 	}
 	if err = footer(raw, file.info.Size()); err == nil {
 		err = guarded(func() error {
-			x.File, err = parquet.OpenFile(raw, file.info.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true), parquet.ReadBufferSize(64<<10))
+			x.File, err = parquet.OpenFile(
+				raw,
+				file.info.Size(),
+				parquet.SkipPageIndex(true),
+				parquet.SkipBloomFilters(true),
+				parquet.ReadBufferSize(64<<10),
+			)
 			return err
 		})
 		if err != nil {
@@ -196,7 +202,10 @@ func (x *openedParquet) find(path string, as column.Type) (*parquetColumn, error
 			return nil, fmt.Errorf("column %s is a list, not one value", path)
 		}
 		if codec := c.Compression().CompressionCodec(); codec == format.Lz4Raw || codec == format.Lz4 {
-			return nil, fmt.Errorf("column %s is compressed with LZ4, which is not read: write it with Snappy, Zstandard or gzip", path)
+			return nil, fmt.Errorf(
+				"column %s is compressed with LZ4, which is not read: write it with Snappy, Zstandard or gzip",
+				path,
+			)
 		}
 		t, utc := parquetType(c)
 		if t.Kind == column.Null {
@@ -299,7 +308,14 @@ func (p *parquetFiles) cut(ctx context.Context, file *file) iter.Seq2[*parquetPi
 			}
 			for rest := group.NumRows(); rest > 0; {
 				n := int(min(rest, parquetRows))
-				piece := &parquetPiece{of: p, file: file, columns: x.columns, first: first, n: n, bytes: file.info.Size() * int64(n) / max(1, x.NumRows())}
+				piece := &parquetPiece{
+					of:      p,
+					file:    file,
+					columns: x.columns,
+					first:   first,
+					n:       n,
+					bytes:   file.info.Size() * int64(n) / max(1, x.NumRows()),
+				}
 				err := ctx.Err()
 				for k := 0; k < len(readers) && err == nil; k++ {
 					var segments []segment
@@ -320,7 +336,8 @@ func (p *parquetFiles) cut(ctx context.Context, file *file) iter.Seq2[*parquetPi
 				}
 				rest -= int64(n)
 				first += int64(n)
-				if last := rest == 0 && g == len(groups)-1; last && changed(filepath.Join(p.dir, filepath.FromSlash(file.path)), x.raw, file.info) {
+				if last := rest == 0 && g == len(groups)-1; last &&
+					changed(filepath.Join(p.dir, filepath.FromSlash(file.path)), x.raw, file.info) {
 					closeAll()
 					fail(errors.New("the file was changed while it was read"))
 					return
@@ -437,7 +454,10 @@ func (p *parquetPiece) fill(b *column.Batch, k, row int, s *segment, reader *par
 		return nil
 	})
 	if err != nil {
-		return &diag.Error{At: diag.Place{File: p.file.name}, Message: fmt.Sprintf("column %s: the Parquet data is damaged: %v", p.of.paths[k], err)}
+		return &diag.Error{
+			At:      diag.Place{File: p.file.name},
+			Message: fmt.Sprintf("column %s: the Parquet data is damaged: %v", p.of.paths[k], err),
+		}
 	}
 	return nil
 }

@@ -203,7 +203,12 @@ var (
 )
 
 // values returns what sets a row of a column to value at of a page or dictionary.
-func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zone *time.Location) func(c *column.Column, row, at int) error {
+func (p *parquetColumn) values(
+	data encoding.Values,
+	s *segment,
+	plain bool,
+	zone *time.Location,
+) func(c *column.Column, row, at int) error {
 	whole := func(get func(at int) int64) func(c *column.Column, row, at int) error {
 		switch {
 		case p.own.Kind == column.Timestamp:
@@ -213,7 +218,8 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 			}
 		case p.own.Kind == column.Time:
 			return func(c *column.Column, row, at int) (err error) {
-				if c.Int[row], err = p.micros(get(at)); err == nil && (c.Int[row] < 0 || c.Int[row] >= civil.DayMicros) {
+				if c.Int[row], err = p.micros(get(at)); err == nil &&
+					(c.Int[row] < 0 || c.Int[row] >= civil.DayMicros) {
 					err = errTooLarge
 				}
 				return err
@@ -282,7 +288,10 @@ func (p *parquetColumn) values(data encoding.Values, s *segment, plain bool, zon
 	case parquet.Float:
 		v := data.Float()
 		return func(c *column.Column, row, at int) error {
-			c.Float[row], _ = strconv.ParseFloat(strconv.FormatFloat(float64(v[at]), 'g', -1, 32), 64) // the number that was meant
+			c.Float[row], _ = strconv.ParseFloat(
+				strconv.FormatFloat(float64(v[at]), 'g', -1, 32),
+				64,
+			) // the number that was meant
 			return finite(c.Float[row])
 		}
 	case parquet.Double:

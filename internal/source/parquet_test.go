@@ -23,7 +23,11 @@ import (
 )
 
 func parquetSource(columns ...star.Column) *star.Source {
-	return &star.Source{Name: star.Name{Text: "test"}, Files: star.Files{Format: star.Parquet, Read: []star.Name{{Text: "*.parquet"}}}, Columns: columns}
+	return &star.Source{
+		Name:    star.Name{Text: "test"},
+		Files:   star.Files{Format: star.Parquet, Read: []star.Name{{Text: "*.parquet"}}},
+		Columns: columns,
+	}
 }
 
 func asColumn(name, typ, path string) star.Column {
@@ -32,7 +36,11 @@ func asColumn(name, typ, path string) star.Column {
 }
 
 // readParquet reads all rows of one file as text, null as ∅, with what was set aside.
-func readParquet(file string, zone *time.Location, columns ...star.Column) (fields []column.Field, rows [][]string, aside []string, err error) {
+func readParquet(
+	file string,
+	zone *time.Location,
+	columns ...star.Column,
+) (fields []column.Field, rows [][]string, aside []string, err error) {
 	root, err := os.OpenRoot(filepath.Dir(file))
 	if err != nil {
 		return nil, nil, nil, err
@@ -70,7 +78,8 @@ func readParquet(file string, zone *time.Location, columns ...star.Column) (fiel
 			if b.From.Line[i] != int64(len(rows)) {
 				return nil, nil, nil, fmt.Errorf("row %d is said to be row %d", len(rows), b.From.Line[i])
 			}
-			if want := strings.Join(row, ","); len(b.Faults) == 0 && !strings.ContainsAny(want, "∅\" ") && b.From.Raw(i) != want {
+			if want := strings.Join(row, ","); len(b.Faults) == 0 && !strings.ContainsAny(want, "∅\" ") &&
+				b.From.Raw(i) != want {
 				return nil, nil, nil, fmt.Errorf("row %d is %s as read, and %s", len(rows), b.From.Raw(i), want)
 			}
 		}
@@ -98,7 +107,8 @@ func TestParquetWriters(t *testing.T) {
 			continue
 		}
 		if strings.HasSuffix(file, "lz4.parquet") { // the library that reads pages may give wrong values then
-			if _, _, _, err := readParquet(file, time.UTC); err == nil || !strings.Contains(err.Error(), "compressed with LZ4") {
+			if _, _, _, err := readParquet(file, time.UTC); err == nil ||
+				!strings.Contains(err.Error(), "compressed with LZ4") {
 				t.Error(err)
 			}
 			continue
@@ -141,8 +151,20 @@ func TestParquetWriters(t *testing.T) {
 // their paths; lists and groups are told.
 func TestParquetTypes(t *testing.T) {
 	file := "testdata/parquet/pyarrow-snappy-dictionary.parquet"
-	_, rows, aside, err := readParquet(file, time.UTC, asColumn("as_text", "text", "toll"), asColumn("n", "decimal(12,3)", "no"), asColumn("whole", "integer", "draught"),
-		asColumn("few", "decimal(3,1)", "small"), asColumn("d", "date", "at"), asColumn("money", "decimal(5,2)", "toll"))
+	_, rows, aside, err := readParquet(
+		file,
+		time.UTC,
+		asColumn("as_text", "text", "toll"),
+		asColumn("n", "decimal(12,3)", "no"),
+		asColumn("whole", "integer", "draught"),
+		asColumn(
+			"few",
+			"decimal(3,1)",
+			"small",
+		),
+		asColumn("d", "date", "at"),
+		asColumn("money", "decimal(5,2)", "toll"),
+	)
 	if err != nil || len(rows) != 300 {
 		t.Fatal(len(rows), err)
 	}
@@ -156,8 +178,16 @@ func TestParquetTypes(t *testing.T) {
 		t.Errorf("%d set aside: %v", len(aside), aside[len(aside)-1])
 	}
 	nested := "testdata/parquet/pyarrow-nested.parquet"
-	_, rows, aside, err = readParquet(nested, nil, asColumn("no", "integer", ""), asColumn("code", "text", "cargo.code"), asColumn("tons", "integer", "cargo.tons"))
-	if err != nil || len(aside) > 0 || strings.Join(rows[0], " ") != "1 C1 1" || strings.Join(rows[3], " ") != "4 C4 ∅" || strings.Join(rows[9], " ") != "10 ∅ ∅" {
+	_, rows, aside, err = readParquet(
+		nested,
+		nil,
+		asColumn("no", "integer", ""),
+		asColumn("code", "text", "cargo.code"),
+		asColumn("tons", "integer", "cargo.tons"),
+	)
+	if err != nil || len(aside) > 0 || strings.Join(rows[0], " ") != "1 C1 1" ||
+		strings.Join(rows[3], " ") != "4 C4 ∅" ||
+		strings.Join(rows[9], " ") != "10 ∅ ∅" {
 		t.Errorf("nested: %v %v %v", rows[:10], aside, err)
 	}
 	for path, want := range map[string]string{
@@ -165,7 +195,8 @@ func TestParquetTypes(t *testing.T) {
 		"cargo":    "column cargo is a group; header names a field of it, such as cargo.code",
 		"cargo.co": "the file has no column cargo.co (did you mean cargo.code?)",
 	} {
-		if _, _, _, err := readParquet(nested, nil, asColumn("x", "text", path)); err == nil || !strings.HasSuffix(err.Error(), want) {
+		if _, _, _, err := readParquet(nested, nil, asColumn("x", "text", path)); err == nil ||
+			!strings.HasSuffix(err.Error(), want) {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
@@ -180,7 +211,8 @@ func TestParquetTypes(t *testing.T) {
 	}
 }
 
-// TestParquetTimes: a time outside of the years 1 to 9999 is set aside, as it stands there or once it is in the model's zone.
+// TestParquetTimes: a time outside of the years 1 to 9999 is set aside, as it stands there or once it is in the
+// model's zone.
 func TestParquetTimes(t *testing.T) {
 	type row struct {
 		Instant int64            `parquet:"instant,timestamp(microsecond)"`
@@ -203,7 +235,12 @@ func TestParquetTimes(t *testing.T) {
 		t.Fatal(err)
 	}
 	zone := time.FixedZone("east", 3600)
-	_, read, aside, err := readParquet(file, zone, asColumn("instant", "timestamp", ""), asColumn("old", "timestamp", ""))
+	_, read, aside, err := readParquet(
+		file,
+		zone,
+		asColumn("instant", "timestamp", ""),
+		asColumn("old", "timestamp", ""),
+	)
 	want := "[[∅ 1970-01-01 01:00:00] [9999-12-31 23:30:00 9999-12-31 01:00:00] [0001-01-01 00:30:00 0001-01-01 01:00:00] [∅ ∅] [∅ ∅] [∅ ∅]]"
 	if got := fmt.Sprint(read); err != nil || got != want || len(aside) != 7 {
 		t.Errorf("%v\n%s\nwant\n%s\nset aside: %q", err, got, want, aside)
@@ -309,7 +346,11 @@ func TestBigEndian(t *testing.T) {
 			c := column.Column{Type: column.Type{Kind: column.Decimal, Precision: precision}}
 			c.Resize(1)
 			err := bigEndian(&c, 0, b)
-			fits := new(big.Int).Abs(want).Cmp(new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(precision)), nil)) < 0
+			fits := new(
+				big.Int,
+			).Abs(want).
+				Cmp(new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(precision)), nil)) <
+				0
 			if fits != (err == nil) || fits && c.Value(0) != want.String() {
 				t.Fatalf("%x: %s, %v; want %s", b, c.Value(0), err, want)
 			}

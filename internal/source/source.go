@@ -49,7 +49,8 @@ type Inputs struct {
 // Input is the rows of what a source reads, opened.
 type Input interface {
 	column.Source
-	// Samples yields some rows of each file: the first, and where the file has no types of its own, from its middle and end.
+	// Samples yields some rows of each file: the first, and where the file has no types of its own, from its middle
+	// and end.
 	Samples(context.Context) iter.Seq2[column.Piece, error]
 	// Names lists what is read in order: files, or a table.
 	Names() []string
@@ -61,7 +62,12 @@ type Input interface {
 
 // Open finds what s reads, and checks that it has the columns that s declares, of which the rows have those that want
 // names. bind gives the values of a query's parameters. The error is a [diag.List] where it has a place.
-func (in *Inputs) Open(ctx context.Context, s *star.Source, bind func(name string) (star.Value, error), want func(column string) bool) (Input, error) {
+func (in *Inputs) Open(
+	ctx context.Context,
+	s *star.Source,
+	bind func(name string) (star.Value, error),
+	want func(column string) bool,
+) (Input, error) {
 	switch {
 	case s.Database != nil:
 		return in.openTable(ctx, s, bind, want)
@@ -132,7 +138,13 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 		}
 		var err error
 		if root, err = os.OpenRoot(dir); err != nil {
-			return dir, nil, diag.List{{At: s.Within.At, Subject: "sources." + s.Text + ".within", Message: "there is no folder " + s.Within.Text}}
+			return dir, nil, diag.List{
+				{
+					At:      s.Within.At,
+					Subject: "sources." + s.Text + ".within",
+					Message: "there is no folder " + s.Within.Text,
+				},
+			}
 		}
 		defer root.Close()
 	}
@@ -140,7 +152,10 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 	for _, pattern := range s.Read {
 		names, err := find(root, pattern.Text)
 		if err != nil {
-			errs = append(errs, &diag.Error{At: pattern.At, Subject: "sources." + s.Text + ".read", Message: err.Error()})
+			errs = append(
+				errs,
+				&diag.Error{At: pattern.At, Subject: "sources." + s.Text + ".read", Message: err.Error()},
+			)
 		}
 		for _, name := range names {
 			if !seen[name] {
@@ -155,7 +170,15 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 
 // openText opens text files and checks their headers.
 func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*Files, error) {
-	f := &Files{in: in, of: s, zone: in.Model.Zone, csv: s.CSV, lines: s.Format == star.JSONLines, nested: s.Nested, piece: cmp.Or(in.Piece, PieceSize)}
+	f := &Files{
+		in:     in,
+		of:     s,
+		zone:   in.Model.Zone,
+		csv:    s.CSV,
+		lines:  s.Format == star.JSONLines,
+		nested: s.Nested,
+		piece:  cmp.Or(in.Piece, PieceSize),
+	}
 	for _, c := range s.Columns {
 		if want(c.Text) {
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
@@ -183,8 +206,19 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 // AsRead returns a source of the same files, table or query that yields their rows as they stand there: all columns
 // that the files have in common, by their names or else positions, with nothing derived and nothing set aside but
 // rows of too few or too many fields. What has no types of its own is text.
-func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name string) (star.Value, error)) (*star.Source, error) {
-	plain := &star.Source{Name: s.Name, Files: s.Files, Database: s.Database, Table: s.Table, Query: s.Query, OrderBy: s.OrderBy}
+func (in *Inputs) AsRead(
+	ctx context.Context,
+	s *star.Source,
+	bind func(name string) (star.Value, error),
+) (*star.Source, error) {
+	plain := &star.Source{
+		Name:     s.Name,
+		Files:    s.Files,
+		Database: s.Database,
+		Table:    s.Table,
+		Query:    s.Query,
+		OrderBy:  s.OrderBy,
+	}
 	if s.TypesItself() {
 		columns, err := in.Columns(ctx, plain, bind)
 		plain.Columns = slices.DeleteFunc(columns, func(c star.Column) bool { return c.Type.Kind == column.Null })
@@ -206,7 +240,10 @@ func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name str
 				if !seen[name] {
 					seen[name] = true
 					path := strings.NewReplacer(`\`, `\\`, `.`, `\.`).Replace(name)
-					plain.Columns = append(plain.Columns, star.Column{Name: star.Name{Text: name}, Type: column.Type{Kind: column.Text}, Header: path})
+					plain.Columns = append(
+						plain.Columns,
+						star.Column{Name: star.Name{Text: name}, Type: column.Type{Kind: column.Text}, Header: path},
+					)
 				}
 			}
 			continue
@@ -232,7 +269,11 @@ func (in *Inputs) AsRead(ctx context.Context, s *star.Source, bind func(name str
 
 // Columns looks at a source that types its columns itself for all columns that it has. Those whose type is none of
 // ours have the type Null.
-func (in *Inputs) Columns(ctx context.Context, s *star.Source, bind func(name string) (star.Value, error)) ([]star.Column, error) {
+func (in *Inputs) Columns(
+	ctx context.Context,
+	s *star.Source,
+	bind func(name string) (star.Value, error),
+) ([]star.Column, error) {
 	if s.Database != nil {
 		return in.tableColumns(ctx, s, bind)
 	}
@@ -304,8 +345,8 @@ func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	}
 }
 
-// Samples yields rows from the beginning, the middle and the end of each file, as many as three pieces have; the piece from
-// the middle says that it has all the bytes for which it stands.
+// Samples yields rows from the beginning, the middle and the end of each file, as many as three pieces have; the
+// piece from the middle says that it has all the bytes for which it stands.
 func (f *Files) Samples(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		for _, file := range f.files {

@@ -20,7 +20,10 @@ import (
 
 // text is a source of text columns a and c, of files *.csv.
 func text() *star.Source {
-	s := &star.Source{Name: star.Name{Text: "test"}, Files: star.Files{CSV: star.PlainCSV, Read: []star.Name{{Text: "*.csv"}}}}
+	s := &star.Source{
+		Name:  star.Name{Text: "test"},
+		Files: star.Files{CSV: star.PlainCSV, Read: []star.Name{{Text: "*.csv"}}},
+	}
 	for _, name := range []string{"a", "c"} {
 		s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: name}, Type: column.Type{Kind: column.Text}})
 	}
@@ -57,10 +60,16 @@ func rows(t testing.TB, f *Files) ([]string, error) {
 			if b.Bad(i) {
 				continue
 			}
-			list = append(list, fmt.Sprintf("%s:%d|%s|%s", b.From.File, b.From.Line[i], b.Cols[0].Value(i), b.Cols[1].Value(i)))
+			list = append(
+				list,
+				fmt.Sprintf("%s:%d|%s|%s", b.From.File, b.From.Line[i], b.Cols[0].Value(i), b.Cols[1].Value(i)),
+			)
 		}
 		for _, fault := range b.Faults {
-			list = append(list, fmt.Sprintf("!%s:%d|%s|%s", b.From.File, b.From.Line[fault.Row], fault.Reason, fault.Detail))
+			list = append(
+				list,
+				fmt.Sprintf("!%s:%d|%s|%s", b.From.File, b.From.Line[fault.Row], fault.Reason, fault.Detail),
+			)
 		}
 	}
 	return list, nil
@@ -70,7 +79,19 @@ func rows(t testing.TB, f *Files) ([]string, error) {
 // the whole file at once.
 func TestPieces(t *testing.T) {
 	r := rand.New(rand.NewPCG(11, 12))
-	words := []string{"", "x", "plain text", `"quoted"`, `"with, comma"`, `"with ""quotes"""`, "\"two\nlines\"", "\"\r\n\n\"", `""`, "ü", "\"\n\n\n\""}
+	words := []string{
+		"",
+		"x",
+		"plain text",
+		`"quoted"`,
+		`"with, comma"`,
+		`"with ""quotes"""`,
+		"\"two\nlines\"",
+		"\"\r\n\n\"",
+		`""`,
+		"ü",
+		"\"\n\n\n\"",
+	}
 	for round := range 300 {
 		dir := t.TempDir()
 		var file strings.Builder
@@ -219,7 +240,12 @@ func TestForms(t *testing.T) {
 	tab, none, marks := star.PlainCSV, star.PlainCSV, star.PlainCSV
 	tab.Separator, tab.Nulls = '\t', []string{"NA", "-"}
 	none.Quote, none.Headless = 0, true
-	marks.Separator, marks.Style = ';', parse.Style{Decimal: ',', Thousands: '.', Date: layout("d.M.yyyy", column.Date), Timestamp: layout("dd.MM.yyyy HH:mm:ss.SSS", column.Timestamp)}
+	marks.Separator, marks.Style = ';', parse.Style{
+		Decimal:   ',',
+		Thousands: '.',
+		Date:      layout("d.M.yyyy", column.Date),
+		Timestamp: layout("dd.MM.yyyy HH:mm:ss.SSS", column.Timestamp),
+	}
 	for _, c := range []struct{ got, want string }{
 		{read("c\ta\n-\t x\nNA\t1\"\n", tab), "!t.csv:3:5: this is not CSV: a quote in a field that is not quoted; such a field stands in quotes, its own quotes doubled\n    3 | NA\t1\"\n      |   \t ^"},
 		{read("c\ta\n-\t x\nNA\tNAB\n", tab), "t.csv:2| x| t.csv:3|NAB|"},
@@ -267,7 +293,8 @@ func TestOutside(t *testing.T) {
 	} {
 		s := text()
 		s.Read[0].Text = pattern
-		if _, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), want) {
+		if _, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true }); err == nil ||
+			!strings.HasSuffix(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", pattern, err, want)
 		}
 	}
@@ -282,7 +309,8 @@ func TestOutside(t *testing.T) {
 		t.Error(got, err)
 	}
 	s.Within.Text, s.Read[0].Text = inner, "link.csv"
-	if _, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true }); err == nil || !strings.HasSuffix(err.Error(), "leads out of the folder of the files") {
+	if _, err := (&Inputs{Model: &star.Model{}, Root: root}).openText(s, func(string) bool { return true }); err == nil ||
+		!strings.HasSuffix(err.Error(), "leads out of the folder of the files") {
 		t.Error(err)
 	}
 }
@@ -345,7 +373,17 @@ func BenchmarkFill(b *testing.B) {
 	var buf bytes.Buffer
 	buf.WriteString("a,n,p,d,t,c\n")
 	for i := range 50_000 {
-		fmt.Fprintf(&buf, "V%06d,%d,%d.%02d,2024-%02d-%02d,2024-01-01 10:%02d:00,\"x, y\"\n", i, i, i, i%100, i%12+1, i%28+1, i%60)
+		fmt.Fprintf(
+			&buf,
+			"V%06d,%d,%d.%02d,2024-%02d-%02d,2024-01-01 10:%02d:00,\"x, y\"\n",
+			i,
+			i,
+			i,
+			i%100,
+			i%12+1,
+			i%28+1,
+			i%60,
+		)
 	}
 	dir := b.TempDir()
 	if err := os.WriteFile(filepath.Join(dir, "b.csv"), buf.Bytes(), 0o644); err != nil {

@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// TestSpectrum: published corner cases mean what their publisher says, but for line breaks in quotes, which are read as
-// newlines however they are written, and empty fields, which are null.
+// TestSpectrum: published corner cases mean what their publisher says, but for line breaks in quotes, which are
+// read as newlines however they are written, and empty fields, which are null.
 func TestSpectrum(t *testing.T) {
 	root, err := os.OpenRoot("testdata/csv-spectrum")
 	if err != nil {
@@ -38,7 +38,14 @@ func TestSpectrum(t *testing.T) {
 			want = append(want, one)
 		}
 		in := &Inputs{Model: &star.Model{}, Root: root}
-		s, err := in.AsRead(context.Background(), &star.Source{Name: star.Name{Text: "s"}, Files: star.Files{CSV: star.PlainCSV, Read: []star.Name{{Text: filepath.Base(file)}}}}, nil)
+		s, err := in.AsRead(
+			context.Background(),
+			&star.Source{
+				Name:  star.Name{Text: "s"},
+				Files: star.Files{CSV: star.PlainCSV, Read: []star.Name{{Text: filepath.Base(file)}}},
+			},
+			nil,
+		)
 		if err != nil {
 			t.Fatal(file, err)
 		}

@@ -57,7 +57,11 @@ func at(s *star.Source, err error) error {
 	return diag.List{{At: w.At, Subject: "sources." + s.Text + key, Message: err.Error()}}
 }
 
-func (in *Inputs) tableColumns(ctx context.Context, s *star.Source, bind func(string) (star.Value, error)) ([]star.Column, error) {
+func (in *Inputs) tableColumns(
+	ctx context.Context,
+	s *star.Source,
+	bind func(string) (star.Value, error),
+) ([]star.Column, error) {
 	q, err := bound(s, bind)
 	if err != nil {
 		return nil, at(s, err)
@@ -79,7 +83,12 @@ func (in *Inputs) tableColumns(ctx context.Context, s *star.Source, bind func(st
 }
 
 // openTable checks that a table or query has the columns that s takes.
-func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(string) (star.Value, error), want func(string) bool) (*table, error) {
+func (in *Inputs) openTable(
+	ctx context.Context,
+	s *star.Source,
+	bind func(string) (star.Value, error),
+	want func(string) bool,
+) (*table, error) {
 	q, err := bound(s, bind)
 	if err != nil {
 		return nil, err
@@ -110,7 +119,13 @@ func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(strin
 		if slices.Contains(names, name) {
 			return nil
 		}
-		return diag.List{{At: w.At, Subject: "sources." + s.Text + key, Message: fmt.Sprintf("there is no column %s%s", name, diag.Suggest(name, names))}}
+		return diag.List{
+			{
+				At:      w.At,
+				Subject: "sources." + s.Text + key,
+				Message: fmt.Sprintf("there is no column %s%s", name, diag.Suggest(name, names)),
+			},
+		}
 	}
 	for _, w := range s.OrderBy {
 		if err := has(w, w.Text, ".order_by"); err != nil {
@@ -123,7 +138,13 @@ func (in *Inputs) openTable(ctx context.Context, s *star.Source, bind func(strin
 		}
 		wanted := want(c.Text)
 		if wanted {
-			t.fields, t.at = append(t.fields, column.Field{Name: c.Text, Type: c.Type}), append(t.at, len(t.query.Columns))
+			t.fields, t.at = append(
+				t.fields,
+				column.Field{Name: c.Text, Type: c.Type},
+			), append(
+				t.at,
+				len(t.query.Columns),
+			)
 		}
 		if wanted || in.Model.Uses(s) > 1 { // others may want it, and are to see the same rows
 			t.query.Columns = append(t.query.Columns, c.InFile())

@@ -1,7 +1,7 @@
 // Package spill keeps rows on disk while memory has no room for them, cut into parts that it has room for.
 //
-// Each row has the number that says how many were put before it. All parts share one temporary file, which has no name,
-// so that nothing is left of it however the program ends. A part's rows come back in their order.
+// Each row has the number that says how many were put before it. All parts share one temporary file, which has no
+// name, so that nothing is left of it however the program ends. A part's rows come back in their order.
 package spill
 
 import (
@@ -110,8 +110,8 @@ func (r *Rows) write(p *part) {
 	p.buf = p.buf[:0]
 }
 
-// Part returns the rows of a part as a source: their fields, and the number. The texts of its batches stay when a batch is
-// filled again. Nothing may be put meanwhile.
+// Part returns the rows of a part as a source: their fields, and the number. The texts of its batches stay when a
+// batch is filled again. Nothing may be put meanwhile.
 func (r *Rows) Part(n int) column.Source { return source{r, n} }
 
 type source struct {
@@ -120,7 +120,10 @@ type source struct {
 }
 
 func (s source) Fields() []column.Field {
-	return append(s.of.fields[:len(s.of.fields):len(s.of.fields)], column.Field{Name: "number", Type: column.Type{Kind: column.Integer}})
+	return append(
+		s.of.fields[:len(s.of.fields):len(s.of.fields)],
+		column.Field{Name: "number", Type: column.Type{Kind: column.Integer}},
+	)
 }
 
 func (s source) Pieces(context.Context) iter.Seq2[column.Piece, error] {

@@ -46,8 +46,8 @@ func random(r *rand.Rand, n int) *column.Batch {
 	return b
 }
 
-// TestRows puts rows in parts and reads them, each part twice: every value comes back in its part, in order, with the number
-// of its row.
+// TestRows puts rows in parts and reads them, each part twice: every value comes back in its part, in order, with
+// the number of its row.
 func TestRows(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("TMPDIR", dir)
@@ -78,7 +78,13 @@ func TestRows(t *testing.T) {
 					}
 					for k := range fields {
 						if !x.Cols[k].Equal(i, &b.Cols[k], n) {
-							return fmt.Errorf("%s of row %d is %s and not %s", fields[k].Name, n, x.Cols[k].Value(i), b.Cols[k].Value(n))
+							return fmt.Errorf(
+								"%s of row %d is %s and not %s",
+								fields[k].Name,
+								n,
+								x.Cols[k].Value(i),
+								b.Cols[k].Value(n),
+							)
 						}
 					}
 					last = n

@@ -34,8 +34,20 @@ func (r *reader) aliasEntries(a *Aliases) []Entry {
 				a.from = &w
 			}
 		}},
-		{"alias", "a column or a list", "the columns of the other natural key, in the order of the dimension's", true, words(&a.alias)},
-		{"is", "a column or a list", "the columns of the natural key that it means; that may be an alias again", true, words(&a.is)},
+		{
+			"alias",
+			"a column or a list",
+			"the columns of the other natural key, in the order of the dimension's",
+			true,
+			words(&a.alias),
+		},
+		{
+			"is",
+			"a column or a list",
+			"the columns of the natural key that it means; that may be an alias again",
+			true,
+			words(&a.is),
+		},
 	}
 }
 
@@ -62,13 +74,28 @@ func (c *checker) aliases(d *Dimension, path string) {
 	}{{a.alias, &a.Alias, ".alias"}, {a.is, &a.Is, ".is"}} {
 		fields := c.fields(a.Source.Fields(), "source "+a.Source.Text, group.names, path+group.in)
 		if *group.to = column.Names(fields); len(group.names) != len(d.NaturalKey) {
-			c.errorf(a.at, path+group.in, "the natural key has %d columns, and here are %d", len(d.NaturalKey), len(group.names))
+			c.errorf(
+				a.at,
+				path+group.in,
+				"the natural key has %d columns, and here are %d",
+				len(d.NaturalKey),
+				len(group.names),
+			)
 			d.Aliases = nil
 			continue
 		}
 		for i, f := range fields {
-			if len(fields) == len(d.NaturalKey) && f.Type != d.NaturalKey[i].Type && known(f.Type) && known(d.NaturalKey[i].Type) {
-				c.errorf(group.names[i].At, path+group.in, "%s is of type %s, but %s of the natural key is of type %s: nothing would ever match", f.Name, f.Type, d.NaturalKey[i].Name, d.NaturalKey[i].Type)
+			if len(fields) == len(d.NaturalKey) && f.Type != d.NaturalKey[i].Type && known(f.Type) &&
+				known(d.NaturalKey[i].Type) {
+				c.errorf(
+					group.names[i].At,
+					path+group.in,
+					"%s is of type %s, but %s of the natural key is of type %s: nothing would ever match",
+					f.Name,
+					f.Type,
+					d.NaturalKey[i].Name,
+					d.NaturalKey[i].Type,
+				)
 			}
 		}
 	}
@@ -87,10 +114,19 @@ func (c *checker) aliased(s *Source, d *Dimension, columns []string, at diag.Pla
 		return
 	}
 	if made(d.Aliases.Source, s) {
-		c.errorf(at, path, "the aliases of dimension %s are made of source %s, so that cannot have them itself", d.Text, s.Text)
+		c.errorf(
+			at,
+			path,
+			"the aliases of dimension %s are made of source %s, so that cannot have them itself",
+			d.Text,
+			s.Text,
+		)
 		return
 	}
-	if !slices.ContainsFunc(s.Aliased, func(x Aliased) bool { return x.Aliases == d.Aliases && slices.Equal(x.Columns, columns) }) {
+	if !slices.ContainsFunc(
+		s.Aliased,
+		func(x Aliased) bool { return x.Aliases == d.Aliases && slices.Equal(x.Columns, columns) },
+	) {
 		s.Aliased = append(s.Aliased, Aliased{d.Aliases, slices.Clone(columns)})
 	}
 }

@@ -54,7 +54,14 @@ func (c *checker) wide() {
 	look := func(at diag.Place, subject string, fields []column.Field) {
 		for _, f := range fields {
 			if f.Type.Kind == column.Decimal && f.Type.Wide() {
-				c.remark(at, subject, "%s has more than 18 digits, for which SQLite has no number: it stands exactly in %s_exact, as text, and %s is a double, of which the first 15 digits are right", f.Name, f.Name, f.Name)
+				c.remark(
+					at,
+					subject,
+					"%s has more than 18 digits, for which SQLite has no number: it stands exactly in %s_exact, as text, and %s is a double, of which the first 15 digits are right",
+					f.Name,
+					f.Name,
+					f.Name,
+				)
 			}
 		}
 	}
@@ -226,7 +233,16 @@ func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 			continue // its day is meant
 		}
 		if f.Type.Kind != nk.Kind || f.Type.Scale != nk.Scale || f.Type.Wide() != nk.Wide() {
-			c.errorf(w.At, k.subject, "%s is of type %s, but %s of dimension %s is of type %s: nothing would ever match", w.Text, f.Type, d.NaturalKey[i].Name, d.Text, nk)
+			c.errorf(
+				w.At,
+				k.subject,
+				"%s is of type %s, but %s of dimension %s is of type %s: nothing would ever match",
+				w.Text,
+				f.Type,
+				d.NaturalKey[i].Name,
+				d.Text,
+				nk,
+			)
 		}
 	}
 	for i, w := range by {
@@ -264,8 +280,14 @@ func (c *checker) arrange(k *Key) []Name {
 		at := i
 		if b.natural != nil {
 			if at = column.Find(natural, b.natural.Text); at < 0 {
-				c.errorf(b.natural.At, k.subject, "the natural key of dimension %s has no column %s%s", k.Dimension.Text, b.natural.Text,
-					diag.Suggest(b.natural.Text, column.Names(natural)))
+				c.errorf(
+					b.natural.At,
+					k.subject,
+					"the natural key of dimension %s has no column %s%s",
+					k.Dimension.Text,
+					b.natural.Text,
+					diag.Suggest(b.natural.Text, column.Names(natural)),
+				)
 				return nil
 			}
 		} else if named {
@@ -295,7 +317,14 @@ func (c *checker) asOf(k *Key, fields []column.Field, of string) {
 		return
 	}
 	if d.Validity().Kind == column.Timestamp && f.Type.Kind == column.Date {
-		c.errorf(k.asOf.At, k.subject+".as_of", "dimension %s is versioned to the microsecond, and %s has only a day: cast(%s as timestamp) in a derived column says which time is meant", d.Text, f.Name, f.Name)
+		c.errorf(
+			k.asOf.At,
+			k.subject+".as_of",
+			"dimension %s is versioned to the microsecond, and %s has only a day: cast(%s as timestamp) in a derived column says which time is meant",
+			d.Text,
+			f.Name,
+			f.Name,
+		)
 		return
 	}
 	if !d.Versioned() {
@@ -328,14 +357,24 @@ func (c *checker) outcomes(k *Key) {
 	if l := k.Dimension.LookedUp; l != nil {
 		for _, rule := range []Outcome{k.Unmatched, k.Missing, k.Outside} {
 			if rule == ToUnknown && !unknown {
-				c.errorf(k.At, k.subject, "dimension %s has no unknown member that looked_up names: unknown: its key", k.Dimension.Text)
+				c.errorf(
+					k.At,
+					k.subject,
+					"dimension %s has no unknown member that looked_up names: unknown: its key",
+					k.Dimension.Text,
+				)
 			} else if rule == ToNotYet || rule == NotApplying {
 				c.errorf(k.At, k.subject, "dimension %s is only looked up in, and has no member for %s", k.Dimension.Text, rule)
 			}
 		}
 	}
 	if k.Unmatched == Infer && !made {
-		c.errorf(k.At, k.subject, "dimension %s has no source, so its members cannot be inferred: unknown, set_aside or stop", k.Dimension.Text)
+		c.errorf(
+			k.At,
+			k.subject,
+			"dimension %s has no source, so its members cannot be inferred: unknown, set_aside or stop",
+			k.Dimension.Text,
+		)
 	}
 }
 
@@ -419,18 +458,35 @@ func (c *checker) grain(f *Fact, fields []column.Field, path string) {
 				k.Missing = SetAside
 			}
 			if !k.Again {
-				c.errorf(k.At, k.subject, "%s is part of the grain, so it is what tells that a row comes again: again: keep has no place here", k.Text)
+				c.errorf(
+					k.At,
+					k.subject,
+					"%s is part of the grain, so it is what tells that a row comes again: again: keep has no place here",
+					k.Text,
+				)
 			}
 			for _, rule := range []Outcome{k.Unmatched, k.Missing, k.Outside} {
 				if rule == ToUnknown || rule == LeaveEmpty || rule == ToNotYet || rule == NotApplying {
-					c.errorf(k.At, k.subject, "%s is part of the grain, so it cannot become %s: set_aside or stop", k.Text, rule)
+					c.errorf(
+						k.At,
+						k.subject,
+						"%s is part of the grain, so it cannot become %s: set_aside or stop",
+						k.Text,
+						rule,
+					)
 				}
 			}
 			continue
 		}
 		i := column.Find(fields, w.Text)
 		if i < 0 {
-			c.errorf(w.At, path+".grain", "there is no column or key %s%s", w.Text, diag.Suggest(w.Text, append(names, column.Names(fields)...)))
+			c.errorf(
+				w.At,
+				path+".grain",
+				"there is no column or key %s%s",
+				w.Text,
+				diag.Suggest(w.Text, append(names, column.Names(fields)...)),
+			)
 			continue
 		}
 		if fields[i].Type.Kind == column.Double {
@@ -455,7 +511,12 @@ func (c *checker) cycles() {
 			switch to := k.Dimension; {
 			case to == nil:
 			case state[to] == walking:
-				c.errorf(k.At, k.subject, "dimensions wait for each other: %s", strings.Join(append(trail, to.Text), " -> "))
+				c.errorf(
+					k.At,
+					k.subject,
+					"dimensions wait for each other: %s",
+					strings.Join(append(trail, to.Text), " -> "),
+				)
 			case state[to] == 0:
 				walk(to, trail)
 			}

@@ -20,7 +20,11 @@ func (c *checker) dimension(d *Dimension) {
 		}
 	}
 	if kinds != 1 {
-		c.errorf(d.At, path, "a dimension has either from (a source), or rows, or combinations, or calendar, or looked_up")
+		c.errorf(
+			d.At,
+			path,
+			"a dimension has either from (a source), or rows, or combinations, or calendar, or looked_up",
+		)
 		return
 	}
 	if d.Calendar != nil {
@@ -59,7 +63,10 @@ func (c *checker) dimension(d *Dimension) {
 		}
 	}
 	d.type2 = slices.DeleteFunc(d.type2, func(w Name) bool { // a key may make versions, too
-		at := slices.IndexFunc(d.Keys, func(k *Key) bool { return k.Text == w.Text && column.Find(fields, w.Text) < 0 })
+		at := slices.IndexFunc(
+			d.Keys,
+			func(k *Key) bool { return k.Text == w.Text && column.Find(fields, w.Text) < 0 },
+		)
 		if at >= 0 {
 			d.Keys[at].Type2 = true
 		}
@@ -76,7 +83,11 @@ func (c *checker) dimension(d *Dimension) {
 	c.deliveries(d, fields, of, path)
 	c.hierarchy(d, path)
 	if d.Adopts != nil && d.Complete() {
-		c.errorf(d.Adopts.at, path+".adopts", "what was observed of the members is not known of a table that stood before, and type 3 attributes, or an effective time without versions, need it")
+		c.errorf(
+			d.Adopts.at,
+			path+".adopts",
+			"what was observed of the members is not known of a table that stood before, and type 3 attributes, or an effective time without versions, need it",
+		)
 	} else if d.Adopts != nil && d.Adopts.ValidFrom != "" && !d.Versioned() {
 		c.errorf(d.Adopts.at, path+".adopts", "a dimension without type_2 attributes has one row for a natural key: valid_from has no place here")
 	}
@@ -97,7 +108,13 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 	if d.effective != nil {
 		if f, ok := c.field(fields, of, *d.effective, path+".effective"); ok {
 			if f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp && known(f.Type) {
-				c.errorf(d.effective.At, path+".effective", "%s is of type %s; an effective time is a date or a timestamp", f.Name, f.Type)
+				c.errorf(
+					d.effective.At,
+					path+".effective",
+					"%s is of type %s; an effective time is a date or a timestamp",
+					f.Name,
+					f.Type,
+				)
 			}
 			d.Effective = &f
 		}
@@ -105,12 +122,22 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 	if d.sequence != nil {
 		if f, ok := c.field(fields, of, *d.sequence, path+".sequence"); ok {
 			if f.Type.Wide() || f.Type.Kind == column.Text || f.Type.Kind == column.Double {
-				c.errorf(d.sequence.At, path+".sequence", "%s is of type %s; a sequence is an integer, a short decimal, a date or a timestamp", f.Name, f.Type)
+				c.errorf(
+					d.sequence.At,
+					path+".sequence",
+					"%s is of type %s; a sequence is an integer, a short decimal, a date or a timestamp",
+					f.Name,
+					f.Type,
+				)
 			}
 			d.Sequence = &f
 		}
 		if d.effective == nil {
-			c.errorf(d.sequence.At, path+".sequence", "sequence decides between rows of one effective time, and no effective is given")
+			c.errorf(
+				d.sequence.At,
+				path+".sequence",
+				"sequence decides between rows of one effective time, and no effective is given",
+			)
 		}
 	}
 	if d.Versioned() && d.effective == nil {
@@ -121,10 +148,18 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 		c.errorf(at, path+".type_2", "versions need effective: the column that says since when a row is so")
 	}
 	if d.RefuseLate && d.effective == nil {
-		c.errorf(d.lateAt, path+".late_rows", "without effective, the column that says since when a row is so, none is late")
+		c.errorf(
+			d.lateAt,
+			path+".late_rows",
+			"without effective, the column that says since when a row is so, none is late",
+		)
 	}
 	if d.Durable && !d.Versioned() {
-		c.errorf(d.durableAt, path+".durable_key", "without type_2 attributes a member has one row, whose key is durable already")
+		c.errorf(
+			d.durableAt,
+			path+".durable_key",
+			"without type_2 attributes a member has one row, whose key is durable already",
+		)
 	}
 	if d.Rows != nil && d.effective != nil {
 		c.errorf(d.effective.At, path+".effective", "rows that stand in the model have no effective time")
@@ -156,20 +191,36 @@ func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path strin
 			has = has || column.Find(list, f.Name) >= 0
 		}
 		if !has {
-			c.errorf(w.At, path+".complete_for", "%s is neither of the natural key nor an attribute, so it is not known of members", w.Text)
+			c.errorf(
+				w.At,
+				path+".complete_for",
+				"%s is neither of the natural key nor an attribute, so it is not known of members",
+				w.Text,
+			)
 		}
 		all.Scope = append(all.Scope, f)
 	}
 	if d.deliveredOn != nil {
 		if f, ok := c.field(fields, of, *d.deliveredOn, path+".delivered_on"); ok {
-			if d.Effective != nil && f.Type != d.Effective.Type || f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
-				c.errorf(d.deliveredOn.At, path+".delivered_on", "%s is of type %s; it is a date or a timestamp, as effective is", f.Name, f.Type)
+			if d.Effective != nil && f.Type != d.Effective.Type ||
+				f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
+				c.errorf(
+					d.deliveredOn.At,
+					path+".delivered_on",
+					"%s is of type %s; it is a date or a timestamp, as effective is",
+					f.Name,
+					f.Type,
+				)
 			}
 			all.On = &f
 		}
 	}
 	if all.Gone == Close && (!d.Versioned() || d.deliveredOn == nil) {
-		c.errorf(d.At, path+".gone", "close makes a version from the time of the delivery: it needs type_2 attributes, and delivered_on, the column that says that time")
+		c.errorf(
+			d.At,
+			path+".gone",
+			"close makes a version from the time of the delivery: it needs type_2 attributes, and delivered_on, the column that says that time",
+		)
 	}
 }
 
@@ -180,13 +231,32 @@ func (c *checker) hierarchy(d *Dimension, path string) {
 		return
 	}
 	path += ".hierarchy"
-	h.Above = c.fields(append(slices.Clone(d.NaturalKey), d.Type1...), "what is of type 1 or of the natural key", h.above, path+".parent")
+	h.Above = c.fields(
+		append(slices.Clone(d.NaturalKey), d.Type1...),
+		"what is of type 1 or of the natural key",
+		h.above,
+		path+".parent",
+	)
 	if len(h.above) != len(d.naturalKey) {
-		c.errorf(h.at, path, "the natural key has %d columns, and the parent's has %d", len(d.naturalKey), len(h.above))
+		c.errorf(
+			h.at,
+			path,
+			"the natural key has %d columns, and the parent's has %d",
+			len(d.naturalKey),
+			len(h.above),
+		)
 	}
 	for i, f := range h.Above {
 		if i < len(d.NaturalKey) && len(h.Above) == len(h.above) && f.Type != d.NaturalKey[i].Type && known(f.Type) {
-			c.errorf(h.above[i].At, path+".parent", "%s is of type %s, but %s of the natural key is of type %s: nothing would ever match", f.Name, f.Type, d.NaturalKey[i].Name, d.NaturalKey[i].Type)
+			c.errorf(
+				h.above[i].At,
+				path+".parent",
+				"%s is of type %s, but %s of the natural key is of type %s: nothing would ever match",
+				f.Name,
+				f.Type,
+				d.NaturalKey[i].Name,
+				d.NaturalKey[i].Type,
+			)
 		}
 	}
 	if d.Versioned() && !d.Durable {
@@ -306,9 +376,27 @@ func (c *checker) calendar(d *Dimension, path string) {
 
 // said lists what may be said of a dimension that takes its columns from a source or from rows, natural_key first.
 func (d *Dimension) said() []said {
-	return []said{{d.naturalKey != nil, "natural_key"}, {d.type0 != nil, "type_0"}, {d.type1 != nil, "type_1"}, {d.type2 != nil, "type_2"}, {d.type3 != nil, "type_3"},
-		{d.current != nil, "with_current"}, {d.others != "", "others"}, {d.Durable, "durable_key"}, {d.RefuseLate, "late_rows"}, {d.delivers != "", "delivers"}, {d.Aliases != nil, "aliases"}, {d.Adopts != nil, "adopts"}, {d.gone != "", "gone"}, {d.personal != nil, "personal"},
-		{d.effective != nil, "effective"}, {d.Keys != nil, "keys"}}
+	return []said{
+		{d.naturalKey != nil, "natural_key"},
+		{d.type0 != nil, "type_0"},
+		{d.type1 != nil, "type_1"},
+		{d.type2 != nil, "type_2"},
+		{d.type3 != nil, "type_3"},
+		{
+			d.current != nil,
+			"with_current",
+		},
+		{d.others != "", "others"},
+		{d.Durable, "durable_key"},
+		{d.RefuseLate, "late_rows"},
+		{d.delivers != "", "delivers"},
+		{d.Aliases != nil, "aliases"},
+		{d.Adopts != nil, "adopts"},
+		{d.gone != "", "gone"},
+		{d.personal != nil, "personal"},
+		{d.effective != nil, "effective"},
+		{d.Keys != nil, "keys"},
+	}
 }
 
 // said is a key of the model that may be there.
@@ -377,7 +465,13 @@ func (c *checker) outriggers(d *Dimension) {
 			continue
 		}
 		if k.Type2 && k.Dimension.Versioned() {
-			c.errorf(k.At, k.subject, "dimension %s has versions of its own, and points to its current one: as type_2, %s would make a version whenever that one has a new one", k.Dimension.Text, k.Text)
+			c.errorf(
+				k.At,
+				k.subject,
+				"dimension %s has versions of its own, and points to its current one: as type_2, %s would make a version whenever that one has a new one",
+				k.Dimension.Text,
+				k.Text,
+			)
 		}
 		for _, group := range [][]column.Field{d.NaturalKey, d.Type0, d.Type1, d.Type2, d.Type3, {{Name: d.KeyColumn()}}} {
 			if column.Find(group, k.Column()) >= 0 {

@@ -54,7 +54,11 @@ func (c *checker) origin(s *Source) {
 	}
 	switch {
 	case ways != 1:
-		c.errorf(s.At, path, "rows come from files (read), a database (table or query), another source (from) or several (union): one of these")
+		c.errorf(
+			s.At,
+			path,
+			"rows come from files (read), a database (table or query), another source (from) or several (union): one of these",
+		)
 	case s.Table.Text != "" && s.Query.Text != "":
 		c.errorf(s.At, path, "a source reads a table or a query")
 	case s.database == nil && s.Table.Text+s.Query.Text != "":
@@ -62,12 +66,23 @@ func (c *checker) origin(s *Source) {
 	case s.database != nil && s.Table.Text+s.Query.Text == "":
 		c.errorf(s.database.At, path+".database", "which table or query of it?")
 	case s.OrderBy != nil && s.database == nil:
-		c.errorf(s.OrderBy[0].At, path+".order_by", "files and sources have an order of their own: order_by is for a database")
+		c.errorf(
+			s.OrderBy[0].At,
+			path+".order_by",
+			"files and sources have an order of their own: order_by is for a database",
+		)
 	case s.drivenBy != nil && (s.from != nil || s.union != nil):
 		c.errorf(s.drivenBy.At, path+".driven_by", "a list drives the reading of files or of a database")
 	}
 	if s.database != nil {
-		s.Database = find(c, c.model.Databases, func(d *Database) string { return d.Text }, s.database, path+".database", "database")
+		s.Database = find(
+			c,
+			c.model.Databases,
+			func(d *Database) string { return d.Text },
+			s.database,
+			path+".database",
+			"database",
+		)
 	}
 	if s.DrivenBy = c.findSource(s.drivenBy, path+".driven_by"); s.DrivenBy != nil {
 		c.source(s.DrivenBy)
@@ -130,7 +145,11 @@ func (c *checker) marks(s *Source, path string) {
 	}
 	for _, col := range s.Columns {
 		if col.Position > 0 && (s.Format == JSONLines || s.Format == Parquet || len(s.Read) == 0) {
-			c.errorf(col.At, path+".columns."+col.Text, "only CSV has positions: header is the name or path of a column")
+			c.errorf(
+				col.At,
+				path+".columns."+col.Text,
+				"only CSV has positions: header is the name or path of a column",
+			)
 		}
 	}
 }
@@ -152,7 +171,11 @@ func (c *checker) taken(s *Source, path string) {
 		}
 		for _, col := range s.Columns {
 			if !known(col.Type) && !c.told(col.At) {
-				c.errorf(col.At, path+".columns."+col.Text, "its type is missing: text files do not tell the types of their columns")
+				c.errorf(
+					col.At,
+					path+".columns."+col.Text,
+					"its type is missing: text files do not tell the types of their columns",
+				)
 			}
 		}
 		c.overlap(s, path)
@@ -192,12 +215,30 @@ func (c *checker) taken(s *Source, path string) {
 		at := slices.Index(names, col.InFile())
 		switch {
 		case at < 0:
-			c.errorf(col.At, path+".columns", "%s has no column %s%s", of, col.InFile(), diag.Suggest(col.InFile(), names))
+			c.errorf(
+				col.At,
+				path+".columns",
+				"%s has no column %s%s",
+				of,
+				col.InFile(),
+				diag.Suggest(col.InFile(), names),
+			)
 		case !s.Reads() && known(col.Type) && col.Type != there[at].Type:
-			c.errorf(col.At, path+".columns."+col.Text, "%s of %s is of type %s: cast in a derived column makes it another", col.InFile(), of, there[at].Type)
+			c.errorf(
+				col.At,
+				path+".columns."+col.Text,
+				"%s of %s is of type %s: cast in a derived column makes it another",
+				col.InFile(),
+				of,
+				there[at].Type,
+			)
 		case !known(col.Type):
 			if col.Type = there[at].Type; !known(col.Type) {
-				c.errorf(col.At, path+".columns."+col.Text, "its type there is none of ours: say which one it is to be")
+				c.errorf(
+					col.At,
+					path+".columns."+col.Text,
+					"its type there is none of ours: say which one it is to be",
+				)
 			}
 		}
 	}
@@ -255,14 +296,38 @@ func (c *checker) alike(s *Source, path string) {
 			switch {
 			case !wanted(f):
 			case k < 0:
-				c.errorf(at, path+".union", "source %s has no column %s, which %s has%s", o.Text, f.Name, s.Union[0].Text, diag.Suggest(f.Name, column.Names(fields)))
+				c.errorf(
+					at,
+					path+".union",
+					"source %s has no column %s, which %s has%s",
+					o.Text,
+					f.Name,
+					s.Union[0].Text,
+					diag.Suggest(f.Name, column.Names(fields)),
+				)
 			case fields[k].Type != f.Type:
-				c.errorf(at, path+".union", "%s is of type %s in source %s, and of type %s in %s", f.Name, fields[k].Type, o.Text, f.Type, s.Union[0].Text)
+				c.errorf(
+					at,
+					path+".union",
+					"%s is of type %s in source %s, and of type %s in %s",
+					f.Name,
+					fields[k].Type,
+					o.Text,
+					f.Type,
+					s.Union[0].Text,
+				)
 			}
 		}
 		for _, f := range fields {
 			if !s.chosen && column.Find(first, f.Name) < 0 {
-				c.errorf(at, path+".union", "source %s has the column %s, which %s has not; columns says which to take", o.Text, f.Name, s.Union[0].Text)
+				c.errorf(
+					at,
+					path+".union",
+					"source %s has the column %s, which %s has not; columns says which to take",
+					o.Text,
+					f.Name,
+					s.Union[0].Text,
+				)
 			}
 		}
 	}
@@ -282,7 +347,12 @@ func (c *checker) overlap(s *Source, path string) {
 	}
 	for _, f := range s.DrivenBy.Fields() {
 		if seen[f.Name] {
-			c.errorf(s.drivenBy.At, path+".driven_by", "%s is a column of the list and of what is read: call one otherwise", f.Name)
+			c.errorf(
+				s.drivenBy.At,
+				path+".driven_by",
+				"%s is a column of the list and of what is read: call one otherwise",
+				f.Name,
+			)
 		}
 	}
 }
@@ -324,7 +394,8 @@ func (c *checker) shape(s *Source) {
 	}{{s.Require, "require"}, {s.SetAside, "set_aside"}} {
 		for _, rule := range rules.of {
 			at := path + "." + rules.name + "." + rule.Reason.Text
-			if p := c.compile(rule.Condition, at, all); p != nil && p.Type().Kind != column.Boolean && known(p.Type()) {
+			if p := c.compile(rule.Condition, at, all); p != nil && p.Type().Kind != column.Boolean &&
+				known(p.Type()) {
 				c.errorf(rule.Condition.At, at, "a condition is true or false, and this is of type %s", p.Type())
 			}
 		}
@@ -343,7 +414,11 @@ func (c *checker) query(s *Source, path string) {
 		return
 	}
 	if s.OrderBy == nil {
-		c.remark(s.At, path, "no order_by: rows are sorted by all their columns, since a database gives them in no order of its own")
+		c.remark(
+			s.At,
+			path,
+			"no order_by: rows are sorted by all their columns, since a database gives them in no order of its own",
+		)
 	}
 	if s.Query.Text == "" {
 		return

@@ -83,13 +83,16 @@ func TestSound(t *testing.T) {
 		"[{length decimal(5,2)}] [{class text}] [{-1 Unknown}] [{-1 Unknown} {-2 Not yet}] [{trip integer}]" {
 		t.Error(got)
 	}
-	if k := trip.Keys[0]; k.Unmatched != Infer || k.Missing != ToUnknown || k.Outside != Nearest || k.Column() != "boat_key" {
+	if k := trip.Keys[0]; k.Unmatched != Infer || k.Missing != ToUnknown || k.Outside != Nearest ||
+		k.Column() != "boat_key" {
 		t.Errorf("%+v", k)
 	}
-	if k := trip.Keys[2]; k.Unmatched != SetAside || k.Column() != "left_date_key" || !k.Role() || trip.Day(trip.Keys[0]) != k {
+	if k := trip.Keys[2]; k.Unmatched != SetAside || k.Column() != "left_date_key" || !k.Role() ||
+		trip.Day(trip.Keys[0]) != k {
 		t.Errorf("%+v", k)
 	}
-	if got := zone.Rows.Batch.Cols[0].Text; got[1] != "007" || len(zone.Type1) != 2 || !zone.Rows.Batch.Cols[2].Null[1] {
+	if got := zone.Rows.Batch.Cols[0].Text; got[1] != "007" || len(zone.Type1) != 2 ||
+		!zone.Rows.Batch.Cols[2].Null[1] {
 		t.Errorf("%q", got)
 	}
 }
@@ -178,7 +181,13 @@ func TestMistakes(t *testing.T) {
 			continue
 		}
 		if joined != want {
-			t.Errorf("%q for %q:\n%s\nwant\n%s", c.new, c.old, strings.Join(got, "\n"), strings.ReplaceAll(c.want, "|", "\n"))
+			t.Errorf(
+				"%q for %q:\n%s\nwant\n%s",
+				c.new,
+				c.old,
+				strings.Join(got, "\n"),
+				strings.ReplaceAll(c.want, "|", "\n"),
+			)
 		}
 	}
 }
@@ -192,7 +201,8 @@ dimensions:
   one: {from: s, natural_key: a, keys: {two: b}}
   two: {from: s, natural_key: a, keys: {one: b}}
 `), Outside{})
-	if err == nil || !strings.Contains(err.Error(), "dimensions.two.keys.one: dimensions wait for each other: one -> two -> one") {
+	if err == nil ||
+		!strings.Contains(err.Error(), "dimensions.two.keys.one: dimensions wait for each other: one -> two -> one") {
 		t.Error(err)
 	}
 }

@@ -34,7 +34,13 @@ func (r *reader) databaseEntries(d *Database) []Entry {
 	return []Entry{
 		{"sqlite", "a file", "an SQLite database, seen from the model's folder", false, kind(SQLite)},
 		{"postgres", "a connection string", "a PostgreSQL database, as for the warehouse", false, kind(Postgres)},
-		{"mysql", "a connection string", "a MySQL or MariaDB database, in words such as `host=db.example port=3306 user=reader dbname=canal`, or `socket=/run/mysqld.sock`; what it leaves out is this machine, port 3306 and the user's own name", false, kind(MySQL)},
+		{
+			"mysql",
+			"a connection string",
+			"a MySQL or MariaDB database, in words such as `host=db.example port=3306 user=reader dbname=canal`, or `socket=/run/mysqld.sock`; what it leaves out is this machine, port 3306 and the user's own name",
+			false,
+			kind(MySQL),
+		},
 	}
 }
 
@@ -43,7 +49,11 @@ var password = regexp.MustCompile(`(?i)\bpassword\s*=\s*[^{\s]|://[^/@\s]*:[^{/@
 
 func (r *reader) withoutPassword(w Name, path string) bool {
 	if password.MatchString(w.Text) {
-		r.errorf(w.At, path, "a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file")
+		r.errorf(
+			w.At,
+			path,
+			"a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file",
+		)
 		return false
 	}
 	return true
@@ -56,7 +66,12 @@ func (r *reader) connect(w Name, path string) string {
 	}
 	text, _ := r.replace(w, path, func(p *expr.Parameter, secret bool) (string, bool) {
 		if !secret && strings.Contains(w.Text, "password={"+p.Name+"}") {
-			r.errorf(w.At, path, "parameter %s is a password, and would stand in the ledger: make its type secret", p.Name)
+			r.errorf(
+				w.At,
+				path,
+				"parameter %s is a password, and would stand in the ledger: make its type secret",
+				p.Name,
+			)
 		}
 		if strings.Contains(w.Text, "://") {
 			return strings.ReplaceAll(url.QueryEscape(p.Value), "+", "%20"), true

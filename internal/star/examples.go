@@ -59,17 +59,39 @@ func ReadExamples(file string, m *Model) ([]*Example, error) {
 
 // ExampleSection lists what an example may hold, for the reference.
 func ExampleSection() Section {
-	return Section{"NAME", "A worked example, under a name that says what it shows.", (&reader{}).rehearsalEntries(&Rehearsal{})}
+	return Section{
+		"NAME",
+		"A worked example, under a name that says what it shows.",
+		(&reader{}).rehearsalEntries(&Rehearsal{}),
+	}
 }
 
 func (r *reader) rehearsalEntries(x *Rehearsal) []Entry {
 	return []Entry{
-		{"arrives", "source: rows", "what arrives, as CSV with a header, whatever the source's files look like, and what stands in dimensions that are only looked up in; columns that are left out are null, and sources that are left out bring nothing", false, func(n *node) { x.Arrives = r.given(n) }},
-		{"stands", "dimension or fact: rows", "what must stand in the tables then: all their rows, special members aside, in any order, with the columns that the header names; a key's name means the natural key that it points to", false, func(n *node) { x.Stands = r.given(n) }},
-		{"set_aside", "rows", "what must be set aside then: of the columns source, line, reasons, content those that the header names", false, func(n *node) {
-			g := r.rows(n)
-			x.SetAside = &g
-		}},
+		{
+			"arrives",
+			"source: rows",
+			"what arrives, as CSV with a header, whatever the source's files look like, and what stands in dimensions that are only looked up in; columns that are left out are null, and sources that are left out bring nothing",
+			false,
+			func(n *node) { x.Arrives = r.given(n) },
+		},
+		{
+			"stands",
+			"dimension or fact: rows",
+			"what must stand in the tables then: all their rows, special members aside, in any order, with the columns that the header names; a key's name means the natural key that it points to",
+			false,
+			func(n *node) { x.Stands = r.given(n) },
+		},
+		{
+			"set_aside",
+			"rows",
+			"what must be set aside then: of the columns source, line, reasons, content those that the header names",
+			false,
+			func(n *node) {
+				g := r.rows(n)
+				x.SetAside = &g
+			},
+		},
 		{"then", "the same keys", "what arrives next, and what must stand after that load", false, func(n *node) {
 			x.then = &Rehearsal{}
 			r.section(n, r.rehearsalEntries(x.then))
@@ -109,7 +131,14 @@ func (r *reader) known(x *Rehearsal, m *Model, path string) {
 	look := func(list []Given, names []string, what string) {
 		for _, g := range list {
 			if !slices.Contains(names, g.Name.Text) {
-				r.errorf(g.Name.At, path, "the model has no %s %s%s", what, g.Name.Text, diag.Suggest(g.Name.Text, names))
+				r.errorf(
+					g.Name.At,
+					path,
+					"the model has no %s %s%s",
+					what,
+					g.Name.Text,
+					diag.Suggest(g.Name.Text, names),
+				)
 			}
 		}
 	}

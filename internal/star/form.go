@@ -27,13 +27,23 @@ func Schema() object {
 			}
 		}
 		// a section may be there with nothing in it
-		def := object{"type": []string{"object", "null"}, "description": s.Doc, "properties": properties, "additionalProperties": false}
+		def := object{
+			"type":                 []string{"object", "null"},
+			"description":          s.Doc,
+			"properties":           properties,
+			"additionalProperties": false,
+		}
 		if len(required) > 0 {
 			def["required"] = required
 		}
 		defs[s.Title] = def
 	}
-	return object{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A model of Ironmonger", "$ref": "#/$defs/" + sections[0].Title, "$defs": defs}
+	return object{
+		"$schema": "https://json-schema.org/draft/2020-12/schema",
+		"title":   "A model of Ironmonger",
+		"$ref":    "#/$defs/" + sections[0].Title,
+		"$defs":   defs,
+	}
 }
 
 func ref(title string) object { return object{"$ref": "#/$defs/" + title} }
@@ -70,7 +80,11 @@ func form(sections []Section, title string, e Entry) object {
 		return mapOf(ref("words"), ref(nested))
 	case e.Form == "reason: condition" && nested != "":
 		return mapOf(ref("word"), ref(nested))
-	case e.Form == "name: expression", e.Form == "reason: condition", e.Form == "name: value", e.Form == "name: aggregate", e.Form == "code: code":
+	case e.Form == "name: expression",
+		e.Form == "reason: condition",
+		e.Form == "name: value",
+		e.Form == "name: aggregate",
+		e.Form == "code: code":
 		return mapOf(ref("word"))
 	case e.Form == "a list of rows":
 		return object{"type": "array", "items": mapOf(ref("word"), object{"type": "null"})}
@@ -79,7 +93,12 @@ func form(sections []Section, title string, e Entry) object {
 	case strings.Contains(e.Form, "a list"):
 		return ref("words")
 	case choices.MatchString(e.Form):
-		return object{"enum": strings.FieldsFunc(strings.ReplaceAll(e.Form, " or ", ","), func(c rune) bool { return c == ',' || c == ' ' })}
+		return object{
+			"enum": strings.FieldsFunc(
+				strings.ReplaceAll(e.Form, " or ", ","),
+				func(c rune) bool { return c == ',' || c == ' ' },
+			),
+		}
 	}
 	return ref("word")
 }

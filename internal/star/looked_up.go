@@ -31,14 +31,44 @@ func (r *reader) lookedUpEntries(l *LookedUp) []Entry {
 		}
 	}
 	return []Entry{
-		{"table", "a name", "the table or view, in the schema of the warehouse", true, func(n *node) { l.table, _ = r.word(n, "a table") }},
-		{"key", "a column", "its surrogate key, an integer", true, func(n *node) { l.key, _ = r.word(n, "a column") }},
-		{"columns", "name: type", "the columns of its natural key and validity, and their types", true, func(n *node) { l.columns = r.columns(n) }},
-		{"valid_from", "a column", "since when a row holds; null is always. Said together with valid_to, where a natural key has several versions", false, word(&l.validFrom)},
+		{
+			"table",
+			"a name",
+			"the table or view, in the schema of the warehouse",
+			true,
+			func(n *node) { l.table, _ = r.word(n, "a table") },
+		},
+		{
+			"key",
+			"a column",
+			"its surrogate key, an integer",
+			true,
+			func(n *node) { l.key, _ = r.word(n, "a column") },
+		},
+		{
+			"columns",
+			"name: type",
+			"the columns of its natural key and validity, and their types",
+			true,
+			func(n *node) { l.columns = r.columns(n) },
+		},
+		{
+			"valid_from",
+			"a column",
+			"since when a row holds; null is always. Said together with valid_to, where a natural key has several versions",
+			false,
+			word(&l.validFrom),
+		},
 		{"valid_to", "a column", "until when, that time not included; null is for ever", false, word(&l.validTo)},
-		{"several", "stop, first or last", "what to do with several rows of one natural key (and start): stop, or take the one with the least or greatest key; stop if not said", false, func(n *node) {
-			l.Several = r.choice(n, "stop", "first", "last")
-		}},
+		{
+			"several",
+			"stop, first or last",
+			"what to do with several rows of one natural key (and start): stop, or take the one with the least or greatest key; stop if not said",
+			false,
+			func(n *node) {
+				l.Several = r.choice(n, "stop", "first", "last")
+			},
+		},
 		{"unknown", "a key", "the key of its unknown member, if it has one", false, func(n *node) {
 			w, ok := r.word(n, "a key")
 			v, err := strconv.ParseInt(w.Text, 10, 64)

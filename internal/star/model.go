@@ -62,8 +62,8 @@ func (w Warehouse) String() string {
 	return w.Path
 }
 
-// Limits are the shares of rows, or of members that are gone, in millionths, beyond which a step stops (rule R7). A negative one
-// is no limit.
+// Limits are the shares of rows, or of members that are gone, in millionths, beyond which a step stops (rule R7). A
+// negative one is no limit.
 type Limits struct{ SetAside, Unmatched, Gone int64 }
 
 // NoLimit lifts a limit; LimitFrom is the number of rows from which on limits count.
@@ -164,8 +164,8 @@ type Deliveries struct {
 	On    *column.Field  // says when it was delivered; nil if nothing does
 }
 
-// KeepsScopes reports whether the rows of the dimension do not tell in which scope a member was delivered last, and when: the
-// scope is an attribute, which can change.
+// KeepsScopes reports whether the rows of the dimension do not tell in which scope a member was delivered last, and
+// when: the scope is an attribute, which can change.
 func (d *Dimension) KeepsScopes() bool {
 	all := d.Deliveries
 	if all == nil || all.On == nil {

@@ -86,16 +86,70 @@ func (r *reader) mustEntries(m *Must) []Entry {
 		}
 	}
 	return []Entry{
-		{"every", "a condition", "what every row meets; alone, it may be written without this key", false, func(n *node) { m.Every = r.expression(n, "a condition") }},
-		{"where", "a condition", "of which rows the others speak; of all if not said", false, func(n *node) { m.Where = r.expression(n, "a condition") }},
-		{"at_least", "a number, or a share such as 95%", "so many rows, or such a share of all rows", false, bound(&m.AtLeast)},
-		{"at_most", "a number, or a share such as 1%", "no more rows, or no greater share of all rows", false, bound(&m.AtMost)},
-		{"each", "a column or a list", "rows that are equal in these columns are equal in has_one, too: levels that roll up. Rows where one of them is null are not looked at", false, func(n *node) { m.each = r.words(n, "a column") }},
-		{"has_one", "a column or a list", "the columns of the level above", false, func(n *node) { m.hasOne = r.words(n, "a column") }},
-		{"total", "a column", "a column of exact numbers whose total must be that of column in source", false, word(&m.total, "a column")},
-		{"source", "a source", "where the other total comes from: all its rows that are not set aside", false, word(&m.source, "a source")},
+		{
+			"every",
+			"a condition",
+			"what every row meets; alone, it may be written without this key",
+			false,
+			func(n *node) { m.Every = r.expression(n, "a condition") },
+		},
+		{
+			"where",
+			"a condition",
+			"of which rows the others speak; of all if not said",
+			false,
+			func(n *node) { m.Where = r.expression(n, "a condition") },
+		},
+		{
+			"at_least",
+			"a number, or a share such as 95%",
+			"so many rows, or such a share of all rows",
+			false,
+			bound(&m.AtLeast),
+		},
+		{
+			"at_most",
+			"a number, or a share such as 1%",
+			"no more rows, or no greater share of all rows",
+			false,
+			bound(&m.AtMost),
+		},
+		{
+			"each",
+			"a column or a list",
+			"rows that are equal in these columns are equal in has_one, too: levels that roll up. Rows where one of them is null are not looked at",
+			false,
+			func(n *node) { m.each = r.words(n, "a column") },
+		},
+		{
+			"has_one",
+			"a column or a list",
+			"the columns of the level above",
+			false,
+			func(n *node) { m.hasOne = r.words(n, "a column") },
+		},
+		{
+			"total",
+			"a column",
+			"a column of exact numbers whose total must be that of column in source",
+			false,
+			word(&m.total, "a column"),
+		},
+		{
+			"source",
+			"a source",
+			"where the other total comes from: all its rows that are not set aside",
+			false,
+			word(&m.source, "a source"),
+		},
 		{"column", "a column", "the column of the source", false, word(&m.column, "a column")},
-		{"in_load", "stop", "a load checks it before it commits, and stops where it does not hold; else only prove does", false, func(n *node) { m.InLoad = r.choice(n, "stop") == "stop" }},
+		{
+			"in_load",
+			"stop",
+			"a load checks it before it commits, and stops where it does not hold; else only prove does",
+			false,
+			func(n *node) { m.InLoad = r.choice(n, "stop") == "stop" },
+		},
 	}
 }
 
@@ -114,7 +168,11 @@ func (c *checker) musts(list []*Must, fields []column.Field, path string) {
 		if (m.each == nil) != (m.hasOne == nil) {
 			c.errorf(m.At, path, "each and has_one are said together")
 		}
-		m.Each, m.HasOne = column.Names(c.fields(fields, "the table", m.each, path+".each")), column.Names(c.fields(fields, "the table", m.hasOne, path+".has_one"))
+		m.Each, m.HasOne = column.Names(
+			c.fields(fields, "the table", m.each, path+".each"),
+		), column.Names(
+			c.fields(fields, "the table", m.hasOne, path+".has_one"),
+		)
 		if (m.total == nil) != (m.source == nil) || (m.total == nil) != (m.column == nil) {
 			c.errorf(m.At, path, "total, source and column are said together")
 			continue
@@ -156,14 +214,23 @@ func (d *Dimension) own() []column.Field {
 	boolean := column.Type{Kind: column.Boolean}
 	if d.Versioned() {
 		t := cmp.Or(d.Effective, &column.Field{}).Type
-		fields = append(fields, column.Field{Name: "valid_from", Type: t}, column.Field{Name: "valid_to", Type: t}, column.Field{Name: "is_current", Type: boolean})
+		fields = append(
+			fields,
+			column.Field{Name: "valid_from", Type: t},
+			column.Field{Name: "valid_to", Type: t},
+			column.Field{Name: "is_current", Type: boolean},
+		)
 	}
 	if d.Source != nil {
 		fields = append(fields, column.Field{Name: "is_inferred", Type: boolean})
 	}
 	if d.Hierarchy != nil {
 		integer := column.Type{Kind: column.Integer}
-		fields = append(fields, column.Field{Name: "parent_" + d.MemberColumn(), Type: integer}, column.Field{Name: d.LevelColumn(), Type: integer})
+		fields = append(
+			fields,
+			column.Field{Name: "parent_" + d.MemberColumn(), Type: integer},
+			column.Field{Name: d.LevelColumn(), Type: integer},
+		)
 	}
 	if d.Marked() {
 		fields = append(fields, column.Field{Name: "is_gone", Type: boolean})
@@ -177,7 +244,10 @@ func keyColumns(keys []*Key) []column.Field {
 		if k.Dimension != nil {
 			fields = append(fields, column.Field{Name: k.Column(), Type: column.Type{Kind: column.Integer}})
 			if k.Both {
-				fields = append(fields, column.Field{Name: k.DurableColumn(), Type: column.Type{Kind: column.Integer}})
+				fields = append(
+					fields,
+					column.Field{Name: k.DurableColumn(), Type: column.Type{Kind: column.Integer}},
+				)
 			}
 		}
 	}

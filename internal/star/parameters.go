@@ -34,12 +34,24 @@ func (e Expression) Compile(fields []column.Field) (*expr.Program, error) {
 
 func (r *reader) parameterEntries(p *Parameter) []Entry {
 	return []Entry{
-		{"type", "a type", "its type; or `secret`, for a password: it has a place in connections alone, and is never stored or shown", true, func(n *node) { r.parameterType(p, n) }},
-		{"default", "a value", "its value where the run is not told another; without it, one must be given", false, func(n *node) {
-			if w, ok := r.word(n, "a value"); ok {
-				p.Default = &w
-			}
-		}},
+		{
+			"type",
+			"a type",
+			"its type; or `secret`, for a password: it has a place in connections alone, and is never stored or shown",
+			true,
+			func(n *node) { r.parameterType(p, n) },
+		},
+		{
+			"default",
+			"a value",
+			"its value where the run is not told another; without it, one must be given",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a value"); ok {
+					p.Default = &w
+				}
+			},
+		},
 	}
 }
 
@@ -75,7 +87,12 @@ func (r *reader) settle(m *Model, given func(parameter string) (value string, ok
 		}
 		switch {
 		case p.Default != nil && p.Secret:
-			r.errorf(p.Default.At, path, "a secret has no place in a model: IRONMONGER_SET_%s, or a file that --parameters names", p.Text)
+			r.errorf(
+				p.Default.At,
+				path,
+				"a secret has no place in a model: IRONMONGER_SET_%s, or a file that --parameters names",
+				p.Text,
+			)
 			continue
 		case ok:
 		case p.Default != nil:
@@ -126,7 +143,12 @@ func (r *reader) fill(w Name, path string, kept ...func(name string) bool) Name 
 }
 
 // replace returns a text with what stands in braces replaced by what value makes of the parameter's value.
-func (r *reader) replace(w Name, path string, value func(p *expr.Parameter, secret bool) (string, bool), kept ...func(name string) bool) (string, bool) {
+func (r *reader) replace(
+	w Name,
+	path string,
+	value func(p *expr.Parameter, secret bool) (string, bool),
+	kept ...func(name string) bool,
+) (string, bool) {
 	ok := true
 	text, closed := Placeholders(w.Text, func(name string) string {
 		for _, p := range r.parameters {
@@ -169,7 +191,8 @@ func (r *reader) replace(w Name, path string, value func(p *expr.Parameter, secr
 
 // FitsPath reports whether a value may be part of one element of a path: it cannot lead elsewhere, and is no pattern.
 func FitsPath(value string) bool {
-	return value != "" && !strings.ContainsAny(value, `/\*?[]{}:`+"\x00") && !strings.HasPrefix(value, ".") && !strings.Contains(value, "..")
+	return value != "" && !strings.ContainsAny(value, `/\*?[]{}:`+"\x00") && !strings.HasPrefix(value, ".") &&
+		!strings.Contains(value, "..")
 }
 
 // Placeholders replaces each {name} of a text; closed is false if a brace is never closed.

@@ -56,7 +56,8 @@ func FuzzSplitQuery(f *testing.F) {
 // TestPlaceholders: a value is part of one element of a path, and leads nowhere else.
 func TestPlaceholders(t *testing.T) {
 	for text, want := range map[string]string{"{a}/x-{b}.csv": "1/x-2.csv", "x": "x", "{a}{a}": "11", "}": "}", "": ""} {
-		if got, closed := Placeholders(text, func(name string) string { return map[string]string{"a": "1", "b": "2"}[name] }); got != want || !closed {
+		if got, closed := Placeholders(text, func(name string) string { return map[string]string{"a": "1", "b": "2"}[name] }); got != want ||
+			!closed {
 			t.Errorf("%s: %s", text, got)
 		}
 	}

@@ -51,7 +51,8 @@ func ReadWarehouse(file string, parameter func(name string) (value string, ok bo
 	r.place(m)
 	w := &m.Warehouse
 	r.errs = slices.DeleteFunc(r.errs, func(e *diag.Error) bool {
-		if name, ok := strings.CutPrefix(e.Subject, "parameters."); ok && strings.Contains(w.path.Text+w.connection.Text+w.schema.Text, "{"+name+"}") {
+		if name, ok := strings.CutPrefix(e.Subject, "parameters."); ok &&
+			strings.Contains(w.path.Text+w.connection.Text+w.schema.Text, "{"+name+"}") {
 			return false
 		}
 		return e.Subject != "" && !strings.HasPrefix(e.Subject, "warehouse")
@@ -69,8 +70,8 @@ func ReadNames(file string) (*Model, error) {
 	return m, nil
 }
 
-// ReadOrder reads of a model what the order of a load follows from: which keys point where, and by which rules. No source is
-// looked at, and no parameter has to be given.
+// ReadOrder reads of a model what the order of a load follows from: which keys point where, and by which rules. No
+// source is looked at, and no parameter has to be given.
 func ReadOrder(file string) (*Model, error) {
 	text, err := readFile(file)
 	if err != nil {

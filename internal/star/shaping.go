@@ -152,17 +152,59 @@ func (r *reader) joinEntries(j *Join) []Entry {
 		}
 	}
 	return []Entry{
-		{"source", "a source", "the other source, if not the one that the join is called for", false, word(&j.source, "a source")},
-		{"by", "a column, a list, or there: here", "the columns that must be equal, with the same name in both sources; or the other source's column and this one's. Null equals nothing", true, func(n *node) { j.by = r.pairs(n) }},
-		{"effective", "a date or timestamp column", "the other source's column that says since when a row holds, as in a table of rates; with as_of", false, word(&j.effective, "a column")},
-		{"as_of", "a date or timestamp column", "this source's column that says which time is meant: of the rows that fit, the latest that is not after it", false, word(&j.asOf, "a column")},
-		{"bring", "a column, a list, or there: here", "the columns to bring, as they are called there; or their names there and here", true, func(n *node) { j.bring = r.pairs(n) }},
-		{"unmatched", "set_aside, leave_empty, drop or stop", "what to do with a row that no row fits: set_aside, if not said; leave the columns empty; drop the row, which is counted; or stop", false, func(n *node) {
-			j.Unmatched = Outcome(r.choice(n, string(SetAside), string(LeaveEmpty), string(Drop), string(Stop)))
-		}},
-		{"several", "stop, first, last or set_aside", "what to do with a row that several rows fit, of one time if effective is given: stop, if not said; take the first or last of them in their order; or set the row aside", false, func(n *node) {
-			j.Several = Outcome(r.choice(n, string(Stop), string(First), string(Last), string(SetAside)))
-		}},
+		{
+			"source",
+			"a source",
+			"the other source, if not the one that the join is called for",
+			false,
+			word(&j.source, "a source"),
+		},
+		{
+			"by",
+			"a column, a list, or there: here",
+			"the columns that must be equal, with the same name in both sources; or the other source's column and this one's. Null equals nothing",
+			true,
+			func(n *node) { j.by = r.pairs(n) },
+		},
+		{
+			"effective",
+			"a date or timestamp column",
+			"the other source's column that says since when a row holds, as in a table of rates; with as_of",
+			false,
+			word(&j.effective, "a column"),
+		},
+		{
+			"as_of",
+			"a date or timestamp column",
+			"this source's column that says which time is meant: of the rows that fit, the latest that is not after it",
+			false,
+			word(&j.asOf, "a column"),
+		},
+		{
+			"bring",
+			"a column, a list, or there: here",
+			"the columns to bring, as they are called there; or their names there and here",
+			true,
+			func(n *node) { j.bring = r.pairs(n) },
+		},
+		{
+			"unmatched",
+			"set_aside, leave_empty, drop or stop",
+			"what to do with a row that no row fits: set_aside, if not said; leave the columns empty; drop the row, which is counted; or stop",
+			false,
+			func(n *node) {
+				j.Unmatched = Outcome(r.choice(n, string(SetAside), string(LeaveEmpty), string(Drop), string(Stop)))
+			},
+		},
+		{
+			"several",
+			"stop, first, last or set_aside",
+			"what to do with a row that several rows fit, of one time if effective is given: stop, if not said; take the first or last of them in their order; or set the row aside",
+			false,
+			func(n *node) {
+				j.Several = Outcome(r.choice(n, string(Stop), string(First), string(Last), string(SetAside)))
+			},
+		},
 	}
 }
 
@@ -175,34 +217,70 @@ func (r *reader) pairs(n *node) []byName {
 
 func (r *reader) distinctEntries(d *Distinct) []Entry {
 	return []Entry{
-		{"by", "a column or a list", "the columns; null equals null here", true, func(n *node) { d.by = r.words(n, "a column") }},
-		{"keep", "first or last", "which row stays, in their order; the first if not said", false, func(n *node) { d.Last = r.choice(n, "first", "last") == "last" }},
+		{
+			"by",
+			"a column or a list",
+			"the columns; null equals null here",
+			true,
+			func(n *node) { d.by = r.words(n, "a column") },
+		},
+		{
+			"keep",
+			"first or last",
+			"which row stays, in their order; the first if not said",
+			false,
+			func(n *node) { d.Last = r.choice(n, "first", "last") == "last" },
+		},
 	}
 }
 
 func (r *reader) groupEntries(g *Group) []Entry {
 	return []Entry{
-		{"by", "a column or a list", "the columns that the rows of a group have in common; null equals null here", true, func(n *node) { g.by = r.words(n, "a column") }},
-		{"aggregates", "name: aggregate", "what is made of the others: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that are not null, `count` of the rows", false, func(n *node) {
-			r.each(n, func(n *node) {
-				if w, ok := r.word(n, "an aggregate, such as sum(tonnage)"); ok {
-					g.Aggregates = append(g.Aggregates, Aggregate{Name: r.name(n.key, n.path), written: w})
-				}
-			})
-		}},
+		{
+			"by",
+			"a column or a list",
+			"the columns that the rows of a group have in common; null equals null here",
+			true,
+			func(n *node) { g.by = r.words(n, "a column") },
+		},
+		{
+			"aggregates",
+			"name: aggregate",
+			"what is made of the others: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that are not null, `count` of the rows",
+			false,
+			func(n *node) {
+				r.each(n, func(n *node) {
+					if w, ok := r.word(n, "an aggregate, such as sum(tonnage)"); ok {
+						g.Aggregates = append(g.Aggregates, Aggregate{Name: r.name(n.key, n.path), written: w})
+					}
+				})
+			},
+		},
 	}
 }
 
 func (r *reader) matchingEntries(m *Matching) []Entry {
 	return []Entry{
-		{"as", "an expression", "the form, as an expression of the column: `upper(trim(code))`", false, func(n *node) { m.As = r.expression(n, "an expression") }},
-		{"codes", "code: code", "other codes for the same, once as has been applied: `{GRN: C03}`", false, func(n *node) {
-			r.each(n, func(n *node) {
-				if w, ok := r.word(n, "a code"); ok {
-					m.Codes = append(m.Codes, [2]Name{n.key, w})
-				}
-			})
-		}},
+		{
+			"as",
+			"an expression",
+			"the form, as an expression of the column: `upper(trim(code))`",
+			false,
+			func(n *node) { m.As = r.expression(n, "an expression") },
+		},
+		{
+			"codes",
+			"code: code",
+			"other codes for the same, once as has been applied: `{GRN: C03}`",
+			false,
+			func(n *node) {
+				r.each(n, func(n *node) {
+					if w, ok := r.word(n, "a code"); ok {
+						m.Codes = append(m.Codes, [2]Name{n.key, w})
+					}
+				})
+			},
+		},
 	}
 }
 
@@ -233,12 +311,25 @@ func (c *checker) join(s *Source, j *Join, here []column.Field) {
 		case x.Type.Kind == column.Double || y.Type.Kind == column.Double:
 			c.errorf(b.column.At, path+".by", "a double cannot be a key: make it a decimal or text")
 		case x.Type.Kind != y.Type.Kind || x.Type.Scale != y.Type.Scale || x.Type.Wide() != y.Type.Wide():
-			c.errorf(b.column.At, path+".by", "%s is of type %s, but %s of %s is of type %s: nothing would ever match", y.Name, y.Type, x.Name, of, x.Type)
+			c.errorf(
+				b.column.At,
+				path+".by",
+				"%s is of type %s, but %s of %s is of type %s: nothing would ever match",
+				y.Name,
+				y.Type,
+				x.Name,
+				of,
+				x.Type,
+			)
 		}
 		j.By = append(j.By, [2]string{x.Name, y.Name})
 	}
 	if (j.effective == nil) != (j.asOf == nil) {
-		c.errorf(j.At, path, "effective and as_of are said together: since when a row of the other source holds, and which time is meant here")
+		c.errorf(
+			j.At,
+			path,
+			"effective and as_of are said together: since when a row of the other source holds, and which time is meant here",
+		)
 	} else if j.effective != nil {
 		x, ok := c.field(there, of, *j.effective, path+".effective")
 		y, too := c.field(here, own, *j.asOf, path+".as_of")
@@ -294,7 +385,12 @@ func (c *checker) distinct(s *Source, fields []column.Field) {
 
 func (c *checker) noDouble(s *Source, f column.Field, at diag.Place, in string) {
 	if f.Type.Kind == column.Double {
-		c.errorf(at, "sources."+s.Text+"."+in+".by", "%s is a double, and cannot be a key: make it a decimal or text", f.Name)
+		c.errorf(
+			at,
+			"sources."+s.Text+"."+in+".by",
+			"%s is a double, and cannot be a key: make it a decimal or text",
+			f.Name,
+		)
 	}
 }
 
@@ -310,7 +406,12 @@ func (c *checker) group(s *Source, fields []column.Field) {
 		a := &g.Aggregates[i]
 		m := aggregateForm.FindStringSubmatch(a.written.Text)
 		if m == nil {
-			c.errorf(a.written.At, path+".aggregates."+a.Text, "%s is not an aggregate: sum(column), min(column), max(column), count(column) or count", a.written.Text)
+			c.errorf(
+				a.written.At,
+				path+".aggregates."+a.Text,
+				"%s is not an aggregate: sum(column), min(column), max(column), count(column) or count",
+				a.written.Text,
+			)
 			continue
 		}
 		a.Function, a.Column = strings.ToLower(m[1]+m[3]), m[2]
@@ -319,14 +420,25 @@ func (c *checker) group(s *Source, fields []column.Field) {
 		}
 		a.Type = column.Type{Kind: column.Integer}
 		if m[3] == "" {
-			f, _ := c.field(fields, "source "+s.Text, Name{a.Column, a.written.At.Right(strings.Index(a.written.Text, a.Column))}, path+".aggregates."+a.Text)
+			f, _ := c.field(
+				fields,
+				"source "+s.Text,
+				Name{a.Column, a.written.At.Right(strings.Index(a.written.Text, a.Column))},
+				path+".aggregates."+a.Text,
+			)
 			if a.Function != "count" {
 				a.Type = f.Type
 			}
 			if a.Function == "sum" {
 				a.Type = sumType(f.Type)
 				if !f.Type.Numeric() && known(f.Type) {
-					c.errorf(a.written.At, path+".aggregates."+a.Text, "%s is of type %s; a sum is of numbers", f.Name, f.Type)
+					c.errorf(
+						a.written.At,
+						path+".aggregates."+a.Text,
+						"%s is of type %s; a sum is of numbers",
+						f.Name,
+						f.Type,
+					)
 					a.Type = column.Type{}
 				}
 			}
@@ -345,8 +457,8 @@ func sumType(t column.Type) column.Type {
 	return t
 }
 
-// match returns the column of the source that says a part of d's natural key in its one form: the column itself, or one
-// that is made of it.
+// match returns the column of the source that says a part of d's natural key in its one form: the column itself, or
+// one that is made of it.
 func (c *checker) match(s *Source, d *Dimension, part int, w Name, path string) string {
 	var rule *Matching
 	if d.Matching != nil {
@@ -369,7 +481,15 @@ func (c *checker) match(s *Source, d *Dimension, part int, w Name, path string) 
 	}
 	p, err := rule.Compile(fields[at].Type)
 	if err != nil {
-		c.errorf(w.At, path, "%s is of type %s, and the matching of %s cannot be applied: %v", w.Text, fields[at].Type, rule.Text, err)
+		c.errorf(
+			w.At,
+			path,
+			"%s is of type %s, and the matching of %s cannot be applied: %v",
+			w.Text,
+			fields[at].Type,
+			rule.Text,
+			err,
+		)
 		return w.Text
 	}
 	s.Matched = append(s.Matched, Matched{Name: Name{name, w.At}, Column: w.Text, Type: p.Type(), Rule: rule})
@@ -383,7 +503,13 @@ func (c *checker) matching(d *Dimension, path string) {
 	for _, m := range d.Matching {
 		at := column.Find(d.NaturalKey, m.Text)
 		if at < 0 {
-			c.errorf(m.At, path+".matching", "the natural key has no column %s%s", m.Text, diag.Suggest(m.Text, column.Names(d.NaturalKey)))
+			c.errorf(
+				m.At,
+				path+".matching",
+				"the natural key has no column %s%s",
+				m.Text,
+				diag.Suggest(m.Text, column.Names(d.NaturalKey)),
+			)
 			continue
 		}
 		if !known(d.NaturalKey[at].Type) {

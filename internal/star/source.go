@@ -249,21 +249,87 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		}
 	}
 	return []Entry{
-		{"read", "a pattern or a list", "the files, in the model's folder or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths", false, func(n *node) { s.Read = r.words(n, "a file pattern") }},
-		{"within", "a folder", "the folder of its files, seen from the model's, where that is another one; nothing outside of it is read, whatever links there are", false, func(n *node) { s.Within, _ = r.word(n, "a folder") }},
-		{"format", "csv, json_lines or parquet", "what the files are; if not said, what the patterns end in: `.jsonl` or `.parquet`, else CSV. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it is not the column's own name; what is not there is null, and a list or object where one value is wanted sets its row aside. Parquet files tell their columns' types", false, func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet) }},
-		{"csv", "keys", "how the files are written, where that is not with commas, double quotes and a header", false, func(n *node) { r.section(n, r.csvEntries(&s.CSV)) }},
+		{
+			"read",
+			"a pattern or a list",
+			"the files, in the model's folder or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths",
+			false,
+			func(n *node) { s.Read = r.words(n, "a file pattern") },
+		},
+		{
+			"within",
+			"a folder",
+			"the folder of its files, seen from the model's, where that is another one; nothing outside of it is read, whatever links there are",
+			false,
+			func(n *node) { s.Within, _ = r.word(n, "a folder") },
+		},
+		{
+			"format",
+			"csv, json_lines or parquet",
+			"what the files are; if not said, what the patterns end in: `.jsonl` or `.parquet`, else CSV. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it is not the column's own name; what is not there is null, and a list or object where one value is wanted sets its row aside. Parquet files tell their columns' types",
+			false,
+			func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet) },
+		},
+		{
+			"csv",
+			"keys",
+			"how the files are written, where that is not with commas, double quotes and a header",
+			false,
+			func(n *node) { r.section(n, r.csvEntries(&s.CSV)) },
+		},
 		{"database", "a database", "one of databases, in place of files", false, word(&s.database, "a database")},
-		{"table", "a table", "a table or view of the database; `schema.table` where it is in another schema", false, func(n *node) { s.Table, _ = r.word(n, "a table") }},
-		{"query", "a query", "a query of the database, in its own SQL, in place of a table; `:name` is the value of a parameter, or of a column of driven_by", false, func(n *node) {
-			s.Query = r.expression(n, "a query").Name
-		}},
-		{"order_by", "a column or a list", "the order in which a table or query gives its rows, which decides who gets which key; if not said, they are sorted by all columns that are taken", false, func(n *node) { s.OrderBy = r.words(n, "a column") }},
+		{
+			"table",
+			"a table",
+			"a table or view of the database; `schema.table` where it is in another schema",
+			false,
+			func(n *node) { s.Table, _ = r.word(n, "a table") },
+		},
+		{
+			"query",
+			"a query",
+			"a query of the database, in its own SQL, in place of a table; `:name` is the value of a parameter, or of a column of driven_by",
+			false,
+			func(n *node) {
+				s.Query = r.expression(n, "a query").Name
+			},
+		},
+		{
+			"order_by",
+			"a column or a list",
+			"the order in which a table or query gives its rows, which decides who gets which key; if not said, they are sorted by all columns that are taken",
+			false,
+			func(n *node) { s.OrderBy = r.words(n, "a column") },
+		},
 		{"from", "a source", "another source, whose shaped rows these are", false, word(&s.from, "a source")},
-		{"union", "a list of sources", "other sources, whose shaped rows these are, one source after the other; their columns are those of the first, found by name", false, func(n *node) { s.union = r.words(n, "a source") }},
-		{"driven_by", "a source", "a list: there is a read for each of its rows. `{column}` in a path, `:column` in a query is its value there, and its columns stand in every row read", false, word(&s.drivenBy, "a source")},
-		{"unreadable", "stop or pass_over", "what to do about a row of driven_by whose files or query cannot be opened: stop, if not said; or pass it over, which is told", false, func(n *node) { s.PassOver = r.choice(n, "stop", "pass_over") == "pass_over" }},
-		{"columns", "name: type, or a list", "the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. In place of a type, keys: what is it called there, or where does it stand? What has types of its own (a Parquet file, a database, another source) needs no columns, or a mere list of them; a type that is said is what values are turned into", false, func(n *node) { s.Columns, s.chosen = r.columns(n), true }},
+		{
+			"union",
+			"a list of sources",
+			"other sources, whose shaped rows these are, one source after the other; their columns are those of the first, found by name",
+			false,
+			func(n *node) { s.union = r.words(n, "a source") },
+		},
+		{
+			"driven_by",
+			"a source",
+			"a list: there is a read for each of its rows. `{column}` in a path, `:column` in a query is its value there, and its columns stand in every row read",
+			false,
+			word(&s.drivenBy, "a source"),
+		},
+		{
+			"unreadable",
+			"stop or pass_over",
+			"what to do about a row of driven_by whose files or query cannot be opened: stop, if not said; or pass it over, which is told",
+			false,
+			func(n *node) { s.PassOver = r.choice(n, "stop", "pass_over") == "pass_over" },
+		},
+		{
+			"columns",
+			"name: type, or a list",
+			"the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. In place of a type, keys: what is it called there, or where does it stand? What has types of its own (a Parquet file, a database, another source) needs no columns, or a mere list of them; a type that is said is what values are turned into",
+			false,
+			func(n *node) { s.Columns, s.chosen = r.columns(n), true },
+		},
 		{"join", "name: join", "columns of other sources, found by values of a row", false, func(n *node) {
 			r.each(n, func(n *node) {
 				j := &Join{Name: r.name(n.key, n.path), Unmatched: SetAside, Several: Stop}
@@ -273,7 +339,10 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		}},
 		{"derive", "name: expression", "new columns, in order; each may use those before it", false, func(n *node) {
 			r.each(n, func(n *node) {
-				s.Derive = append(s.Derive, Derived{Name: r.name(n.key, n.path), Expression: r.expression(n, "an expression")})
+				s.Derive = append(
+					s.Derive,
+					Derived{Name: r.name(n.key, n.path), Expression: r.expression(n, "an expression")},
+				)
 			})
 		}},
 		{"fill", "name: value", "values for what is null, once columns have been derived", false, func(n *node) {
@@ -283,16 +352,40 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 				}
 			})
 		}},
-		{"require", "reason: condition", "a row whose condition is anything but true (null included) is set aside for that reason", false, func(n *node) { s.Require = r.rules(n) }},
-		{"set_aside", "reason: condition", "a row whose condition is true is set aside for that reason", false, func(n *node) { s.SetAside = r.rules(n) }},
-		{"distinct", "keys", "one row only for each value of some columns, of those that are not set aside", false, func(n *node) {
-			s.Distinct = &Distinct{at: n.key.At}
-			r.section(n, r.distinctEntries(s.Distinct))
-		}},
-		{"group", "keys", "rows added up, where the source is finer than what is wanted of it: of those that are not set aside", false, func(n *node) {
-			s.Group = &Group{at: n.key.At}
-			r.section(n, r.groupEntries(s.Group))
-		}},
+		{
+			"require",
+			"reason: condition",
+			"a row whose condition is anything but true (null included) is set aside for that reason",
+			false,
+			func(n *node) { s.Require = r.rules(n) },
+		},
+		{
+			"set_aside",
+			"reason: condition",
+			"a row whose condition is true is set aside for that reason",
+			false,
+			func(n *node) { s.SetAside = r.rules(n) },
+		},
+		{
+			"distinct",
+			"keys",
+			"one row only for each value of some columns, of those that are not set aside",
+			false,
+			func(n *node) {
+				s.Distinct = &Distinct{at: n.key.At}
+				r.section(n, r.distinctEntries(s.Distinct))
+			},
+		},
+		{
+			"group",
+			"keys",
+			"rows added up, where the source is finer than what is wanted of it: of those that are not set aside",
+			false,
+			func(n *node) {
+				s.Group = &Group{at: n.key.At}
+				r.section(n, r.groupEntries(s.Group))
+			},
+		},
 	}
 }
 
@@ -334,20 +427,38 @@ func (r *reader) typ(n *node) column.Type {
 
 func (r *reader) columnEntries(c *Column) []Entry {
 	return []Entry{
-		{"type", "a type", "its type; may be left out where what is read tells it", false, func(n *node) { c.Type = r.typ(n) }},
-		{"header", "a name", "what it is called where it is read, if not as here: in a file's header, a table, another source; in JSON and Parquet, its path", false, func(n *node) {
-			if w, ok := r.word(n, "a name"); ok {
-				c.Header = w.Text
-			}
-		}},
-		{"position", "a number from 1", "where it stands in a row of CSV, whatever the header says", false, func(n *node) {
-			w, ok := r.word(n, "a number")
-			if v, err := strconv.Atoi(w.Text); ok && (err != nil || v < 1 || v > 1_000_000) {
-				r.errorf(w.At, n.path, "%s is not a position: 1 is the first", w.Text)
-			} else if ok {
-				c.Position = v
-			}
-		}},
+		{
+			"type",
+			"a type",
+			"its type; may be left out where what is read tells it",
+			false,
+			func(n *node) { c.Type = r.typ(n) },
+		},
+		{
+			"header",
+			"a name",
+			"what it is called where it is read, if not as here: in a file's header, a table, another source; in JSON and Parquet, its path",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a name"); ok {
+					c.Header = w.Text
+				}
+			},
+		},
+		{
+			"position",
+			"a number from 1",
+			"where it stands in a row of CSV, whatever the header says",
+			false,
+			func(n *node) {
+				w, ok := r.word(n, "a number")
+				if v, err := strconv.Atoi(w.Text); ok && (err != nil || v < 1 || v > 1_000_000) {
+					r.errorf(w.At, n.path, "%s is not a position: 1 is the first", w.Text)
+				} else if ok {
+					c.Position = v
+				}
+			},
+		},
 	}
 }
 
@@ -377,20 +488,74 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 		}
 	}
 	return []Entry{
-		{"separator", "a character, or tab", "what stands between fields; a comma if not said", false, mark(&c.Separator, map[string]byte{"tab": '\t'})},
-		{"quote", "a character, or none", "what stands around fields; a double quote if not said", false, mark(&c.Quote, map[string]byte{"none": 0})},
-		{"header", "none", "the files have no header: columns are in the order of columns, or say their position", false, func(n *node) { c.Headless = r.choice(n, "none") == "none" }},
+		{
+			"separator",
+			"a character, or tab",
+			"what stands between fields; a comma if not said",
+			false,
+			mark(&c.Separator, map[string]byte{"tab": '\t'}),
+		},
+		{
+			"quote",
+			"a character, or none",
+			"what stands around fields; a double quote if not said",
+			false,
+			mark(&c.Quote, map[string]byte{"none": 0}),
+		},
+		{
+			"header",
+			"none",
+			"the files have no header: columns are in the order of columns, or say their position",
+			false,
+			func(n *node) { c.Headless = r.choice(n, "none") == "none" },
+		},
 		{"nulls", "a list of words", "fields that mean null, besides empty ones", false, func(n *node) {
 			for _, w := range r.words(n, "a word") {
 				c.Nulls = append(c.Nulls, w.Text)
 			}
 		}},
-		{"encoding", "utf-16, windows-1252 or iso-8859-1", "how the text is written in bytes; UTF-8 if not said. Bytes that mean nothing there set their row aside", false, func(n *node) { c.Encoding = r.choice(n, "utf-16", "windows-1252", "iso-8859-1") }},
-		{"guard", "apostrophe", "an apostrophe before a value is none of the value: it keeps spreadsheets from taking it for a formula, as `--guard` writes it", false, func(n *node) { c.Guarded = r.choice(n, "apostrophe") == "apostrophe" }},
-		{"decimal_mark", "a character", "what stands before a number's fraction; a point if not said", false, mark(&c.Style.Decimal, nil)},
-		{"thousands_mark", "a character, or blank", "what stands between groups of three digits; none if not said", false, mark(&c.Style.Thousands, map[string]byte{"blank": ' '})},
-		{"date", "a layout, such as dd.MM.yyyy", "how dates are written: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns", false, layout(&c.Style.Date, column.Date)},
-		{"timestamp", "a layout, such as dd.MM.yyyy HH:mm", "how timestamps are written: besides HH, mm, ss, and S for each digit of a fraction", false, layout(&c.Style.Timestamp, column.Timestamp)},
+		{
+			"encoding",
+			"utf-16, windows-1252 or iso-8859-1",
+			"how the text is written in bytes; UTF-8 if not said. Bytes that mean nothing there set their row aside",
+			false,
+			func(n *node) { c.Encoding = r.choice(n, "utf-16", "windows-1252", "iso-8859-1") },
+		},
+		{
+			"guard",
+			"apostrophe",
+			"an apostrophe before a value is none of the value: it keeps spreadsheets from taking it for a formula, as `--guard` writes it",
+			false,
+			func(n *node) { c.Guarded = r.choice(n, "apostrophe") == "apostrophe" },
+		},
+		{
+			"decimal_mark",
+			"a character",
+			"what stands before a number's fraction; a point if not said",
+			false,
+			mark(&c.Style.Decimal, nil),
+		},
+		{
+			"thousands_mark",
+			"a character, or blank",
+			"what stands between groups of three digits; none if not said",
+			false,
+			mark(&c.Style.Thousands, map[string]byte{"blank": ' '}),
+		},
+		{
+			"date",
+			"a layout, such as dd.MM.yyyy",
+			"how dates are written: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns",
+			false,
+			layout(&c.Style.Date, column.Date),
+		},
+		{
+			"timestamp",
+			"a layout, such as dd.MM.yyyy HH:mm",
+			"how timestamps are written: besides HH, mm, ss, and S for each digit of a fraction",
+			false,
+			layout(&c.Style.Timestamp, column.Timestamp),
+		},
 		{"time", "a layout, such as HH.mm", "how times are written", false, layout(&c.Style.Time, column.Time)},
 	}
 }

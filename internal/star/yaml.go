@@ -66,7 +66,8 @@ func (r *reader) parse(text []byte) *node {
 			at.Line, _ = strconv.Atoi(m[1])
 			message = m[2]
 		}
-		if at.Line = r.mistake(at.Line); at.Line > 0 && at.Line <= len(r.lines) && halfQuoted.MatchString(r.lines[at.Line-1]) {
+		if at.Line = r.mistake(at.Line); at.Line > 0 && at.Line <= len(r.lines) &&
+			halfQuoted.MatchString(r.lines[at.Line-1]) {
 			message += "; a value that begins with a quote ends with it: put the whole expression in the other quotes, \"'M' || code\""
 		}
 		r.errorf(at, "", "this is not YAML: %s", message)
@@ -85,8 +86,8 @@ func (r *reader) parse(text []byte) *node {
 // halfQuoted is a line whose value begins with something in quotes and goes on.
 var halfQuoted = regexp.MustCompile(`:\s+('[^']*'|"[^"]*")\s*[^\s#,}\]]`)
 
-// mistake returns the line of a mistake that the YAML package tells near a line: the one behind the longest beginning of the
-// file that is YAML.
+// mistake returns the line of a mistake that the YAML package tells near a line: the one behind the longest
+// beginning of the file that is YAML.
 func (r *reader) mistake(line int) int {
 	const far = 50
 	for n := min(line+far, len(r.lines)) - 1; n > 0 && n > line-far; n-- {
@@ -129,7 +130,11 @@ func (r *reader) each(n *node, f func(n *node)) {
 			continue
 		}
 		if strings.HasSuffix(k.Value, ")") && v.Tag == "!!null" {
-			r.errorf(r.at(k), n.path, "inside braces a comma ends a value: write one column a line, so that decimal(9,2) stays whole")
+			r.errorf(
+				r.at(k),
+				n.path,
+				"inside braces a comma ends a value: write one column a line, so that decimal(9,2) stays whole",
+			)
 			continue
 		}
 		if line, again := seen[k.Value]; again {
@@ -246,7 +251,12 @@ var goodName = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]{0,47}$`)
 
 func (r *reader) name(w Name, path string) Name {
 	if !goodName.MatchString(w.Text) {
-		r.errorf(w.At, path, "%q cannot be a name: letters, digits and _, beginning with no digit, at most 48", w.Text)
+		r.errorf(
+			w.At,
+			path,
+			"%q cannot be a name: letters, digits and _, beginning with no digit, at most 48",
+			w.Text,
+		)
 	}
 	return w
 }

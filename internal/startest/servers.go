@@ -37,7 +37,11 @@ type server struct {
 
 var (
 	postgresServer = &server{programs: []string{"initdb", "postgres"}, stop: syscall.SIGQUIT, start: startPostgres}
-	mariadbServer  = &server{programs: []string{"mariadb-install-db", "mariadbd"}, stop: syscall.SIGKILL, start: startMariaDB}
+	mariadbServer  = &server{
+		programs: []string{"mariadb-install-db", "mariadbd"},
+		stop:     syscall.SIGKILL,
+		start:    startMariaDB,
+	}
 )
 
 // Main runs a package's tests and then stops the servers that have been started. Call it from TestMain.
@@ -177,13 +181,32 @@ func startPostgres(s *server) error {
 	if out, err := s.command("initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync").CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	return s.serve(s.command("postgres", "-D", data, "-k", s.dir, "-p", "5433", "-c", "listen_addresses=", "-c", "fsync=off", "-c", "shared_buffers=256MB", "-c", "max_connections=60"), func() error {
-		conn, err := pgx.Connect(context.Background(), s.address())
-		if err != nil {
-			return err
-		}
-		return conn.Close(context.Background())
-	})
+	return s.serve(
+		s.command(
+			"postgres",
+			"-D",
+			data,
+			"-k",
+			s.dir,
+			"-p",
+			"5433",
+			"-c",
+			"listen_addresses=",
+			"-c",
+			"fsync=off",
+			"-c",
+			"shared_buffers=256MB",
+			"-c",
+			"max_connections=60",
+		),
+		func() error {
+			conn, err := pgx.Connect(context.Background(), s.address())
+			if err != nil {
+				return err
+			}
+			return conn.Close(context.Background())
+		},
+	)
 }
 
 func startMariaDB(s *server) error {
@@ -191,12 +214,23 @@ func startMariaDB(s *server) error {
 	if out, err := s.command("mariadb-install-db", "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db").CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
-	return s.serve(s.command("mariadbd", "--no-defaults", "--datadir="+data, "--socket="+s.dir+"/s", "--pid-file="+s.dir+"/pid", "--skip-networking", "--innodb-flush-log-at-trx-commit=0"), func() error {
-		db, err := sql.Open("mysql", "root@unix("+s.dir+"/s)/")
-		if err != nil {
-			return err
-		}
-		defer db.Close()
-		return db.Ping()
-	})
+	return s.serve(
+		s.command(
+			"mariadbd",
+			"--no-defaults",
+			"--datadir="+data,
+			"--socket="+s.dir+"/s",
+			"--pid-file="+s.dir+"/pid",
+			"--skip-networking",
+			"--innodb-flush-log-at-trx-commit=0",
+		),
+		func() error {
+			db, err := sql.Open("mysql", "root@unix("+s.dir+"/s)/")
+			if err != nil {
+				return err
+			}
+			defer db.Close()
+			return db.Ping()
+		},
+	)
 }

@@ -46,7 +46,14 @@ func Model(t testing.TB, dir string) *star.Model {
 		t.Fatal(err)
 	}
 	defer root.Close()
-	m, err := star.Read(filepath.Join(dir, "ironmonger.yaml"), transform.Outside(context.Background(), root, func(name string) (string, bool) { return os.LookupEnv("IRONMONGER_SET_" + name) }))
+	m, err := star.Read(
+		filepath.Join(dir, "ironmonger.yaml"),
+		transform.Outside(
+			context.Background(),
+			root,
+			func(name string) (string, bool) { return os.LookupEnv("IRONMONGER_SET_" + name) },
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -64,8 +71,8 @@ func Open(t testing.TB, dir string) warehouse.Warehouse {
 	return w
 }
 
-// Load loads the model in dir and returns the run's entry and error. IRONMONGER_OPENING says how dimensions are opened where
-// the test leaves it open.
+// Load loads the model in dir and returns the run's entry and error. IRONMONGER_OPENING says how dimensions are
+// opened where the test leaves it open.
 func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	t.Helper()
 	if opts.Opening == load.AsFits {
@@ -128,7 +135,11 @@ func Table(t testing.TB, r warehouse.Reader, table *warehouse.Table) []map[strin
 	} else if there == nil {
 		return nil
 	}
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: table.Name, Fields: table.Fields(), Convert: table.Borrowed})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{Table: table.Name, Fields: table.Fields(), Convert: table.Borrowed},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -220,7 +231,12 @@ func checks(t testing.TB, dir string) (broken []*prove.Check) {
 	defer root.Close()
 	wh := Open(t, dir)
 	defer wh.Close()
-	report, err := prove.Run(context.Background(), wh, Model(t, dir), prove.Options{Today: time.Now(), Root: root, Sources: true})
+	report, err := prove.Run(
+		context.Background(),
+		wh,
+		Model(t, dir),
+		prove.Options{Today: time.Now(), Root: root, Sources: true},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

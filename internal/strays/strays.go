@@ -138,9 +138,17 @@ func (p *Report) keys(runs []*ledger.Run) {
 			}
 		}
 	}
-	slices.SortFunc(p.More, func(a, b More) int { return cmp.Or(strings.Compare(a.Step, b.Step), strings.Compare(a.Key, b.Key)) })
+	slices.SortFunc(
+		p.More,
+		func(a, b More) int { return cmp.Or(strings.Compare(a.Step, b.Step), strings.Compare(a.Key, b.Key)) },
+	)
 	slices.SortFunc(p.Keys, func(a, b Key) int {
-		return cmp.Or(strings.Compare(a.Step, b.Step), strings.Compare(a.Key, b.Key), cmp.Compare(b.Rows, a.Rows), cmp.Compare(a.Line, b.Line))
+		return cmp.Or(
+			strings.Compare(a.Step, b.Step),
+			strings.Compare(a.Key, b.Key),
+			cmp.Compare(b.Rows, a.Rows),
+			cmp.Compare(a.Line, b.Line),
+		)
 	})
 }
 
@@ -212,7 +220,12 @@ func (p *Report) aside(ctx context.Context, r warehouse.Reader, s *schema.Star, 
 		p.SetAside = append(p.SetAside, *g)
 	}
 	slices.SortFunc(p.SetAside, func(a, b Aside) int {
-		return cmp.Or(strings.Compare(a.Step, b.Step), strings.Compare(b.State, a.State), cmp.Compare(b.Rows, a.Rows), strings.Compare(a.Reason, b.Reason))
+		return cmp.Or(
+			strings.Compare(a.Step, b.Step),
+			strings.Compare(b.State, a.State),
+			cmp.Compare(b.Rows, a.Rows),
+			strings.Compare(a.Reason, b.Reason),
+		)
 	})
 	return nil
 }
@@ -225,7 +238,17 @@ func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *schema.Dim
 	mark.AppendInt(1)
 	all := d.Table.Fields()
 	fields := append(all[:1+len(d.NaturalKey):1+len(d.NaturalKey)], all[len(all)-1])
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: d.Table.Name, Fields: fields, By: []string{schema.IsInferred}, Match: []*column.Column{&mark}, OrderBy: []string{d.KeyColumn()}})
+	b, err := warehouse.ReadAll(
+		ctx,
+		r,
+		warehouse.Query{
+			Table:   d.Table.Name,
+			Fields:  fields,
+			By:      []string{schema.IsInferred},
+			Match:   []*column.Column{&mark},
+			OrderBy: []string{d.KeyColumn()},
+		},
+	)
 	if err != nil || b.N == 0 {
 		return err
 	}

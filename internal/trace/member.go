@@ -44,7 +44,15 @@ type Member struct {
 }
 
 // OfMember traces a member by its natural key, or by any of its surrogate keys.
-func OfMember(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model, d *schema.Dimension, naturalKey []string, key *int64) (*Member, error) {
+func OfMember(
+	ctx context.Context,
+	r warehouse.Reader,
+	root *os.Root,
+	m *star.Model,
+	d *schema.Dimension,
+	naturalKey []string,
+	key *int64,
+) (*Member, error) {
 	t, err := newTracer(ctx, r, root, m)
 	if err != nil {
 		return nil, err
@@ -102,9 +110,18 @@ func (t *tracer) natural(d *schema.Dimension, words []string) ([]column.Column, 
 }
 
 func (t *tracer) member(d *schema.Dimension, b *column.Batch, match []column.Column) (*Member, error) {
-	found := &Member{Dimension: d.Text, NaturalKey: natural(d, b, 0), Versions: []Version{}, Observations: []Observation{}}
+	found := &Member{
+		Dimension:    d.Text,
+		NaturalKey:   natural(d, b, 0),
+		Versions:     []Version{},
+		Observations: []Observation{},
+	}
 	for i := range b.N {
-		v := Version{Key: b.Cols[0].Value(i), Row: values(d.Table.Fields()[1:], &column.Batch{Cols: b.Cols[1:]}, i), Rows: map[string]int64{}}
+		v := Version{
+			Key:  b.Cols[0].Value(i),
+			Row:  values(d.Table.Fields()[1:], &column.Batch{Cols: b.Cols[1:]}, i),
+			Rows: map[string]int64{},
+		}
 		for _, ref := range d.Pointers() {
 			n, err := t.pointing(ref, b.Cols[0].Int[i])
 			if err != nil {
@@ -134,17 +151,31 @@ func (t *tracer) pointing(ref schema.Reference, key int64) (int64, error) {
 	match.AppendInt(key)
 	fields := []column.Field{{Name: ref.Key, Type: match.Type}}
 	n := int64(0)
-	err := warehouse.Each(t.ctx, t.r, warehouse.Query{Table: ref.Table, Fields: fields, By: []string{ref.Key}, Match: []*column.Column{&match}},
+	err := warehouse.Each(
+		t.ctx,
+		t.r,
+		warehouse.Query{Table: ref.Table, Fields: fields, By: []string{ref.Key}, Match: []*column.Column{&match}},
 		func(b *column.Batch) error {
 			n += int64(b.N)
 			return nil
-		})
+		},
+	)
 	return n, err
 }
 
 // observations reads the source again for what it says of the member.
-func (t *tracer) observations(d *schema.Dimension, versions *column.Batch, match []column.Column, found *Member) error {
-	flow, err := transform.Open(t.ctx, &source.Inputs{Model: t.model, Root: t.root}, d.Source, func(string) bool { return true })
+func (t *tracer) observations(
+	d *schema.Dimension,
+	versions *column.Batch,
+	match []column.Column,
+	found *Member,
+) error {
+	flow, err := transform.Open(
+		t.ctx,
+		&source.Inputs{Model: t.model, Root: t.root},
+		d.Source,
+		func(string) bool { return true },
+	)
 	if err != nil {
 		found.Fault = "the sources cannot be read as the model has them: " + err.Error()
 		return nil
@@ -171,7 +202,10 @@ func (t *tracer) observations(d *schema.Dimension, versions *column.Batch, match
 			if !same {
 				continue
 			}
-			o := Observation{Place: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}.String(), Shaped: values(d.Source.Fields(), b, i)}
+			o := Observation{
+				Place:  diag.Place{File: b.From.File, Line: int(b.From.Line[i])}.String(),
+				Shaped: values(d.Source.Fields(), b, i),
+			}
 			for _, f := range b.Faults {
 				if int(f.Row) == i {
 					o.Fault = f.Reason
@@ -190,13 +224,22 @@ func (t *tracer) observations(d *schema.Dimension, versions *column.Batch, match
 			}
 			return ""
 		}
-		slices.SortStableFunc(found.Observations, func(a, b Observation) int { return strings.Compare(when(a), when(b)) })
+		slices.SortStableFunc(
+			found.Observations,
+			func(a, b Observation) int { return strings.Compare(when(a), when(b)) },
+		)
 	}
 	return nil
 }
 
 // became says what a row of the source has to do with the versions as they stand.
-func (t *tracer) became(d *schema.Dimension, versions, b *column.Batch, fields []column.Field, i int, aside bool) string {
+func (t *tracer) became(
+	d *schema.Dimension,
+	versions, b *column.Batch,
+	fields []column.Field,
+	i int,
+	aside bool,
+) string {
 	table := d.Table.Fields()
 	switch {
 	case aside:
@@ -211,13 +254,16 @@ func (t *tracer) became(d *schema.Dimension, versions, b *column.Batch, fields [
 	effective := &versions.Cols[column.Find(table, schema.EffectiveFrom)]
 	for v := range versions.N {
 		begins := !effective.Null[v] && effective.Int[v] == when.Int[i]
-		holds := !d.Versioned() || versions.Cols[column.Find(table, d.ValidFrom)].Int[v] <= when.Int[i] && when.Int[i] < versions.Cols[column.Find(table, d.ValidTo)].Int[v]
+		holds := !d.Versioned() ||
+			versions.Cols[column.Find(table, d.ValidFrom)].Int[v] <= when.Int[i] &&
+				when.Int[i] < versions.Cols[column.Find(table, d.ValidTo)].Int[v]
 		if !begins && !holds {
 			continue
 		}
 		equal := true
 		for _, f := range d.Type2 {
-			equal = equal && b.Cols[column.Find(fields, f.Name)].Equal(i, &versions.Cols[column.Find(table, f.Name)], v)
+			equal = equal &&
+				b.Cols[column.Find(fields, f.Name)].Equal(i, &versions.Cols[column.Find(table, f.Name)], v)
 		}
 		key := fmt.Sprintf("%s %d", d.KeyColumn(), versions.Cols[0].Int[v])
 		switch {

@@ -7,9 +7,9 @@ import (
 	"ironmonger/internal/schema"
 )
 
-// Natural reads a natural key of a dimension from words: as it stands in the table, and, where the model brings natural
-// keys to one form, in the form of what is spelled as it arrives; nil if there is none. Whoever looks for a member tries
-// one after the other.
+// Natural reads a natural key of a dimension from words: as it stands in the table, and, where the model brings
+// natural keys to one form, in the form of what is spelled as it arrives; nil if there is none. Whoever looks for a
+// member tries one after the other.
 func Natural(d *schema.Dimension, words []string) (exact, spelled []column.Column, err error) {
 	what := "the natural key of " + d.Text
 	exact, err = Typed(d.NaturalKey, words, what)

@@ -100,7 +100,13 @@ func newTracer(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.M
 // Typed reads values from words, one for each field.
 func Typed(fields []column.Field, words []string, what string) ([]column.Column, error) {
 	if len(words) != len(fields) {
-		return nil, fmt.Errorf("%s is %s: %d values, not %d", what, strings.Join(column.Names(fields), ", "), len(fields), len(words))
+		return nil, fmt.Errorf(
+			"%s is %s: %d values, not %d",
+			what,
+			strings.Join(column.Names(fields), ", "),
+			len(fields),
+			len(words),
+		)
 	}
 	cols := make([]column.Column, len(fields))
 	for k, f := range fields {
@@ -114,12 +120,28 @@ func Typed(fields []column.Field, words []string, what string) ([]column.Column,
 }
 
 // rows reads the rows of a table that have the given values.
-func (t *tracer) rows(table *warehouse.Table, by []string, match []column.Column, order ...string) (*column.Batch, error) {
+func (t *tracer) rows(
+	table *warehouse.Table,
+	by []string,
+	match []column.Column,
+	order ...string,
+) (*column.Batch, error) {
 	cols := make([]*column.Column, len(match))
 	for k := range match {
 		cols[k] = &match[k]
 	}
-	return warehouse.ReadAll(t.ctx, t.r, warehouse.Query{Table: table.Name, Fields: table.Fields(), Convert: table.Borrowed, By: by, Match: cols, OrderBy: order})
+	return warehouse.ReadAll(
+		t.ctx,
+		t.r,
+		warehouse.Query{
+			Table:   table.Name,
+			Fields:  table.Fields(),
+			Convert: table.Borrowed,
+			By:      by,
+			Match:   cols,
+			OrderBy: order,
+		},
+	)
 }
 
 func values(fields []column.Field, b *column.Batch, i int) []Value {
@@ -139,7 +161,14 @@ func text(c *column.Column, i int) *string {
 }
 
 // OfFact traces the row of a fact that has the given grain; of a key in the grain, its natural key is given.
-func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model, f *schema.Fact, grain []string) (*Fact, error) {
+func OfFact(
+	ctx context.Context,
+	r warehouse.Reader,
+	root *os.Root,
+	m *star.Model,
+	f *schema.Fact,
+	grain []string,
+) (*Fact, error) {
 	t, err := newTracer(ctx, r, root, m)
 	if err != nil {
 		return nil, err
@@ -162,8 +191,8 @@ func OfFact(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Mode
 	return found, err
 }
 
-// fromOneOf tells what the keys of a fact point to, as the first of the rows of its line says that agrees with them; most
-// lines make one row.
+// fromOneOf tells what the keys of a fact point to, as the first of the rows of its line says that agrees with
+// them; most lines make one row.
 func (t *tracer) fromOneOf(rows []transform.At, f *schema.Fact, b *column.Batch, found *Fact) error {
 	if len(rows) == 0 {
 		rows = []transform.At{{Row: -1}}
@@ -255,7 +284,8 @@ func (t *tracer) find(f *schema.Fact, grain []string) (*column.Batch, error) {
 	return b, err
 }
 
-// origin reads the line that a fact came from, as it stands, and returns the rows that it makes which say what the fact says.
+// origin reads the line that a fact came from, as it stands, and returns the rows that it makes which say what the
+// fact says.
 func (t *tracer) origin(f *schema.Fact, fact *column.Batch, at int64) (*Origin, []transform.At, error) {
 	names, err := ledger.FileNames(t.ctx, t.r)
 	if err != nil {
@@ -304,7 +334,13 @@ func (t *tracer) origin(f *schema.Fact, fact *column.Batch, at int64) (*Origin, 
 }
 
 // differing names a column of a fact that has another value than a row of its source; it is empty where none has.
-func differing(columns []column.Field, f *schema.Fact, fact *column.Batch, flow *transform.Flow, row transform.At) string {
+func differing(
+	columns []column.Field,
+	f *schema.Fact,
+	fact *column.Batch,
+	flow *transform.Flow,
+	row transform.At,
+) string {
 	table := f.Table.Fields()
 	for _, c := range columns {
 		have, said := &fact.Cols[column.Find(table, c.Name)], &row.Cols[column.Find(flow.Fields(), c.Name)]
@@ -428,7 +464,8 @@ func (t *tracer) key(f *schema.Fact, k *star.Key, fact, shaped *column.Batch, ro
 		}
 	}
 	out.Because = why
-	if s := strings.Join(said, ", "); s != out.Member && said != nil && !(d.Calendar != nil && strings.HasPrefix(s, out.Member)) {
+	if s := strings.Join(said, ", "); s != out.Member && said != nil &&
+		!(d.Calendar != nil && strings.HasPrefix(s, out.Member)) {
 		out.Because = otherKey
 	}
 	return out, nil
@@ -494,11 +531,27 @@ func (t *tracer) history(f *schema.Fact, fact *column.Batch) ([]Run, error) {
 			case own && run.ID == wrote && elsewhere == 0:
 				list = append(list, Run{run.ID, at, s.Name, "wrote the row"})
 			case own && run.ID <= wrote && elsewhere > 0:
-				list = append(list, Run{run.ID, at, s.Name, fmt.Sprintf("wrote rows of the table (%d), perhaps this one", s.Figures.Inserted)})
+				list = append(
+					list,
+					Run{
+						run.ID,
+						at,
+						s.Name,
+						fmt.Sprintf("wrote rows of the table (%d), perhaps this one", s.Figures.Inserted),
+					},
+				)
 			case n > 0 && run.ID == wrote && run.ID <= written[s.Name]:
 				list = append(list, Run{run.ID, at, s.Name, "pointed the row to another version"})
 			case n > 0 && run.ID > wrote && run.ID <= written[s.Name]:
-				list = append(list, Run{run.ID, at, s.Name, fmt.Sprintf("pointed rows of the table to other versions (%d), perhaps this one", n)})
+				list = append(
+					list,
+					Run{
+						run.ID,
+						at,
+						s.Name,
+						fmt.Sprintf("pointed rows of the table to other versions (%d), perhaps this one", n),
+					},
+				)
 			}
 		}
 	}

@@ -56,8 +56,8 @@ type written struct {
 	row  string
 }
 
-// write writes rows to the first of three files, or to all, and says where each begins: behind rows with line breaks in
-// them.
+// write writes rows to the first of three files, or to all, and says where each begins: behind rows with line
+// breaks in them.
 func write(t *testing.T, dir, name, header string, rows []string, files int) map[string]written {
 	t.Helper()
 	places := map[string]written{}
@@ -82,8 +82,8 @@ func text(values []trace.Value, name string) string {
 	return ""
 }
 
-// TestTrace traces every fact and every member of a star from random files: each comes from the row that the test wrote
-// there, which says what the table says, whichever of the loads brought it.
+// TestTrace traces every fact and every member of a star from random files: each comes from the row that the test
+// wrote there, which says what the table says, whichever of the loads brought it.
 func TestTrace(t *testing.T) {
 	for _, kind := range []string{"sqlite", "postgres"} {
 		t.Run(kind, func(t *testing.T) {
@@ -106,7 +106,10 @@ func TestTrace(t *testing.T) {
 			for n := range 120 {
 				remark := []string{"", "calm", "\"wind,\nand rain\"", "\"a \"\"gust\"\"\n\n\""}[r.IntN(4)]
 				toll := []string{"1.50", "0.05", "12.00", ""}[r.IntN(4)]
-				trips = append(trips, fmt.Sprintf("%d,B%d,2024-%02d-10,%s,%s", n, r.IntN(10), 1+r.IntN(7), remark, toll))
+				trips = append(
+					trips,
+					fmt.Sprintf("%d,B%d,2024-%02d-10,%s,%s", n, r.IntN(10), 1+r.IntN(7), remark, toll),
+				)
 			}
 			ctx := context.Background()
 			var boatAt, tripAt map[string]written
@@ -140,10 +143,20 @@ func TestTrace(t *testing.T) {
 					t.Fatal(err)
 				}
 				facts++
-				if at := fmt.Sprintf("%s:%d", at.file, at.line); found.Origin.Place != at || found.Origin.Fault != "" {
-					t.Errorf("trip %s stands at %s, and is said to at %s %s", fields[0], at, found.Origin.Place, found.Origin.Fault)
+				if at := fmt.Sprintf("%s:%d", at.file, at.line); found.Origin.Place != at ||
+					found.Origin.Fault != "" {
+					t.Errorf(
+						"trip %s stands at %s, and is said to at %s %s",
+						fields[0],
+						at,
+						found.Origin.Place,
+						found.Origin.Fault,
+					)
 				}
-				if key := found.Keys[0]; text(found.Origin.Read, "reg") != fields[1] || text(found.Origin.Shaped, "reg") != fields[1] || key.Delivered != "reg ‹"+fields[1]+"›" || key.Member != fields[1] {
+				if key := found.Keys[0]; text(found.Origin.Read, "reg") != fields[1] ||
+					text(found.Origin.Shaped, "reg") != fields[1] ||
+					key.Delivered != "reg ‹"+fields[1]+"›" ||
+					key.Member != fields[1] {
 					t.Errorf("trip %s: %+v, %+v", row, key, found.Origin)
 				}
 				if key := found.Keys[0]; fields[2] < key.From || fields[2] >= key.To {
@@ -162,7 +175,14 @@ func TestTrace(t *testing.T) {
 }
 
 // members traces each boat: all its rows are told, with their places, and no other's.
-func members(t *testing.T, wh warehouse.Warehouse, root *os.Root, m *star.Model, d *schema.Dimension, boatAt map[string]written) {
+func members(
+	t *testing.T,
+	wh warehouse.Warehouse,
+	root *os.Root,
+	m *star.Model,
+	d *schema.Dimension,
+	boatAt map[string]written,
+) {
 	t.Helper()
 	for n := range 10 {
 		reg := fmt.Sprint("B", n)
@@ -194,16 +214,27 @@ func members(t *testing.T, wh warehouse.Warehouse, root *os.Root, m *star.Model,
 		for _, v := range found.Versions {
 			began := 0
 			for _, o := range found.Observations {
-				if o.Became == "boat_key "+v.Key+" begins with it" && text(o.Shaped, "class") == text(v.Row, "class") && text(o.Shaped, "since") == text(v.Row, "effective_from") {
+				if o.Became == "boat_key "+v.Key+" begins with it" &&
+					text(o.Shaped, "class") == text(v.Row, "class") &&
+					text(o.Shaped, "since") == text(v.Row, "effective_from") {
 					began++
 				}
 			}
 			if began != min(len(want), 1) {
-				t.Errorf("%s: %d rows say that version %s begins with them: %+v", reg, began, v.Key, found.Observations)
+				t.Errorf(
+					"%s: %d rows say that version %s begins with them: %+v",
+					reg,
+					began,
+					v.Key,
+					found.Observations,
+				)
 			}
 		}
 	}
-	if _, err := trace.OfMember(context.Background(), wh, root, m, d, []string{"B99"}, nil); !errors.Is(err, trace.ErrNone) {
+	if _, err := trace.OfMember(context.Background(), wh, root, m, d, []string{"B99"}, nil); !errors.Is(
+		err,
+		trace.ErrNone,
+	) {
 		t.Error(err)
 	}
 }

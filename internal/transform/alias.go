@@ -44,17 +44,38 @@ func (a *aliases) load(ctx context.Context, f *Flow) error {
 	var alias, is []int
 	for k, name := range a.of.Alias {
 		at := column.Find(fields, name)
-		alias, is, types = append(alias, at), append(is, column.Find(fields, a.of.Is[k])), append(types, fields[at].Type)
-		a.means, a.other = append(a.means, column.Column{Type: fields[at].Type}), append(a.other, column.Column{Type: fields[at].Type})
+		alias, is, types = append(
+			alias,
+			at,
+		), append(
+			is,
+			column.Find(fields, a.of.Is[k]),
+		), append(
+			types,
+			fields[at].Type,
+		)
+		a.means, a.other = append(
+			a.means,
+			column.Column{Type: fields[at].Type},
+		), append(
+			a.other,
+			column.Column{Type: fields[at].Type},
+		)
 	}
 	a.index = keyindex.New(types)
 	err := f.each(ctx, a.flow, func(b *column.Batch, i int) error {
 		mistake := func(what string) error {
-			return &diag.Error{At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + a.of.Source.Text, Message: what}
+			return &diag.Error{
+				At:      diag.Place{File: b.From.File, Line: int(b.From.Line[i])},
+				Subject: "source " + a.of.Source.Text,
+				Message: what,
+			}
 		}
 		for n, c := range append(b.Pick(alias), b.Pick(is)...) {
 			if c.Null[i] {
-				return mistake(append(a.of.Alias, a.of.Is...)[n] + " is null: an alias and what it means have to be said in full")
+				return mistake(
+					append(a.of.Alias, a.of.Is...)[n] + " is null: an alias and what it means have to be said in full",
+				)
 			}
 		}
 		from, to := b.Pick(alias), b.Pick(is)
@@ -135,7 +156,8 @@ func (x *naming) apply(b *column.Batch) {
 	}
 }
 
-// Aliases returns the aliases of a dimension that a flow knows: row by row, the other natural key and what it means in the end.
+// Aliases returns the aliases of a dimension that a flow knows: row by row, the other natural key and what it means
+// in the end.
 func (f *Flow) Aliases(ctx context.Context, of *star.Aliases) (other, means []*column.Column, err error) {
 	a := f.aliases[of]
 	if a == nil {

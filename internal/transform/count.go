@@ -95,7 +95,10 @@ func (f *Flow) Counts() []Count {
 		}
 	}
 	add := func(name string, s *stage) {
-		list = append(list, Count{f.of.Text, name, s.in.Load(), s.aside.Load(), s.dropped.Load(), s.merged.Load(), s.empty.Load()})
+		list = append(
+			list,
+			Count{f.of.Text, name, s.in.Load(), s.aside.Load(), s.dropped.Load(), s.merged.Load(), s.empty.Load()},
+		)
 	}
 	add("read", &f.read)
 	for _, j := range f.joins {

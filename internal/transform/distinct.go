@@ -111,12 +111,22 @@ func (f *Flow) again(ctx context.Context) iter.Seq2[column.Piece, error] {
 }
 
 // inOrder returns the batches of pieces to take in source order, filled on all cores. The batch is take's own.
-func (f *Flow) inOrder(ctx context.Context, pieces iter.Seq2[column.Piece, error], take func(b *column.Batch) error) error {
-	return pipeline.Each(ctx, these{f.fields, pieces}, f.workers(), func() **column.Batch { b := new(column.Batch); return &b },
+func (f *Flow) inOrder(
+	ctx context.Context,
+	pieces iter.Seq2[column.Piece, error],
+	take func(b *column.Batch) error,
+) error {
+	return pipeline.Each(
+		ctx,
+		these{f.fields, pieces},
+		f.workers(),
+		func() **column.Batch { b := new(column.Batch); return &b },
 		func(_ int, p column.Piece, slot **column.Batch) error {
 			*slot = column.NewBatch(f.localFields())
 			return p.Fill(*slot)
-		}, func(slot **column.Batch) error { return take(*slot) })
+		},
+		func(slot **column.Batch) error { return take(*slot) },
+	)
 }
 
 // these is pieces as a source.

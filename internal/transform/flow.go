@@ -281,8 +281,8 @@ type At struct {
 	Row int
 }
 
-// Rows yields each row that a line of a file makes: several where parts of the source read one file, as a list that names
-// a folder twice does.
+// Rows yields each row that a line of a file makes: several where parts of the source read one file, as a list that
+// names a folder twice does.
 func (f *Flow) Rows(ctx context.Context, name string, line int64) iter.Seq2[At, error] {
 	return func(yield func(At, error) bool) {
 		if err := f.prepare(ctx); err != nil {

@@ -57,17 +57,36 @@ func newTrial(seed uint64) *trial {
 		if d := day(); d != "" {
 			at = d + fmt.Sprintf(" %02d:00:00", r.IntN(24))
 		}
-		w.rows = append(w.rows, row{"k": words[r.IntN(len(words))], "n": []string{"", "1", "2", "-3", "x"}[r.IntN(5)], "day": day(), "at": at,
-			"v": []string{"", "1.50", "-2.25", "99999.99", "0.00"}[r.IntN(5)]})
+		w.rows = append(
+			w.rows,
+			row{
+				"k":   words[r.IntN(len(words))],
+				"n":   []string{"", "1", "2", "-3", "x"}[r.IntN(5)],
+				"day": day(),
+				"at":  at,
+				"v":   []string{"", "1.50", "-2.25", "99999.99", "0.00"}[r.IntN(5)],
+			},
+		)
 	}
 	for range r.IntN(40) {
-		w.rates = append(w.rates, row{"k": words[r.IntN(len(words))], "n": []string{"", "1", "2", "-3"}[r.IntN(4)], "since": day(), "rate": []string{"", "1.0", "2.5", "3.0"}[r.IntN(4)]})
+		w.rates = append(
+			w.rates,
+			row{
+				"k":     words[r.IntN(len(words))],
+				"n":     []string{"", "1", "2", "-3"}[r.IntN(4)],
+				"since": day(),
+				"rate":  []string{"", "1.0", "2.5", "3.0"}[r.IntN(4)],
+			},
+		)
 	}
 	return w
 }
 
 func (w *trial) model() string {
-	join := "        by: [" + strings.Join(w.joinOn, ", ") + "]\n        bring: rate\n        unmatched: " + w.unmatched + "\n        several: " + w.several + "\n"
+	join := "        by: [" + strings.Join(
+		w.joinOn,
+		", ",
+	) + "]\n        bring: rate\n        unmatched: " + w.unmatched + "\n        several: " + w.several + "\n"
 	if w.timed != "" {
 		join += "        effective: since\n        as_of: " + map[string]string{"date": "day", "timestamp": "at"}[w.timed] + "\n"
 	}
@@ -75,10 +94,16 @@ func (w *trial) model() string {
 		"  rows:\n    read: rows-*.csv\n    columns: {k: text, n: integer, day: date, at: timestamp, v: \"decimal(7,2)\"}\n    join:\n      rates:\n" + join +
 		"    derive:\n      twice: v * 2\n    fill:\n      v: 1\n    require:\n      not too much: v < 90000\n"
 	if w.distinct != nil {
-		text += "    distinct: {by: [" + strings.Join(w.distinct, ", ") + "], keep: " + map[bool]string{true: "last", false: "first"}[w.last] + "}\n"
+		text += "    distinct: {by: [" + strings.Join(
+			w.distinct,
+			", ",
+		) + "], keep: " + map[bool]string{true: "last", false: "first"}[w.last] + "}\n"
 	}
 	if w.group != nil {
-		text += "    group:\n      by: [" + strings.Join(w.group, ", ") + "]\n      aggregates: {sum: sum(v), least: min(v), most: max(at), n_of: count(twice), rows: count, text: min(k)}\n"
+		text += "    group:\n      by: [" + strings.Join(
+			w.group,
+			", ",
+		) + "]\n      aggregates: {sum: sum(v), least: min(v), most: max(at), n_of: count(twice), rows: count, text: min(k)}\n"
 	}
 	return text + "dimensions:\n  d: {rows: [{a: 1}], natural_key: a}\n"
 }
@@ -218,7 +243,10 @@ func (w *trial) byTheBook() []string {
 				text = f["k"]
 			}
 		}
-		lines = append(lines, fmt.Sprintf("%s|%s|%s|%s|%d|%d|%s", name, decimal(sum), least, most, twice, len(groups[name]), text))
+		lines = append(
+			lines,
+			fmt.Sprintf("%s|%s|%s|%s|%d|%d|%s", name, decimal(sum), least, most, twice, len(groups[name]), text),
+		)
 	}
 	w.merge += int64(len(rows) - len(order))
 	return lines
@@ -295,13 +323,31 @@ func TestFlow(t *testing.T) {
 			}
 			dropped, merged := flow.Gone()
 			if flow.Read() != int64(len(w.rows)) || aside != w.aside || dropped != w.drop || merged != w.merge {
-				t.Fatalf("seed %d: %d read, %d set aside, %d dropped, %d merged; want %d, %d, %d, %d", seed, flow.Read(), aside, dropped, merged, len(w.rows), w.aside, w.drop, w.merge)
+				t.Fatalf(
+					"seed %d: %d read, %d set aside, %d dropped, %d merged; want %d, %d, %d, %d",
+					seed,
+					flow.Read(),
+					aside,
+					dropped,
+					merged,
+					len(w.rows),
+					w.aside,
+					w.drop,
+					w.merge,
+				)
 			}
 			left := int64(0)
 			for _, c := range flow.Counts() {
 				if c.Source == "rows" {
 					if left > 0 && c.Rows != left {
-						t.Fatalf("seed %d: %d rows go on to %s, and %d come: %+v", seed, left, c.Stage, c.Rows, flow.Counts())
+						t.Fatalf(
+							"seed %d: %d rows go on to %s, and %d come: %+v",
+							seed,
+							left,
+							c.Stage,
+							c.Rows,
+							flow.Counts(),
+						)
 					}
 					left = c.Rows - c.SetAside - c.Dropped - c.Merged
 				}
@@ -317,7 +363,9 @@ func TestFlow(t *testing.T) {
 // BenchmarkJoin completes rows with the rate of their day.
 func BenchmarkJoin(b *testing.B) {
 	w := newTrial(0)
-	w.joinOn, w.timed, w.unmatched, w.several, w.distinct, w.group = []string{"k"}, "date", "leave_empty", "last", nil, nil
+	w.joinOn, w.timed, w.unmatched, w.several, w.distinct, w.group = []string{
+		"k",
+	}, "date", "leave_empty", "last", nil, nil
 	for len(w.rows) < 100_000 {
 		w.rows = append(w.rows, w.rows[:min(len(w.rows), 1000)]...)
 	}
@@ -336,7 +384,12 @@ func BenchmarkJoin(b *testing.B) {
 		b.Run(name, func(b *testing.B) {
 			b.ReportAllocs()
 			for b.Loop() {
-				flow, err := transform.Open(context.Background(), &source.Inputs{Model: m, Root: root}, m.Sources[1].Until(name), func(string) bool { return true })
+				flow, err := transform.Open(
+					context.Background(),
+					&source.Inputs{Model: m, Root: root},
+					m.Sources[1].Until(name),
+					func(string) bool { return true },
+				)
 				if err != nil {
 					b.Fatal(err)
 				}

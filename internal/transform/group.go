@@ -177,7 +177,10 @@ func (p *groupPiece) Fill(b *column.Batch) error {
 	b.From.Raw = func(i int) string {
 		var values []string
 		for k, field := range p.of.fields {
-			values = append(values, fmt.Sprintf("%s %s", field.Name, natural([]*column.Column{&p.of.cols[k]}, p.from+i)))
+			values = append(
+				values,
+				fmt.Sprintf("%s %s", field.Name, natural([]*column.Column{&p.of.cols[k]}, p.from+i)),
+			)
 		}
 		return "the rows of " + diag.Clip(fmt.Sprint(slices.Collect(slices.Values(values))), 200)
 	}

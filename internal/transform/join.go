@@ -198,7 +198,14 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 				drop = true
 				f.member[i] = gone
 			case star.Stop:
-				return 0, mistake(b, i, subject, "no row of %s fits %s; the model says stop", x.of.Source.Text, natural(f.cols, i))
+				return 0, mistake(
+					b,
+					i,
+					subject,
+					"no row of %s fits %s; the model says stop",
+					x.of.Source.Text,
+					natural(f.cols, i),
+				)
 			default:
 				x.empty.Add(1)
 			}
@@ -209,7 +216,15 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 		case x.of.Several == star.SetAside:
 			b.SetAside(i, x.of.Text, "several rows of "+x.of.Text+" fit", natural(f.cols, i))
 		default:
-			return 0, mistake(b, i, subject, "%d rows of %s fit %s: several says which to take", len(rows), x.of.Source.Text, natural(f.cols, i))
+			return 0, mistake(
+				b,
+				i,
+				subject,
+				"%d rows of %s fit %s: several says which to take",
+				len(rows),
+				x.of.Source.Text,
+				natural(f.cols, i),
+			)
 		}
 		if pick >= 0 {
 			if x.places != nil {
@@ -247,7 +262,8 @@ func (f *Flow) note(b *column.Batch, i int, j Joined) {
 	f.met[at] = append(f.met[at], j)
 }
 
-// Joined lists the rows that the row at a place was joined with, once [Flow.Row] has read it, where the inputs note places.
+// Joined lists the rows that the row at a place was joined with, once [Flow.Row] has read it, where the inputs note
+// places.
 func (f *Flow) Joined(at diag.Place) []Joined {
 	var list []Joined
 	for _, o := range f.below() {

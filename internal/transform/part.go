@@ -58,7 +58,12 @@ func (f *Flow) openParts(ctx context.Context) error {
 	return nil
 }
 
-func newPart(from source.Input, taken []column.Field, theirs func(string) string, consts map[string]*column.Column) *part {
+func newPart(
+	from source.Input,
+	taken []column.Field,
+	theirs func(string) string,
+	consts map[string]*column.Column,
+) *part {
 	p := &part{from: from}
 	fields := from.Fields()
 	p.same = len(fields) == len(taken)
@@ -121,7 +126,13 @@ func (f *Flow) openList(ctx context.Context) error {
 	var failed error
 	err = f.each(ctx, list, func(b *column.Batch, i int) error {
 		if len(f.parts) == mostReads {
-			return diag.List{{At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: fmt.Sprintf("the list %s has more than %d rows", s.DrivenBy.Text, mostReads)}}
+			return diag.List{
+				{
+					At:      diag.Place{File: b.From.File, Line: int(b.From.Line[i])},
+					Subject: "source " + s.Text,
+					Message: fmt.Sprintf("the list %s has more than %d rows", s.DrivenBy.Text, mostReads),
+				},
+			}
 		}
 		consts := constants(fields, b, i)
 		in, err := f.openRead(ctx, consts)
@@ -132,7 +143,13 @@ func (f *Flow) openList(ctx context.Context) error {
 		case s.PassOver && ctx.Err() == nil && !errors.As(err, &unfit):
 			f.passed = append(f.passed, Passed{b.From.File, b.From.Line[i], f.plain(err)})
 		default:
-			failed = diag.List{{At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: f.plain(err)}}
+			failed = diag.List{
+				{
+					At:      diag.Place{File: b.From.File, Line: int(b.From.Line[i])},
+					Subject: "source " + s.Text,
+					Message: f.plain(err),
+				},
+			}
 		}
 		return failed
 	})
@@ -169,9 +186,13 @@ func constants(fields []column.Field, b *column.Batch, i int) map[string]*column
 	return consts
 }
 
-// readOf returns the read that a row of a list means: the source with its paths filled in, and what binds the parameters
-// of its query.
-func readOf(m *star.Model, s *star.Source, consts map[string]*column.Column) (one *star.Source, bind func(name string) (star.Value, error), err error) {
+// readOf returns the read that a row of a list means: the source with its paths filled in, and what binds the
+// parameters of its query.
+func readOf(
+	m *star.Model,
+	s *star.Source,
+	consts map[string]*column.Column,
+) (one *star.Source, bind func(name string) (star.Value, error), err error) {
 	copied := *s
 	one = &copied
 	one.Read = slices.Clone(s.Read)
@@ -265,7 +286,13 @@ func Columns(ctx context.Context, in *source.Inputs, s *star.Source) ([]star.Col
 		}
 		one, bind, err := readOf(in.Model, s, constants(list.Fields(), b, i))
 		if err != nil {
-			return diag.List{{At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: "source " + s.Text, Message: err.Error()}}
+			return diag.List{
+				{
+					At:      diag.Place{File: b.From.File, Line: int(b.From.Line[i])},
+					Subject: "source " + s.Text,
+					Message: err.Error(),
+				},
+			}
 		}
 		found, err = in.Columns(ctx, one, bind)
 		if err != nil && s.PassOver {

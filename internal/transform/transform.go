@@ -1,5 +1,5 @@
-// Package transform makes the rows of a source what the model says they are: it joins, derives, fills, checks, keeps one
-// of those that are alike, and adds up (rule R27), whatever they are read from.
+// Package transform makes the rows of a source what the model says they are: it joins, derives, fills, checks,
+// keeps one of those that are alike, and adds up (rule R27), whatever they are read from.
 //
 // [Open] gives a [Flow], which yields finished rows. What concerns a row alone is done by whoever fills a piece, on
 // all cores; what concerns several rows takes the pieces in source order. So the result does not depend on how many
@@ -147,7 +147,16 @@ func (f *Flow) newMatcher(fields []column.Field) (matcher, []column.Field, error
 				return m, nil, err
 			}
 		}
-		m.columns = append(m.columns, matching{name: x.Column, from: from, to: len(fields), rule: p, one: column.Batch{Cols: make([]column.Column, 1)}})
+		m.columns = append(
+			m.columns,
+			matching{
+				name: x.Column,
+				from: from,
+				to:   len(fields),
+				rule: p,
+				one:  column.Batch{Cols: make([]column.Column, 1)},
+			},
+		)
 		fields = append(fields[:len(fields):len(fields)], column.Field{Name: x.Text, Type: x.Type})
 	}
 	for _, x := range s.Aliased {
@@ -174,7 +183,12 @@ func (m *matcher) apply(b *column.Batch) {
 		b.Cols[x.to].Copy(&result.Column, b.N)
 		for i := range b.N {
 			if fault := result.Fault(i); fault != "" && !b.Bad(i) {
-				b.SetAside(i, x.name, x.name+" has no form as a key: "+fault, diag.Clip(diag.Printable(b.Cols[x.from].Value(i)), 60))
+				b.SetAside(
+					i,
+					x.name,
+					x.name+" has no form as a key: "+fault,
+					diag.Clip(diag.Printable(b.Cols[x.from].Value(i)), 60),
+				)
 			}
 		}
 	}
@@ -268,5 +282,9 @@ func natural(cols []*column.Column, i int) string {
 }
 
 func mistake(b *column.Batch, i int, subject, format string, args ...any) error {
-	return &diag.Error{At: diag.Place{File: b.From.File, Line: int(b.From.Line[i])}, Subject: subject, Message: fmt.Sprintf(format, args...)}
+	return &diag.Error{
+		At:      diag.Place{File: b.From.File, Line: int(b.From.Line[i])},
+		Subject: subject,
+		Message: fmt.Sprintf(format, args...),
+	}
 }

@@ -97,8 +97,8 @@ func Open(ctx context.Context, at Location, mode Mode) (Warehouse, error) {
 	return d.Open(ctx, at, mode)
 }
 
-// Wrap returns a warehouse whose transactions are what wrap makes of those of w: for what has to see, or to hold back, all
-// that is written.
+// Wrap returns a warehouse whose transactions are what wrap makes of those of w: for what has to see, or to hold
+// back, all that is written.
 func Wrap(w Warehouse, wrap func(Tx) Tx) Warehouse { return &wrapped{w, wrap} }
 
 type wrapped struct {

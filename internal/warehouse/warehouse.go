@@ -158,7 +158,8 @@ type Tx interface {
 	Constrain(ctx context.Context, t *Table) error
 	CreateView(ctx context.Context, v *View) error
 	DropView(ctx context.Context, name string) error
-	// AddColumn adds a column to a table. The rows that are there have fill in it, an integer or boolean, or null if that is nil.
+	// AddColumn adds a column to a table. The rows that are there have fill in it, an integer or boolean, or null
+	// if that is nil.
 	AddColumn(ctx context.Context, table string, c Column, fill *int64) error
 	// Renew brings columns that an older version of the program left otherwise to how they stand now.
 	Renew(ctx context.Context, table string, fields []column.Field) error
@@ -178,7 +179,9 @@ type Tx interface {
 // transaction was being committed, so that nobody knows whether it was.
 var (
 	ErrHeld    = errors.New("another load holds the warehouse")
-	ErrUnknown = errors.New("the connection to the database is lost; whether the transaction was committed is not known")
+	ErrUnknown = errors.New(
+		"the connection to the database is lost; whether the transaction was committed is not known",
+	)
 )
 
 // Warehouse is an open database.

@@ -43,7 +43,12 @@ func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (w
 		how += ", FREEZE" // nobody else sees the table yet, so that its rows need no look at who wrote them
 	}
 	return &appender{ctx: ctx, t: t, fields: fields,
-		sql: fmt.Sprintf("COPY %s (%s) FROM STDIN (%s)", t.table(table), quoteAll(column.Names(fields), "%"), how)}, nil
+		sql: fmt.Sprintf(
+			"COPY %s (%s) FROM STDIN (%s)",
+			t.table(table),
+			quoteAll(column.Names(fields), "%"),
+			how,
+		)}, nil
 }
 
 func (a *appender) Append(cols []*column.Column, rows []int32) error {

@@ -109,8 +109,13 @@ func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description
 func (db *DB) Declares(t column.Type) string { return declared(t) }
 
 func describe(ctx context.Context, q querier, schema, table string) (warehouse.Description, error) {
-	rows, err := q.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, false FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`, schema, table)
+	rows, err := q.Query(
+		ctx,
+		`SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, false FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`,
+		schema,
+		table,
+	)
 	if err != nil {
 		return nil, dberror.Postgres(err)
 	}
@@ -194,7 +199,8 @@ func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 		return nil, dberror.Postgres(err)
 	}
 	held := false
-	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", db.lock("load ")).Scan(&held); err != nil || !held {
+	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock($1)", db.lock("load ")).Scan(&held); err != nil ||
+		!held {
 		conn.Release()
 		if err == nil {
 			return nil, warehouse.ErrHeld
@@ -203,7 +209,11 @@ func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 	}
 	return func() {
 		late := context.WithoutCancel(ctx)
-		conn.Exec(late, "SELECT pg_advisory_unlock($1)", db.lock("load ")) // a server takes its time to notice that a connection has ended
+		conn.Exec(
+			late,
+			"SELECT pg_advisory_unlock($1)",
+			db.lock("load "),
+		) // a server takes its time to notice that a connection has ended
 		conn.Hijack().Close(late)
 	}, nil
 }
@@ -324,7 +334,13 @@ func (db *DB) constraints(table *warehouse.Table) []constraint {
 	var list []constraint
 	add := func(name, what string) {
 		name = clip(name)
-		list = append(list, constraint{name, fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", db.table(table.Name), quote(name), what)})
+		list = append(
+			list,
+			constraint{
+				name,
+				fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", db.table(table.Name), quote(name), what),
+			},
+		)
 	}
 	if len(table.Primary) > 0 {
 		add(table.Name+"_key", "PRIMARY KEY ("+quoteAll(table.Primary, "%")+")")
@@ -333,7 +349,15 @@ func (db *DB) constraints(table *warehouse.Table) []constraint {
 		add(table.Name+"_unique", "UNIQUE ("+quoteAll(table.Unique, "%")+")")
 	}
 	for _, f := range table.Foreign {
-		add(table.Name+"_"+f.Column, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s) DEFERRABLE INITIALLY DEFERRED", quote(f.Column), db.table(f.Table), quote(f.Key)))
+		add(
+			table.Name+"_"+f.Column,
+			fmt.Sprintf(
+				"FOREIGN KEY (%s) REFERENCES %s (%s) DEFERRABLE INITIALLY DEFERRED",
+				quote(f.Column),
+				db.table(f.Table),
+				quote(f.Key),
+			),
+		)
 	}
 	return list
 }
@@ -344,7 +368,12 @@ func (db *DB) createView(v *warehouse.View) string {
 	for _, c := range v.Columns {
 		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
 	}
-	return fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", db.table(v.Name), strings.Join(parts, ", "), db.table(v.Of))
+	return fmt.Sprintf(
+		"CREATE VIEW %s AS SELECT %s FROM %s",
+		db.table(v.Name),
+		strings.Join(parts, ", "),
+		db.table(v.Of),
+	)
 }
 
 // Constrain adds the keys that the table does not have yet. A table that it refers to must have its own.
@@ -352,7 +381,8 @@ func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 	if err := t.sent(); err != nil {
 		return err
 	}
-	rows, err := t.conn().Query(ctx, `SELECT conname FROM pg_constraint WHERE conrelid = $1::regclass`, t.table(table.Name))
+	rows, err := t.conn().
+		Query(ctx, `SELECT conname FROM pg_constraint WHERE conrelid = $1::regclass`, t.table(table.Name))
 	if err != nil {
 		return dberror.Postgres(err)
 	}
@@ -381,7 +411,14 @@ func (db *DB) index(table *warehouse.Table) []string {
 	if len(table.Index) == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("CREATE INDEX IF NOT EXISTS %s ON %s (%s)", quote(clip(table.Name+"_index")), db.table(table.Name), quoteAll(table.Index, "%"))}
+	return []string{
+		fmt.Sprintf(
+			"CREATE INDEX IF NOT EXISTS %s ON %s (%s)",
+			quote(clip(table.Name+"_index")),
+			db.table(table.Name),
+			quoteAll(table.Index, "%"),
+		),
+	}
 }
 
 // maxName is how many bytes of a name PostgreSQL keeps; it cuts what is longer.

@@ -51,7 +51,12 @@ func arrays(cols []*column.Column, from, to int) (string, []any) {
 		names = append(names, fmt.Sprintf("t%d", k))
 		casts = append(casts, fmt.Sprintf("t%d::%s AS c%d", k, declared(c.Type), k))
 	}
-	return fmt.Sprintf("(SELECT %s FROM unnest(%s) AS a (%s)) AS m", strings.Join(casts, ", "), strings.Join(unnest, ", "), strings.Join(names, ", ")), args
+	return fmt.Sprintf(
+		"(SELECT %s FROM unnest(%s) AS a (%s)) AS m",
+		strings.Join(casts, ", "),
+		strings.Join(unnest, ", "),
+		strings.Join(names, ", "),
+	), args
 }
 
 // equal returns the conditions that columns of the table t are those of m.
@@ -155,7 +160,16 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 }
 
 // The types that the program makes, by the numbers that PostgreSQL gives them.
-var oids = map[column.Kind]uint32{column.Integer: 20, column.Decimal: 1700, column.Double: 701, column.Text: 25, column.Boolean: 16, column.Date: 1082, column.Timestamp: 1114, column.Time: 1083}
+var oids = map[column.Kind]uint32{
+	column.Integer:   20,
+	column.Decimal:   1700,
+	column.Double:    701,
+	column.Text:      25,
+	column.Boolean:   16,
+	column.Date:      1082,
+	column.Timestamp: 1114,
+	column.Time:      1083,
+}
 
 // decode reads a value in binary form.
 func decode(c *column.Column, i int, raw []byte, oid uint32) error {
@@ -251,7 +265,13 @@ func (t *tx) Amend(ctx context.Context, table string, by int, fields []column.Fi
 		set = append(set, fmt.Sprintf("%s = m.c%d", quote(n), by+k))
 	}
 	return t.joined(ctx, b, func(m string) string {
-		return fmt.Sprintf("UPDATE %s AS t SET %s FROM %s WHERE %s", t.table(table), strings.Join(set, ", "), m, equal(names[:by], 0))
+		return fmt.Sprintf(
+			"UPDATE %s AS t SET %s FROM %s WHERE %s",
+			t.table(table),
+			strings.Join(set, ", "),
+			m,
+			equal(names[:by], 0),
+		)
 	})
 }
 
@@ -304,7 +324,14 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	if r.Stamp != "" {
 		stamp = fmt.Sprintf(", %s = %d", quote(r.Stamp), r.Run)
 	}
-	sql := fmt.Sprintf("UPDATE %s AS t SET %s = m.c1%s FROM %s WHERE t.%s = m.c0", t.table(r.Table), quote(r.Key), stamp, table, quote(r.Key))
+	sql := fmt.Sprintf(
+		"UPDATE %s AS t SET %s = m.c1%s FROM %s WHERE t.%s = m.c0",
+		t.table(r.Table),
+		quote(r.Key),
+		stamp,
+		table,
+		quote(r.Key),
+	)
 	if r.Time != "" {
 		sql += fmt.Sprintf(" AND t.%s >= m.c2 AND (m.c3 IS NULL OR t.%s < m.c3)", quote(r.Time), quote(r.Time))
 	}

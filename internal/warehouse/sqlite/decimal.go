@@ -20,8 +20,8 @@ import (
 //   - up to 18 digits: an integer of units of the last place;
 //   - beyond: text.
 //
-// Where the exact column is not what people ask for by the column's name, it has another name, and under the column's own
-// name there is a double that SQLite works out: comparisons with numbers mean what they say.
+// Where the exact column is not what people ask for by the column's name, it has another name, and under the
+// column's own name there is a double that SQLite works out: comparisons with numbers mean what they say.
 const (
 	exactDigits = 15
 	unitDigits  = 18
@@ -82,7 +82,9 @@ type known struct {
 }
 
 func (db *DB) known(table string) ([]known, error) {
-	stmt, _, err := db.conn.PrepareTransient("SELECT name, type, \"notnull\", hidden FROM pragma_table_xinfo(?) ORDER BY cid")
+	stmt, _, err := db.conn.PrepareTransient(
+		"SELECT name, type, \"notnull\", hidden FROM pragma_table_xinfo(?) ORDER BY cid",
+	)
 	if err != nil {
 		return nil, dberror.SQLite(err)
 	}
@@ -94,7 +96,15 @@ func (db *DB) known(table string) ([]known, error) {
 		if err != nil || !more {
 			return list, dberror.SQLite(err)
 		}
-		list = append(list, known{stmt.ColumnText(0), strings.ToUpper(stmt.ColumnText(1)), stmt.ColumnInt(2) != 0, stmt.ColumnInt(3) > 1})
+		list = append(
+			list,
+			known{
+				stmt.ColumnText(0),
+				strings.ToUpper(stmt.ColumnText(1)),
+				stmt.ColumnInt(2) != 0,
+				stmt.ColumnInt(3) > 1,
+			},
+		)
 	}
 }
 
@@ -148,7 +158,9 @@ func (t *tx) Renew(ctx context.Context, table string, fields []column.Field) err
 
 // viewsOf returns the names and statements of the views that speak of a table.
 func (db *DB) viewsOf(table string) ([][2]string, error) {
-	stmt, _, err := db.conn.PrepareTransient("SELECT name, sql FROM sqlite_master WHERE type = 'view' AND instr(sql, ?) > 0")
+	stmt, _, err := db.conn.PrepareTransient(
+		"SELECT name, sql FROM sqlite_master WHERE type = 'view' AND instr(sql, ?) > 0",
+	)
 	if err != nil {
 		return nil, dberror.SQLite(err)
 	}
@@ -178,12 +190,16 @@ func (t *tx) renew(ctx context.Context, table string, f column.Field) error {
 	if err := t.exec(fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", quote(table), quote(name), declared(f.Type))); err != nil {
 		return err
 	}
-	read, _, err := t.conn.PrepareTransient(fmt.Sprintf("SELECT %s, rowid FROM %s WHERE rowid > ? ORDER BY rowid LIMIT %d", from, quote(table), renewing))
+	read, _, err := t.conn.PrepareTransient(
+		fmt.Sprintf("SELECT %s, rowid FROM %s WHERE rowid > ? ORDER BY rowid LIMIT %d", from, quote(table), renewing),
+	)
 	if err != nil {
 		return dberror.SQLite(err)
 	}
 	defer read.Finalize()
-	write, _, err := t.conn.PrepareTransient(fmt.Sprintf("UPDATE %s SET %s = ? WHERE rowid = ?", quote(table), quote(name)))
+	write, _, err := t.conn.PrepareTransient(
+		fmt.Sprintf("UPDATE %s SET %s = ? WHERE rowid = ?", quote(table), quote(name)),
+	)
 	if err != nil {
 		return dberror.SQLite(err)
 	}
@@ -238,7 +254,8 @@ func (t *tx) renew(ctx context.Context, table string, f column.Field) error {
 	return nil
 }
 
-// readDecimal reads a decimal of an answer into row i of c; units says that an integer is one of units of the last place.
+// readDecimal reads a decimal of an answer into row i of c; units says that an integer is one of units of the last
+// place.
 func readDecimal(stmt *sqlite.Stmt, at int, r *parse.Reader, c *column.Column, i int, units bool) error {
 	scale := int(c.Type.Scale)
 	kind := stmt.ColumnType(at)

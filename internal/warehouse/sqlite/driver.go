@@ -19,7 +19,8 @@ func (driver) Capabilities() warehouse.Capabilities {
 	return warehouse.Capabilities{Writers: 1, TransactionalDDL: true, RowUpdates: true}
 }
 
-// Open opens the file of a location. For a try of what is not there, it makes another file that is removed when it is closed.
+// Open opens the file of a location. For a try of what is not there, it makes another file that is removed when it
+// is closed.
 func (driver) Open(_ context.Context, at warehouse.Location, mode warehouse.Mode) (warehouse.Warehouse, error) {
 	switch mode {
 	case warehouse.ToRead:

@@ -165,7 +165,12 @@ func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (w
 	a := &appender{db: t.DB, fields: fields, block: max(1, min(insertRows, maxParams/len(fields)))}
 	// OR FAIL: nothing is undone within a statement, so that SQLite need not copy the pages of the index
 	// for every statement; after an error the caller rolls the transaction back.
-	a.insert = "INSERT OR FAIL INTO " + quote(table) + " (" + strings.Join(quoteStored(fields, "%"), ", ") + ") VALUES "
+	a.insert = "INSERT OR FAIL INTO " + quote(
+		table,
+	) + " (" + strings.Join(
+		quoteStored(fields, "%"),
+		", ",
+	) + ") VALUES "
 	var err error
 	if a.many, err = a.prepare(a.block); err != nil {
 		return nil, err
@@ -346,7 +351,13 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	if r.Stamp != "" {
 		stamp = fmt.Sprintf(", %s = %d", quote(r.Stamp), r.Run)
 	}
-	err = t.exec("UPDATE " + quote(r.Table) + " SET " + quote(r.Key) + " = m.new" + stamp + " FROM temp.move AS m WHERE " + where)
+	err = t.exec(
+		"UPDATE " + quote(
+			r.Table,
+		) + " SET " + quote(
+			r.Key,
+		) + " = m.new" + stamp + " FROM temp.move AS m WHERE " + where,
+	)
 	return int64(t.conn.Changes()), err
 }
 
@@ -354,8 +365,8 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 // which takes SQLite a fraction of the time of round().
 const wholes = 6755399441055744
 
-// Tally counts the rows of a table and adds up columns: exactly, in integers of the last place. A decimal that stands as
-// text makes it read the columns row by row.
+// Tally counts the rows of a table and adds up columns: exactly, in integers of the last place. A decimal that
+// stands as text makes it read the columns row by row.
 func (t *tx) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
 	parts := []string{"count(*)"}
 	for _, f := range measures {
@@ -366,7 +377,16 @@ func (t *tx) Tally(ctx context.Context, table string, measures []column.Field) (
 		case f.Type.Precision > unitDigits:
 			return t.tallyRows(ctx, table, measures)
 		default:
-			parts = append(parts, fmt.Sprintf("sum(CAST(%s * %s + %d.0 AS INTEGER) - %d)", name, exact.Pow10(int(f.Type.Scale)).Big(), wholes, wholes))
+			parts = append(
+				parts,
+				fmt.Sprintf(
+					"sum(CAST(%s * %s + %d.0 AS INTEGER) - %d)",
+					name,
+					exact.Pow10(int(f.Type.Scale)).Big(),
+					wholes,
+					wholes,
+				),
+			)
 		}
 	}
 	stmt, _, err := t.conn.PrepareTransient("SELECT " + strings.Join(parts, ", ") + " FROM " + quote(table))

@@ -234,7 +234,10 @@ func createTable(table *warehouse.Table) string {
 		parts = append(parts, "PRIMARY KEY "+list(table.Primary))
 	}
 	for _, f := range table.Foreign {
-		parts = append(parts, fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", quote(f.Column), quote(f.Table), quote(f.Key)))
+		parts = append(
+			parts,
+			fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s (%s)", quote(f.Column), quote(f.Table), quote(f.Key)),
+		)
 	}
 	return fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", quote(table.Name), strings.Join(parts, ",\n  "))
 }
@@ -272,7 +275,16 @@ func indexes(table *warehouse.Table) []string {
 	var statements []string
 	add := func(unique, name string, columns []string) {
 		if len(columns) > 0 {
-			statements = append(statements, fmt.Sprintf("CREATE %sINDEX IF NOT EXISTS %s ON %s (%s)", unique, quote(table.Name+name), quote(table.Name), strings.Join(storedNames(table, columns), ", ")))
+			statements = append(
+				statements,
+				fmt.Sprintf(
+					"CREATE %sINDEX IF NOT EXISTS %s ON %s (%s)",
+					unique,
+					quote(table.Name+name),
+					quote(table.Name),
+					strings.Join(storedNames(table, columns), ", "),
+				),
+			)
 		}
 	}
 	add("UNIQUE ", "_unique", table.Unique)

@@ -44,8 +44,8 @@ func TestSQLiteFile(t *testing.T) {
 	}
 }
 
-// TestPlainSQL asks SQLite what people ask of decimals, and brings a table that an older version of the program made to how
-// decimals stand now.
+// TestPlainSQL asks SQLite what people ask of decimals, and brings a table that an older version of the program
+// made to how decimals stand now.
 func TestPlainSQL(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "x.db")
 	conn, err := engine.OpenConn(path)
@@ -62,7 +62,11 @@ func TestPlainSQL(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fields := []column.Field{warehousetest.Field("no", "integer"), warehousetest.Field("eur", "decimal(18,2)"), warehousetest.Field("small", "decimal(9,2)")}
+	fields := []column.Field{
+		warehousetest.Field("no", "integer"),
+		warehousetest.Field("eur", "decimal(18,2)"),
+		warehousetest.Field("small", "decimal(9,2)"),
+	}
 	before := warehousetest.Rows(t, db, warehouse.Query{Table: "pay", Fields: fields, OrderBy: []string{"no"}})
 	if columns, err := db.Describe(ctx, "pay"); err != nil || !columns[1].Old || columns[2].Old {
 		t.Fatal(columns, err)
@@ -72,7 +76,8 @@ func TestPlainSQL(t *testing.T) {
 			t.Fatal(err)
 		}
 	})
-	if after := warehousetest.Rows(t, db, warehouse.Query{Table: "pay", Fields: fields, OrderBy: []string{"no"}}); after != before || !strings.Contains(after, "9999999999999999.99") {
+	if after := warehousetest.Rows(t, db, warehouse.Query{Table: "pay", Fields: fields, OrderBy: []string{"no"}}); after != before ||
+		!strings.Contains(after, "9999999999999999.99") {
 		t.Errorf("%s\nwas\n%s", after, before)
 	}
 	if err := db.Close(); err != nil {
@@ -89,7 +94,8 @@ func TestPlainSQL(t *testing.T) {
 		"SELECT money FROM pays WHERE money > 1000000 ORDER BY money LIMIT 1":                         "1000000.01",
 	} {
 		got := ""
-		if err := sqlitex.ExecuteTransient(conn, query, &sqlitex.ExecOptions{ResultFunc: func(s *engine.Stmt) error { got = s.ColumnText(0); return nil }}); err != nil || got != want {
+		if err := sqlitex.ExecuteTransient(conn, query, &sqlitex.ExecOptions{ResultFunc: func(s *engine.Stmt) error { got = s.ColumnText(0); return nil }}); err != nil ||
+			got != want {
 			t.Errorf("%s: %s, %v; want %s", query, got, err, want)
 		}
 	}

@@ -1,5 +1,6 @@
-// Package warehousetest is what every driver of a warehouse has to do, as tests: [Run] calls each method of the interfaces of
-// package warehouse. A driver's own tests call it with a way to open an empty place, as often as it is asked.
+// Package warehousetest is what every driver of a warehouse has to do, as tests: [Run] calls each method of the
+// interfaces of package warehouse. A driver's own tests call it with a way to open an empty place, as often as it
+// is asked.
 package warehousetest
 
 import (
@@ -20,7 +21,8 @@ import (
 
 var ctx = context.Background()
 
-// Run runs all tests. place gives a way to open a place that has no tables yet; each call of that opens the same place.
+// Run runs all tests. place gives a way to open a place that has no tables yet; each call of that opens the same
+// place.
 func Run(t *testing.T, place func(t *testing.T) (open func() warehouse.Warehouse)) {
 	for _, test := range []struct {
 		name string
@@ -157,7 +159,20 @@ func all(t *warehouse.Table) warehouse.Query {
 
 // testValues writes random values of every type, in appends of many sizes, and reads them back the same.
 func testValues(t *testing.T, open func() warehouse.Warehouse) {
-	types := []string{"integer", "decimal(9,2)", "decimal(15,0)", "decimal(15,15)", "decimal(18,4)", "decimal(38,6)", "double", "text", "boolean", "date", "timestamp", "time"}
+	types := []string{
+		"integer",
+		"decimal(9,2)",
+		"decimal(15,0)",
+		"decimal(15,15)",
+		"decimal(18,4)",
+		"decimal(38,6)",
+		"double",
+		"text",
+		"boolean",
+		"date",
+		"timestamp",
+		"time",
+	}
 	w := opened(t, open)
 	fields := []column.Field{Field("id", "integer")}
 	for i, typ := range types {
@@ -191,7 +206,16 @@ func testValues(t *testing.T, open func() warehouse.Warehouse) {
 		case "date":
 			return fmt.Sprintf("%04d-%02d-%02d", 1+r.IntN(9999), 1+r.IntN(12), 1+r.IntN(28))
 		case "timestamp":
-			return fmt.Sprintf("%04d-%02d-%02d %02d:%02d:%02d.%06d", 1+r.IntN(9999), 1+r.IntN(12), 1+r.IntN(28), r.IntN(24), r.IntN(60), r.IntN(60), r.IntN(1000000))
+			return fmt.Sprintf(
+				"%04d-%02d-%02d %02d:%02d:%02d.%06d",
+				1+r.IntN(9999),
+				1+r.IntN(12),
+				1+r.IntN(28),
+				r.IntN(24),
+				r.IntN(60),
+				r.IntN(60),
+				r.IntN(1000000),
+			)
 		case "time":
 			return fmt.Sprintf("%02d:%02d:%02d", r.IntN(24), r.IntN(60), r.IntN(60))
 		}
@@ -230,14 +254,24 @@ func testValues(t *testing.T, open func() warehouse.Warehouse) {
 			t.Fatal(n, err)
 		}
 	})
-	back, err := warehouse.ReadAll(ctx, w, warehouse.Query{Table: values.Name, Fields: fields, OrderBy: []string{"id"}})
+	back, err := warehouse.ReadAll(
+		ctx,
+		w,
+		warehouse.Query{Table: values.Name, Fields: fields, OrderBy: []string{"id"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for k := range fields {
 		for i := range b.N {
 			if !b.Cols[k].Equal(i, &back.Cols[k], i) {
-				t.Fatalf("%s, row %d: wrote %q, read %q", fields[k].Type, i, b.Cols[k].Value(i), back.Cols[k].Value(i))
+				t.Fatalf(
+					"%s, row %d: wrote %q, read %q",
+					fields[k].Type,
+					i,
+					b.Cols[k].Value(i),
+					back.Cols[k].Value(i),
+				)
 			}
 		}
 	}
@@ -259,18 +293,35 @@ func btoi(b bool) int {
 
 func testAmendRemoveMatch(t *testing.T, open func() warehouse.Warehouse) {
 	w := opened(t, open)
-	boats := table("boats", Field("id", "integer"), Field("reg", "text"), Field("since", "date"), Field("size", "decimal(9,2)"))
+	boats := table(
+		"boats",
+		Field("id", "integer"),
+		Field("reg", "text"),
+		Field("since", "date"),
+		Field("size", "decimal(9,2)"),
+	)
 	f := boats.Fields()
 	Transact(t, w, func(tx warehouse.Tx) {
 		if err := tx.Create(ctx, boats); err != nil {
 			t.Fatal(err)
 		}
 		insert(t, tx, boats, batch(t, f, "1|N|2024-01-01|1.50", "2|S|2024-01-02|2.50", "3|∅|∅|∅", "4|N|2024-01-04|4"))
-		n, err := tx.Amend(ctx, "boats", 1, []column.Field{f[0], f[3], f[1]}, batch(t, []column.Field{f[0], f[3], f[1]}, "2|7.25|X", "3|∅|Y", "9|1|Z"))
+		n, err := tx.Amend(
+			ctx,
+			"boats",
+			1,
+			[]column.Field{f[0], f[3], f[1]},
+			batch(t, []column.Field{f[0], f[3], f[1]}, "2|7.25|X", "3|∅|Y", "9|1|Z"),
+		)
 		if err != nil || n != 2 {
 			t.Errorf("amended %d, %v", n, err)
 		}
-		n, err = tx.Remove(ctx, "boats", []column.Field{f[0], f[1]}, batch(t, []column.Field{f[0], f[1]}, "1|N", "4|S"))
+		n, err = tx.Remove(
+			ctx,
+			"boats",
+			[]column.Field{f[0], f[1]},
+			batch(t, []column.Field{f[0], f[1]}, "1|N", "4|S"),
+		)
 		if err != nil || n != 1 {
 			t.Errorf("removed %d, %v", n, err)
 		}
@@ -318,16 +369,35 @@ func testRepoint(t *testing.T, open func() warehouse.Warehouse) {
 				lines = append(lines, fmt.Sprintf("%d|%d|%s", i, 1+i/3, times[i%3]))
 			}
 			insert(t, tx, trips, batch(t, trips.Fields(), append(lines, "9|1|∅", "10|∅|"+times[0])...))
-			n, err := tx.Repoint(ctx, &warehouse.Repointing{Table: trips.Name, Key: "boat_key", Time: "at", TimeType: trips.Columns[2].Type, Moves: []warehouse.Move{
-				{Old: 1, New: 2, From: value(times[0]), To: value(times[1])}, {Old: 2, New: 1, From: value(times[1]), To: value(times[2])}, {Old: 1, New: 7, From: value(times[2]), To: value(times[2]) + 1}}})
+			n, err := tx.Repoint(
+				ctx,
+				&warehouse.Repointing{
+					Table:    trips.Name,
+					Key:      "boat_key",
+					Time:     "at",
+					TimeType: trips.Columns[2].Type,
+					Moves: []warehouse.Move{
+						{
+							Old:  1,
+							New:  2,
+							From: value(times[0]),
+							To:   value(times[1]),
+						}, {Old: 2, New: 1, From: value(times[1]), To: value(times[2])}, {Old: 1, New: 7, From: value(times[2]), To: value(times[2]) + 1}},
+				},
+			)
 			if err != nil || n != 3 {
 				t.Errorf("%s: %d repointed, %v", typ, n, err)
 			}
-			got := Rows(t, tx, warehouse.Query{Table: trips.Name, Fields: trips.Fields()[1:2], OrderBy: []string{"id"}})
+			got := Rows(
+				t,
+				tx,
+				warehouse.Query{Table: trips.Name, Fields: trips.Fields()[1:2], OrderBy: []string{"id"}},
+			)
 			if want := "2\n1\n7\n2\n1\n2\n3\n3\n3\n1\n∅"; got != want {
 				t.Errorf("%s: %q, want %q", typ, got, want)
 			}
-			if n, err = tx.Repoint(ctx, &warehouse.Repointing{Table: trips.Name, Key: "boat_key", Moves: []warehouse.Move{{Old: 1, New: 2}, {Old: 2, New: 1}}}); err != nil || n != 6 {
+			if n, err = tx.Repoint(ctx, &warehouse.Repointing{Table: trips.Name, Key: "boat_key", Moves: []warehouse.Move{{Old: 1, New: 2}, {Old: 2, New: 1}}}); err != nil ||
+				n != 6 {
 				t.Errorf("%s: %d repointed, %v", typ, n, err)
 			}
 		})
@@ -337,7 +407,13 @@ func testRepoint(t *testing.T, open func() warehouse.Warehouse) {
 // testTally adds up columns to the last place, also where floating point would not.
 func testTally(t *testing.T, open func() warehouse.Warehouse) {
 	w := opened(t, open)
-	sums := table("sums", Field("id", "integer"), Field("n", "integer"), Field("money", "decimal(15,2)"), Field("long", "decimal(30,3)"))
+	sums := table(
+		"sums",
+		Field("id", "integer"),
+		Field("n", "integer"),
+		Field("money", "decimal(15,2)"),
+		Field("long", "decimal(30,3)"),
+	)
 	f := sums.Fields()
 	Transact(t, w, func(tx warehouse.Tx) {
 		if err := tx.Create(ctx, sums); err != nil {
@@ -353,7 +429,16 @@ func testTally(t *testing.T, open func() warehouse.Warehouse) {
 		for i := range 3000 {
 			money, n := r.Int64N(2e13)-1e13, r.Int64()-1<<62
 			long, _ := exact.Wide(r.Int64()).Mul(exact.Wide(int64(r.IntN(1000) - 500)))
-			lines = append(lines, fmt.Sprintf("%d|%d|%s|%s", i, n, exact.AppendDecimal(nil, exact.Wide(money), 2), exact.AppendDecimal(nil, long, 3)))
+			lines = append(
+				lines,
+				fmt.Sprintf(
+					"%d|%d|%s|%s",
+					i,
+					n,
+					exact.AppendDecimal(nil, exact.Wide(money), 2),
+					exact.AppendDecimal(nil, long, 3),
+				),
+			)
 			for k, v := range []exact.Int128{exact.Wide(n), exact.Wide(money), long} {
 				want[k], _ = want[k].Add(v)
 			}
@@ -479,7 +564,10 @@ func testSnapshot(t *testing.T, open func() warehouse.Warehouse) {
 	writer, reader := open(), open()
 	defer writer.Close()
 	defer reader.Close()
-	table := &warehouse.Table{Name: "one", Columns: []warehouse.Column{{Field: column.Field{Name: "n", Type: column.Type{Kind: column.Integer}}}}}
+	table := &warehouse.Table{
+		Name:    "one",
+		Columns: []warehouse.Column{{Field: column.Field{Name: "n", Type: column.Type{Kind: column.Integer}}}},
+	}
 	add := func(tx warehouse.Tx) {
 		a, err := tx.Append(ctx, "one", table.Fields())
 		if err != nil {
@@ -524,11 +612,19 @@ func testSnapshot(t *testing.T, open func() warehouse.Warehouse) {
 	}
 }
 
-// testDecimals: decimals are kept exactly whatever their digits, and in plain SQL they compare, sort and add up as numbers.
+// testDecimals: decimals are kept exactly whatever their digits, and in plain SQL they compare, sort and add up as
+// numbers.
 func testDecimals(t *testing.T, open func() warehouse.Warehouse) {
 	w := opened(t, open)
 	random := rand.New(rand.NewPCG(5, 6))
-	fields := []column.Field{Field("no", "integer"), Field("few", "decimal(9,2)"), Field("fifteen", "decimal(15,4)"), Field("eighteen", "decimal(18,2)"), Field("whole", "decimal(18,0)"), Field("many", "decimal(38,10)")}
+	fields := []column.Field{
+		Field("no", "integer"),
+		Field("few", "decimal(9,2)"),
+		Field("fifteen", "decimal(15,4)"),
+		Field("eighteen", "decimal(18,2)"),
+		Field("whole", "decimal(18,0)"),
+		Field("many", "decimal(38,10)"),
+	}
 	money := table("money", fields...)
 	money.Primary = []string{"no"}
 	var lines []string
@@ -544,7 +640,10 @@ func testDecimals(t *testing.T, open func() warehouse.Warehouse) {
 			if random.IntN(3) == 0 {
 				x.Neg(x)
 			}
-			line += "|" + new(big.Rat).SetFrac(x, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(f.Type.Scale)), nil)).FloatString(int(f.Type.Scale))
+			line += "|" + new(
+				big.Rat,
+			).SetFrac(x, new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(f.Type.Scale)), nil)).
+				FloatString(int(f.Type.Scale))
 		}
 		lines = append(lines, line)
 	}
@@ -568,16 +667,25 @@ func testDecimals(t *testing.T, open func() warehouse.Warehouse) {
 			}
 		}
 	})
-	if got := Rows(t, w, warehouse.Query{Table: "money", Fields: fields, OrderBy: []string{"no"}}); got != strings.Join(lines, "\n") && got != strings.Join(lines, "\n")+"\n" {
+	if got := Rows(t, w, warehouse.Query{Table: "money", Fields: fields, OrderBy: []string{"no"}}); got != strings.Join(
+		lines,
+		"\n",
+	) &&
+		got != strings.Join(lines, "\n")+"\n" {
 		t.Errorf("other values came back:\n%s", got[:200])
 	}
-	if columns, err := w.Describe(ctx, "money"); err != nil || len(columns) != len(fields) || columns[3].Name != "eighteen" || columns[3].Type != w.Declares(fields[3].Type) {
+	if columns, err := w.Describe(ctx, "money"); err != nil || len(columns) != len(fields) ||
+		columns[3].Name != "eighteen" ||
+		columns[3].Type != w.Declares(fields[3].Type) {
 		t.Errorf("%+v, %v", columns, err)
 	}
 	for k, f := range fields[1:] { // found by their values
 		match := column.Column{Type: f.Type}
 		match.Append(&b.Cols[1+k], 7)
-		if got := Rows(t, w, warehouse.Query{Table: "money", Fields: fields[:1], By: []string{f.Name}, Match: []*column.Column{&match}}); !strings.Contains(got, "7") {
+		if got := Rows(t, w, warehouse.Query{Table: "money", Fields: fields[:1], By: []string{f.Name}, Match: []*column.Column{&match}}); !strings.Contains(
+			got,
+			"7",
+		) {
 			t.Errorf("%s is not found by its value: %s", f.Name, got)
 		}
 	}
@@ -587,7 +695,17 @@ func testDecimals(t *testing.T, open func() warehouse.Warehouse) {
 func testAlter(t *testing.T, open func() warehouse.Warehouse) {
 	w := opened(t, open)
 	one := table("one", Field("id", "integer"), Field("money", "decimal(18,2)"))
-	types := []string{"integer", "decimal(9,2)", "decimal(18,4)", "text", "boolean", "date", "timestamp", "time", "double"}
+	types := []string{
+		"integer",
+		"decimal(9,2)",
+		"decimal(18,4)",
+		"text",
+		"boolean",
+		"date",
+		"timestamp",
+		"time",
+		"double",
+	}
 	view := &warehouse.View{Name: "seen", Of: "one", Columns: []warehouse.Renamed{{From: "id", To: "no"}}}
 	Transact(t, w, func(tx warehouse.Tx) {
 		if err := tx.Create(ctx, one); err != nil {
