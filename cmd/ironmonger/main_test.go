@@ -679,7 +679,7 @@ func TestCalls(t *testing.T) {
 		{"a password", "check", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=x password=hush", 2, `a password has no place in a model`},
 		{"a server that is not there", "load", "ironmonger.yaml", "  sqlite: canal.db", "  postgres: host=/nowhere user=x dbname=x", 1, `the warehouse cannot be opened: .*/nowhere`},
 		{"a file in UTF-16", "load", "locks.csv", "", "\xff\xfel\x00", 2, `^locks.csv:1: source locks: this is not UTF-8 text; it looks like UTF-16 \(csv: encoding says so\)\n$`},
-		{"a compressed file", "load", "locks.csv", "", "\x1f\x8b\x08", 2, `locks.csv: source locks: the file cannot be read: this begins as gzip does, and is none`},
+		{"a compressed file", "load", "locks.csv", "", "\x1f\x8b\x08", 2, `locks.csv: source locks: the file cannot be read: this begins like gzip but is not gzip`},
 		{"semicolons", "load", "locks.csv", "lock_code,name,waterway_code,chamber_m", "lock_code;name;waterway_code;chamber_m", 2, `what separates the columns\? \(csv: separator\)`},
 		{"a header that has a column twice", "load", "locks.csv", "lock_code,name,waterway_code,chamber_m", "lock_code,name,waterway_code,name,chamber_m", 2, `the header has two columns called name`},
 		{"other bytes", "load", "cargoes.csv", `"gravel"`, "\"gr\xe4vel\"", 0, `dimension cargo +1 +name is not UTF-8 text or holds a zero byte \(csv: encoding says what text it is\) +cargoes.csv:2 +‹gr\\xe4vel›`},

@@ -78,13 +78,13 @@ func (t *content) layers(encoded string) error {
 	case bytes.HasPrefix(start, gzipMagic):
 		r, err := gzip.NewReader(t.from)
 		if err != nil {
-			return fmt.Errorf("this begins as gzip does, and is none: %v", err)
+			return fmt.Errorf("this begins like gzip but is not gzip: %v", err)
 		}
 		t.from, t.compress = r, "gzip"
 	case bytes.HasPrefix(start, zstdMagic):
 		r, err := zstd.NewReader(t.from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow))
 		if err != nil {
-			return fmt.Errorf("this begins as zstd does, and is none: %v", err)
+			return fmt.Errorf("this begins like zstd but is not zstd: %v", err)
 		}
 		t.from, t.compress, t.close = r, "zstd", r.Close
 	}

@@ -97,7 +97,7 @@ func TestDamaged(t *testing.T) {
 		want           string
 	}{
 		{"a gzip file that is cut off", "", zipped[:len(zipped)/2], "the file ends in the middle of its gzip data"},
-		{"a gzip file of its first bytes", "", zipped[:5], "the file cannot be read: this begins as gzip does, and is none"},
+		{"a gzip file of its first bytes", "", zipped[:5], "the file cannot be read: this begins like gzip but is not gzip"},
 		{"a gzip file without its sum", "", zipped[:len(zipped)-4], "the file ends in the middle of its gzip data"},
 		{"a damaged gzip file", "", damaged, "the gzip data is damaged"},
 		{"a zstd file that is cut off", "", pressed[:len(pressed)/2], "the file ends in the middle of its zstd data"},
@@ -106,7 +106,7 @@ func TestDamaged(t *testing.T) {
 		{"undeclared UTF-16", "", []byte("\xff\xfea\x00,\x00c\x00\n\x00"), "it looks like UTF-16 (csv: encoding says so)"},
 		{"bytes that mean nothing", "windows-1252", []byte("a,c\nx,\x81\n"), "!x.csv:2|c has bytes that are not windows-1252 text|\ufffd"},
 		{"half a UTF-16 pair", "utf-16", []byte("\xff\xfea\x00,\x00c\x00\n\x00x\x00,\x00\x00\xd8\n\x00"), "!x.csv:2|c has bytes that are not utf-16 text"},
-		{"a header that means nothing", "windows-1252", []byte("a,\x81\nx,y\n"), "the header is no windows-1252 text"},
+		{"a header that means nothing", "windows-1252", []byte("a,\x81\nx,y\n"), "the header is not windows-1252 text"},
 		{"a byte that UTF-8 does not have", "", []byte("a,c\nx,\xe9\n"), "!x.csv:2|c is not UTF-8 text"},
 	} {
 		dir := t.TempDir()

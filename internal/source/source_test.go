@@ -167,7 +167,7 @@ func TestFiles(t *testing.T) {
 		{"twice", "a,c,c\n", "!t.csv:1: source test: the header has two columns called c; position tells which"},
 		{"other separator", "a;b;c\n", "!t.csv:1: source test: the header is one column, a;b;c: what separates the columns? (csv: separator)"},
 		{"UTF-16", "\xff\xfea\x00", "!t.csv:1: source test: this is not UTF-8 text; it looks like UTF-16 (csv: encoding says so)"},
-		{"gzip", "\x1f\x8b\x08\x00", "!t.csv: source test: the file cannot be read: this begins as gzip does, and is none: unexpected EOF"},
+		{"gzip", "\x1f\x8b\x08\x00", "!t.csv: source test: the file cannot be read: this begins like gzip but is not gzip: unexpected EOF"},
 		{"bare quote", "a,b,c\n1,2,3\n1,2\"x,3\n", "!t.csv:3:4: this is not CSV: a quote in a field that is not quoted; such a field stands in quotes, its own quotes doubled\n    3 | 1,2\"x,3\n      |    ^"},
 		{"open quote", "a,b,c\n1,\"2,3\n4,5,6\n", "!t.csv:2: this is not CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2,3"},
 		{"behind a quote", "a,b,c\n1,\"2\"x,3\n", "!t.csv:2:5: this is not CSV: a quoted field is not closed, or goes on behind its closing quote\n    2 | 1,\"2\"x,3\n      |     ^"},
