@@ -32,8 +32,8 @@ race:
 
 hunt:
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived" ./internal/load
-	IRONMONGER_OPENING=spilled $(GO) test -count=1 ./internal/load
-	IRONMONGER_OPENING=by_keys $(GO) test -count=1 ./internal/load
+	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
+	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
 	$(GO) test -run xxx -fuzz FuzzCompile $(FUZZING) ./internal/expr
 	$(GO) test -run xxx -fuzz FuzzPieces $(FUZZING) ./internal/source
