@@ -65,7 +65,7 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 			if !ok {
 				say(
 					true,
-					"lacks %s, which a load cannot add to rows that are there: move the table out of the way, so that it is made and loaded anew, or load into a new warehouse",
+					"lacks %s, which a load cannot add to existing rows: rename the table, so that it is created and loaded again, or load into a new warehouse",
 					c.Name,
 				)
 				continue
@@ -74,17 +74,17 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 			if fill != nil {
 				what = fmt.Sprint(*fill)
 			}
-			say(false, "gets the column %s, with %s in the rows that are there", c.Name, what)
+			say(false, "gets the column %s, with %s in existing rows", c.Name, what)
 			to.add = append(to.add, addition{c, fill})
 			continue
 		}
 		if is, want := there[at].Type, r.Declares(c.Type); there[at].Old && c.Type.Kind == column.Decimal {
-			say(false, "gets %s written anew, as %s stands now", c.Name, c.Type)
+			say(false, "gets %s converted to the way in which %s is stored now", c.Name, c.Type)
 			to.renew = append(to.renew, c.Field)
 		} else if is != want {
-			say(true, "has %s as %s, and the model means %s: give the new one another name in the model, or change the table by hand", c.Name, typed(is), typed(want))
+			say(true, "has %s as %s, but the model has %s: give the new column another name in the model, or change the table by hand", c.Name, typed(is), typed(want))
 		} else if there[at].NotNull && !c.NotNull {
-			say(true, "has %s as a column that cannot be null, and now it may be: ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL, or load the table anew", c.Name, t.Name, c.Name)
+			say(true, "has %s as a column that cannot be null, but the model allows null: ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL, or load the table again into an empty one", c.Name, t.Name, c.Name)
 		}
 	}
 	for _, s := range there {
@@ -93,11 +93,11 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 		case s.NotNull:
 			say(
 				true,
-				"has %s, which the model does not mean and which cannot be null: drop the column by hand, or load the table anew",
+				"has %s, which is not in the model and cannot be null: drop the column by hand, or load the table again into an empty one",
 				s.Name,
 			)
 		default:
-			say(false, "keeps %s, which the model does not mean; rows from now on have null there", s.Name)
+			say(false, "keeps %s, which is not in the model; new rows have null there", s.Name)
 		}
 	}
 	return to, nil

@@ -105,11 +105,11 @@ func TestModelChanges(t *testing.T) {
 				"    measures: paid\n",
 				skiff[1][:len(skiff[1])-len("    measures: paid\n")]+"    measures: [paid, twice]\n",
 			)
-			f.fail("fact trip", "lacks twice, which a load cannot add to rows that are there")
+			f.fail("fact trip", "lacks twice, which a load cannot add to existing rows")
 			change()
-			f.fail("fact trip", "has skiff_boat_key, which the model does not mean and which cannot be null")
+			f.fail("fact trip", "has skiff_boat_key, which is not in the model and cannot be null")
 			change(append([]string{"    type_2: class\n    effective: since\n", "    others: type_1\n"}, skiff...)...)
-			f.fail("dimension boat", "has valid_from, which the model does not mean")
+			f.fail("dimension boat", "has valid_from, which is not in the model")
 			change(
 				append(
 					[]string{
@@ -184,10 +184,10 @@ func TestTypeChanges(t *testing.T) {
 func TestMeantOtherwise(t *testing.T) {
 	const calendar = "dimensions:\n  date:\n    calendar: {from: 2024-01-01, to: 2024-12-31}\n"
 	for _, c := range []struct{ old, new, says string }{
-		{"natural_key: reg", "natural_key: [reg, name]", "has the natural key reg, and the model means reg, name"},
-		{"    effective: since", "    effective: since\n    first_version: from_effective", "has first versions that hold from_beginning, and the model means from_effective"},
-		{"grain: trip", "grain: [trip, at]", "has the grain trip, and the model means trip, at"},
-		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-02-01, to: 2024-12-31", "has the days 20240101 to 20241231, and the model means 20240201 to 20241231"},
+		{"natural_key: reg", "natural_key: [reg, name]", "has the natural key reg, but the model has reg, name"},
+		{"    effective: since", "    effective: since\n    first_version: from_effective", "has first versions that are valid from_beginning, but the model has from_effective"},
+		{"grain: trip", "grain: [trip, at]", "has the grain trip, but the model has trip, at"},
+		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-02-01, to: 2024-12-31", "has the days 20240101 to 20241231, but the model has 20240201 to 20241231"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-01-01, to: 2024-12-30", "days are not taken away"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2023-12-01, to: 2025-12-30", ""},
 	} {
@@ -236,7 +236,7 @@ func TestType2To1(t *testing.T) {
 	list, err := load.Alterations(t.Context(), db, startest.Model(t, f.dir))
 	db.Close()
 	if err != nil || len(list) != 1 || list[0].Refused ||
-		list[0].Does != "keeps the versions that class told apart, which is not of type 2 any more" {
+		list[0].Does != "keeps the versions that class made, although it is no longer of type 2" {
 		t.Errorf("%+v, %v", list, err)
 	}
 	f.load()

@@ -63,7 +63,7 @@ func otherwise(
 	for _, aspect := range []string{ledger.NaturalKey, ledger.GrainOf} {
 		if before, known := was[aspect]; known && sorted(before) != sorted(now[aspect]) {
 			refuse(
-				"has the %s %s, and the model means %s: rows that were told apart would be one, or the other way round; move the table out of the way, so that it is made and loaded anew",
+				"has the %s %s, but the model has %s: different rows would become one, or one row several; rename the table, so that it is created and loaded again",
 				aspect,
 				before,
 				now[aspect],
@@ -73,7 +73,7 @@ func otherwise(
 	if before, known := was[ledger.FirstVersion]; known && now[ledger.FirstVersion] != "" &&
 		before != now[ledger.FirstVersion] {
 		refuse(
-			"has first versions that hold %s, and the model means %s: move the table out of the way, so that it is made and loaded anew",
+			"has first versions that are valid %s, but the model has %s: rename the table, so that it is created and loaded again",
 			before,
 			now[ledger.FirstVersion],
 		)
@@ -84,7 +84,7 @@ func otherwise(
 				list,
 				Alteration{
 					t.Name,
-					"keeps the versions that " + name + " told apart, which is not of type 2 any more",
+					"keeps the versions that " + name + " made, although it is no longer of type 2",
 					false,
 				},
 			)
@@ -132,7 +132,7 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 		{
 			d.Table.Name,
 			fmt.Sprintf(
-				"has the days %d to %d, and the model means %d to %d: days are not taken away, since facts may point to them; widen the calendar, or load into a new warehouse",
+				"has the days %d to %d, but the model has %d to %d: days are not removed, because facts may point to them; extend the calendar, or load into a new warehouse",
 				ends[0],
 				ends[1],
 				from,
@@ -155,7 +155,7 @@ func refusals(table string, list []Alteration) error {
 		return nil
 	}
 	return fmt.Errorf(
-		"table %s in the warehouse is not the one that the model means: it %s",
+		"table %s in the warehouse does not fit the model: it %s",
 		table,
 		strings.Join(refused, "; it "),
 	)

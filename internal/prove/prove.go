@@ -80,7 +80,7 @@ func Names() [][2]string {
 		{"values", "every value fits the type of its column, and required columns are not null"},
 		{
 			"keys",
-			"the surrogate keys of a dimension are unique, and none is greater than the highest one ever assigned",
+			"the surrogate keys of a dimension are unique, and they were assigned",
 		},
 		{"members", "each natural key is one member with one current version"},
 		{"versions", "the versions of a member cover all time without gaps or overlaps"},
@@ -95,7 +95,7 @@ func Names() [][2]string {
 		{"must_hold", "the conditions of the model hold"},
 		{
 			"sources",
-			"every row of the sources is in the star or set aside, and every fact is in the sources (with --against-sources)",
+			"the star and its sources agree, row by row (with --against-sources)",
 		},
 	}
 }

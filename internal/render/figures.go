@@ -10,8 +10,8 @@ import (
 
 // Figures writes what the values of columns are like.
 func Figures(w io.Writer, r *preview.Rows, width int) {
-	t := &Table{Columns: columns("column~", "type", "fits?", "nulls>", "distinct>", "unique", "padded>?",
-		"alike>?", "longest>", "least~", "greatest~", "times>", "most frequent~")}
+	t := &Table{Columns: columns("column~", "type", "fits?", "nulls>", "distinct>", "unique", "with end blanks>?",
+		"case variants>?", "longest>", "least~", "greatest~", "occurs>", "most frequent~")}
 	estimate := 0.0
 	for _, f := range r.Figures {
 		fits := ""

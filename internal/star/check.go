@@ -267,7 +267,7 @@ func (c *checker) arrange(k *Key) []Name {
 		return nil
 	}
 	if len(k.by) != len(natural) {
-		c.errorf(k.by[0].column.At, k.subject, "the natural key of dimension %s is %s: %d columns, not %d",
+		c.errorf(k.by[0].column.At, k.subject, "the natural key of dimension %s (%s) and `by` differ in the number of columns: %d and %d",
 			k.Dimension.Text, strings.Join(column.Names(natural), ", "), len(natural), len(k.by))
 		return nil
 	}

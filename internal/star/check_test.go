@@ -140,7 +140,7 @@ func TestMistakes(t *testing.T) {
 		{"    type_1: length\n", "    type_1: [length, reg]\n", "m.yaml:48:22: dimensions.boat.type_1: reg is already the natural key"},
 		{"      class: text\n", "      Valid_To: text\n", "m.yaml:49:13: dimensions.boat.type_2: source boats has no column class (there is: reg, no, Valid_To, length, speed, since)"},
 		{"        by: [reg, no]\n", "        by: [reg, nr]\n", "m.yaml:57:19: facts.trip.keys.boat: source trips has no column nr (did you mean no?)"},
-		{"        by: [reg, no]\n", "        by: reg\n", "m.yaml:57:13: facts.trip.keys.boat: the natural key of dimension boat is reg, no: 2 columns, not 1"},
+		{"        by: [reg, no]\n", "        by: reg\n", "m.yaml:57:13: facts.trip.keys.boat: the natural key of dimension boat (reg, no) and `by` differ in the number of columns: 2 and 1"},
 		{"        by: [reg, no]\n", "        by: {reg: code, nr: no}\n", "m.yaml:57:25: facts.trip.keys.boat: the natural key of dimension boat has no column nr (did you mean no?)"},
 		{"        by: [reg, no]\n", "        by: {reg: code, no: trip}\n        unmatched: infr\n", "m.yaml:58:20: facts.trip.keys.boat.unmatched: no such choice: infr (did you mean infer?)"},
 		{"      zone: code\n", "      zone: trip\n", "m.yaml:59:13: facts.trip.keys.zone: trip is of type integer, but code of dimension zone is of type text: nothing would ever match"},
