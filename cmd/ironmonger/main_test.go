@@ -670,7 +670,7 @@ func TestCalls(t *testing.T) {
 		{"a path outside", "load", "ironmonger.yaml", "read: locks.csv", "read: ../locks.csv", 2, `sources.locks.read: ../locks.csv is outside the model's folder`},
 		{"an absolute path", "load", "ironmonger.yaml", "read: locks.csv", "read: /etc/passwd", 2, `/etc/passwd is outside the model's folder`},
 		{"a folder for a file", "load", "ironmonger.yaml", "read: locks.csv", "read: register", 2, `register: source locks: this is a folder or a device, not a file`},
-		{"a key by too few columns", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: registry", 2, `the natural key of dimension vessel \(registry, vessel_reg\) and `+"`by`"+` differ in the number of columns: 2 and 1`},
+		{"a key by too few columns", "check", "ironmonger.yaml", "by: [registry, vessel_reg]", "by: registry", 2, `the natural key of dimension vessel \(registry, vessel_reg\) and ` + "`by`" + ` differ in the number of columns: 2 and 1`},
 		{"a grain that can be unknown", "check", "ironmonger.yaml", "grain: passage_no", "grain: [passage_no, lock]", 2, `lock is part of the grain, so it cannot become unknown`},
 		{"versions without a time", "check", "ironmonger.yaml", "    effective: changed_on\n", "", 2, `versions need effective`},
 		{"a date that is none", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2022-02-30", 2, `2022-02-30 is not a date such as 2025-03-31`},
