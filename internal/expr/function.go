@@ -26,7 +26,7 @@ var functions = map[string]function{
 	},
 	"round": {
 		"round(number) or round(number, places)",
-		"a number with so many places, none if not said; half away from zero. Places are written as a number",
+		"a number with so many decimal places (0 by default), rounded half away from zero. Places are a literal number",
 		1,
 		2,
 		newRound,

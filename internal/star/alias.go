@@ -29,7 +29,7 @@ type Aliased struct {
 func (r *reader) aliasEntries(a *Aliases) []Entry {
 	words := func(to *[]Name) func(n *node) { return func(n *node) { *to = r.words(n, "a column") } }
 	return []Entry{
-		{"from", "a source", "where they are listed; the list has to stay complete", true, func(n *node) {
+		{"from", "a source", "the source that lists them; the list must stay complete", true, func(n *node) {
 			if w, ok := r.word(n, "a source"); ok {
 				a.from = &w
 			}
@@ -44,7 +44,7 @@ func (r *reader) aliasEntries(a *Aliases) []Entry {
 		{
 			"is",
 			"a column or a list",
-			"the columns of the natural key that it means; that may be an alias again",
+			"the columns of the natural key that it means, which can be an alias again",
 			true,
 			words(&a.is),
 		},

@@ -32,12 +32,12 @@ func (r *reader) databaseEntries(d *Database) []Entry {
 		}
 	}
 	return []Entry{
-		{"sqlite", "a file", "an SQLite database, seen from the model's folder", false, kind(SQLite)},
+		{"sqlite", "a file", "an SQLite database, relative to the folder of the model", false, kind(SQLite)},
 		{"postgres", "a connection string", "a PostgreSQL database, as for the warehouse", false, kind(Postgres)},
 		{
 			"mysql",
 			"a connection string",
-			"a MySQL or MariaDB database, in words such as `host=db.example port=3306 user=reader dbname=canal`, or `socket=/run/mysqld.sock`; what it leaves out is this machine, port 3306 and the user's own name",
+			"a MySQL or MariaDB database, in words such as `host=db.example port=3306 user=reader dbname=canal`, or `socket=/run/mysqld.sock`; the defaults are this machine, port 3306 and the name of the user",
 			false,
 			kind(MySQL),
 		},

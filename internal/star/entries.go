@@ -22,95 +22,95 @@ type Section struct {
 func Sections() []Section {
 	r, m := &reader{}, &Model{}
 	return []Section{
-		{"model", "The whole file.", r.modelEntries(m)},
-		{"warehouse", "Where the star stands.", r.warehouseEntries(m)},
+		{"model", "The model file.", r.modelEntries(m)},
+		{"warehouse", "The database of the star.", r.warehouseEntries(m)},
 		{
 			"limits",
-			"When a step of more than 100 rows stops instead of going on with few of them. Stands at the top for all steps, or in a dimension or fact for its own.",
+			"The limits at which a step of more than 100 rows stops. At the top of the model they apply to all steps; in a dimension or a fact they apply to its step.",
 			r.limitEntries(&Limits{}),
 		},
 		{"parameters.NAME", "A parameter with a default.", r.parameterEntries(&Parameter{})},
 		{
 			"databases.NAME",
-			"A database to read from. What a model leaves out of a connection comes from the environment: PG* variables, or MYSQL_PWD for the password.",
+			"A database to read from. What the connection string leaves out comes from the environment: PG* variables, or MYSQL_PWD for the password.",
 			r.databaseEntries(&Database{}),
 		},
 		{
 			"sources.NAME",
-			"Rows that arrive: from files (read), from a database (table or query), or made of other sources (from or union). They are shaped in the order in which the keys stand here.",
+			"Rows from files (read), from a database (table or query), or from other sources (from or union). They are transformed in the order of the keys in this table.",
 			r.sourceEntries(&Source{}),
 		},
 		{
 			"sources.NAME.columns.NAME",
-			"A column that is called otherwise where it is read, or told by its position.",
+			"A column with another name in its source, or with a position.",
 			r.columnEntries(&Column{}),
 		},
-		{"sources.NAME.csv", "How files are written.", r.csvEntries(&CSV{})},
+		{"sources.NAME.csv", "The format of CSV files.", r.csvEntries(&CSV{})},
 		{
 			"sources.NAME.join.NAME",
-			"Columns of another source. A join neither multiplies rows nor loses them unnoticed: for each row it finds one row there, or a rule says what becomes of it.",
+			"Columns of another source. A join neither multiplies nor loses rows unnoticed: it finds one row for each row, or a rule applies.",
 			r.joinEntries(&Join{}),
 		},
 		{
 			"sources.NAME.distinct",
-			"One row for each value of some columns; the others are counted as merged.",
+			"One row for each value of some columns. The others are counted as merged.",
 			r.distinctEntries(&Distinct{}),
 		},
 		{
 			"sources.NAME.group",
-			"One row for all that are equal in some columns. It has those columns and the aggregates, exact, and an error where a sum needs more than its type has (integer: 64 bits; decimal: 18 digits, or 38).",
+			"One row for all rows that are equal in some columns. It has those columns and the aggregates. Sums are exact; a sum that needs more than 64 bits (integer) or 38 digits (decimal) stops the step.",
 			r.groupEntries(&Group{}),
 		},
 		{
 			"dimensions.NAME",
-			"A dimension: from a source, of rows written here, of combinations, a calendar, or one that is only looked up in.",
+			"A dimension: from a source, from rows in the model, of combinations, a calendar, or looked up.",
 			r.dimensionEntries(&Dimension{}),
 		},
 		{
 			"dimensions.NAME.surrogate_key",
-			"How surrogate keys are numbered, for a warehouse where several models give keys. What is said here counts for keys that are yet to be given.",
+			"The numbering of surrogate keys, for a warehouse with several models. It applies to keys that are not assigned yet.",
 			r.numberEntries(&Dimension{}),
 		},
 		{
 			"dimensions.NAME.looked_up",
-			"A dimension that somebody else has made. Where it has versions, its validity is half-open, and may leave gaps: those times are outside.",
+			"A dimension that another program loads. Its validity is half-open and can have gaps; a time in a gap is outside.",
 			r.lookedUpEntries(&LookedUp{}),
 		},
 		{
 			"dimensions.NAME.adopts",
-			"A table of the warehouse that stood before. The load that makes the dimension's table fills it with that table's members, under their keys, so that what points to them goes on doing so; it is read once, and not changed. Natural key and attributes are its columns of the same names; attributes that it lacks are null.",
+			"An existing table of the warehouse. The load that creates the table of the dimension fills it with the members of this table, under their keys, so that references stay right. The table is read once and not changed. Natural key and attributes are its columns of the same names; missing attributes are null.",
 			r.adoptEntries(&Adopted{}),
 		},
 		{
 			"dimensions.NAME.aliases",
-			"Other natural keys of members, wherever they are met: in the dimension's own source and in every key that points to it. If an alias is a member of its own when it is listed first, the two are merged: the facts move, and the lost keys are written down in `dim_NAME_alias`. If what it means is not a member yet, the member is renamed and keeps its key.",
+			"Other natural keys of members. They apply in the source of the dimension and in every key that points to it. If an alias is a member when it is first listed, the two members are combined: the facts move, and `dim_NAME_alias` lists the lost keys. If the other natural key is not a member yet, the member is renamed and keeps its key.",
 			r.aliasEntries(&Aliases{}),
 		},
 		{
 			"dimensions.NAME.hierarchy",
-			"Members that have parents in the same dimension, to any depth. The table has the parent's key and the level, 1 for those without a parent; the table `dim_NAME_closure` has a row for each member and each that stands above it, and one for each with itself. Of a dimension with versions, durable keys are meant.",
+			"Members with parents in the same dimension, to any depth. The table has the key of the parent and the level, which is 1 for members without a parent. The table `dim_NAME_closure` has a row for each member and each member above it, and one for each member with itself. If the dimension has versions, the keys are durable keys.",
 			r.hierarchyEntries(&Hierarchy{}),
 		},
 		{
 			"dimensions.NAME.matching.NAME",
-			"How a part of the natural key is brought to one form, in the dimension's own source and in every key that points to it. A plain expression is short for {as: expression}.",
+			"The form in which a part of the natural key is compared, in the source of the dimension and in every key that points to it. A plain expression means {as: expression}.",
 			r.matchingEntries(&Matching{}),
 		},
-		{"dimensions.NAME.calendar", "A row a day.", r.calendarEntries(&calendar.Calendar{})},
+		{"dimensions.NAME.calendar", "A row for each day.", r.calendarEntries(&calendar.Calendar{})},
 		{
 			"dimensions.NAME.calendar.fiscal_year",
-			"When the fiscal year starts, and what number it has.",
+			"The fiscal year.",
 			r.fiscalEntries(&calendar.Calendar{}, new(bool)),
 		},
 		{"facts.NAME", "A fact table.", r.factEntries(&Fact{})},
 		{
 			"facts.NAME.must_hold.NAME",
-			"Something that must hold of the table of a fact or dimension, under a name that says it. A plain condition is short for {every: condition}. Conditions are about the table's columns, keys as they are called there.",
+			"A condition of the table of a fact or a dimension, under a name. A plain condition means {every: condition}. Conditions use the columns of the table, keys by their names there.",
 			r.mustEntries(&Must{}),
 		},
 		{
 			"facts.NAME.keys.NAME",
-			"A foreign key. A plain column is short for {by: column}. The key is named for its dimension, or has a name of its own and says dimension: a role. Dimensions take keys too (outriggers), without as_of and outside.",
+			"A key. A plain column means {by: column}. The name of the key is that of its dimension, or another name with `dimension`: a role. Dimensions have keys, too (outriggers), without as_of and outside.",
 			r.keyEntries(&Key{}, true),
 		},
 	}
@@ -118,26 +118,26 @@ func Sections() []Section {
 
 func (r *reader) modelEntries(m *Model) []Entry {
 	return []Entry{
-		{"warehouse", "keys", "where the star stands", true, func(n *node) { r.warehouse(m, n) }},
+		{"warehouse", "keys", "where the star is", true, func(n *node) { r.warehouse(m, n) }},
 		{
 			"time_zone",
 			"a zone's name, such as UTC",
-			"whose wall clock timestamps show; without it a timestamp with an offset is refused",
+			"the time zone of timestamps; without it, a timestamp with an offset is an error",
 			false,
 			func(n *node) { m.Zone = r.zone(n) },
 		},
 		{
 			"parameters",
 			"name: type",
-			"what a run is told, by `--set name=value`, else in a file that `--parameters` names, else by IRONMONGER_SET_name in the environment: `{name}` in paths, `:name` in expressions. In place of a type, keys",
+			"values that differ from run to run: from `--set name=value`, else from the file of `--parameters`, else from IRONMONGER_SET_name in the environment. They are used as `{name}` in paths and `:name` in expressions. Instead of a type: keys",
 			false,
 			func(n *node) { m.Parameters = r.readParameters(n) },
 		},
-		{"limits", "keys", "when a step stops", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
+		{"limits", "keys", "the limits of the steps", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
 		{
 			"databases",
 			"names",
-			"databases that sources read from; nothing is ever written there",
+			"databases that sources read from; they are never written to",
 			false,
 			func(n *node) {
 				r.each(n, func(n *node) {
@@ -147,21 +147,21 @@ func (r *reader) modelEntries(m *Model) []Entry {
 				})
 			},
 		},
-		{"sources", "names", "what arrives", false, func(n *node) {
+		{"sources", "names", "the rows to load", false, func(n *node) {
 			r.each(n, func(n *node) {
 				s := &Source{Name: r.name(n.key, n.path), Files: Files{CSV: PlainCSV}}
 				m.Sources = append(m.Sources, s)
 				r.section(n, r.sourceEntries(s))
 			})
 		}},
-		{"dimensions", "names", "the dimensions; tables are called dim_NAME", true, func(n *node) {
+		{"dimensions", "names", "the dimensions; their tables are called dim_NAME", true, func(n *node) {
 			r.each(n, func(n *node) {
 				d := &Dimension{Name: r.name(n.key, n.path), FromStart: true, Limits: unset, FirstKey: 1, KeyStep: 1}
 				m.Dimensions = append(m.Dimensions, d)
 				r.section(n, r.dimensionEntries(d))
 			})
 		}},
-		{"facts", "names", "the facts; tables are called fact_NAME", false, func(n *node) {
+		{"facts", "names", "the facts; their tables are called fact_NAME", false, func(n *node) {
 			r.each(n, func(n *node) {
 				f := &Fact{Name: r.name(n.key, n.path), Limits: unset}
 				m.Facts = append(m.Facts, f)
@@ -189,28 +189,28 @@ func (r *reader) warehouseEntries(m *Model) []Entry {
 		{
 			"sqlite",
 			"a file",
-			"an SQLite database, made if it is not there; seen from the model's folder",
+			"an SQLite database; it is created if it does not exist; relative to the folder of the model",
 			false,
 			kind(SQLite, &w.path),
 		},
 		{
 			"postgres",
 			"a connection string",
-			"a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; what it leaves out comes from PG* variables, the service file and the password file. A password has no place in a model",
+			"a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; the rest comes from PG* variables, the service file and the password file. A model has no passwords",
 			false,
 			kind(Postgres, &w.connection),
 		},
 		{
 			"schema",
 			"a name",
-			"the schema of the tables in PostgreSQL; public if not said",
+			"the schema of the tables in PostgreSQL; the default is public",
 			false,
 			func(n *node) { w.schema, _ = r.word(n, "a name") },
 		},
 	}
 }
 
-// warehouse reads where the star stands.
+// warehouse reads where the star is.
 func (r *reader) warehouse(m *Model, n *node) {
 	r.section(n, r.warehouseEntries(m))
 	w := &m.Warehouse
@@ -245,21 +245,21 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 		{
 			"set_aside",
 			"20% or none",
-			"the most rows that may be set aside, as a share of the rows read; 20% if not said",
+			"the most rows that may be set aside, as a share of the rows read; the default is 20%",
 			false,
 			func(n *node) { l.SetAside = r.share(n) },
 		},
 		{
 			"unmatched",
 			"20% or none",
-			"the most rows whose key is unmatched, for each key whose dimension has a source; 20% if not said",
+			"the most rows whose key is unmatched, for each key whose dimension has a source; the default is 20%",
 			false,
 			func(n *node) { l.Unmatched = r.share(n) },
 		},
 		{
 			"gone",
 			"10% or none",
-			"the most members that may be gone in a delivery of all, as a share of those of its scope that were there; 10% if not said",
+			"the most members that may be gone in a delivery of all, as a share of those of its scope that were there; the default is 10%",
 			false,
 			func(n *node) { l.Gone = r.share(n) },
 		},
@@ -289,25 +289,25 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		}
 	}
 	return []Entry{
-		{"from", "a source", "where its members come from", false, word(&d.from)},
+		{"from", "a source", "the source of its members", false, word(&d.from)},
 		{
 			"rows",
 			"a list of rows",
-			"the members themselves, for a static dimension",
+			"the members of a static dimension",
 			false,
 			func(n *node) { r.staticRows(d, n) },
 		},
 		{
 			"columns",
 			"name: type",
-			"types of the columns of rows; text where not said",
+			"the types of the columns of rows; the default is text",
 			false,
 			func(n *node) { r.rowsOf(d).columns = r.columns(n) },
 		},
 		{
 			"combinations",
 			"name: type",
-			"makes it a junk dimension: its members are the combinations of values of these columns that occur in what points to it; null is a value here",
+			"makes it a junk dimension: its members are the combinations of values of these columns that occur in the tables that point to it; null is a value",
 			false,
 			func(n *node) {
 				d.Junk, d.combinations = true, r.columns(n)
@@ -316,7 +316,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{
 			"looked_up",
 			"keys",
-			"a table that somebody else has made, and to which nothing is written",
+			"a table that another program loads; nothing is written to it",
 			false,
 			func(n *node) {
 				d.LookedUp = &LookedUp{at: n.key.At}
@@ -330,11 +330,11 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			d.Calendar, d.calendarAt = &calendar.Calendar{FiscalStart: 1}, n.key.At
 			r.section(n, r.calendarEntries(d.Calendar))
 		}},
-		{"natural_key", "a column or a list", "what the source calls a member", false, words(&d.naturalKey)},
+		{"natural_key", "a column or a list", "the columns by which the source identifies a member", false, words(&d.naturalKey)},
 		{
 			"matching",
 			"name: expression",
-			"for columns of the natural key, how they are brought to one form before they are compared",
+			"the form in which columns of the natural key are compared",
 			false,
 			func(n *node) {
 				r.each(n, func(n *node) {
@@ -351,90 +351,90 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{
 			"aliases",
 			"keys",
-			"other natural keys of members: of another registry, of a member found to be the same, or from before it was renamed",
+			"other natural keys of members: of another registry, of a duplicate, or from before it was renamed",
 			false,
 			func(n *node) {
 				d.Aliases = &Aliases{at: n.key.At}
 				r.section(n, r.aliasEntries(d.Aliases))
 			},
 		},
-		{"keys", "name: key", "outriggers: the dimensions it points to", false, func(n *node) {
+		{"keys", "name: key", "outriggers: the dimensions that it points to", false, func(n *node) {
 			r.each(n, func(n *node) { d.Keys = append(d.Keys, r.key(n, false)) })
 		}},
 		{
 			"type_0",
 			"a column or a list",
-			"attributes that stay as they were at first: as the earliest row has them, by effective time or, without one, by arrival",
+			"attributes that keep the first value: that of the earliest row by effective time or, without one, by arrival",
 			false,
 			words(&d.type0),
 		},
 		{
 			"type_1",
 			"a column or a list",
-			"attributes that are overwritten; if neither it nor others is said, all columns that stand nowhere else here",
+			"attributes that are overwritten; without it and `others`, all columns that are used nowhere else",
 			false,
 			words(&d.type1),
 		},
 		{
 			"type_2",
 			"a column or a list",
-			"attributes whose changes make a new version; keys of the dimension, too, if they point to one without versions",
+			"attributes whose changes make a new version; also keys of the dimension that point to a dimension without versions",
 			false,
 			words(&d.type2),
 		},
 		{
 			"type_3",
 			"a column or a list",
-			"attributes that are overwritten, with what they were before their last change beside them, in previous_NAME",
+			"attributes that are overwritten; previous_NAME has the value before the last change",
 			false,
 			words(&d.type3),
 		},
 		{
 			"with_current",
 			"a column or a list",
-			"type 2 attributes whose current value stands on all versions too, in current_NAME",
+			"type 2 attributes whose current value all versions have, in current_NAME",
 			false,
 			words(&d.current),
 		},
 		{
 			"others",
 			"type_0, type_1, type_2 or type_3",
-			"what all columns are that stand nowhere else here",
+			"the type of all columns that are used nowhere else",
 			false,
 			func(n *node) { d.others = r.choice(n, "type_0", "type_1", "type_2", "type_3") },
 		},
 		{
 			"surrogate_key",
 			"keys",
-			"how surrogate keys are numbered: 1, 2, 3 if not said",
+			"the numbering of surrogate keys; the default is 1, 2, 3",
 			false,
 			func(n *node) { r.section(n, r.numberEntries(d)) },
 		},
 		{
 			"durable_key",
 			"kept",
-			"members have a key besides that is the same for all their versions, NAME_durable_key: that of the member's first row. Facts may hold both",
+			"members also have NAME_durable_key, which is the same for all versions: the key of the first row of the member. Facts can have both",
 			false,
 			func(n *node) { d.Durable, d.durableAt = r.choice(n, "kept") != "", n.key.At },
 		},
 		{
 			"effective",
 			"a date or timestamp column",
-			"since when a row is so; versions need it",
+			"the time from which a row describes its member; required for versions",
 			false,
 			word(&d.effective),
 		},
 		{
 			"sequence",
 			"a column",
-			"decides between rows of one member and one effective time: the greatest wins. If not said, the later in order",
+			"decides between rows of one member and one effective time: the greatest wins. Without it, the later row in order wins",
 			false,
 			word(&d.sequence),
 		},
 		{
 			"late_rows",
 			"fit_in or set_aside",
-			"what becomes of a row that is older than what an earlier load brought of its member: it takes its place in the history, and facts are pointed anew; or it is set aside. fit_in if not said",
+			"what happens to a row that is older than what an earlier load brought of its member: it takes its place in the history, and facts are pointed again (fit_in, the default), or it is set aside",
 			false,
 			func(n *node) {
 				d.RefuseLate, d.lateAt = r.choice(n, "fit_in", "set_aside") == "set_aside", n.key.At
@@ -443,7 +443,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{
 			"first_version",
 			"from_beginning or from_effective",
-			"whether a member's first version holds for earlier times too; from_beginning if not said",
+			"whether the first version of a member is valid for earlier times, too; the default is from_beginning",
 			false,
 			func(n *node) {
 				d.FromStart = r.choice(n, "from_beginning", "from_effective") != "from_effective"
@@ -456,35 +456,35 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{
 			"delivers",
 			"changes or all",
-			"whether a load brings what has changed, or all members there are, so that one which is missing is gone; changes if not said",
+			"whether the source delivers changes (the default), or all members, so that a missing member is gone",
 			false,
 			func(n *node) { d.delivers = r.choice(n, "changes", "all") },
 		},
 		{
 			"gone",
 			"keep, flag or close",
-			"what becomes of a member that is gone: nothing; a mark, is_gone; or a new version with it, from the time of the delivery. keep if not said",
+			"what happens to a member that is gone: nothing (keep, the default); the mark is_gone; or a new version with the mark, from the time of the delivery",
 			false,
 			func(n *node) { d.gone = r.choice(n, "keep", "flag", "close") },
 		},
 		{
 			"complete_for",
 			"a column or a list",
-			"what a delivery is complete for, where it is not for all: only members that are equal to one of its rows in these columns can be gone",
+			"limits a delivery to its scope: only members that are equal to one of its rows in these columns can be gone",
 			false,
 			words(&d.completeFor),
 		},
 		{
 			"delivered_on",
 			"a column",
-			"says when a row was delivered, so that several deliveries may be read at once; close needs it",
+			"the time at which a row was delivered, so that several deliveries can be read at once; required for close",
 			false,
 			word(&d.deliveredOn),
 		},
 		{
 			"adopts",
 			"keys",
-			"a table that stood before, whose members and keys the dimension begins with",
+			"an existing table, with whose members and keys the dimension starts",
 			false,
 			func(n *node) {
 				d.Adopts = &Adopted{at: n.key.At}
@@ -494,18 +494,18 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{
 			"personal",
 			"a column or a list",
-			"attributes that tell of a person, and that ironmonger erase blanks for good",
+			"attributes with personal data, which ironmonger erase blanks",
 			false,
 			words(&d.personal),
 		},
 		{
 			"must_hold",
 			"reason: condition",
-			"what must hold of its table",
+			"conditions of its table",
 			false,
 			func(n *node) { d.MustHold = r.musts(n) },
 		},
-		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
+		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
 	}
 }
 
@@ -522,7 +522,7 @@ func (r *reader) adoptEntries(a *Adopted) []Entry {
 		{
 			"valid_from",
 			"a column",
-			"since when a row holds, where a natural key has several; null is always. If not said, members were always so",
+			"the time from which a row is valid, if a natural key has several rows; null means always. Without it, all rows are valid for all time",
 			false,
 			word(&a.ValidFrom, "a column"),
 		},
@@ -534,14 +534,14 @@ func (r *reader) hierarchyEntries(h *Hierarchy) []Entry {
 		{
 			"parent",
 			"a column or a list",
-			"the columns of type 1, or of the natural key itself, that have the natural key of the parent, in its order; null if there is none",
+			"the columns with the natural key of the parent, in its order, of type 1 or of the natural key; null if there is no parent",
 			true,
 			func(n *node) { h.above = r.words(n, "a column") },
 		},
 		{
 			"unmatched",
 			"unknown or stop",
-			"what to do when no member has that natural key: the parent is Unknown, or the step stops; unknown if not said",
+			"what happens if no member has that natural key: the parent is Unknown (the default), or the step stops",
 			false,
 			func(n *node) {
 				h.Unmatched = Outcome(r.choice(n, "unknown", "stop"))
@@ -563,8 +563,8 @@ func (r *reader) numberEntries(d *Dimension) []Entry {
 		}
 	}
 	return []Entry{
-		{"start", "a number from 1", "the first one; 1 if not said", false, number(&d.FirstKey, 1)},
-		{"step", "a number from 1", "how far the next one is; 1 if not said", false, number(&d.KeyStep, 1)},
+		{"start", "a number from 1", "the first key; the default is 1", false, number(&d.FirstKey, 1)},
+		{"step", "a number from 1", "the distance to the next key; the default is 1", false, number(&d.KeyStep, 1)},
 	}
 }
 
@@ -622,14 +622,14 @@ func (r *reader) calendarEntries(c *calendar.Calendar) []Entry {
 		{
 			"closed",
 			"true or false",
-			"nothing comes after the last day: `prove` does not warn that it is near or past. false if not said",
+			"no later days are needed: `prove` does not warn when the last day is near or past. The default is false",
 			false,
 			func(n *node) { c.Closed = r.choice(n, "true", "false") == "true" },
 		},
 		{
 			"key",
 			"yyyymmdd",
-			"what the surrogate key looks like: 20250331; that is also the default",
+			"the form of the surrogate key: 20250331; this is the default",
 			false,
 			func(n *node) { r.choice(n, "yyyymmdd") },
 		},
@@ -674,7 +674,7 @@ func (r *reader) fiscalEntries(c *calendar.Calendar, named *bool) []Entry {
 		{
 			"named_by",
 			"start or end",
-			"which calendar year gives it its number; must be said unless it starts in January",
+			"which calendar year names it; required unless it starts in January",
 			false,
 			func(n *node) {
 				c.NamedByEnd, *named = r.choice(n, "start", "end") == "end", true
@@ -685,7 +685,7 @@ func (r *reader) fiscalEntries(c *calendar.Calendar, named *bool) []Entry {
 
 func (r *reader) factEntries(f *Fact) []Entry {
 	return []Entry{
-		{"from", "a source", "where its rows come from", true, func(n *node) {
+		{"from", "a source", "the source of its rows", true, func(n *node) {
 			if w, ok := r.word(n, "a source"); ok {
 				f.from = &w
 			}
@@ -693,17 +693,17 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		{
 			"grain",
 			"a column or key, or a list",
-			"what one row is: no two rows have the same. Columns named here are kept in the table",
+			"the columns and keys that identify a row. The columns are kept in the table",
 			true,
 			func(n *node) { f.grain = r.words(n, "a column or key") },
 		},
-		{"keys", "name: key", "the dimensions it points to", false, func(n *node) {
+		{"keys", "name: key", "the dimensions that it points to", false, func(n *node) {
 			r.each(n, func(n *node) { f.Keys = append(f.Keys, r.key(n, true)) })
 		}},
 		{
 			"measures",
 			"a column or a list",
-			"what is measured: numbers",
+			"the measures: numbers",
 			false,
 			func(n *node) { f.measures = r.words(n, "a column") },
 		},
@@ -717,11 +717,11 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		{
 			"must_hold",
 			"reason: condition",
-			"what must hold of its table",
+			"conditions of its table",
 			false,
 			func(n *node) { f.MustHold = r.musts(n) },
 		},
-		{"limits", "keys", "when its step stops", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
+		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
 	}
 }
 
@@ -763,14 +763,14 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 		{
 			"by",
 			"a column, a list, or natural: column",
-			"the columns that have the natural key: matched by name if the names are the same, else by position, or said outright",
+			"the columns with the natural key: matched by name if the names are the same, else by position, or pair by pair",
 			true,
 			func(n *node) { r.by(k, n) },
 		},
 		{
 			"dimension",
 			"a dimension",
-			"the dimension, where the key is a role with a name of its own",
+			"the dimension, if the key has a name of its own",
 			false,
 			func(n *node) {
 				if w, ok := r.word(n, "a dimension"); ok {
@@ -781,14 +781,14 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 		{
 			"unmatched",
 			"infer, unknown, set_aside, stop, leave_empty, not_yet, not_applicable",
-			"what to do when no member has the natural key. If not said: infer (make the member) where the dimension has a source, else set_aside",
+			"what happens if no member has the natural key. The default is infer (make the member) if the dimension has a source, else set_aside",
 			false,
 			outcome(&k.Unmatched, Infer, ToUnknown, SetAside, Stop, LeaveEmpty, ToNotYet, NotApplying),
 		},
 		{
 			"missing",
 			"unknown, set_aside, stop, leave_empty, not_yet, not_applicable",
-			"what to do when a part of the natural key is null; unknown if not said",
+			"what happens if a part of the natural key is null; the default is unknown",
 			false,
 			outcome(&k.Missing, ToUnknown, SetAside, Stop, LeaveEmpty, ToNotYet, NotApplying),
 		},
@@ -799,7 +799,7 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 			Entry{
 				"as_of",
 				"a date or timestamp column",
-				"the time whose version is meant; without it, the current one. A row that has the key but no time is set aside",
+				"the time whose version the key points to; without it, the current version. A row with the natural key but no time is set aside",
 				false,
 				func(n *node) {
 					if w, ok := r.word(n, "a column"); ok {
@@ -810,14 +810,14 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 			Entry{
 				"outside",
 				"nearest, unknown, set_aside, stop",
-				"what to do when the member has no version at that time; nearest if not said",
+				"what happens if the member has no version at that time; the default is nearest",
 				false,
 				outcome(&k.Outside, Nearest, ToUnknown, SetAside, Stop),
 			},
 			Entry{
 				"again",
 				"compare or keep",
-				"when a row comes again: whether it has to have the same member, or what was loaded stays, whatever the row says now, as for keys that come by a join; compare if not said",
+				"when a row comes again: the member must be the same (compare, the default), or the key stays as it was loaded (keep), as for keys that come by a join",
 				false,
 				func(n *node) {
 					k.Again = r.choice(n, "compare", "keep") != "keep"
@@ -826,7 +826,7 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 			Entry{
 				"holds",
 				"version or both",
-				"which keys of the member the fact has: that of the version, or its durable key too; version if not said",
+				"which keys of the member the fact has: that of the version (the default), or its durable key, too",
 				false,
 				func(n *node) {
 					k.Both, k.holds = r.choice(n, "version", "both") == "both", &n.key

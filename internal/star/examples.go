@@ -61,7 +61,7 @@ func ReadExamples(file string, m *Model) ([]*Example, error) {
 func ExampleSection() Section {
 	return Section{
 		"NAME",
-		"A worked example, under a name that says what it shows.",
+		"A worked example, under a name.",
 		(&reader{}).rehearsalEntries(&Rehearsal{}),
 	}
 }
@@ -71,28 +71,28 @@ func (r *reader) rehearsalEntries(x *Rehearsal) []Entry {
 		{
 			"arrives",
 			"source: rows",
-			"what arrives, as CSV with a header, whatever the source's files look like, and what stands in dimensions that are only looked up in; columns that are left out are null, and sources that are left out bring nothing",
+			"the rows that arrive, as CSV with a header, whatever the format of the source; and the rows of dimensions that are looked up. Missing columns are null; missing sources have no rows",
 			false,
 			func(n *node) { x.Arrives = r.given(n) },
 		},
 		{
 			"stands",
 			"dimension or fact: rows",
-			"what must stand in the tables then: all their rows, special members aside, in any order, with the columns that the header names; a key's name means the natural key that it points to",
+			"the rows that must be in the tables afterwards: all rows except special members, in any order, with the columns in the header; the name of a key means the natural key that it points to",
 			false,
 			func(n *node) { x.Stands = r.given(n) },
 		},
 		{
 			"set_aside",
 			"rows",
-			"what must be set aside then: of the columns source, line, reasons, content those that the header names",
+			"the rows that must be set aside: of the columns source, line, reasons, content those in the header",
 			false,
 			func(n *node) {
 				g := r.rows(n)
 				x.SetAside = &g
 			},
 		},
-		{"then", "the same keys", "what arrives next, and what must stand after that load", false, func(n *node) {
+		{"then", "the same keys", "the next load: the rows that arrive and the rows that must be in the tables afterwards", false, func(n *node) {
 			x.then = &Rehearsal{}
 			r.section(n, r.rehearsalEntries(x.then))
 		}},

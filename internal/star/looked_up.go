@@ -55,15 +55,15 @@ func (r *reader) lookedUpEntries(l *LookedUp) []Entry {
 		{
 			"valid_from",
 			"a column",
-			"since when a row holds; null is always. Said together with valid_to, where a natural key has several versions",
+			"the time from which a row is valid; null means always. Required, with valid_to, if a natural key has several versions",
 			false,
 			word(&l.validFrom),
 		},
-		{"valid_to", "a column", "until when, that time not included; null is for ever", false, word(&l.validTo)},
+		{"valid_to", "a column", "the time up to which a row is valid, not included; null means for ever", false, word(&l.validTo)},
 		{
 			"several",
 			"stop, first or last",
-			"what to do with several rows of one natural key (and start): stop, or take the one with the least or greatest key; stop if not said",
+			"what happens if there are several rows of one natural key (and start): the step stops (the default), or the row with the least or the greatest key is taken",
 			false,
 			func(n *node) {
 				l.Several = r.choice(n, "stop", "first", "last")

@@ -38,7 +38,7 @@ type Model struct {
 	read bool // it is YAML
 }
 
-// Warehouse says where the star stands.
+// Warehouse says where the star is.
 type Warehouse struct {
 	Kind       string // sqlite or postgres
 	Path       string // sqlite: the database file, as seen from the model's folder
@@ -54,7 +54,7 @@ const (
 	Postgres = "postgres"
 )
 
-// String says where the star stands, for people.
+// String says where the star is, for people.
 func (w Warehouse) String() string {
 	if w.Kind == Postgres {
 		return "schema " + w.Schema + " of the database"

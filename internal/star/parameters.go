@@ -37,14 +37,14 @@ func (r *reader) parameterEntries(p *Parameter) []Entry {
 		{
 			"type",
 			"a type",
-			"its type; or `secret`, for a password: it has a place in connections alone, and is never stored or shown",
+			"its type; or `secret`, for a password: it can be used only in connections, and it is never stored or shown",
 			true,
 			func(n *node) { r.parameterType(p, n) },
 		},
 		{
 			"default",
 			"a value",
-			"its value where the run is not told another; without it, one must be given",
+			"the default value; without it, the run must have a value",
 			false,
 			func(n *node) {
 				if w, ok := r.word(n, "a value"); ok {

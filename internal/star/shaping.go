@@ -155,42 +155,42 @@ func (r *reader) joinEntries(j *Join) []Entry {
 		{
 			"source",
 			"a source",
-			"the other source, if not the one that the join is called for",
+			"the other source; the default is the name of the join",
 			false,
 			word(&j.source, "a source"),
 		},
 		{
 			"by",
 			"a column, a list, or there: here",
-			"the columns that must be equal, with the same name in both sources; or the other source's column and this one's. Null equals nothing",
+			"the columns that must be equal, with the same name in both sources; or the column of the other source and the column of this one. Null equals nothing",
 			true,
 			func(n *node) { j.by = r.pairs(n) },
 		},
 		{
 			"effective",
 			"a date or timestamp column",
-			"the other source's column that says since when a row holds, as in a table of rates; with as_of",
+			"the column of the other source from whose time its row is valid, as in a table of rates; requires as_of",
 			false,
 			word(&j.effective, "a column"),
 		},
 		{
 			"as_of",
 			"a date or timestamp column",
-			"this source's column that says which time is meant: of the rows that fit, the latest that is not after it",
+			"the column of this source with the time: of the rows found, the latest that is not later is taken",
 			false,
 			word(&j.asOf, "a column"),
 		},
 		{
 			"bring",
 			"a column, a list, or there: here",
-			"the columns to bring, as they are called there; or their names there and here",
+			"the columns to bring, by their names in the other source; or their names there and here",
 			true,
 			func(n *node) { j.bring = r.pairs(n) },
 		},
 		{
 			"unmatched",
 			"set_aside, leave_empty, drop or stop",
-			"what to do with a row that no row fits: set_aside, if not said; leave the columns empty; drop the row, which is counted; or stop",
+			"what happens if no row is found: the row is set aside (the default), the columns are null, the row is dropped and counted, or the step stops",
 			false,
 			func(n *node) {
 				j.Unmatched = Outcome(r.choice(n, string(SetAside), string(LeaveEmpty), string(Drop), string(Stop)))
@@ -199,7 +199,7 @@ func (r *reader) joinEntries(j *Join) []Entry {
 		{
 			"several",
 			"stop, first, last or set_aside",
-			"what to do with a row that several rows fit, of one time if effective is given: stop, if not said; take the first or last of them in their order; or set the row aside",
+			"what happens if several rows are found (of one time, with effective): the step stops (the default), the first or the last row is taken, or the row is set aside",
 			false,
 			func(n *node) {
 				j.Several = Outcome(r.choice(n, string(Stop), string(First), string(Last), string(SetAside)))
@@ -220,14 +220,14 @@ func (r *reader) distinctEntries(d *Distinct) []Entry {
 		{
 			"by",
 			"a column or a list",
-			"the columns; null equals null here",
+			"the columns; null equals null",
 			true,
 			func(n *node) { d.by = r.words(n, "a column") },
 		},
 		{
 			"keep",
 			"first or last",
-			"which row stays, in their order; the first if not said",
+			"which row is kept; the default is the first",
 			false,
 			func(n *node) { d.Last = r.choice(n, "first", "last") == "last" },
 		},
@@ -239,14 +239,14 @@ func (r *reader) groupEntries(g *Group) []Entry {
 		{
 			"by",
 			"a column or a list",
-			"the columns that the rows of a group have in common; null equals null here",
+			"the columns that the rows of a group have in common; null equals null",
 			true,
 			func(n *node) { g.by = r.words(n, "a column") },
 		},
 		{
 			"aggregates",
 			"name: aggregate",
-			"what is made of the others: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that are not null, `count` of the rows",
+			"the aggregates: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that are not null, `count` of the rows",
 			false,
 			func(n *node) {
 				r.each(n, func(n *node) {
@@ -271,7 +271,7 @@ func (r *reader) matchingEntries(m *Matching) []Entry {
 		{
 			"codes",
 			"code: code",
-			"other codes for the same, once as has been applied: `{GRN: C03}`",
+			"other codes for the same value, after `as`: `{GRN: C03}`",
 			false,
 			func(n *node) {
 				r.each(n, func(n *node) {

@@ -252,43 +252,43 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		{
 			"read",
 			"a pattern or a list",
-			"the files, in the model's folder or the one that within names: `*` any characters, `?` one, `[a-c]` one of these, none of them a `/`; several files are one source, in the byte order of their paths",
+			"the files, in the folder of the model or in `within`: `*` matches any characters, `?` one, `[a-c]` one of these, none of them `/`. Several files are one source, in the byte order of their paths",
 			false,
 			func(n *node) { s.Read = r.words(n, "a file pattern") },
 		},
 		{
 			"within",
 			"a folder",
-			"the folder of its files, seen from the model's, where that is another one; nothing outside of it is read, whatever links there are",
+			"the folder of the files, relative to the folder of the model. Nothing outside it is read, not even by links",
 			false,
 			func(n *node) { s.Within, _ = r.word(n, "a folder") },
 		},
 		{
 			"format",
 			"csv, json_lines or parquet",
-			"what the files are; if not said, what the patterns end in: `.jsonl` or `.parquet`, else CSV. JSON Lines are objects, a line each: a column is found by its path, names with points between (`cargo.code`), which header says where it is not the column's own name; what is not there is null, and a list or object where one value is wanted sets its row aside. Parquet files tell their columns' types",
+			"the format of the files. The default follows from the end of the patterns: `.jsonl`, `.parquet`, else CSV. JSON Lines has one object in each line. A column is found by its path, names separated by points (`cargo.code`); `header` has the path if it is not the name of the column. A missing value is null. A list or an object instead of a value sets the row aside. Parquet files have types of their own",
 			false,
 			func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet) },
 		},
 		{
 			"csv",
 			"keys",
-			"how the files are written, where that is not with commas, double quotes and a header",
+			"the format of CSV files, if it is not commas, double quotes and a header",
 			false,
 			func(n *node) { r.section(n, r.csvEntries(&s.CSV)) },
 		},
-		{"database", "a database", "one of databases, in place of files", false, word(&s.database, "a database")},
+		{"database", "a database", "one of databases, instead of files", false, word(&s.database, "a database")},
 		{
 			"table",
 			"a table",
-			"a table or view of the database; `schema.table` where it is in another schema",
+			"a table or view of the database; `schema.table` if it is in another schema",
 			false,
 			func(n *node) { s.Table, _ = r.word(n, "a table") },
 		},
 		{
 			"query",
 			"a query",
-			"a query of the database, in its own SQL, in place of a table; `:name` is the value of a parameter, or of a column of driven_by",
+			"a query in the SQL of the database, instead of a table; `:name` is the value of a parameter or of a column of driven_by",
 			false,
 			func(n *node) {
 				s.Query = r.expression(n, "a query").Name
@@ -297,47 +297,47 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		{
 			"order_by",
 			"a column or a list",
-			"the order in which a table or query gives its rows, which decides who gets which key; if not said, they are sorted by all columns that are taken",
+			"the order of the rows of a table or query, which decides which member gets which key; the default is all columns that are taken",
 			false,
 			func(n *node) { s.OrderBy = r.words(n, "a column") },
 		},
-		{"from", "a source", "another source, whose shaped rows these are", false, word(&s.from, "a source")},
+		{"from", "a source", "another source, whose transformed rows these are", false, word(&s.from, "a source")},
 		{
 			"union",
 			"a list of sources",
-			"other sources, whose shaped rows these are, one source after the other; their columns are those of the first, found by name",
+			"several sources, one after the other, with their transformed rows; the columns are those of the first, found by name",
 			false,
 			func(n *node) { s.union = r.words(n, "a source") },
 		},
 		{
 			"driven_by",
 			"a source",
-			"a list: there is a read for each of its rows. `{column}` in a path, `:column` in a query is its value there, and its columns stand in every row read",
+			"a list: each of its rows is one read. `{column}` in a path and `:column` in a query are its values, and every row has its columns",
 			false,
 			word(&s.drivenBy, "a source"),
 		},
 		{
 			"unreadable",
 			"stop or pass_over",
-			"what to do about a row of driven_by whose files or query cannot be opened: stop, if not said; or pass it over, which is told",
+			"what happens if the files or the query of a row of driven_by cannot be opened: the load stops (the default), or the row is skipped and reported",
 			false,
 			func(n *node) { s.PassOver = r.choice(n, "stop", "pass_over") == "pass_over" },
 		},
 		{
 			"columns",
 			"name: type, or a list",
-			"the columns to take, by their name in each file's header; others are passed over. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. In place of a type, keys: what is it called there, or where does it stand? What has types of its own (a Parquet file, a database, another source) needs no columns, or a mere list of them; a type that is said is what values are turned into",
+			"the columns to take, by their names in the header of each file. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. Instead of a type: keys, for another name or a position. Parquet files, databases and other sources have types of their own and need no columns, or only a list of names; a declared type converts the values",
 			false,
 			func(n *node) { s.Columns, s.chosen = r.columns(n), true },
 		},
-		{"join", "name: join", "columns of other sources, found by values of a row", false, func(n *node) {
+		{"join", "name: join", "columns of other sources, found by values of the row", false, func(n *node) {
 			r.each(n, func(n *node) {
 				j := &Join{Name: r.name(n.key, n.path), Unmatched: SetAside, Several: Stop}
 				s.Joins = append(s.Joins, j)
 				r.section(n, r.joinEntries(j))
 			})
 		}},
-		{"derive", "name: expression", "new columns, in order; each may use those before it", false, func(n *node) {
+		{"derive", "name: expression", "new columns, in order; each can use those before it", false, func(n *node) {
 			r.each(n, func(n *node) {
 				s.Derive = append(
 					s.Derive,
@@ -345,7 +345,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 				)
 			})
 		}},
-		{"fill", "name: value", "values for what is null, once columns have been derived", false, func(n *node) {
+		{"fill", "name: value", "values instead of null, after derive", false, func(n *node) {
 			r.each(n, func(n *node) {
 				if w, ok := r.word(n, "a value"); ok {
 					s.Fill = append(s.Fill, Fill{Name: n.key, Value: w})
@@ -355,21 +355,21 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		{
 			"require",
 			"reason: condition",
-			"a row whose condition is anything but true (null included) is set aside for that reason",
+			"a row is set aside for that reason unless the condition is true",
 			false,
 			func(n *node) { s.Require = r.rules(n) },
 		},
 		{
 			"set_aside",
 			"reason: condition",
-			"a row whose condition is true is set aside for that reason",
+			"a row is set aside for that reason if the condition is true",
 			false,
 			func(n *node) { s.SetAside = r.rules(n) },
 		},
 		{
 			"distinct",
 			"keys",
-			"one row only for each value of some columns, of those that are not set aside",
+			"one row for each value of some columns, of the rows that are not set aside",
 			false,
 			func(n *node) {
 				s.Distinct = &Distinct{at: n.key.At}
@@ -379,7 +379,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		{
 			"group",
 			"keys",
-			"rows added up, where the source is finer than what is wanted of it: of those that are not set aside",
+			"aggregates of the rows that are not set aside",
 			false,
 			func(n *node) {
 				s.Group = &Group{at: n.key.At}
@@ -430,14 +430,14 @@ func (r *reader) columnEntries(c *Column) []Entry {
 		{
 			"type",
 			"a type",
-			"its type; may be left out where what is read tells it",
+			"its type; not required if the source has types of its own",
 			false,
 			func(n *node) { c.Type = r.typ(n) },
 		},
 		{
 			"header",
 			"a name",
-			"what it is called where it is read, if not as here: in a file's header, a table, another source; in JSON and Parquet, its path",
+			"its name in the header of the file, in the table or in the other source; in JSON and Parquet, its path",
 			false,
 			func(n *node) {
 				if w, ok := r.word(n, "a name"); ok {
@@ -448,7 +448,7 @@ func (r *reader) columnEntries(c *Column) []Entry {
 		{
 			"position",
 			"a number from 1",
-			"where it stands in a row of CSV, whatever the header says",
+			"its position in a row of CSV",
 			false,
 			func(n *node) {
 				w, ok := r.word(n, "a number")
@@ -491,25 +491,25 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 		{
 			"separator",
 			"a character, or tab",
-			"what stands between fields; a comma if not said",
+			"the separator of fields; the default is a comma",
 			false,
 			mark(&c.Separator, map[string]byte{"tab": '\t'}),
 		},
 		{
 			"quote",
 			"a character, or none",
-			"what stands around fields; a double quote if not said",
+			"the quote around fields; the default is a double quote",
 			false,
 			mark(&c.Quote, map[string]byte{"none": 0}),
 		},
 		{
 			"header",
 			"none",
-			"the files have no header: columns are in the order of columns, or say their position",
+			"the files have no header: the columns are in the order of `columns`, or have positions",
 			false,
 			func(n *node) { c.Headless = r.choice(n, "none") == "none" },
 		},
-		{"nulls", "a list of words", "fields that mean null, besides empty ones", false, func(n *node) {
+		{"nulls", "a list of words", "fields that are null, besides empty ones", false, func(n *node) {
 			for _, w := range r.words(n, "a word") {
 				c.Nulls = append(c.Nulls, w.Text)
 			}
@@ -517,46 +517,46 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 		{
 			"encoding",
 			"utf-16, windows-1252 or iso-8859-1",
-			"how the text is written in bytes; UTF-8 if not said. Bytes that mean nothing there set their row aside",
+			"the encoding; the default is UTF-8. Bytes that are not valid set the row aside",
 			false,
 			func(n *node) { c.Encoding = r.choice(n, "utf-16", "windows-1252", "iso-8859-1") },
 		},
 		{
 			"guard",
 			"apostrophe",
-			"an apostrophe before a value is none of the value: it keeps spreadsheets from taking it for a formula, as `--guard` writes it",
+			"an apostrophe before a value is not part of the value: it prevents spreadsheets from reading a formula; `--guard` writes it",
 			false,
 			func(n *node) { c.Guarded = r.choice(n, "apostrophe") == "apostrophe" },
 		},
 		{
 			"decimal_mark",
 			"a character",
-			"what stands before a number's fraction; a point if not said",
+			"the decimal mark; the default is a point",
 			false,
 			mark(&c.Style.Decimal, nil),
 		},
 		{
 			"thousands_mark",
 			"a character, or blank",
-			"what stands between groups of three digits; none if not said",
+			"the mark between groups of three digits; the default is none",
 			false,
 			mark(&c.Style.Thousands, map[string]byte{"blank": ' '}),
 		},
 		{
 			"date",
 			"a layout, such as dd.MM.yyyy",
-			"how dates are written: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns",
+			"the layout of dates: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns",
 			false,
 			layout(&c.Style.Date, column.Date),
 		},
 		{
 			"timestamp",
 			"a layout, such as dd.MM.yyyy HH:mm",
-			"how timestamps are written: besides HH, mm, ss, and S for each digit of a fraction",
+			"the layout of timestamps: also HH, mm, ss, and S for each digit of a fraction",
 			false,
 			layout(&c.Style.Timestamp, column.Timestamp),
 		},
-		{"time", "a layout, such as HH.mm", "how times are written", false, layout(&c.Style.Time, column.Time)},
+		{"time", "a layout, such as HH.mm", "the layout of times", false, layout(&c.Style.Time, column.Time)},
 	}
 }
 
