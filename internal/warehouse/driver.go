@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 )
 
@@ -83,7 +84,10 @@ func DriverOf(kind string) (Driver, error) {
 	defer registry.RUnlock()
 	d, ok := registry.drivers[kind]
 	if !ok {
-		return nil, fmt.Errorf("the program has no driver for a warehouse of the kind %s", kind)
+		return nil, fmt.Errorf(
+			"the program has no driver for a warehouse of the kind %s (there is: %s)",
+			kind, strings.Join(slices.Sorted(maps.Keys(registry.drivers)), ", "),
+		)
 	}
 	return d, nil
 }
@@ -95,23 +99,6 @@ func Open(ctx context.Context, at Location, mode Mode) (Warehouse, error) {
 		return nil, err
 	}
 	return d.Open(ctx, at, mode)
-}
-
-// Wrap returns a warehouse whose transactions are what wrap makes of those of w: for what has to see, or to hold
-// back, all that is written.
-func Wrap(w Warehouse, wrap func(Tx) Tx) Warehouse { return &wrapped{w, wrap} }
-
-type wrapped struct {
-	Warehouse
-	wrap func(Tx) Tx
-}
-
-func (w *wrapped) Begin(ctx context.Context) (Tx, error) {
-	tx, err := w.Warehouse.Begin(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return w.wrap(tx), nil
 }
 
 // Passing returns a warehouse whose folder is removed once it is closed.

@@ -754,7 +754,17 @@ func testAlter(t *testing.T, open func() warehouse.Warehouse) {
 	}
 }
 
-// counting is a transaction that counts what is written.
+// counted is a warehouse whose transactions count what is written: whoever has to see all of it wraps one so.
+type counted struct {
+	warehouse.Warehouse
+	appends *int
+}
+
+func (c counted) Begin(ctx context.Context) (warehouse.Tx, error) {
+	tx, err := c.Warehouse.Begin(ctx)
+	return counting{tx, c.appends}, err
+}
+
 type counting struct {
 	warehouse.Tx
 	appends *int
@@ -768,7 +778,7 @@ func (c counting) Append(ctx context.Context, table string, fields []column.Fiel
 // testWrap: transactions can be wrapped, and what a driver says it can do holds.
 func testWrap(t *testing.T, open func() warehouse.Warehouse) {
 	appends := 0
-	w := warehouse.Wrap(opened(t, open), func(tx warehouse.Tx) warehouse.Tx { return counting{tx, &appends} })
+	w := counted{opened(t, open), &appends}
 	one := table("one", Field("id", "integer"))
 	tx, err := w.Begin(ctx)
 	if err != nil {
