@@ -37,7 +37,7 @@ type Feed struct {
 	Gone, Back int64          // members that went, and that came back
 
 	ties   *ties                // nil where all that counts is the last row
-	relost map[tied]int64       // rows of this load that have lost before, and how many of each were met
+	relost map[tied]ledger.Lost // rows of this load that have lost in an earlier one
 	losers map[tied]ledger.Lost // rows of this load that have lost
 	beaten []loser              // known ones that lose, of the member at hand
 	saidIn map[moment]said      // in a part, what its rows say again; else the roster has it

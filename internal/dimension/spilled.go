@@ -256,6 +256,9 @@ func (f *Feed) absorb(g *Feed) {
 	for id, l := range g.losers {
 		f.adopt(id, l)
 	}
+	for id, l := range g.relost {
+		f.relose(id, l)
+	}
 	f.Added, f.Removed, f.changed = f.Added+g.Added, f.Removed+g.Removed, f.changed || g.changed
 	for name, n := range g.Attributes {
 		if f.Attributes == nil {

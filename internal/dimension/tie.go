@@ -226,11 +226,8 @@ func (f *Feed) lostBefore(o int32) bool {
 	id := f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.timing, s.on, true)
 	for _, id := range []tied{id, {id.row, ""}} {
 		l, ok := f.ties.before[id]
-		if ok && f.ties.ranks[s.file] <= l.File && f.relost[id] < l.Times {
-			if f.relost == nil {
-				f.relost = map[tied]int64{}
-			}
-			f.relost[id]++
+		if again := f.relost[id]; ok && f.ties.ranks[s.file] <= l.File && again.Times < l.Times {
+			f.relose(id, ledger.Lost{File: f.ties.ranks[s.file], Times: 1})
 			return true
 		}
 	}
@@ -251,17 +248,17 @@ func (f *Feed) loses(id tied, file int32, times int64) {
 }
 
 // adopt adds rows that have lost to those that are known of this load; their files are ranks as yet.
-func (f *Feed) adopt(id tied, more ledger.Lost) {
-	if f.losers == nil {
-		f.losers = map[tied]ledger.Lost{}
+func (f *Feed) adopt(id tied, more ledger.Lost) { addLost(&f.losers, id, more) }
+
+// relose adds rows that have lost in an earlier load and are still there.
+func (f *Feed) relose(id tied, more ledger.Lost) { addLost(&f.relost, id, more) }
+
+func addLost(to *map[tied]ledger.Lost, id tied, more ledger.Lost) {
+	if *to == nil {
+		*to = map[tied]ledger.Lost{}
 	}
-	l := f.losers[id]
-	f.losers[id] = ledger.Lost{
-		Row:   id.row,
-		Other: id.other,
-		File:  max(l.File, more.File),
-		Times: l.Times + more.Times,
-	}
+	l := (*to)[id]
+	(*to)[id] = ledger.Lost{Row: id.row, Other: id.other, File: max(l.File, more.File), Times: l.Times + more.Times}
 }
 
 // losesKnown notes that a known observation has lost while its row was still there.
@@ -280,21 +277,14 @@ func (c *change) losesKnown(o *outcome, p *memberState) {
 	}
 }
 
-// KeepTies writes down which rows have lost. files are all that the step reads.
+// KeepTies writes down which rows have lost, and forgets those that their files no longer have: a row that comes back
+// into its file is news. files are all that the step reads.
 func (f *Feed) KeepTies(ctx context.Context, tx warehouse.Tx, files []string) error {
-	if len(f.losers) == 0 {
+	if f.ties == nil {
 		return nil
 	}
-	var fresh, changed []ledger.Lost
-	for id, l := range f.losers {
-		was, known := f.ties.before[id]
-		if l.File = max(l.File, was.File); !known {
-			fresh = append(fresh, l)
-		} else if l.Times = max(l.Times, was.Times); l != was {
-			changed = append(changed, l)
-		}
-	}
-	if len(fresh)+len(changed) == 0 {
+	fresh, changed, gone := f.lostNow(files)
+	if len(fresh)+len(changed)+len(gone) == 0 {
 		return nil
 	}
 	numbers, err := ledger.Files(ctx, tx, files, f.run)
@@ -308,5 +298,38 @@ func (f *Feed) KeepTies(ctx context.Context, tx warehouse.Tx, files []string) er
 			}
 		}
 	}
-	return ledger.KeepTies(ctx, tx, f.x.dim.Text, fresh, changed, f.run)
+	return ledger.KeepTies(ctx, tx, f.x.dim.Text, fresh, changed, gone, f.run)
+}
+
+// lostNow returns the rows that have lost for the first time, those that the ledger has otherwise, and those that it
+// must forget.
+func (f *Feed) lostNow(files []string) (fresh, changed, gone []ledger.Lost) {
+	read := map[int64]bool{}
+	for _, name := range files {
+		if number, ok := f.ties.numbers[uncompressed(name)]; ok {
+			read[number] = true
+		}
+	}
+	for id, l := range f.losers {
+		was, known := f.ties.before[id]
+		if !read[was.File] {
+			l.File = max(l.File, was.File)
+		}
+		if l.Times = max(l.Times, was.Times); !known {
+			fresh = append(fresh, l)
+		} else if l != was {
+			changed = append(changed, l)
+		}
+	}
+	for id, was := range f.ties.before {
+		if _, lost := f.losers[id]; lost || !read[was.File] {
+			continue
+		}
+		if again, ok := f.relost[id]; !ok {
+			gone = append(gone, was)
+		} else if again.File < was.File {
+			changed = append(changed, ledger.Lost{Row: was.Row, Other: was.Other, File: again.File, Times: was.Times})
+		}
+	}
+	return fresh, changed, gone
 }

@@ -10,8 +10,8 @@ import (
 )
 
 // Lost is rows of a dimension's source that lost to another row of the same effective time (rule R11): equal rows,
-// in files that were there then. They lose to what stands for as long as they are read, whichever files are there
-// besides.
+// in files that were there then. They lose to what stands for as long as their files have them, whichever files are
+// there besides.
 type Lost struct {
 	Row   string // a digest of natural key, effective time, sequence and type 2 values
 	Other string // and one of the other values; empty where they don't count
@@ -39,8 +39,8 @@ func Ties(ctx context.Context, r warehouse.Reader, dimension string) ([]Lost, er
 	return list, nil
 }
 
-// KeepTies writes down rows that have lost: new ones, and others than before.
-func KeepTies(ctx context.Context, tx warehouse.Tx, dimension string, fresh, changed []Lost, run int64) error {
+// KeepTies writes down rows that have lost: new ones, those that have changed, and those that are gone.
+func KeepTies(ctx context.Context, tx warehouse.Tx, dimension string, fresh, changed, gone []Lost, run int64) error {
 	write := func(list []Lost) *column.Batch {
 		slices.SortFunc(
 			list,
@@ -54,6 +54,13 @@ func KeepTies(ctx context.Context, tx warehouse.Tx, dimension string, fresh, cha
 	}
 	if len(changed) > 0 {
 		if _, err := tx.Amend(ctx, tieTable.Name, 3, tieTable.Fields(), write(changed)); err != nil {
+			return err
+		}
+	}
+	if len(gone) > 0 {
+		b := write(gone)
+		by := &column.Batch{N: b.N, Cols: b.Cols[:3]}
+		if _, err := tx.Remove(ctx, tieTable.Name, tieTable.Fields()[:3], by); err != nil {
 			return err
 		}
 	}

@@ -118,3 +118,40 @@ func compress(t *testing.T, path string) {
 	f.Close()
 	os.Remove(path)
 }
+
+// TestBackInFile corrects a row that has lost, once the file of the winner is archived, and takes the correction back:
+// what comes back is news.
+func TestBackInFile(t *testing.T) {
+	const head = "no,name,class,basin,since\n"
+	const loses, wins = "1,x,A,e,2024-01-01\n", "1,y,B,w,2024-01-01\n"
+	for n, way := range []load.Options{{}, {Opening: load.ByKeys}, {Opening: load.Spilled}} {
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", archivedModel)
+		loaded := func(old, new string) string {
+			t.Helper()
+			os.Remove(filepath.Join(dir, "boats/2.csv"))
+			startest.Write(t, dir, "boats/1.csv", head+old)
+			if new != "" {
+				startest.Write(t, dir, "boats/2.csv", head+new)
+			}
+			if _, err := startest.Load(t, dir, way); err != nil {
+				t.Fatal(err)
+			}
+			return startest.Dump(t, dir, "load_run", "versioned_key", "timed_key", "past_key", "current_hash")
+		}
+		won, again := loaded(loses, wins), loaded(loses, "")
+		if won != again {
+			t.Errorf("%d: a row that has lost counts, since the winner is archived:\n%s", n, startest.Difference(won, again))
+		}
+		loaded("1,z,C,e,2024-01-01\n", "")
+		back := loaded(loses, "")
+		if still := loaded(loses, ""); back != still {
+			t.Errorf("%d: the row is not known after a load:\n%s", n, startest.Difference(back, still))
+		}
+		for _, want := range []string{"x", "A"} {
+			if !strings.Contains(back, want) {
+				t.Errorf("%d: %q is not in\n%s", n, want, back)
+			}
+		}
+	}
+}
