@@ -83,13 +83,9 @@ func (a *authority) works() {
 				for range a.pick(3) {
 					var w work
 					no++
-					w.No, w.Lock.Code, w.DoneBy.Keeper = no, fmt.Sprintf(
-						"L%02d",
-						1+(2*a.pick(12)+o),
-					), fmt.Sprintf(
-						"%03d",
-						1+a.pick(a.keepers),
-					)
+					w.No = no
+					w.Lock.Code = fmt.Sprintf("L%02d", 1+(2*a.pick(12)+o))
+					w.DoneBy.Keeper = fmt.Sprintf("%03d", 1+a.pick(a.keepers))
 					w.DoneBy.Tools = []string{a.of("hammer", "winch", "tar")}
 					w.Started = time.Date(2025, 1, 1+day, 0, 0, 0, 0, time.UTC).Format(time.DateOnly)
 					if hours := 1 + a.pick(30); hours%9 > 0 { // else nobody wrote it down

@@ -17,13 +17,9 @@ func (c *change) compose() {
 	d, f := c.f.x.dim, c.f
 	l := &f.layout
 	c.validity, c.type3 = c.revision(c.validityFields()), c.revision(c.thirdFields())
-	c.type0, c.type1, c.type2 = c.revision(
-		l.fields[l.type0:l.type3],
-	), c.revision(
-		l.fields[l.type1:l.type0],
-	), c.revision(
-		l.fields[l.type2:],
-	)
+	c.type0 = c.revision(l.fields[l.type0:l.type3])
+	c.type1 = c.revision(l.fields[l.type1:l.type0])
+	c.type2 = c.revision(l.fields[l.type2:])
 	if d.Observed != nil {
 		c.notes, c.renoted = column.NewBatch(d.Observed.Fields()), column.NewBatch(d.Observed.Fields()[:2])
 	}

@@ -327,13 +327,9 @@ func BenchmarkToll(b *testing.B) {
 	batch := column.NewBatch(fields)
 	batch.Reset(4096)
 	for i := range batch.N {
-		batch.Cols[0].Int[i], batch.Cols[1].Int[i], batch.Cols[2].Int[i] = int64(
-			1000+i*7919,
-		), int64(
-			500+i*31,
-		), int64(
-			i%2500,
-		)
+		batch.Cols[0].Int[i] = int64(1000 + i*7919)
+		batch.Cols[1].Int[i] = int64(500 + i*31)
+		batch.Cols[2].Int[i] = int64(i % 2500)
 	}
 	p, err := Compile("round(tonnage * rate * (1 - rebate), 2)", fields)
 	if err != nil {

@@ -60,13 +60,9 @@ func Erased(ctx context.Context, r warehouse.Reader, dimension string) (map[int6
 // changed.
 func ForgetAsides(ctx context.Context, tx warehouse.Tx, forget func(a *Aside)) (int64, error) {
 	fields := pick(asideTable, "id", "reasons", "content", "member")
-	changed, old, causes := column.NewBatch(
-		fields,
-	), column.NewBatch(
-		pick(causeTable, "id"),
-	), column.NewBatch(
-		causeTable.Fields(),
-	)
+	changed := column.NewBatch(fields)
+	old := column.NewBatch(pick(causeTable, "id"))
+	causes := column.NewBatch(causeTable.Fields())
 	book := &Asides{causes: causes}
 	err := EachAside(ctx, tx, "", func(a *Aside, _ int64) error {
 		was := *a

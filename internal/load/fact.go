@@ -119,10 +119,14 @@ func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 				text(sum),
 			)
 		}
-		w.figures.Totals = append(w.figures.Totals, ledger.Total{Measure: m.Name, Read: text(account.read[k]),
-			Inserted: text(
-				o.InsertedTotal[k],
-			), Same: text(o.SameSum[k]), SetAside: text(account.aside[k]), Table: text(o.Table.Totals[k])})
+		w.figures.Totals = append(w.figures.Totals, ledger.Total{
+			Measure:  m.Name,
+			Read:     text(account.read[k]),
+			Inserted: text(o.InsertedTotal[k]),
+			Same:     text(o.SameSum[k]),
+			SetAside: text(account.aside[k]),
+			Table:    text(o.Table.Totals[k]),
+		})
 	}
 	return nil
 }

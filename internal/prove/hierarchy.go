@@ -26,19 +26,10 @@ func (p *proof) hierarchy(d *schema.Dimension) (exam, func() error) {
 		return at
 	}
 	natural, above := find(d.NaturalKey), find(d.Above)
-	id, parent, level, current := column.Find(
-		fields,
-		d.MemberColumn(),
-	), column.Find(
-		fields,
-		d.Parent.Name,
-	), column.Find(
-		fields,
-		d.Level.Name,
-	), column.Find(
-		fields,
-		schema.IsCurrent,
-	)
+	id := column.Find(fields, d.MemberColumn())
+	parent := column.Find(fields, d.Parent.Name)
+	level := column.Find(fields, d.Level.Name)
+	current := column.Find(fields, schema.IsCurrent)
 	type member struct {
 		id, parent, level int64
 		root              bool

@@ -43,16 +43,9 @@ func columns(heads ...string) []Column {
 		c := &list[k]
 		c.Head = strings.TrimRight(head, ">~!?")
 		if marks := head[len(c.Head):]; marks != "" {
-			c.Cut, c.First, c.Spare = strings.Contains(
-				marks,
-				"~",
-			), strings.Contains(
-				marks,
-				"!",
-			), strings.Contains(
-				marks,
-				"?",
-			)
+			c.Cut = strings.Contains(marks, "~")
+			c.First = strings.Contains(marks, "!")
+			c.Spare = strings.Contains(marks, "?")
 			if strings.Contains(marks, ">") {
 				c.Align = Right
 			}

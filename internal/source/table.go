@@ -138,13 +138,8 @@ func (in *Inputs) openTable(
 		}
 		wanted := want(c.Text)
 		if wanted {
-			t.fields, t.at = append(
-				t.fields,
-				column.Field{Name: c.Text, Type: c.Type},
-			), append(
-				t.at,
-				len(t.query.Columns),
-			)
+			t.fields = append(t.fields, column.Field{Name: c.Text, Type: c.Type})
+			t.at = append(t.at, len(t.query.Columns))
 		}
 		if wanted || in.Model.Uses(s) > 1 { // others may want it, and are to see the same rows
 			t.query.Columns = append(t.query.Columns, c.InFile())

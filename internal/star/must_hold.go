@@ -168,11 +168,8 @@ func (c *checker) musts(list []*Must, fields []column.Field, path string) {
 		if (m.each == nil) != (m.hasOne == nil) {
 			c.errorf(m.At, path, "each and has_one are said together")
 		}
-		m.Each, m.HasOne = column.Names(
-			c.fields(fields, "the table", m.each, path+".each"),
-		), column.Names(
-			c.fields(fields, "the table", m.hasOne, path+".has_one"),
-		)
+		m.Each = column.Names(c.fields(fields, "the table", m.each, path+".each"))
+		m.HasOne = column.Names(c.fields(fields, "the table", m.hasOne, path+".has_one"))
 		if (m.total == nil) != (m.source == nil) || (m.total == nil) != (m.column == nil) {
 			c.errorf(m.At, path, "total, source and column are said together")
 			continue

@@ -44,23 +44,11 @@ func (a *aliases) load(ctx context.Context, f *Flow) error {
 	var alias, is []int
 	for k, name := range a.of.Alias {
 		at := column.Find(fields, name)
-		alias, is, types = append(
-			alias,
-			at,
-		), append(
-			is,
-			column.Find(fields, a.of.Is[k]),
-		), append(
-			types,
-			fields[at].Type,
-		)
-		a.means, a.other = append(
-			a.means,
-			column.Column{Type: fields[at].Type},
-		), append(
-			a.other,
-			column.Column{Type: fields[at].Type},
-		)
+		alias = append(alias, at)
+		is = append(is, column.Find(fields, a.of.Is[k]))
+		types = append(types, fields[at].Type)
+		a.means = append(a.means, column.Column{Type: fields[at].Type})
+		a.other = append(a.other, column.Column{Type: fields[at].Type})
 	}
 	a.index = keyindex.New(types)
 	err := f.each(ctx, a.flow, func(b *column.Batch, i int) error {
