@@ -11,25 +11,11 @@ import (
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
+	"ironmonger/internal/history"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
-
-// mark is an observation that no row makes: that a member was missing from a delivery of all, or was there again
-// (rule R13). It says nothing about attributes, and any row of the same time counts more.
-type mark uint8
-
-const (
-	real mark = iota // a row
-	gone
-	back
-)
-
-var marks = []string{"", "gone", "back"}
-
-// markOf reads one from a column.
-func markOf(c *column.Column, i int) mark { return mark(max(0, slices.Index(marks, c.Text[i]))) }
 
 // presence is a row of a delivery of all.
 type presence struct {
@@ -163,7 +149,7 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 	a, d := f.here, f.x.dim
 	if len(a.presences)+len(a.unsure)+len(a.old) == 0 {
 		for m := range f.x.members {
-			if !f.x.members[m].versions[0].inferred {
+			if !f.x.members[m].Versions[0].Inferred {
 				return fmt.Errorf("a delivery of all is empty, so all members would be gone: nothing is kept")
 			}
 		}
@@ -229,8 +215,8 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 
 // keyOf returns the key of a member's last version; those of new members are the greatest.
 func (f *Feed) keyOf(m int32) int64 {
-	if v := f.before(m).versions; len(v) > 0 {
-		return v[len(v)-1].key
+	if v := f.before(m).Versions; len(v) > 0 {
+		return v[len(v)-1].Key
 	}
 	return 1 << 62
 }
@@ -263,7 +249,7 @@ func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
 	var fresh []ledger.Delivery
 	for s, list := range times {
 		slices.Sort(list)
-		latest, run := int64(unsaid), int64(0)
+		latest, run := int64(history.Unsaid), int64(0)
 		list = slices.DeleteFunc(list, func(on int64) bool {
 			return slices.ContainsFunc(
 				known,
@@ -391,15 +377,15 @@ func (f *Feed) KeepScopes(ctx context.Context, tx warehouse.Tx) error {
 // which it was there.
 func (f *Feed) walk(m, scope int32, times [][]int64, there []presence, tell func(at presence, left bool)) {
 	p, d := f.before(m), f.x.dim
-	known := len(p.versions) > 0 && !p.versions[0].inferred
-	away := known && p.versions[len(p.versions)-1].gone
+	known := len(p.Versions) > 0 && !p.Versions[0].Inferred
+	away := known && p.Versions[len(p.Versions)-1].Gone
 	was := away
 	see := func(on int64, here bool) {
 		if !known { // it begins when it is delivered first
 			known = here
 			return
 		}
-		if d.Deliveries.On != nil && !here && len(p.versions) > 0 && on <= p.earliest() {
+		if d.Deliveries.On != nil && !here && len(p.Versions) > 0 && on <= p.Earliest() {
 			return // nothing was known of it yet
 		}
 		if !away {
@@ -447,17 +433,12 @@ func (f *Feed) walk(m, scope int32, times [][]int64, there []presence, tell func
 
 // mark adds an observation that no row makes.
 func (f *Feed) mark(m int32, on int64, away bool) {
-	o := observation{timing: timing{on, unsaid}, member: m, previous: f.last[m], mark: back}
-	if away {
-		o.mark = gone
-	}
-	if o.previous == 0 {
-		f.touched = append(f.touched, m)
-	}
 	for k := range f.kept.Cols {
 		f.kept.Cols[k].AppendNull()
 	}
-	f.kept.N++
-	f.seen = append(f.seen, o)
-	f.last[m] = int32(len(f.seen))
+	o := history.Observation{Timing: history.Timing{Effective: on, Sequence: history.Unsaid}, Mark: history.Back}
+	if away {
+		o.Mark = history.Gone
+	}
+	f.hear(m, 0, o)
 }

@@ -5,6 +5,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
+	"ironmonger/internal/history"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
@@ -38,10 +39,10 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 	}
 	at := map[int64]place{}
 	for _, m := range f.touched {
-		for k, v := range f.before(m).versions {
-			if !v.inferred {
-				at[v.key] = place{m, k}
-				keys.AppendInt(v.key)
+		for k, v := range f.before(m).Versions {
+			if !v.Inferred {
+				at[v.Key] = place{m, k}
+				keys.AppendInt(v.Key)
 			}
 		}
 	}
@@ -78,11 +79,11 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 	for i := range b.N {
 		p := at[b.Cols[0].Int[i]]
 		list := f.observations(p.member)
-		latest, changed := list[len(list)-1], false
+		latest, changed := list[len(list)-1].Number, false
 		row := filled.N
 		for k := range filled.Cols {
 			from, n := &b.Cols[k], i
-			if _, is := added[k-1]; is && k > 0 && k < last && !told[p.member][k-1] && f.seen[latest].mark == real &&
+			if _, is := added[k-1]; is && k > 0 && k < last && !told[p.member][k-1] && f.seen[latest].Mark == history.Row &&
 				!f.kept.Cols[l.type2+k-1].Null[latest] {
 				from, n, changed = &f.kept.Cols[l.type2+k-1], int(latest), true
 			}
@@ -96,7 +97,7 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 		}
 		filled.N++
 		filled.Cols[last].Int[row] = f.run
-		f.x.members[p.member].versions[p.version].type2 = digest.Of(column.Pointers(filled.Cols)[1:last], row)
+		f.x.members[p.member].Versions[p.version].Type2 = digest.Of(column.Pointers(filled.Cols)[1:last], row)
 	}
 	if filled.N == 0 {
 		return nil, nil

@@ -9,6 +9,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/digest"
+	"ironmonger/internal/history"
 	"ironmonger/internal/keyindex"
 	"ironmonger/internal/ledger"
 )
@@ -36,18 +37,16 @@ type Feed struct {
 	flagged    map[int32]bool // members that a mark is set on or taken off
 	Gone, Back int64          // members that went, and that came back
 
-	ties   *ties                // nil where all that counts is the last row
-	relost map[tied]ledger.Lost // rows of this load that have lost in an earlier one
-	losers map[tied]ledger.Lost // rows of this load that have lost
-	beaten []loser              // known ones that lose, of the member at hand
-	saidIn map[moment]said      // in a part, what its rows say again; else the roster has it
+	ties   *ties                       // nil where all that counts is the last row
+	relost map[tied]ledger.Lost        // rows of this load that have lost in an earlier one
+	losers map[tied]ledger.Lost        // rows of this load that have lost
+	saidIn map[moment]history.Repeated // in a part, what its rows say again; else the roster has it
 
-	merged    []merger
-	blank     []int64 // keys of members that have to stay blank like those that became part of them
-	slab      []nextVersion
-	nobody    memberState // what is known of new members
-	list      []int32     // buffers of history
-	all, best []candidate
+	maker  history.Maker
+	merged []merger
+	blank  []int64               // keys of members that have to stay blank like those that became part of them
+	nobody history.Member        // what is known of new members
+	list   []history.Observation // a buffer
 }
 
 // Counts says what became of the rows of a delivery; each row counts once.
@@ -102,21 +101,6 @@ func (f *Feed) Examples() map[string][]string {
 	return names
 }
 
-// observation is a row that may change something.
-type observation struct {
-	timing
-	on       int64 // when the row was delivered, where that is said
-	member   int32
-	previous int32 // of the same member, plus 1
-	file     int32 // that the row is of, by its place in ties.names
-	mark     mark  // if no row makes it
-	moved    bool  // it was observed of a member that is part of this one now, and is no row of this load
-	digests
-}
-
-// digests are those of the values of a row, by the type of the attributes.
-type digests struct{ type0, type1, type2, type3 digest.Sum }
-
 // feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1 attributes and
 // what is current of type 2, outrigger keys, attributes of type 0, 3 and 2.
 type feedLayout struct {
@@ -168,6 +152,7 @@ func (x *Roster) Feed(run int64, step string) *Feed {
 		last:    make([]int32, x.Len()),
 		flagged: map[int32]bool{},
 	}
+	f.maker = history.Maker{Rules: x.rules, Tell: f.count}
 	f.here = x.attendance(f.layout)
 	if x.dim.Timed() {
 		f.ties = &ties{numbers: map[string]int64{}, before: map[tied]ledger.Lost{}}
@@ -186,7 +171,7 @@ type Delivery struct {
 	Delivered *column.Column   // when the row was delivered; nil if nothing says
 	File      *column.Column   // which file it is of, as Feed.From says; nil if that doesn't matter
 	member    []int32
-	digests   []digests
+	digests   []history.Digests
 	known     []bool
 	digest    digest.Maker
 }
@@ -238,11 +223,11 @@ func (v *Delivery) Late(i int) bool {
 		return false
 	}
 	p := &v.x.members[v.member[i]]
-	latest := p.latest()
+	latest := p.Latest()
 	if v.x.dim.Observed == nil {
-		latest = p.versions[0].effective
+		latest = p.Versions[0].Effective
 	}
-	return sightingOf(v.Effective, nil, i).effective < latest
+	return history.TimingOf(v.Effective, nil, i).Effective < latest
 }
 
 // Judge compares row i once more, after its outrigger keys have changed.
@@ -252,13 +237,16 @@ func (v *Delivery) Judge(i int) {
 	}
 	part := func(from, to int) digest.Sum { return v.digest.Of(v.Values[from:to], i) }
 	l := &v.layout
-	v.digests[i] = digests{
-		part(l.type0, l.type3),
-		part(l.type1, l.type0),
-		part(l.type2, len(l.fields)),
-		part(l.type3, l.type2),
+	v.digests[i] = history.Digests{
+		Type0: part(l.type0, l.type3),
+		Type1: part(l.type1, l.type0),
+		Type2: part(l.type2, len(l.fields)),
+		Type3: part(l.type3, l.type2),
 	}
-	v.known[i] = v.member[i] >= 0 && v.x.says(v.member[i], sightingOf(v.Effective, v.Sequence, i), &v.digests[i])
+	if v.known[i] = false; v.member[i] >= 0 {
+		at := history.TimingOf(v.Effective, v.Sequence, i)
+		v.known[i] = v.x.rules.Says(&v.x.members[v.member[i]], at, &v.digests[i])
+	}
 }
 
 func grow[T any](s *[]T, n int) {
@@ -266,88 +254,6 @@ func grow[T any](s *[]T, n int) {
 		*s = make([]T, n, n+n/4)
 	}
 	*s = (*s)[:n]
-}
-
-// says reports whether an observation is already part of the member's history, so that by itself it
-// would change nothing.
-func (x *Roster) says(m int32, o timing, of *digests) bool {
-	p := &x.members[m]
-	if p.versions[0].inferred {
-		return false
-	}
-	if x.dim.Observed == nil {
-		held := p.versions[0].timing
-		return o.compare(held) < 0 || o == held && of.type1 == p.type1 && of.type3 == p.type3
-	}
-	k, sequence := p.observed(o.effective)
-	if k == none || o.sequence > sequence {
-		return false
-	}
-	if n := p.note(o.effective); n != none && p.noted[n].mark != real {
-		return false
-	}
-	return o.sequence < sequence ||
-		p.versions[k].type2 == of.type2 && (o.effective < p.latest() || of.type1 == p.type1) &&
-			(o.effective > p.earliest() || of.type0 == p.type0) && (!x.dim.Complete() || p.noted[p.note(o.effective)].type3 == of.type3)
-}
-
-// note returns the last note of that time, or none.
-func (p *memberState) note(effective int64) int {
-	n, _ := slices.BinarySearchFunc(
-		p.noted,
-		effective+1,
-		func(s note, e int64) int { return cmp.Compare(s.effective, e) },
-	)
-	if n--; n < 0 || p.noted[n].effective != effective {
-		return none
-	}
-	return n
-}
-
-// observed returns the version that an observation of exactly that time belongs to, and the sequence of
-// the one that holds; none if there was none.
-func (p *memberState) observed(effective int64) (int, int64) {
-	for k := len(p.versions) - 1; k >= 0; k-- {
-		v := &p.versions[k]
-		if v.effective > effective && k > 0 { // of a dimension without versions the one row says what was seen last
-			continue
-		}
-		at, sequence := none, int64(unsaid)
-		if v.effective == effective {
-			at, sequence = k, v.sequence
-		}
-		if n := p.note(effective); n != none {
-			at, sequence = k, max(sequence, p.noted[n].sequence)
-		}
-		return at, sequence
-	}
-	return none, unsaid
-}
-
-// latest returns the greatest effective time of a row ever seen.
-func (p *memberState) latest() int64 {
-	latest := int64(unsaid)
-	for k := len(p.noted) - 1; k >= 0; k-- {
-		if p.noted[k].mark == real {
-			latest = p.noted[k].effective
-			break
-		}
-	}
-	for k := len(p.versions) - 1; k >= 0; k-- {
-		if n := p.note(p.versions[k].effective); n == none || p.noted[n].mark == real {
-			return max(latest, p.versions[k].effective)
-		}
-	}
-	return latest
-}
-
-// earliest returns the least effective time ever seen.
-func (p *memberState) earliest() int64 {
-	earliest := p.versions[0].effective
-	if len(p.noted) > 0 {
-		earliest = min(earliest, p.noted[0].effective)
-	}
-	return earliest
 }
 
 // touch returns the number of the row that a member was first heard of in.
@@ -397,30 +303,30 @@ func (f *Feed) Take(v *Delivery, i int) {
 	if f.here != nil {
 		f.present(v, i, m)
 	}
-	previous := f.last[m]
-	if previous == 0 {
-		f.touched = append(f.touched, m)
-	}
-	o := observation{
-		timing:   sightingOf(v.Effective, v.Sequence, i),
-		member:   m,
-		previous: previous,
-		file:     v.fileOf(i),
-		digests:  v.digests[i],
-	}
+	o := history.Observation{Timing: history.TimingOf(v.Effective, v.Sequence, i), Digests: v.digests[i]}
 	if v.Delivered != nil {
-		o.on = v.Delivered.Int[i]
+		o.Delivered = v.Delivered.Int[i]
 	}
 	f.reserve()
 	for k := range f.kept.Cols {
 		f.kept.Cols[k].Append(v.Values[k], i)
 	}
-	f.kept.N++
-	f.seen = append(f.seen, o)
-	f.last[m] = int32(len(f.seen))
+	f.hear(m, v.fileOf(i), o)
 	if f.limit > 0 {
 		f.weigh(v, i)
 	}
+}
+
+// hear adds an observation of a member, whose values have been added to kept.
+func (f *Feed) hear(m, file int32, o history.Observation) {
+	previous := f.last[m]
+	if previous == 0 {
+		f.touched = append(f.touched, m)
+	}
+	o.Number = int32(len(f.seen))
+	f.kept.N++
+	f.seen = append(f.seen, observation{o, m, previous, file})
+	f.last[m] = int32(len(f.seen))
 }
 
 // reserve makes room for as many observations again once there is none: millions are copied less often so.
@@ -431,16 +337,6 @@ func (f *Feed) reserve() {
 			f.kept.Cols[k].Grow(n)
 		}
 	}
-}
-
-// room returns an empty list with room for n versions, one of many cut from one piece.
-func (f *Feed) room(n int) []nextVersion {
-	if len(f.slab) < n {
-		f.slab = make([]nextVersion, max(n, 4096))
-	}
-	list := f.slab[:0:n]
-	f.slab = f.slab[n:]
-	return list
 }
 
 // allocate returns the surrogate key of a new version of observation o.

@@ -7,6 +7,7 @@ import (
 
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
+	"ironmonger/internal/history"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
@@ -31,8 +32,7 @@ type told struct {
 
 // rosterOf returns an empty roster of a dimension.
 func rosterOf(d *schema.Dimension) *Roster {
-	x := &Roster{dim: d, index: newIndex(d)}
-	x.beginning, x.end = schema.Bounds(d.Time)
+	x := &Roster{dim: d, index: newIndex(d), rules: rulesOf(d)}
 	return x
 }
 
@@ -75,10 +75,10 @@ func load(x *Roster, list []told) (*change, Counts) {
 }
 
 // story writes a member's history without its keys.
-func story(p *memberState) string {
-	s := fmt.Sprint(p.type1)
-	for _, v := range p.versions {
-		s += fmt.Sprintf(" [%d %d/%d %v %v]", v.from, v.effective, v.sequence, v.type2, v.inferred)
+func story(p *history.Member) string {
+	s := fmt.Sprint(p.Type1)
+	for _, v := range p.Versions {
+		s += fmt.Sprintf(" [%d %d/%d %v %v]", v.From, v.Effective, v.Sequence, v.Type2, v.Inferred)
 	}
 	return s
 }
@@ -120,8 +120,8 @@ func TestHistoryIsPure(t *testing.T) {
 				n := 1 + r.IntN(min(len(rest), 1+int(seed%5)))
 				before := map[string]int64{}
 				for id := range cut.members {
-					for _, v := range cut.members[id].versions {
-						before[fmt.Sprint(id, v.effective, v.type2)] = v.key
+					for _, v := range cut.members[id].Versions {
+						before[fmt.Sprint(id, v.Effective, v.Type2)] = v.Key
 					}
 				}
 				c, counts := load(cut, rest[:n])
@@ -186,33 +186,33 @@ func check(
 		p := &x.members[id]
 		who := member(x, id)
 		if !d.Versioned() {
-			if len(p.versions) != 1 {
-				t.Fatalf("%s, seed %d: %d versions", d.Text, seed, len(p.versions))
+			if len(p.Versions) != 1 {
+				t.Fatalf("%s, seed %d: %d versions", d.Text, seed, len(p.Versions))
 			}
 			continue
 		}
-		if inferred := p.versions[0].inferred; (d.FromStart || inferred) && p.versions[0].from != x.beginning ||
-			!d.FromStart && !inferred && p.versions[0].from != p.versions[0].effective {
-			t.Fatalf("%s, seed %d: the first version is from %d", d.Text, seed, p.versions[0].from)
+		if inferred := p.Versions[0].Inferred; (d.FromStart || inferred) && p.Versions[0].From != x.rules.Beginning ||
+			!d.FromStart && !inferred && p.Versions[0].From != p.Versions[0].Effective {
+			t.Fatalf("%s, seed %d: the first version is from %d", d.Text, seed, p.Versions[0].From)
 		}
-		for k, v := range p.versions {
+		for k, v := range p.Versions {
 			if k > 0 &&
-				(v.from <= p.versions[k-1].from || v.type2 == p.versions[k-1].type2 || v.from != v.effective) {
+				(v.From <= p.Versions[k-1].From || v.Type2 == p.Versions[k-1].Type2 || v.From != v.Effective) {
 				t.Fatalf("%s, seed %d: %s", d.Text, seed, story(p))
 			}
-			if held, ok := before[fmt.Sprint(id, v.effective, v.type2)]; ok && held != v.key {
+			if held, ok := before[fmt.Sprint(id, v.Effective, v.Type2)]; ok && held != v.Key {
 				t.Fatalf(
 					"%s, seed %d: a version that was there changed its key from %d to %d",
 					d.Text,
 					seed,
 					held,
-					v.key,
+					v.Key,
 				)
 			}
-			if owner, ok := ever[v.key]; ok && owner != fmt.Sprint(who) {
-				t.Fatalf("%s, seed %d: key %d is given again", d.Text, seed, v.key)
+			if owner, ok := ever[v.Key]; ok && owner != fmt.Sprint(who) {
+				t.Fatalf("%s, seed %d: key %d is given again", d.Text, seed, v.Key)
 			}
-			ever[v.key] = fmt.Sprint(who)
+			ever[v.Key] = fmt.Sprint(who)
 		}
 		days := facts[who]
 		if days == nil {
@@ -220,7 +220,7 @@ func check(
 			facts[who] = days
 		}
 		for day := civil.Day(2023, 12, 28); day < civil.Day(2024, 1, 12); day++ {
-			at, _ := p.at(day)
+			at, _ := p.At(day)
 			if held, ok := days[day]; ok {
 				moved := held
 				for _, move := range c.timed {
@@ -228,7 +228,7 @@ func check(
 						moved = move.New
 					}
 				}
-				if moved != p.versions[at].key {
+				if moved != p.Versions[at].Key {
 					t.Fatalf(
 						"%s, seed %d: the fact of day %d had key %d, is moved to %d, and belongs to %d; %s",
 						d.Text,
@@ -236,12 +236,12 @@ func check(
 						day,
 						held,
 						moved,
-						p.versions[at].key,
+						p.Versions[at].Key,
 						story(p),
 					)
 				}
 			}
-			days[day] = p.versions[at].key
+			days[day] = p.Versions[at].Key
 		}
 	}
 }

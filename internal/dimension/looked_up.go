@@ -8,14 +8,14 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/history"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
 
 // openLookedUp reads a dimension that somebody else has made. Its versions may leave gaps, in which nothing holds.
 func openLookedUp(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Roster, error) {
-	x := &Roster{dim: d, index: newIndex(d)}
-	x.beginning, x.end = schema.Bounds(d.Time)
+	x := &Roster{dim: d, index: newIndex(d), rules: rulesOf(d)}
 	at := 1 + len(d.NaturalKey)
 	until := [][]int64{} // of each version of a member
 	err := warehouse.Each(
@@ -31,10 +31,10 @@ func openLookedUp(ctx context.Context, r warehouse.Reader, d *schema.Dimension) 
 						continue rows // such as an unknown member
 					}
 				}
-				v, to := version{key: b.Cols[0].Int[i], from: x.beginning}, x.end
+				v, to := history.Version{Key: b.Cols[0].Int[i], From: x.rules.Beginning}, x.rules.End
 				if d.Versioned() {
 					if from := cols[at]; !from.Null[i] {
-						v.from = from.Int[i]
+						v.From = from.Int[i]
 					}
 					if end := cols[at+1]; !end.Null[i] {
 						to = end.Int[i]
@@ -42,17 +42,17 @@ func openLookedUp(ctx context.Context, r warehouse.Reader, d *schema.Dimension) 
 				}
 				m, fresh := x.index.Add(cols[1:at], i)
 				if fresh {
-					x.members, until = append(x.members, memberState{}), append(until, nil)
+					x.members, until = append(x.members, history.Member{}), append(until, nil)
 				}
 				p := &x.members[m]
-				same := slices.IndexFunc(p.versions, func(o version) bool { return o.from == v.from })
+				same := slices.IndexFunc(p.Versions, func(o history.Version) bool { return o.From == v.From })
 				switch {
 				case same < 0:
-					p.versions, until[m] = append(p.versions, v), append(until[m], to)
+					p.Versions, until[m] = append(p.Versions, v), append(until[m], to)
 				case d.LookedUp.Several == "":
 					return twice(d, cols[1:at], i)
-				case (v.key < p.versions[same].key) == (d.LookedUp.Several == "first"):
-					p.versions[same], until[m][same] = v, to
+				case (v.Key < p.Versions[same].Key) == (d.LookedUp.Several == "first"):
+					p.Versions[same], until[m][same] = v, to
 				}
 			}
 			return nil
@@ -62,7 +62,7 @@ func openLookedUp(ctx context.Context, r warehouse.Reader, d *schema.Dimension) 
 		return nil, err
 	}
 	for m := range x.members {
-		x.members[m].versions = withGaps(x.members[m].versions, until[m], x.end)
+		x.members[m].Versions = withGaps(x.members[m].Versions, until[m], x.rules.End)
 	}
 	x.index.Freeze()
 	return x, nil
@@ -85,20 +85,20 @@ func twice(d *schema.Dimension, natural []*column.Column, i int) error {
 }
 
 // withGaps sorts versions, and puts a gap behind each that ends before the next begins.
-func withGaps(versions []version, until []int64, end int64) []version {
+func withGaps(versions []history.Version, until []int64, end int64) []history.Version {
 	order := make([]int, len(versions))
 	for k := range order {
 		order[k] = k
 	}
-	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(versions[a].from, versions[b].from) })
-	var list []version
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(versions[a].From, versions[b].From) })
+	var list []history.Version
 	for n, k := range order {
 		next := end
 		if n+1 < len(order) {
-			next = versions[order[n+1]].from
+			next = versions[order[n+1]].From
 		}
 		if list = append(list, versions[k]); until[k] < next {
-			list = append(list, version{key: versions[k].key, from: max(until[k], versions[k].from), gap: true})
+			list = append(list, history.Version{Key: versions[k].Key, From: max(until[k], versions[k].From), Gap: true})
 		}
 	}
 	return list

@@ -56,7 +56,7 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 	toDay := asOf != nil && asOf.Type.Kind == column.Timestamp && l.x.dim.Time.Kind == column.Date
 	for i, m := range member {
 		if durable != nil && m >= 0 {
-			durable[i] = l.x.members[m].durable
+			durable[i] = l.x.members[m].Durable
 		}
 		switch {
 		case m == keyindex.Missing:
@@ -68,17 +68,17 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 		case m == keyindex.Absent:
 			match[i] = Unmatched
 		case asOf == nil:
-			versions := l.x.members[m].versions
-			match[i], surrogate[i] = Matched, versions[len(versions)-1].key
+			versions := l.x.members[m].Versions
+			match[i], surrogate[i] = Matched, versions[len(versions)-1].Key
 		default:
 			p := &l.x.members[m]
 			at := asOf.Int[i]
 			if toDay {
 				at = civil.DayOf(at)
 			}
-			k, inside := p.at(at)
-			match[i], surrogate[i] = Matched, p.versions[k].key
-			if !inside || at >= l.x.end || p.versions[k].gap {
+			k, inside := p.At(at)
+			match[i], surrogate[i] = Matched, p.Versions[k].Key
+			if !inside || at >= l.x.rules.End || p.Versions[k].Gap {
 				match[i] = Outside
 			}
 		}
@@ -90,15 +90,5 @@ func (l *Lookup) beyond(at int64, toDay bool) bool {
 	if toDay {
 		at = civil.DayOf(at)
 	}
-	return l.x.dim.Versioned() && (at < l.x.beginning || at >= l.x.end)
-}
-
-// at returns the version that holds at a time, or the first and false for a time before it.
-func (p *memberState) at(time int64) (int, bool) {
-	for k := len(p.versions) - 1; k > 0; k-- {
-		if p.versions[k].from <= time {
-			return k, true
-		}
-	}
-	return 0, p.versions[0].from <= time
+	return l.x.dim.Versioned() && (at < l.x.rules.Beginning || at >= l.x.rules.End)
 }

@@ -7,6 +7,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
+	"ironmonger/internal/history"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
@@ -103,12 +104,12 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 		f.merged = append(f.merged, merger{lost[i], into[i]})
 		if named[lost[i]] = i; f.x.erased[lost[i]] {
 			f.x.erased[into[i]] = true
-			for _, v := range f.x.members[into[i]].versions {
-				f.blank = append(f.blank, v.key)
+			for _, v := range f.x.members[into[i]].Versions {
+				f.blank = append(f.blank, v.Key)
 			}
 		}
-		for _, v := range f.x.members[lost[i]].versions {
-			keys.AppendInt(v.key)
+		for _, v := range f.x.members[lost[i]].Versions {
+			keys.AppendInt(v.Key)
 		}
 		if f.here != nil {
 			f.here.unsure[lost[i]] = true
@@ -143,10 +144,10 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 	cols := column.Pointers(rows.Cols)[1:]
 	for _, m := range f.merged {
 		p, into := &f.x.members[m.lost], &f.x.members[m.into]
-		if p.versions[0].inferred || d.Effective == nil && !into.versions[0].inferred {
+		if p.Versions[0].Inferred || d.Effective == nil && !into.Versions[0].Inferred {
 			continue // nothing is known of it, or what stands of the other stays
 		}
-		tell := func(s timing, key int64) {
+		tell := func(s history.Timing, key int64) {
 			i, l := at[key], &f.layout
 			value := func(k int) (*column.Column, int) { // what was observed of type 3, and of the rest what stands
 				if n, ok := told.row[seenOf{key, s}]; ok && k >= l.type3 && k < l.type2 {
@@ -159,10 +160,6 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 			if n, ok := told.row[seenOf{key, s}]; ok {
 				third = digester.Of(column.Pointers(told.Cols)[told.from:told.from+l.type2-l.type3], n)
 			}
-			previous := f.last[m.into]
-			if previous == 0 {
-				f.touched = append(f.touched, m.into)
-			}
 			f.reserve()
 			for k := range f.kept.Cols {
 				if k < l.natural {
@@ -172,25 +169,22 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 					f.kept.Cols[k].Append(from, n)
 				}
 			}
-			f.kept.N++
-			f.seen = append(f.seen, observation{timing: s, member: m.into, previous: previous, moved: true,
-				digests: digests{
-					part(l.type0, l.type3),
-					part(l.type1, l.type0),
-					part(l.type2, len(l.fields)),
-					third,
-				}})
-			f.last[m.into] = int32(len(f.seen))
+			f.hear(m.into, 0, history.Observation{Timing: s, Moved: true, Digests: history.Digests{
+				Type0: part(l.type0, l.type3),
+				Type1: part(l.type1, l.type0),
+				Type2: part(l.type2, len(l.fields)),
+				Type3: third,
+			}})
 		}
-		for _, v := range p.versions {
-			if n := p.note(v.effective); !d.Complete() &&
-				(n == none || p.noted[n].mark == real) { // else all are noted
-				tell(v.timing, v.key)
+		for _, v := range p.Versions {
+			if n := p.Note(v.Effective); !d.Complete() &&
+				(n == none || p.Noted[n].Mark == history.Row) { // else all are noted
+				tell(v.Timing, v.Key)
 			}
 		}
-		for _, n := range p.noted {
-			if k, _ := p.observed(n.effective); n.mark == real {
-				tell(n.timing, p.versions[k].key)
+		for _, n := range p.Noted {
+			if k, _ := p.Observed(n.Effective); n.Mark == history.Row {
+				tell(n.Timing, p.Versions[k].Key)
 			}
 		}
 	}
@@ -208,38 +202,38 @@ func (c *change) bury() {
 		return
 	}
 	c.buried = column.NewBatch(d.Alias.Fields())
-	now := map[int32][]nextVersion{}
+	now := map[int32][]history.Next{}
 	for k := range c.outcomes {
-		now[c.outcomes[k].member] = c.outcomes[k].versions
+		now[c.outcomes[k].member] = c.outcomes[k].Versions
 	}
 	for _, m := range f.merged {
 		p, into := &f.x.members[m.lost], &f.x.members[m.into]
 		versions := now[m.into]
 		if versions == nil { // nothing was observed of it
-			for k, v := range into.versions {
-				h := nextVersion{version: v, to: f.x.end}
-				if k+1 < len(into.versions) {
-					h.to = into.versions[k+1].from
+			for k, v := range into.Versions {
+				h := history.Next{Version: v, To: f.x.rules.End}
+				if k+1 < len(into.Versions) {
+					h.To = into.Versions[k+1].From
 				}
 				versions = append(versions, h)
 			}
 		}
-		gone := outcome{member: m.lost, versions: versions}
+		gone := outcome{member: m.lost, Outcome: history.Outcome{Versions: versions}}
 		c.moves(&gone)
-		last := versions[len(versions)-1].key
-		for _, v := range p.versions {
-			c.remove = append(c.remove, v.key)
+		last := versions[len(versions)-1].Key
+		for _, v := range p.Versions {
+			c.remove = append(c.remove, v.Key)
 			if !d.Versioned() { // else moves has told
-				c.untimed = append(c.untimed, warehouse.Move{Old: v.key, New: last})
-				c.current = append(c.current, warehouse.Move{Old: v.key, New: last})
+				c.untimed = append(c.untimed, warehouse.Move{Old: v.Key, New: last})
+				c.current = append(c.current, warehouse.Move{Old: v.Key, New: last})
 			}
-			c.buried.Cols[0].AppendInt(v.key)
+			c.buried.Cols[0].AppendInt(v.Key)
 			c.buried.Cols[1].AppendInt(last)
 			c.buried.Cols[2].AppendInt(f.run)
 			c.buried.N++
 		}
 		if d.Durable {
-			c.durable = append(c.durable, warehouse.Move{Old: p.durable, New: into.durable})
+			c.durable = append(c.durable, warehouse.Move{Old: p.Durable, New: into.Durable})
 		}
 	}
 }
@@ -268,11 +262,11 @@ func (f *Feed) Becomes() map[int64]One {
 	}
 	one := map[int64]One{}
 	for _, m := range f.merged {
-		for _, v := range f.x.members[m.lost].versions {
-			one[v.key] = One{m.into, false}
+		for _, v := range f.x.members[m.lost].Versions {
+			one[v.Key] = One{m.into, false}
 		}
-		for _, v := range f.x.members[m.into].versions {
-			one[v.key] = One{m.into, true}
+		for _, v := range f.x.members[m.into].Versions {
+			one[v.Key] = One{m.into, true}
 		}
 	}
 	return one

@@ -30,11 +30,11 @@ func (a latter) compare(b latter) int {
 func newNumbering(rows int64) *numbering { return &numbering{bits: make([]uint64, rows/64+1)} }
 
 func (n *numbering) add(c *change, b beginning) {
-	if b.start == none {
+	if b.Start == none {
 		n.known = append(n.known, latter{c.f.touch(c.outcomes[b.outcome].member), b.which})
 		return
 	}
-	row := c.f.numbers[b.start]
+	row := c.f.numbers[b.Start]
 	n.bits[row/64] |= 1 << (row % 64)
 }
 
@@ -56,7 +56,7 @@ func (n *numbering) place(key int64) int64 { return (key - n.first) / n.step }
 
 // key returns the key of a version.
 func (n *numbering) key(c *change, b beginning) int64 {
-	if b.start == none {
+	if b.Start == none {
 		at, _ := slices.BinarySearchFunc(
 			n.known,
 			latter{c.f.touch(c.outcomes[b.outcome].member), b.which},
@@ -64,6 +64,6 @@ func (n *numbering) key(c *change, b beginning) int64 {
 		)
 		return n.first + (n.before[len(n.bits)]+int64(at))*n.step
 	}
-	row := c.f.numbers[b.start]
+	row := c.f.numbers[b.Start]
 	return n.first + (n.before[row/64]+int64(bits.OnesCount64(n.bits[row/64]&(1<<(row%64)-1))))*n.step
 }

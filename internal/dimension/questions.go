@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/history"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/spill"
 	"ironmonger/internal/warehouse"
@@ -71,8 +72,8 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 		}
 		if x.dim.Versioned() {
 			for _, is := range x.members {
-				if len(is.versions) > 1 {
-					p.blind.members = append(p.blind.members, memberState{versions: is.versions})
+				if len(is.Versions) > 1 {
+					p.blind.members = append(p.blind.members, history.Member{Versions: is.Versions})
 				}
 			}
 		}

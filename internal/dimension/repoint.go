@@ -7,6 +7,7 @@ import (
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
+	"ironmonger/internal/history"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
@@ -15,15 +16,15 @@ import (
 // moves finds which times have passed from one key to another.
 func (c *change) moves(o *outcome) {
 	p := c.f.before(o.member)
-	if len(p.versions) == 0 || !c.f.x.dim.Versioned() {
+	if len(p.Versions) == 0 || !c.f.x.dim.Versioned() {
 		return
 	}
 	beginning := civil.Day(1, 1, 1)
 	if c.f.x.dim.Time.Kind == column.Timestamp {
 		beginning *= civil.DayMicros
 	}
-	span := func(list []nextVersion, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
-		if from, to = list[j].from, list[j].to; j == 0 {
+	span := func(list []history.Next, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
+		if from, to = list[j].From, list[j].To; j == 0 {
 			from = beginning
 		}
 		if j+1 == len(list) {
@@ -31,37 +32,37 @@ func (c *change) moves(o *outcome) {
 		}
 		return from, to
 	}
-	now := o.versions[len(o.versions)-1].key
-	for k, old := range p.versions {
-		from, to := old.from, int64(warehouse.Forever)
+	now := o.Versions[len(o.Versions)-1].Key
+	for k, old := range p.Versions {
+		from, to := old.From, int64(warehouse.Forever)
 		if k == 0 {
 			from = beginning
 		}
-		last := k+1 == len(p.versions)
+		last := k+1 == len(p.Versions)
 		if !last {
-			to = p.versions[k+1].from
+			to = p.Versions[k+1].From
 		}
 		stays, heirOfStart := false, now
-		for j := range o.versions {
-			since, until := span(o.versions, j)
-			stays = stays || o.versions[j].key == old.key
-			if since <= old.from && old.from < until {
-				heirOfStart = o.versions[j].key
+		for j := range o.Versions {
+			since, until := span(o.Versions, j)
+			stays = stays || o.Versions[j].Key == old.Key
+			if since <= old.From && old.From < until {
+				heirOfStart = o.Versions[j].Key
 			}
-			if since, until = max(since, from), min(until, to); since < until && o.versions[j].key != old.key {
+			if since, until = max(since, from), min(until, to); since < until && o.Versions[j].Key != old.Key {
 				c.timed = append(
 					c.timed,
-					warehouse.Move{Old: old.key, New: o.versions[j].key, From: since, To: until},
+					warehouse.Move{Old: old.Key, New: o.Versions[j].Key, From: since, To: until},
 				)
 			}
 		}
-		if old.inferred && now != old.key {
-			c.untimed = append(c.untimed, warehouse.Move{Old: old.key, New: now})
+		if old.Inferred && now != old.Key {
+			c.untimed = append(c.untimed, warehouse.Move{Old: old.Key, New: now})
 		} else if !stays {
-			c.untimed = append(c.untimed, warehouse.Move{Old: old.key, New: heirOfStart})
+			c.untimed = append(c.untimed, warehouse.Move{Old: old.Key, New: heirOfStart})
 		}
-		if last && now != old.key {
-			c.current = append(c.current, warehouse.Move{Old: old.key, New: now})
+		if last && now != old.Key {
+			c.current = append(c.current, warehouse.Move{Old: old.Key, New: now})
 		}
 	}
 }

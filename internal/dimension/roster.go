@@ -15,95 +15,28 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
+	"ironmonger/internal/history"
 	"ironmonger/internal/keyindex"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
 
-// unsaid is the effective time of what has none: it is before all others.
-const unsaid = -1 << 62
-
-// timing says when a row was so, and which of several rows of that time it was.
-type timing struct{ effective, sequence int64 }
-
-func (s timing) compare(o timing) int {
-	return cmp.Or(cmp.Compare(s.effective, o.effective), cmp.Compare(s.sequence, o.sequence))
-}
-
-// timingOf reads a row's from its columns; sequence is nil where there is none.
-func sightingOf(effective, sequence *column.Column, i int) timing {
-	s := timing{unsaid, unsaid}
-	if effective != nil && !effective.Null[i] {
-		s.effective = effective.Int[i]
-	}
-	if sequence != nil && !sequence.Null[i] {
-		s.sequence = sequence.Int[i]
-	}
-	return s
-}
-
-// version is a version of a member. It holds from from until the next version of the member.
-type version struct {
-	key      int64
-	from     int64      // valid_from; the beginning of time if the dimension has no versions
-	timing              // as delivered; unsaid for an inferred member
-	type2    digest.Sum // of the type 2 values
-	inferred bool
-	gap      bool // nothing holds from here; only of a dimension that is looked up in
-	gone     bool // a delivery of all had the member no longer
-	said     said // how often the load at hand says it again; only its sequencer may ask
-}
-
-// memberState is a member.
-type memberState struct {
-	durable  int64      // the key that is the same for all versions, where there is one
-	versions []version  // by from; at least one
-	type1    digest.Sum // of the type 1 values
-	type0    digest.Sum // of the type 0 values
-	type3    digest.Sum // of the type 3 values as they are now
-	noted    []note     // what the table of observations has, sorted
-}
-
 // differ is the digest of values that are not the same on all versions: it is that of nothing.
 var differ = digest.Sum{^uint64(0), ^uint64(0)}
 
-// note is an observation that is kept apart: each that made no version, or all of them where the dimension keeps
-// complete records.
-type note struct {
-	timing
-	type3 digest.Sum // of the type 3 values observed
-	mark  mark       // if no row made it
-	said  said       // as that of a version
-}
-
-func (n note) compare(o note) int { return n.timing.compare(o.timing) }
-
-// slab is versions that are cut from large pieces, since most members have one.
-type slab []version
-
-// cut returns an empty list with room for n versions.
-func (s *slab) cut(n int) []version {
-	if len(*s) < n {
-		*s = make([]version, max(n, 4096))
-	}
-	list := (*s)[:0:n]
-	*s = (*s)[n:]
-	return list
-}
-
 // Roster is the members of a dimension.
 type Roster struct {
-	dim            *schema.Dimension
-	index          *keyindex.Index
-	members        []memberState   // by member number
-	highest        int64           // the highest key ever given
-	changedBy      string          // the step that changed the dimension last, as the ledger says
-	memberOf       map[int64]int32 // member of each key; made when asked for
-	beginning, end int64
-	slab           slab
-	blind          bool           // it knows nobody: the members are on disk
-	erased         map[int32]bool // members whose personal attributes stay blank; nil if there are none
+	dim       *schema.Dimension
+	index     *keyindex.Index
+	members   []history.Member // by member number
+	highest   int64            // the highest key ever given
+	changedBy string           // the step that changed the dimension last, as the ledger says
+	memberOf  map[int64]int32  // member of each key; made when asked for
+	rules     history.Rules
+	slab      history.Slab
+	blind     bool           // it knows nobody: the members are on disk
+	erased    map[int32]bool // members whose personal attributes stay blank; nil if there are none
 }
 
 // Open reads a dimension.
@@ -140,8 +73,7 @@ func open(ctx context.Context, r warehouse.Reader, d *schema.Dimension, q wareho
 
 // empty returns a roster that has no members yet.
 func empty(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Roster, error) {
-	x := &Roster{dim: d, index: newIndex(d)}
-	x.beginning, x.end = schema.Bounds(d.Time)
+	x := &Roster{dim: d, index: newIndex(d), rules: rulesOf(d)}
 	var err error
 	x.highest, x.changedBy, err = ledger.Highest(ctx, r, d.Text)
 	return x, err
@@ -210,38 +142,38 @@ func (r *rosterRows) add(b *column.Batch) {
 	x, d := r.x, r.x.dim
 	cols := column.Pointers(b.Cols)
 	for i := range b.N {
-		v := version{key: b.Cols[0].Int[i], from: x.beginning, timing: timing{unsaid, unsaid}}
-		x.highest = max(x.highest, v.key)
-		if r.special(v.key, cols[r.natural:r.type1], i) {
+		v := history.Version{Key: b.Cols[0].Int[i], From: x.rules.Beginning, Timing: history.Untimed}
+		x.highest = max(x.highest, v.Key)
+		if r.special(v.Key, cols[r.natural:r.type1], i) {
 			continue
 		}
 		m, fresh := x.index.Add(cols[r.natural:r.type1], i)
-		is := memberState{
-			type1: r.digest.Of(cols[r.type1:r.type0], i),
-			type0: r.digest.Of(cols[r.type0:r.type3], i),
-			type3: r.digest.Of(cols[r.type3:r.type2], i),
+		is := history.Member{
+			Type1: r.digest.Of(cols[r.type1:r.type0], i),
+			Type0: r.digest.Of(cols[r.type0:r.type3], i),
+			Type3: r.digest.Of(cols[r.type3:r.type2], i),
 		}
 		if fresh {
 			x.members = append(x.members, is)
-		} else if p := &x.members[m]; p.type1 != is.type1 || p.type0 != is.type0 || p.type3 != is.type3 {
-			p.type1, p.type0, p.type3 = differ, differ, differ // an attribute that had a type of its own before
+		} else if p := &x.members[m]; p.Type1 != is.Type1 || p.Type0 != is.Type0 || p.Type3 != is.Type3 {
+			p.Type1, p.Type0, p.Type3 = differ, differ, differ // an attribute that had a type of its own before
 		}
 		if d.Durable {
-			x.members[m].durable = b.Cols[r.durable].Int[i]
+			x.members[m].Durable = b.Cols[r.durable].Int[i]
 		}
-		v.type2 = r.digest.Of(cols[r.type2:r.times], i)
+		v.Type2 = r.digest.Of(cols[r.type2:r.times], i)
 		if d.Timed() {
-			v.timing = sightingOf(cols[r.times], at(cols, r.sequence), i)
+			v.Timing = history.TimingOf(cols[r.times], at(cols, r.sequence), i)
 		}
 		if d.Versioned() {
-			v.from = b.Cols[r.validity].Int[i]
+			v.From = b.Cols[r.validity].Int[i]
 		}
-		v.inferred = d.Inferable() && b.Cols[r.inferred].Int[i] != 0
-		v.gone = d.Marked() && b.Cols[r.marked].Int[i] != 0
+		v.Inferred = d.Inferable() && b.Cols[r.inferred].Int[i] != 0
+		v.Gone = d.Marked() && b.Cols[r.marked].Int[i] != 0
 		if fresh {
-			x.members[m].versions = x.slab.cut(1)
+			x.members[m].Versions = x.slab.Cut(1)
 		}
-		x.members[m].versions = append(x.members[m].versions, v)
+		x.members[m].Versions = append(x.members[m].Versions, v)
 	}
 }
 
@@ -263,8 +195,8 @@ func (x *Roster) finish(ctx context.Context, r warehouse.Reader, some, noted boo
 		return err
 	}
 	for m, p := range x.members {
-		for _, v := range p.versions {
-			if keys[v.key] {
+		for _, v := range p.Versions {
+			if keys[v.Key] {
 				if x.erased == nil {
 					x.erased = map[int32]bool{}
 				}
@@ -273,6 +205,19 @@ func (x *Roster) finish(ctx context.Context, r warehouse.Reader, some, noted boo
 		}
 	}
 	return err
+}
+
+func rulesOf(d *schema.Dimension) history.Rules {
+	r := history.Rules{
+		Timed:     d.Timed(),
+		Observed:  d.Observed != nil,
+		Versioned: d.Versioned(),
+		FromStart: d.FromStart,
+		Complete:  d.Complete(),
+		Type3:     len(d.Type3) > 0,
+	}
+	r.Beginning, r.End = schema.Bounds(d.Time)
+	return r
 }
 
 func newIndex(d *schema.Dimension) *keyindex.Index {
@@ -284,7 +229,7 @@ func newIndex(d *schema.Dimension) *keyindex.Index {
 
 func (x *Roster) sortVersions() {
 	for m := range x.members {
-		slices.SortFunc(x.members[m].versions, func(a, b version) int { return cmp.Compare(a.from, b.from) })
+		slices.SortFunc(x.members[m].Versions, func(a, b history.Version) int { return cmp.Compare(a.From, b.From) })
 	}
 }
 
@@ -304,8 +249,8 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 	if some {
 		keys := column.Column{Type: column.Type{Kind: column.Integer}}
 		for _, p := range x.members {
-			for _, v := range p.versions {
-				keys.AppendInt(v.key)
+			for _, v := range p.Versions {
+				keys.AppendInt(v.Key)
 			}
 		}
 		q.By, q.Match = []string{x.dim.KeyColumn()}, []*column.Column{&keys}
@@ -315,11 +260,14 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 		for i := range b.N {
 			if m, ok := x.MemberOf(b.Cols[0].Int[i]); ok {
 				p := &x.members[m]
-				n := note{sightingOf(cols[1], at(cols, sequence), i), digest.Of(cols[type3:end], i), real, said{}}
-				if x.dim.Closes() {
-					n.mark = markOf(cols[end], i)
+				n := history.Note{
+					Timing: history.TimingOf(cols[1], at(cols, sequence), i),
+					Type3:  digest.Of(cols[type3:end], i),
 				}
-				p.noted = append(p.noted, n)
+				if x.dim.Closes() {
+					n.Mark = history.MarkOf(cols[end], i)
+				}
+				p.Noted = append(p.Noted, n)
 			}
 		}
 		return nil
@@ -328,7 +276,7 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 		return err
 	}
 	for m := range x.members {
-		slices.SortFunc(x.members[m].noted, note.compare)
+		slices.SortFunc(x.members[m].Noted, history.Note.Compare)
 	}
 	return nil
 }
@@ -348,8 +296,8 @@ func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
 	if x.memberOf == nil {
 		x.memberOf = make(map[int64]int32, len(x.members))
 		for m, p := range x.members {
-			for _, v := range p.versions {
-				x.memberOf[v.key] = int32(m)
+			for _, v := range p.Versions {
+				x.memberOf[v.Key] = int32(m)
 			}
 		}
 	}
@@ -392,8 +340,8 @@ func (x *Roster) Versions(surrogate int64) []int64 {
 		return []int64{surrogate}
 	}
 	var keys []int64
-	for _, v := range x.members[m].versions {
-		keys = append(keys, v.key)
+	for _, v := range x.members[m].Versions {
+		keys = append(keys, v.Key)
 	}
 	return keys
 }

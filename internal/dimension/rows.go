@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/history"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
@@ -25,8 +26,8 @@ func (c *change) compose() {
 	}
 	c.flags = c.revision([]column.Field{{Name: schema.IsGone, Type: column.Type{Kind: column.Boolean}}})
 	for m, away := range f.flagged {
-		for _, v := range f.before(m).versions {
-			for k, value := range []int64{v.key, truth(away), f.run} {
+		for _, v := range f.before(m).Versions {
+			for k, value := range []int64{v.Key, truth(away), f.run} {
 				c.flags.Cols[k].AppendInt(value)
 			}
 			c.flags.N++
@@ -38,70 +39,70 @@ func (c *change) compose() {
 		p := f.before(o.member)
 		if len(d.Type3) > 0 {
 			if c.type3Values(o); d.Observed != nil {
-				f.judge(p, o, o.story)
+				f.maker.Judge(p, &o.Outcome, o.Story, o.type3Differs)
 			}
 		}
 		c.losesKnown(o, p)
 		c.tally(o, p)
-		for j := range o.versions {
-			h := &o.versions[j]
-			if h.claims == none {
-				c.fresh = append(c.fresh, composed{o, h, j == len(o.versions)-1})
+		for j := range o.Versions {
+			h := &o.Versions[j]
+			if h.Claims == none {
+				c.fresh = append(c.fresh, composed{o, h, j == len(o.Versions)-1})
 			} else {
-				c.amend(o, h, p, j == len(o.versions)-1)
+				c.amend(o, h, p, j == len(o.Versions)-1)
 			}
 		}
-		for k, v := range p.versions {
-			if !slices.ContainsFunc(o.versions, func(h nextVersion) bool { return h.claims == k }) {
-				c.remove = append(c.remove, v.key)
+		for k, v := range p.Versions {
+			if !slices.ContainsFunc(o.Versions, func(h history.Next) bool { return h.Claims == k }) {
+				c.remove = append(c.remove, v.Key)
 			}
 		}
 		c.keepApart(o, p)
 	}
-	slices.SortFunc(c.fresh, func(a, b composed) int { return cmp.Compare(a.h.key, b.h.key) })
+	slices.SortFunc(c.fresh, func(a, b composed) int { return cmp.Compare(a.h.Key, b.h.Key) })
 }
 
 // keepApart writes the observations of a member that its versions do not tell.
-func (c *change) keepApart(o *outcome, p *memberState) {
+func (c *change) keepApart(o *outcome, p *history.Member) {
 	j := 0
-	for _, n := range o.noted {
-		for j+1 < len(o.versions) && o.versions[j+1].from <= n.effective {
+	for _, n := range o.Noted {
+		for j+1 < len(o.Versions) && o.Versions[j+1].From <= n.Effective {
 			j++
 		}
-		c.notes.Cols[0].AppendInt(o.versions[j].key)
-		c.notes.Cols[1].AppendInt(n.effective)
+		c.notes.Cols[0].AppendInt(o.Versions[j].Key)
+		c.notes.Cols[1].AppendInt(n.Effective)
 		at := 2
 		if c.f.x.dim.Sequence != nil {
-			appendSequence(&c.notes.Cols[2], n.timing)
+			appendSequence(&c.notes.Cols[2], n.Timing)
 			at++
 		}
 		if l := &c.f.layout; l.type3 < l.type2 { // the observation itself is in the story
-			s := o.story[slices.IndexFunc(o.story, func(s candidate) bool { return s.effective == n.effective })]
+			s := o.Story[slices.IndexFunc(o.Story, func(s history.Candidate) bool { return s.Effective == n.Effective })]
 			for k := l.type3; k < l.type2; k++ {
-				c.notes.Cols[at].Append(&c.f.kept.Cols[k], int(s.seen))
+				c.notes.Cols[at].Append(&c.f.kept.Cols[k], int(s.Row))
 				at++
 			}
 		}
 		if c.f.x.dim.Closes() {
-			if n.mark == real {
+			if n.Mark == history.Row {
 				c.notes.Cols[at].AppendNull()
 			} else {
-				c.notes.Cols[at].AppendText(marks[n.mark])
+				c.notes.Cols[at].AppendText(history.Marks[n.Mark])
 			}
 		}
 		c.notes.N++
 	}
-	for _, n := range o.renoted {
-		k, _ := p.observed(n.effective)
-		c.renoted.Cols[0].AppendInt(p.versions[k].key)
-		c.renoted.Cols[1].AppendInt(n.effective)
+	for _, n := range o.Renoted {
+		k, _ := p.Observed(n.Effective)
+		c.renoted.Cols[0].AppendInt(p.Versions[k].Key)
+		c.renoted.Cols[1].AppendInt(n.Effective)
 		c.renoted.N++
 	}
 }
 
 // tally counts which attributes of a known member, or of its versions, are others than before.
-func (c *change) tally(o *outcome, p *memberState) {
-	if len(p.versions) == 0 && len(o.versions) == 1 {
+func (c *change) tally(o *outcome, p *history.Member) {
+	if len(p.Versions) == 0 && len(o.Versions) == 1 {
 		return // as most are
 	}
 	l := &c.f.layout
@@ -115,39 +116,39 @@ func (c *change) tally(o *outcome, p *memberState) {
 			}
 		}
 	}
-	known := len(p.versions) > 0 && !p.versions[0].inferred
+	known := len(p.Versions) > 0 && !p.Versions[0].Inferred
 	stood := func(k int) func(int) value {
-		return func(at int) value { return value{&c.stood.Cols[1+at], c.standing[p.versions[k].key]} }
+		return func(at int) value { return value{&c.stood.Cols[1+at], c.standing[p.Versions[k].Key]} }
 	}
 	seen := func(o int32) func(int) value {
 		return func(at int) value { return value{&c.f.kept.Cols[at], int(o)} }
 	}
-	if known && o.type1 != none {
-		count(l.type1, l.type0, stood(0), seen(o.type1))
+	if known && o.Type1 != none {
+		count(l.type1, l.type0, stood(0), seen(o.Type1))
 	}
-	if known && o.type0 != none {
-		count(l.type0, l.type3, stood(0), seen(o.type0))
+	if known && o.Type0 != none {
+		count(l.type0, l.type3, stood(0), seen(o.Type0))
 	}
 	if known && o.type3Differs {
 		count(l.type3, l.type2, stood(0), func(at int) value { return o.type3[at-l.type3].now })
 	}
-	values := func(h *nextVersion) func(int) value {
-		if h.start != none {
-			return seen(h.start)
+	values := func(h *history.Next) func(int) value {
+		if h.Start != none {
+			return seen(h.Start)
 		}
-		return stood(h.values)
+		return stood(h.Values)
 	}
-	for j := range o.versions {
-		switch h := &o.versions[j]; {
+	for j := range o.Versions {
+		switch h := &o.Versions[j]; {
 		case !c.f.x.dim.Versioned():
-		case h.claims == none && j > 0:
-			count(l.type2, len(l.fields), values(&o.versions[j-1]), values(h))
-		case known && h.claims == none && len(o.versions) > 1: // before all that was known
-			count(l.type2, len(l.fields), values(&o.versions[1]), values(h))
-		case known && h.claims == none: // in place of all that was known
+		case h.Claims == none && j > 0:
+			count(l.type2, len(l.fields), values(&o.Versions[j-1]), values(h))
+		case known && h.Claims == none && len(o.Versions) > 1: // before all that was known
+			count(l.type2, len(l.fields), values(&o.Versions[1]), values(h))
+		case known && h.Claims == none: // in place of all that was known
 			count(l.type2, len(l.fields), stood(0), values(h))
-		case known && h.start != none && p.versions[h.claims].type2 != h.type2:
-			count(l.type2, len(l.fields), stood(h.claims), values(h))
+		case known && h.Start != none && p.Versions[h.Claims].Type2 != h.Type2:
+			count(l.type2, len(l.fields), stood(h.Claims), values(h))
 		}
 	}
 }
@@ -155,7 +156,7 @@ func (c *change) tally(o *outcome, p *memberState) {
 // composed is a new version on its way into the table.
 type composed struct {
 	o       *outcome
-	h       *nextVersion
+	h       *history.Next
 	current bool
 }
 
@@ -196,30 +197,30 @@ func (c *change) thirdFields() []column.Field {
 }
 
 // amend writes what changes in the row that h keeps.
-func (c *change) amend(o *outcome, h *nextVersion, p *memberState, current bool) {
+func (c *change) amend(o *outcome, h *history.Next, p *history.Member, current bool) {
 	d, f := c.f.x.dim, c.f
-	old := p.versions[h.claims]
-	if old.inferred {
-		c.filled = append(c.filled, h.key)
+	old := p.Versions[h.Claims]
+	if old.Inferred {
+		c.filled = append(c.filled, h.Key)
 	}
-	to := f.x.end
-	if h.claims+1 < len(p.versions) {
-		to = p.versions[h.claims+1].from
+	to := f.x.rules.End
+	if h.Claims+1 < len(p.Versions) {
+		to = p.Versions[h.Claims+1].From
 	}
-	wasCurrent := h.claims == len(p.versions)-1
+	wasCurrent := h.Claims == len(p.Versions)-1
 	if len(c.validity.fields) > 2 &&
-		(old.inferred || old.from != h.from || to != h.to || old.timing != h.timing || wasCurrent != current || d.Closes() && old.gone != h.gone) {
+		(old.Inferred || old.From != h.From || to != h.To || old.Timing != h.Timing || wasCurrent != current || d.Closes() && old.Gone != h.Gone) {
 		c.validity.N++
 		c.stamp(c.validity.Batch, h, current)
 	}
-	if o.type0 != none && f.layout.type0 < f.layout.type3 {
-		c.copyValues(c.type0, h.key, f.kept.Cols[f.layout.type0:], int(o.type0))
+	if o.Type0 != none && f.layout.type0 < f.layout.type3 {
+		c.copyValues(c.type0, h.Key, f.kept.Cols[f.layout.type0:], int(o.Type0))
 	}
-	if o.type1 != none && f.layout.type1 < f.layout.type0 {
-		c.copyValues(c.type1, h.key, f.kept.Cols[f.layout.type1:], int(o.type1))
+	if o.Type1 != none && f.layout.type1 < f.layout.type0 {
+		c.copyValues(c.type1, h.Key, f.kept.Cols[f.layout.type1:], int(o.Type1))
 	}
 	if o.type3Differs {
-		c.type3.Cols[0].AppendInt(h.key)
+		c.type3.Cols[0].AppendInt(h.Key)
 		for a, two := range o.type3 {
 			two.now.appendTo(&c.type3.Cols[1+2*a])
 			two.before.appendTo(&c.type3.Cols[2+2*a])
@@ -227,48 +228,48 @@ func (c *change) amend(o *outcome, h *nextVersion, p *memberState, current bool)
 		c.type3.Cols[len(c.type3.Cols)-1].AppendInt(f.run)
 		c.type3.N++
 	}
-	if d.Versioned() && h.start != none && (old.inferred || old.type2 != h.type2) {
-		c.copyValues(c.type2, h.key, f.kept.Cols[f.layout.type2:], int(h.start))
-	} else if d.Versioned() && h.start == none && old.type2 != h.type2 { // gone, and what it was last is another now
-		c.copyValues(c.type2, h.key, c.stood.Cols[1+f.layout.type2:], c.standing[p.versions[h.values].key])
+	if d.Versioned() && h.Start != none && (old.Inferred || old.Type2 != h.Type2) {
+		c.copyValues(c.type2, h.Key, f.kept.Cols[f.layout.type2:], int(h.Start))
+	} else if d.Versioned() && h.Start == none && old.Type2 != h.Type2 { // gone, and what it was last is another now
+		c.copyValues(c.type2, h.Key, c.stood.Cols[1+f.layout.type2:], c.standing[p.Versions[h.Values].Key])
 	}
 }
 
 // stamp writes key, times and marks of a version to the columns of b that are so called.
-func (c *change) stamp(b *column.Batch, h *nextVersion, current bool) {
+func (c *change) stamp(b *column.Batch, h *history.Next, current bool) {
 	k := 0
 	put := func(v int64) {
 		b.Cols[k].AppendInt(v)
 		k++
 	}
-	put(h.key)
+	put(h.Key)
 	d := c.f.x.dim
 	if d.Timed() {
-		put(h.effective)
+		put(h.Effective)
 		if d.Sequence != nil {
-			appendSequence(&b.Cols[k], h.timing)
+			appendSequence(&b.Cols[k], h.Timing)
 			k++
 		}
 	}
 	if d.Versioned() {
-		put(h.from)
-		put(h.to)
+		put(h.From)
+		put(h.To)
 		put(truth(current))
 	}
 	if d.Inferable() {
 		put(0)
 	}
 	if d.Closes() {
-		put(truth(h.gone))
+		put(truth(h.Gone))
 	}
 	put(c.f.run)
 }
 
-func appendSequence(c *column.Column, s timing) {
-	if s.sequence == unsaid {
+func appendSequence(c *column.Column, s history.Timing) {
+	if s.Sequence == history.Unsaid {
 		c.AppendNull()
 	} else {
-		c.AppendInt(s.sequence)
+		c.AppendInt(s.Sequence)
 	}
 }
 
@@ -322,19 +323,19 @@ const insertRows = 4096
 func (c *change) row(rows *column.Batch, n composed, find []int) {
 	d, f := c.f.x.dim, c.f
 	r := schema.Row{
-		Key:     n.h.key,
+		Key:     n.h.Key,
 		Durable: n.o.durable,
-		From:    n.h.from,
-		To:      n.h.to,
+		From:    n.h.From,
+		To:      n.h.To,
 		Current: n.current,
-		Gone:    n.h.gone,
+		Gone:    n.h.Gone,
 		Run:     f.run,
 	}
-	if n.h.effective != unsaid {
-		r.Effective = &n.h.effective
+	if n.h.Effective != history.Unsaid {
+		r.Effective = &n.h.Effective
 	}
-	if n.h.sequence != unsaid {
-		r.Sequence = &n.h.sequence
+	if n.h.Sequence != history.Unsaid {
+		r.Sequence = &n.h.Sequence
 	}
 	c.values = versionValues{c, n, f.before(n.o.member), find}
 	d.AppendRow(rows, &r, &c.values)
@@ -344,7 +345,7 @@ func (c *change) row(rows *column.Batch, n composed, find []int) {
 type versionValues struct {
 	c *change
 	composed
-	p    *memberState
+	p    *history.Member
 	find []int // where the values of each column are in a feed's layout, or none
 }
 
@@ -357,22 +358,22 @@ func (v *versionValues) Append(col *column.Column, k int, _ schema.Role) {
 	case at == none:
 		col.AppendNull()
 	case at >= l.type2:
-		c.from(col, at, v.h.start, v.p, v.h.values)
+		c.from(col, at, v.h.Start, v.p, v.h.Values)
 	case at >= l.type3:
 		v.o.type3[at-l.type3].now.appendTo(col)
 	case at >= l.type0:
-		c.from(col, at, v.o.type0, v.p, 0)
+		c.from(col, at, v.o.Type0, v.p, 0)
 	default:
-		c.from(col, at, v.o.type1, v.p, 0)
+		c.from(col, at, v.o.Type1, v.p, 0)
 	}
 }
 
 // from adds a value of observation o, or, where that is none, of a version that stands.
-func (c *change) from(col *column.Column, at int, o int32, p *memberState, version int) {
+func (c *change) from(col *column.Column, at int, o int32, p *history.Member, version int) {
 	if o != none {
 		col.Append(&c.f.kept.Cols[at], int(o))
 	} else {
-		col.Append(&c.stood.Cols[1+at], c.standing[p.versions[version].key])
+		col.Append(&c.stood.Cols[1+at], c.standing[p.Versions[version].Key])
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
+	"ironmonger/internal/history"
 	"ironmonger/internal/keyindex"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
@@ -99,8 +100,8 @@ func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
 	r := schema.Row{
 		Key:      surrogate,
 		Durable:  surrogate,
-		From:     s.x.beginning,
-		To:       s.x.end,
+		From:     s.x.rules.Beginning,
+		To:       s.x.rules.End,
 		Current:  true,
 		Inferred: true,
 		Run:      s.run,
@@ -205,14 +206,14 @@ func (s *Session) Commit() {
 		s.x.index.Add(cols, i)
 		s.x.members = append(
 			s.x.members,
-			memberState{
-				durable: surrogate,
-				versions: []version{
+			history.Member{
+				Durable: surrogate,
+				Versions: []history.Version{
 					{
-						key:      surrogate,
-						from:     s.x.beginning,
-						timing:   timing{unsaid, unsaid},
-						inferred: s.x.dim.Inferable(),
+						Key:      surrogate,
+						From:     s.x.rules.Beginning,
+						Timing:   history.Untimed,
+						Inferred: s.x.dim.Inferable(),
 					},
 				},
 			},
@@ -290,8 +291,8 @@ func (s *Session) special(b *column.Batch, special star.Special) {
 	r := schema.Row{
 		Key:     special.Key,
 		Durable: special.Key,
-		From:    s.x.beginning,
-		To:      s.x.end,
+		From:    s.x.rules.Beginning,
+		To:      s.x.rules.End,
 		Current: true,
 		Run:     s.run,
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/history"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -110,19 +111,15 @@ func (f *Feed) outlined(ctx context.Context, tx warehouse.Reader) (*change, erro
 func (c *change) outline() {
 	c.outcomes = make([]outcome, 0, len(c.f.touched))
 	for _, m := range c.f.touched {
-		if c.f.x.dim.Observed != nil {
-			c.outcomes = append(c.outcomes, c.f.history(m))
-		} else {
-			c.outcomes = append(c.outcomes, c.f.single(m))
-		}
+		c.outcomes = append(c.outcomes, c.f.outcomeOf(m))
 		if d := c.f.x.dim; d.Marked() && !d.Closes() {
 			o := &c.outcomes[len(c.outcomes)-1]
 			away, changed := c.f.flagged[m]
-			if p := c.f.before(m); !changed && len(p.versions) > 0 {
-				away = p.versions[0].gone
+			if p := c.f.before(m); !changed && len(p.Versions) > 0 {
+				away = p.Versions[0].Gone
 			}
-			for j := range o.versions {
-				o.versions[j].gone = away
+			for j := range o.Versions {
+				o.Versions[j].Gone = away
 			}
 		}
 	}
@@ -130,7 +127,7 @@ func (c *change) outline() {
 
 // beginning is a version that needs a key.
 type beginning struct {
-	*nextVersion
+	*history.Next
 	outcome, which int // of which member it is, and which of its versions
 }
 
@@ -139,14 +136,14 @@ type beginning struct {
 func (c *change) beginnings() []beginning {
 	fresh := make([]beginning, 0, len(c.outcomes))
 	for k := range c.outcomes {
-		for j := range c.outcomes[k].versions {
-			if h := &c.outcomes[k].versions[j]; h.claims == none {
+		for j := range c.outcomes[k].Versions {
+			if h := &c.outcomes[k].Versions[j]; h.Claims == none {
 				fresh = append(fresh, beginning{h, k, j})
 			}
 		}
 	}
 	slices.SortStableFunc(fresh, func(a, b beginning) int {
-		return cmp.Compare(uint32(a.start), uint32(b.start)) // known beginnings last
+		return cmp.Compare(uint32(a.Start), uint32(b.Start)) // known beginnings last
 	})
 	return fresh
 }
@@ -157,25 +154,25 @@ func (c *change) allocate() {
 	c.made = len(fresh)
 	for _, h := range fresh {
 		if c.f.numbering != nil {
-			h.key = c.f.numbering.key(c, h)
+			h.Key = c.f.numbering.key(c, h)
 		} else {
-			h.key = c.f.allocate(h.start)
+			h.Key = c.f.allocate(h.Start)
 		}
 	}
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
 		if c.f.x.erased[o.member] {
-			for _, h := range o.versions {
-				c.blank = append(c.blank, h.key)
+			for _, h := range o.Versions {
+				c.blank = append(c.blank, h.Key)
 			}
 		}
-		if p := c.f.before(o.member); len(p.versions) > 0 {
-			o.durable = p.durable
+		if p := c.f.before(o.member); len(p.Versions) > 0 {
+			o.durable = p.Durable
 			continue
 		}
-		for j, h := range o.versions {
-			if j == 0 || h.key < o.durable {
-				o.durable = h.key
+		for j, h := range o.Versions {
+			if j == 0 || h.Key < o.durable {
+				o.durable = h.Key
 			}
 		}
 	}
@@ -200,23 +197,23 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
 		p := c.f.before(o.member)
-		if len(p.versions) == 0 || p.versions[0].inferred {
+		if len(p.Versions) == 0 || p.Versions[0].Inferred {
 			continue
 		}
-		want(p.versions[0].key)
+		want(p.Versions[0].Key)
 		for _, l := range o.lost {
-			want(p.versions[l.version].key)
+			want(p.Versions[l.Version].Key)
 		}
-		for _, h := range o.versions {
-			if h.start == none {
-				want(p.versions[h.values].key)
-			} else if h.claims != none {
-				want(p.versions[h.claims].key)
+		for _, h := range o.Versions {
+			if h.Start == none {
+				want(p.Versions[h.Values].Key)
+			} else if h.Claims != none {
+				want(p.Versions[h.Claims].Key)
 			}
 		}
 		if len(d.Type3) > 0 {
-			for _, v := range p.versions {
-				all.AppendInt(v.key)
+			for _, v := range p.Versions {
+				all.AppendInt(v.Key)
 			}
 		}
 	}
@@ -258,40 +255,40 @@ func (f *Feed) Commit() {
 	f.x.members = slices.Grow(f.x.members, len(f.keys))
 	for i := range f.keys {
 		f.x.index.Add(cols, i)
-		f.x.members = append(f.x.members, memberState{})
+		f.x.members = append(f.x.members, history.Member{})
 	}
 	for _, o := range f.settled {
 		p := &f.x.members[o.member]
-		if p.durable = o.durable; cap(p.versions) < len(o.versions) {
-			p.versions = f.x.slab.cut(len(o.versions))
+		if p.Durable = o.durable; cap(p.Versions) < len(o.Versions) {
+			p.Versions = f.x.slab.Cut(len(o.Versions))
 		}
-		p.versions = p.versions[:0]
-		for _, h := range o.versions {
-			p.versions = append(p.versions, h.version)
+		p.Versions = p.Versions[:0]
+		for _, h := range o.Versions {
+			p.Versions = append(p.Versions, h.Version)
 		}
-		if o.type1 != none {
-			p.type1 = f.seen[o.type1].type1
+		if o.Type1 != none {
+			p.Type1 = f.seen[o.Type1].Type1
 		}
-		if o.type0 != none {
-			p.type0 = f.seen[o.type0].type0
+		if o.Type0 != none {
+			p.Type0 = f.seen[o.Type0].Type0
 		}
-		for k := len(o.story) - 1; k >= 0; k-- {
-			if s := o.story[k]; s.mark == real {
-				if s.seen != none {
-					p.type3 = f.seen[s.seen].type3
+		for k := len(o.Story) - 1; k >= 0; k-- {
+			if s := o.Story[k]; s.Mark == history.Row {
+				if s.Row != none {
+					p.Type3 = f.seen[s.Row].Type3
 				}
 				break
 			}
 		}
-		if len(o.noted) > 0 {
-			p.noted = slices.DeleteFunc(p.noted, func(n note) bool { return slices.Contains(o.renoted, n) })
-			p.noted = append(p.noted, o.noted...)
-			slices.SortFunc(p.noted, note.compare)
+		if len(o.Noted) > 0 {
+			p.Noted = slices.DeleteFunc(p.Noted, func(n history.Note) bool { return slices.Contains(o.Renoted, n) })
+			p.Noted = append(p.Noted, o.Noted...)
+			slices.SortFunc(p.Noted, history.Note.Compare)
 		}
 	}
 	for m, away := range f.flagged {
-		for k := range f.x.members[m].versions {
-			f.x.members[m].versions[k].gone = away
+		for k := range f.x.members[m].Versions {
+			f.x.members[m].Versions[k].Gone = away
 		}
 	}
 	f.committed()

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/history"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/spill"
@@ -107,8 +108,8 @@ func (f *Feed) weigh(v *Delivery, i int) {
 	effective, sequence := column.Column{Type: f.x.dim.Time}, column.Column{Type: column.Type{Kind: column.Integer}}
 	file := column.Column{Type: sequence.Type}
 	for _, s := range f.seen {
-		effective.AppendInt(s.effective)
-		appendSequence(&sequence, s.timing)
+		effective.AppendInt(s.Effective)
+		appendSequence(&sequence, s.Timing)
 		file.AppendInt(int64(s.file))
 	}
 	for o := range f.seen {
@@ -148,7 +149,7 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 		return nil, err
 	}
 	g, n := x.Feed(f.run, f.step), len(f.layout.fields)
-	g.ties, g.saidIn = f.ties, map[moment]said{}
+	g.ties, g.saidIn = f.ties, map[moment]history.Repeated{}
 	type rows struct {
 		*column.Batch
 		*Delivery

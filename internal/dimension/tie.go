@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
+	"ironmonger/internal/history"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/warehouse"
 )
@@ -26,30 +27,6 @@ type ties struct {
 
 // tied is a row that took part in a tie.
 type tied struct{ row, other string }
-
-// loser is a known observation that loses to a row of this load, while its own row is still there.
-type loser struct {
-	timing
-	version int // that the observation belongs to
-	said    said
-}
-
-// said counts the rows of a load that say what is known.
-type said struct {
-	file  int32 // the last of the files that had one, by its place in ties.names
-	times uint8 // how many there were, up to manyTimes
-}
-
-const manyTimes = 255
-
-func (s *said) again(t *ties, file int32) { s.add(t, said{file, 1}) }
-
-func (s *said) add(t *ties, more said) {
-	if s.times == 0 || more.times > 0 && t.ranks[more.file] > t.ranks[s.file] {
-		s.file = more.file
-	}
-	s.times += min(more.times, manyTimes-s.times)
-}
 
 // moment is a time of a member.
 type moment struct {
@@ -133,49 +110,26 @@ func (f *Feed) repeated(v *Delivery, i int, m int32) {
 	if f.ties == nil {
 		return
 	}
-	p, at := &f.x.members[m], sightingOf(v.Effective, v.Sequence, i)
-	if _, sequence := p.observed(at.effective); at.sequence != sequence {
+	p, at := &f.x.members[m], history.TimingOf(v.Effective, v.Sequence, i)
+	if _, sequence := p.Observed(at.Effective); at.Sequence != sequence {
 		return
 	}
+	once := history.Repeated{File: v.fileOf(i), Times: 1}
 	if f.saidIn != nil {
-		s := f.saidIn[moment{m, at.effective}]
-		s.again(f.ties, v.fileOf(i))
-		f.saidIn[moment{m, at.effective}] = s
-	} else if s := p.said(at.effective); s != nil {
-		s.again(f.ties, v.fileOf(i))
+		s := f.saidIn[moment{m, at.Effective}]
+		s.Add(once, f.ties.ranks)
+		f.saidIn[moment{m, at.Effective}] = s
+	} else if s := p.RepeatedAt(at.Effective); s != nil {
+		s.Add(once, f.ties.ranks)
 	}
-}
-
-// said returns what the load at hand says again of a time, to be counted on; nil if nothing is known of it.
-func (p *memberState) said(effective int64) *said {
-	if n := p.note(effective); n != none {
-		return &p.noted[n].said
-	}
-	if k, _ := p.observed(effective); k != none {
-		return &p.versions[k].said
-	}
-	return nil
-}
-
-// beats returns the known observation of the time of row o of this load, if o says something else and the row that
-// made the known one is still there.
-func (f *Feed) beats(p *memberState, o int32) (l loser, ok bool) {
-	s := &f.seen[o]
-	if f.ties == nil || known(p, s.effective) == none || !f.contradicts(p, s) {
-		return l, false
-	}
-	k, sequence := p.observed(s.effective)
-	l = loser{timing{s.effective, sequence}, k, *p.said(s.effective)}
-	l.said.add(f.ties, f.saidIn[moment{s.member, s.effective}])
-	return l, l.said.times > 0
 }
 
 // tiedRow is the digest of a row that took part in a tie: of values in the order of a feed's layout.
-func (f *Feed) tiedRow(values []*column.Column, i int, at timing, on int64, observable bool) tied {
+func (f *Feed) tiedRow(values []*column.Column, i int, at history.Timing, on int64, observable bool) tied {
 	l := &f.layout
 	b := digest.AppendRow(nil, values[:l.natural], i)
 	b = digest.AppendRow(b, values[l.type2:], i)
-	b = binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(b, at.effective), at.sequence), on)
+	b = binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(b, at.Effective), at.Sequence), on)
 	t := tied{row: hashText(b)}
 	if observable {
 		b = digest.AppendRow(digest.AppendRow(b[:0], values[l.type1:l.type0], i), values[l.type3:l.type2], i)
@@ -189,41 +143,10 @@ func hashText(b []byte) string {
 	return hex.EncodeToString(sum[:16])
 }
 
-// fresh leaves of a member's new observations those that have not lost to what stands before.
-func (f *Feed) fresh(p *memberState, list []int32) []int32 {
-	if f.ties == nil || len(f.ties.before) == 0 || len(p.versions) == 0 || p.versions[0].inferred {
-		return list
-	}
-	return slices.DeleteFunc(list, func(o int32) bool {
-		s := &f.seen[o]
-		if s.moved || s.mark != real || !f.contradicts(p, s) || !f.lostBefore(o) {
-			return false
-		}
-		f.Counts.Conflicts++
-		f.example("conflicts", o)
-		f.lose(o)
-		return true
-	})
-}
-
-// contradicts reports whether an observation says something else than what is known of its time.
-func (f *Feed) contradicts(p *memberState, s *observation) bool {
-	k, sequence := p.observed(s.effective)
-	if k == none || sequence != s.sequence {
-		return false
-	}
-	n := p.note(s.effective)
-	if n != none && p.noted[n].mark != real {
-		return false
-	}
-	return p.versions[k].type2 != s.type2 || s.effective == p.latest() && s.type1 != p.type1 ||
-		f.x.dim.Complete() && n != none && p.noted[n].type3 != s.type3
-}
-
 // lostBefore reports whether a row is one of those that the ledger has as lost, which are as many as there were then.
 func (f *Feed) lostBefore(o int32) bool {
 	s := &f.seen[o]
-	id := f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.timing, s.on, true)
+	id := f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.Timing, s.Delivered, true)
 	for _, id := range []tied{id, {id.row, ""}} {
 		l, ok := f.ties.before[id]
 		if again := f.relost[id]; ok && f.ties.ranks[s.file] <= l.File && again.Times < l.Times {
@@ -240,7 +163,7 @@ func (f *Feed) lose(o int32) {
 		return
 	}
 	s := &f.seen[o]
-	f.loses(f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.timing, s.on, true), s.file, 1)
+	f.loses(f.tiedRow(column.Pointers(f.kept.Cols), int(o), s.Timing, s.Delivered, true), s.file, 1)
 }
 
 func (f *Feed) loses(id tied, file int32, times int64) {
@@ -262,18 +185,18 @@ func addLost(to *map[tied]ledger.Lost, id tied, more ledger.Lost) {
 }
 
 // losesKnown notes that a known observation has lost while its row was still there.
-func (c *change) losesKnown(o *outcome, p *memberState) {
+func (c *change) losesKnown(o *outcome, p *history.Member) {
 	for _, l := range o.lost {
-		at, ok := c.standing[p.versions[l.version].key]
+		at, ok := c.standing[p.Versions[l.Version].Key]
 		if !ok {
 			continue
 		}
-		times := int64(l.said.times)
-		if times == manyTimes {
+		times := int64(l.repeated.Times)
+		if times == history.ManyTimes {
 			times = 1 << 40
 		}
 		values := column.Pointers(c.stood.Cols[1:c.previous])
-		c.f.loses(c.f.tiedRow(values, at, l.timing, 0, l.effective == p.latest()), l.said.file, times)
+		c.f.loses(c.f.tiedRow(values, at, l.Timing, 0, l.Effective == p.Latest()), l.repeated.File, times)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/history"
 	"ironmonger/internal/warehouse"
 )
 
@@ -42,8 +43,8 @@ func (c *change) type3Values(o *outcome) {
 	d, f := c.f.x.dim, c.f
 	p := f.before(o.member)
 	var stood []lastTwo
-	if len(p.versions) > 0 && !p.versions[0].inferred {
-		at := c.standing[p.versions[0].key]
+	if len(p.Versions) > 0 && !p.Versions[0].Inferred {
+		at := c.standing[p.Versions[0].Key]
 		for a := range d.Type3 {
 			stood = append(
 				stood,
@@ -58,13 +59,13 @@ func (c *change) type3Values(o *outcome) {
 		if stood != nil && d.Observed == nil {
 			is, begun = stood[a], true
 		}
-		for _, s := range o.story {
-			if s.mark != real {
+		for _, s := range o.Story {
+			if s.Mark != history.Row {
 				continue
 			}
-			v := value{&f.kept.Cols[f.layout.type3+a], int(s.seen)}
-			if s.seen == none {
-				v = value{&c.told.Cols[c.told.from+a], c.told.row[seenOf{p.versions[s.version].key, s.timing}]}
+			v := value{&f.kept.Cols[f.layout.type3+a], int(s.Row)}
+			if s.Row == none {
+				v = value{&c.told.Cols[c.told.from+a], c.told.row[seenOf{p.Versions[s.Version].Key, s.Timing}]}
 			}
 			if !begun {
 				is, begun = lastTwo{now: v}, true
@@ -80,7 +81,7 @@ func (c *change) type3Values(o *outcome) {
 // seenOf is an observation of a version.
 type seenOf struct {
 	key int64
-	timing
+	history.Timing
 }
 
 // tellings is what was observed of type 3 attributes.
@@ -116,7 +117,7 @@ func (f *Feed) toldOf(ctx context.Context, tx warehouse.Tx, keys *column.Column)
 		sequence, told.from = &told.Cols[2], 3
 	}
 	for i, key := range told.Cols[0].Int {
-		told.row[seenOf{key, sightingOf(&told.Cols[1], sequence, i)}] = i
+		told.row[seenOf{key, history.TimingOf(&told.Cols[1], sequence, i)}] = i
 	}
 	return told, nil
 }
