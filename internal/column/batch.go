@@ -23,20 +23,21 @@ type Column struct {
 
 // Resize makes the column n rows long. What they hold is left open until they are set.
 func (c *Column) Resize(n int) {
-	c.Null = resized(c.Null, n)
+	c.Null = Resized(c.Null, n)
 	switch {
 	case c.Type.Kind == Text:
-		c.Text = resized(c.Text, n)
+		c.Text = Resized(c.Text, n)
 	case c.Type.Kind == Double:
-		c.Float = resized(c.Float, n)
+		c.Float = Resized(c.Float, n)
 	case c.Type.Wide():
-		c.Wide = resized(c.Wide, n)
+		c.Wide = Resized(c.Wide, n)
 	default:
-		c.Int = resized(c.Int, n)
+		c.Int = Resized(c.Int, n)
 	}
 }
 
-func resized[T any](s []T, n int) []T {
+// Resized returns a buffer of length n, the same one if it has room. What was in it may be gone.
+func Resized[T any](s []T, n int) []T {
 	if cap(s) < n {
 		return make([]T, n, n+n/4)
 	}
@@ -222,7 +223,7 @@ func (b *Batch) Reset(n int) {
 	for i := range b.Cols {
 		b.Cols[i].Resize(n)
 	}
-	b.bad = resized(b.bad, n)
+	b.bad = Resized(b.bad, n)
 	clear(b.bad)
 }
 

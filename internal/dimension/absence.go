@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/digest"
 	"ironmonger/internal/history"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -38,18 +39,18 @@ type attendance struct {
 	cols      []*column.Column
 }
 
-// attendance is nil where only changes are delivered.
-func (x *Roster) attendance(l feedLayout) *attendance {
-	all := x.dim.Deliveries
+// newAttendance returns nil where only changes are delivered.
+func newAttendance(x *roster.Roster, l roster.Layout) *attendance {
+	all := x.Dimension().Deliveries
 	if all == nil {
 		return nil
 	}
 	a := &attendance{scopeOf: map[string]int32{}, unsure: map[int32]bool{}}
-	if x.dim.KeepsScopes() {
+	if x.Dimension().KeepsScopes() {
 		a.names = map[int32]string{}
 	}
 	for _, f := range all.Scope {
-		a.at = append(a.at, column.Find(l.fields, f.Name))
+		a.at = append(a.at, column.Find(l.Fields, f.Name))
 	}
 	return a
 }
@@ -75,7 +76,7 @@ func (f *Feed) Delivered(ctx context.Context, r warehouse.Reader) error {
 	if f.here == nil {
 		return nil
 	}
-	d := f.x.dim
+	d := f.x.Dimension()
 	f.here.latest = map[string]int64{}
 	known, err := ledger.Deliveries(ctx, r, d.Text)
 	for _, k := range known {
@@ -111,7 +112,7 @@ func (f *Feed) passed(v *Delivery, i int) bool {
 		last, ok = f.here.kept[v.naturalText(i)]
 		latest = last.On
 	}
-	if on := stamp(f.x.dim.Deliveries.On.Type, v.Delivered.Int[i]); !ok || on >= latest {
+	if on := stamp(f.x.Dimension().Deliveries.On.Type, v.Delivered.Int[i]); !ok || on >= latest {
 		return false
 	}
 	if f.here.old == nil {
@@ -146,10 +147,10 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 	if f.here == nil {
 		return nil
 	}
-	a, d := f.here, f.x.dim
+	a, d := f.here, f.x.Dimension()
 	if len(a.presences)+len(a.unsure)+len(a.old) == 0 {
-		for m := range f.x.members {
-			if !f.x.members[m].Versions[0].Inferred {
+		for m := range f.x.Len() {
+			if !f.x.Member(int32(m)).Versions[0].Inferred {
 				return fmt.Errorf("a delivery of all is empty, so all members would be gone: nothing is kept")
 			}
 		}
@@ -223,7 +224,7 @@ func (f *Feed) keyOf(m int32) int64 {
 
 // times returns the times of the deliveries of each scope that were not loaded before, in order, and writes them down.
 func (f *Feed) times(ctx context.Context, tx warehouse.Tx) ([][]int64, error) {
-	a, d := f.here, f.x.dim
+	a, d := f.here, f.x.Dimension()
 	times := make([][]int64, len(a.scopes))
 	if d.Deliveries.On == nil {
 		for s := range times {
@@ -294,7 +295,7 @@ func stamp(t column.Type, v int64) int64 {
 // scopesOf returns the scope of each member that was known before as its last delivery said it, none if it is not
 // one of which anything was delivered now.
 func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
-	a, d := f.here, f.x.dim
+	a, d := f.here, f.x.Dimension()
 	scopes := make([]int32, len(f.last))
 	if len(a.at) == 0 {
 		return scopes, nil
@@ -308,7 +309,7 @@ func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 	}
 	fields := d.Table.Fields()[:1:1]
 	for _, k := range a.at {
-		fields = append(fields, f.layout.fields[k])
+		fields = append(fields, f.layout.Fields[k])
 	}
 	natural := len(fields)
 	if a.names != nil {
@@ -355,7 +356,7 @@ func textOf(cols []*column.Column, i int) string {
 }
 
 // naturalText is the natural key of row i.
-func (v *Delivery) naturalText(i int) string { return textOf(v.Values[:v.layout.natural], i) }
+func (v *Delivery) naturalText(i int) string { return textOf(v.Values[:v.layout.Natural], i) }
 
 // KeepScopes writes down when and in which scope members were delivered, where their rows do not tell.
 func (f *Feed) KeepScopes(ctx context.Context, tx warehouse.Tx) error {
@@ -366,17 +367,17 @@ func (f *Feed) KeepScopes(ctx context.Context, tx warehouse.Tx) error {
 	for _, p := range f.here.presences { // sorted by member and delivery
 		last[f.here.names[p.member]] = ledger.LastDelivered{
 			Scope: f.here.scopes[p.scope],
-			On:    stamp(f.x.dim.Deliveries.On.Type, p.on),
+			On:    stamp(f.x.Dimension().Deliveries.On.Type, p.on),
 		}
 	}
-	return ledger.KeepScopes(ctx, tx, f.x.dim.Text, f.here.kept, last)
+	return ledger.KeepScopes(ctx, tx, f.x.Dimension().Text, f.here.kept, last)
 }
 
 // walk goes through the deliveries that concern a member, and marks when it went and came back: those of the scope
 // in which it was delivered last, which another delivery may have changed (rule R13). tell is told of each before
 // which it was there.
 func (f *Feed) walk(m, scope int32, times [][]int64, there []presence, tell func(at presence, left bool)) {
-	p, d := f.before(m), f.x.dim
+	p, d := f.before(m), f.x.Dimension()
 	known := len(p.Versions) > 0 && !p.Versions[0].Inferred
 	away := known && p.Versions[len(p.Versions)-1].Gone
 	was := away

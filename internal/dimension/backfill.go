@@ -15,7 +15,7 @@ import (
 // which then are as if it had always been known (rule R15). That is for members that were written before the attribute
 // was there, and that nobody has told of since. It gives nil if there is nothing to write.
 func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, error) {
-	d, l := f.x.dim, &f.layout
+	d, l := f.x.Dimension(), &f.layout
 	if !d.Versioned() {
 		return nil, nil
 	}
@@ -24,7 +24,7 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 		return nil, err
 	}
 	added := map[int]int64{} // by place among the type 2 attributes, the run
-	for k, field := range l.fields[l.type2:] {
+	for k, field := range l.Fields[l.Type2:] {
 		if run, ok := columns[field.Name]; ok {
 			added[k] = run
 		}
@@ -46,7 +46,7 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 			}
 		}
 	}
-	fields := append(d.Table.Fields()[:1:1], l.fields[l.type2:]...)
+	fields := append(d.Table.Fields()[:1:1], l.Fields[l.Type2:]...)
 	fields = append(fields, column.Field{Name: schema.LoadRun, Type: keys.Type})
 	b, err := warehouse.ReadAll(
 		ctx,
@@ -84,8 +84,8 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 		for k := range filled.Cols {
 			from, n := &b.Cols[k], i
 			if _, is := added[k-1]; is && k > 0 && k < last && !told[p.member][k-1] && f.seen[latest].Mark == history.Row &&
-				!f.kept.Cols[l.type2+k-1].Null[latest] {
-				from, n, changed = &f.kept.Cols[l.type2+k-1], int(latest), true
+				!f.kept.Cols[l.Type2+k-1].Null[latest] {
+				from, n, changed = &f.kept.Cols[l.Type2+k-1], int(latest), true
 			}
 			filled.Cols[k].Append(from, n)
 		}
@@ -97,7 +97,7 @@ func (f *Feed) backfill(ctx context.Context, tx warehouse.Reader) (*revision, er
 		}
 		filled.N++
 		filled.Cols[last].Int[row] = f.run
-		f.x.members[p.member].Versions[p.version].Type2 = digest.Of(column.Pointers(filled.Cols)[1:last], row)
+		f.x.Member(p.member).Versions[p.version].Type2 = digest.Of(column.Pointers(filled.Cols)[1:last], row)
 	}
 	if filled.N == 0 {
 		return nil, nil

@@ -12,6 +12,7 @@ import (
 	"ironmonger/internal/history"
 	"ironmonger/internal/keyindex"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/roster"
 )
 
 // Feed is the session of the step that loads a dimension from what its source delivers.
@@ -21,7 +22,7 @@ import (
 type Feed struct {
 	*Session
 	overflow
-	layout  feedLayout
+	layout  roster.Layout
 	seen    []observation
 	kept    *column.Batch // the values of each observation, in the order of feedLayout.fields
 	last    []int32       // the latest observation of each member at hand, plus 1
@@ -67,7 +68,7 @@ func (f *Feed) example(did string, o int32) {
 		return
 	}
 	var parts []string
-	for k := range f.layout.natural {
+	for k := range f.layout.Natural {
 		parts = append(parts, f.kept.Cols[k].Value(int(o)))
 	}
 	f.exemplify(did, example{f.touch(f.seen[o].member), diag.Clip(diag.Printable(strings.Join(parts, ", ")), 60)})
@@ -101,70 +102,27 @@ func (f *Feed) Examples() map[string][]string {
 	return names
 }
 
-// feedLayout says where the columns of a dimension stand in a feed's values: natural key, type 1 attributes and
-// what is current of type 2, outrigger keys, attributes of type 0, 3 and 2.
-type feedLayout struct {
-	fields                     []column.Field
-	type1, type0, type3, type2 int // where they begin
-	natural                    int // how many parts the natural key has
-}
-
-// values lists the columns that a feed takes of each row.
-func (x *Roster) values() feedLayout {
-	d := x.dim
-	f := feedLayout{natural: len(d.NaturalKey)}
-	f.fields = append(f.fields, d.NaturalKey...)
-	add := func(chosen func(name string) bool) (from int) {
-		from = len(f.fields)
-		for _, a := range d.Attributes() {
-			if chosen(a.Name) {
-				f.fields = append(f.fields, a)
-			}
-		}
-		return from
-	}
-	of := func(list []column.Field) func(string) bool {
-		return func(name string) bool { return column.Find(list, name) >= 0 }
-	}
-	f.type1 = add(func(name string) bool { return of(d.Type1)(name) || d.Delivers(name) != name })
-	keys := func(type2 bool) {
-		for n, k := range d.Keys {
-			if k.Type2 == type2 {
-				f.fields = append(f.fields, d.Outriggers[n])
-			}
-		}
-	}
-	keys(false)
-	f.type0, f.type3, f.type2 = add(of(d.Type0)), add(of(d.Type3)), add(of(d.Type2))
-	keys(true)
-	return f
-}
-
-// Values lists the columns that a feed of the dimension takes, in order: natural key, type 1 attributes and what
-// is current of type 2, outrigger keys, attributes of type 0, 3 and 2, keys of type 2.
-func (x *Roster) Values() []column.Field { return x.values().fields }
-
-// Feed starts the overlay of the step that loads the dimension.
-func (x *Roster) Feed(run int64, step string) *Feed {
+// NewFeed starts the overlay of the step that loads the dimension.
+func NewFeed(x *roster.Roster, run int64, step string) *Feed {
 	f := &Feed{
-		Session: x.Session(run, step),
-		layout:  x.values(),
+		Session: NewSession(x, run, step),
+		layout:  x.Layout(),
 		last:    make([]int32, x.Len()),
 		flagged: map[int32]bool{},
 	}
-	f.maker = history.Maker{Rules: x.rules, Tell: f.count}
-	f.here = x.attendance(f.layout)
-	if x.dim.Timed() {
+	f.maker = history.Maker{Rules: *x.Rules(), Tell: f.count}
+	f.here = newAttendance(x, f.layout)
+	if x.Dimension().Timed() {
 		f.ties = &ties{numbers: map[string]int64{}, before: map[tied]ledger.Lost{}}
 	}
-	f.kept = column.NewBatch(f.layout.fields)
+	f.kept = column.NewBatch(f.layout.Fields)
 	return f
 }
 
 // Delivery is a batch of rows on their way into a feed. It belongs to one goroutine at a time.
 type Delivery struct {
-	x         *Roster
-	layout    feedLayout
+	x         *roster.Roster
+	layout    roster.Layout
 	Values    []*column.Column // as Roster.Values lists them
 	Effective *column.Column   // nil if there is none
 	Sequence  *column.Column   // nil if there is none
@@ -176,19 +134,19 @@ type Delivery struct {
 	digest    digest.Maker
 }
 
-// Delivery makes a buffer for a batch.
-func (x *Roster) Delivery() *Delivery { return &Delivery{x: x, layout: x.values()} }
+// NewDelivery makes a buffer for a batch.
+func NewDelivery(x *roster.Roster) *Delivery { return &Delivery{x: x, layout: x.Layout()} }
 
 // Prepare looks the rows up and compares them with what is loaded; it changes nothing and may run on any
 // goroutine. Rows that skip says true for are passed over.
 func (v *Delivery) Prepare(n int, skip func(int) bool) {
-	grow(&v.member, n)
-	grow(&v.digests, n)
-	grow(&v.known, n)
-	if v.x.blind {
+	v.member = column.Resized(v.member, n)
+	v.digests = column.Resized(v.digests, n)
+	v.known = column.Resized(v.known, n)
+	if v.x.Blind() {
 		return
 	}
-	v.x.index.Find(v.Values[:v.layout.natural], v.member)
+	v.x.Find(v.Values[:v.layout.Natural], v.member)
 	v.forget(n)
 	for i := range n {
 		if !skip(i) && v.member[i] != keyindex.Missing {
@@ -199,11 +157,11 @@ func (v *Delivery) Prepare(n int, skip func(int) bool) {
 
 // forget blanks what rows say of members that were erased.
 func (v *Delivery) forget(n int) {
-	if v.x.erased == nil {
+	if !v.x.HasErased() {
 		return
 	}
-	for k, f := range v.layout.fields {
-		if !v.x.dim.IsPersonal(f.Name) {
+	for k, f := range v.layout.Fields {
+		if !v.x.Dimension().IsPersonal(f.Name) {
 			continue
 		}
 		for i := range n {
@@ -215,16 +173,16 @@ func (v *Delivery) forget(n int) {
 }
 
 // Erased reports whether row i is of a member that was erased.
-func (v *Delivery) Erased(i int) bool { return v.member[i] >= 0 && v.x.erased[v.member[i]] }
+func (v *Delivery) Erased(i int) bool { return v.member[i] >= 0 && v.x.Erased(v.member[i]) }
 
 // Late reports whether row i tells something of its member that is older than what an earlier load brought.
 func (v *Delivery) Late(i int) bool {
 	if v.member[i] < 0 || v.known[i] {
 		return false
 	}
-	p := &v.x.members[v.member[i]]
+	p := v.x.Member(v.member[i])
 	latest := p.Latest()
-	if v.x.dim.Observed == nil {
+	if v.x.Dimension().Observed == nil {
 		latest = p.Versions[0].Effective
 	}
 	return history.TimingOf(v.Effective, nil, i).Effective < latest
@@ -232,28 +190,21 @@ func (v *Delivery) Late(i int) bool {
 
 // Judge compares row i once more, after its outrigger keys have changed.
 func (v *Delivery) Judge(i int) {
-	if v.x.blind {
+	if v.x.Blind() {
 		return
 	}
 	part := func(from, to int) digest.Sum { return v.digest.Of(v.Values[from:to], i) }
 	l := &v.layout
 	v.digests[i] = history.Digests{
-		Type0: part(l.type0, l.type3),
-		Type1: part(l.type1, l.type0),
-		Type2: part(l.type2, len(l.fields)),
-		Type3: part(l.type3, l.type2),
+		Type0: part(l.Type0, l.Type3),
+		Type1: part(l.Type1, l.Type0),
+		Type2: part(l.Type2, len(l.Fields)),
+		Type3: part(l.Type3, l.Type2),
 	}
 	if v.known[i] = false; v.member[i] >= 0 {
 		at := history.TimingOf(v.Effective, v.Sequence, i)
-		v.known[i] = v.x.rules.Says(&v.x.members[v.member[i]], at, &v.digests[i])
+		v.known[i] = v.x.Rules().Says(v.x.Member(v.member[i]), at, &v.digests[i])
 	}
-}
-
-func grow[T any](s *[]T, n int) {
-	if cap(*s) < n {
-		*s = make([]T, n, n+n/4)
-	}
-	*s = (*s)[:n]
 }
 
 // touch returns the number of the row that a member was first heard of in.
@@ -282,7 +233,7 @@ func (f *Feed) Take(v *Delivery, i int) {
 		return
 	}
 	if m < 0 {
-		added, fresh := f.index.Add(v.Values[:f.layout.natural], i)
+		added, fresh := f.index.Add(v.Values[:f.layout.Natural], i)
 		if fresh {
 			f.keys = append(f.keys, 0)
 			for k := range f.natural {
@@ -341,7 +292,7 @@ func (f *Feed) reserve() {
 
 // allocate returns the surrogate key of a new version of observation o.
 func (f *Feed) allocate(o int32) int64 {
-	if f.x.dim.Calendar != nil {
+	if f.x.Dimension().Calendar != nil {
 		surrogate := calendar.Key(f.kept.Cols[0].Int[o])
 		f.highest = max(f.highest, surrogate)
 		return surrogate

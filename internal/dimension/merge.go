@@ -8,6 +8,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
 	"ironmonger/internal/history"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
@@ -44,7 +45,7 @@ func Renamed(
 	if err != nil {
 		return 0, err
 	}
-	alias, taken, owner := newIndex(d), newIndex(d), map[int32]int32{}
+	alias, taken, owner := roster.NewIndex(d), roster.NewIndex(d), map[int32]int32{}
 	for i := range other[0].Null {
 		alias.Add(other, i)
 	}
@@ -90,11 +91,11 @@ type merger struct{ lost, into int32 }
 // what was observed of the other; Settle takes its rows away and points what pointed there to the other's version
 // of the time. Call it before the first Take.
 func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*column.Column) error {
-	d := f.x.dim
+	d := f.x.Dimension()
 	n := len(other[0].Null)
 	lost, into := make([]int32, n), make([]int32, n)
-	f.x.index.Find(other, lost)
-	f.x.index.Find(means, into)
+	f.x.Find(other, lost)
+	f.x.Find(means, into)
 	named := map[int32]int{} // the row of the alias of each that is lost
 	keys := column.Column{Type: column.Type{Kind: column.Integer}}
 	for i := range n {
@@ -102,13 +103,13 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 			continue
 		}
 		f.merged = append(f.merged, merger{lost[i], into[i]})
-		if named[lost[i]] = i; f.x.erased[lost[i]] {
-			f.x.erased[into[i]] = true
-			for _, v := range f.x.members[into[i]].Versions {
+		if named[lost[i]] = i; f.x.Erased(lost[i]) {
+			f.x.Erase(into[i])
+			for _, v := range f.x.Member(into[i]).Versions {
 				f.blank = append(f.blank, v.Key)
 			}
 		}
-		for _, v := range f.x.members[lost[i]].Versions {
+		for _, v := range f.x.Member(lost[i]).Versions {
 			keys.AppendInt(v.Key)
 		}
 		if f.here != nil {
@@ -118,7 +119,7 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 	if len(f.merged) == 0 {
 		return nil
 	}
-	fields := append(d.Table.Fields()[:1:1], f.layout.fields...)
+	fields := append(d.Table.Fields()[:1:1], f.layout.Fields...)
 	rows, err := warehouse.ReadAll(
 		ctx,
 		tx,
@@ -143,26 +144,26 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 	var digester digest.Maker
 	cols := column.Pointers(rows.Cols)[1:]
 	for _, m := range f.merged {
-		p, into := &f.x.members[m.lost], &f.x.members[m.into]
+		p, into := f.x.Member(m.lost), f.x.Member(m.into)
 		if p.Versions[0].Inferred || d.Effective == nil && !into.Versions[0].Inferred {
 			continue // nothing is known of it, or what stands of the other stays
 		}
 		tell := func(s history.Timing, key int64) {
 			i, l := at[key], &f.layout
 			value := func(k int) (*column.Column, int) { // what was observed of type 3, and of the rest what stands
-				if n, ok := told.row[seenOf{key, s}]; ok && k >= l.type3 && k < l.type2 {
-					return &told.Cols[told.from+k-l.type3], n
+				if n, ok := told.row[seenOf{key, s}]; ok && k >= l.Type3 && k < l.Type2 {
+					return &told.Cols[told.from+k-l.Type3], n
 				}
 				return cols[k], i
 			}
 			part := func(from, to int) digest.Sum { return digester.Of(cols[from:to], i) }
-			third := part(l.type3, l.type2)
+			third := part(l.Type3, l.Type2)
 			if n, ok := told.row[seenOf{key, s}]; ok {
-				third = digester.Of(column.Pointers(told.Cols)[told.from:told.from+l.type2-l.type3], n)
+				third = digester.Of(column.Pointers(told.Cols)[told.from:told.from+l.Type2-l.Type3], n)
 			}
 			f.reserve()
 			for k := range f.kept.Cols {
-				if k < l.natural {
+				if k < l.Natural {
 					f.kept.Cols[k].Append(means[k], named[m.lost])
 				} else {
 					from, n := value(k)
@@ -170,9 +171,9 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 				}
 			}
 			f.hear(m.into, 0, history.Observation{Timing: s, Moved: true, Digests: history.Digests{
-				Type0: part(l.type0, l.type3),
-				Type1: part(l.type1, l.type0),
-				Type2: part(l.type2, len(l.fields)),
+				Type0: part(l.Type0, l.Type3),
+				Type1: part(l.Type1, l.Type0),
+				Type2: part(l.Type2, len(l.Fields)),
 				Type3: third,
 			}})
 		}
@@ -197,7 +198,7 @@ func (f *Feed) Merged() int64 { return int64(len(f.merged)) }
 // bury takes away the rows of members that have become part of others, writes their keys down, and finds where what
 // pointed to them points now.
 func (c *change) bury() {
-	d, f := c.f.x.dim, c.f
+	d, f := c.f.x.Dimension(), c.f
 	if len(f.merged) == 0 {
 		return
 	}
@@ -207,11 +208,11 @@ func (c *change) bury() {
 		now[c.outcomes[k].member] = c.outcomes[k].Versions
 	}
 	for _, m := range f.merged {
-		p, into := &f.x.members[m.lost], &f.x.members[m.into]
+		p, into := f.x.Member(m.lost), f.x.Member(m.into)
 		versions := now[m.into]
 		if versions == nil { // nothing was observed of it
 			for k, v := range into.Versions {
-				h := history.Next{Version: v, To: f.x.rules.End}
+				h := history.Next{Version: v, To: f.x.Rules().End}
 				if k+1 < len(into.Versions) {
 					h.To = into.Versions[k+1].From
 				}
@@ -240,7 +241,7 @@ func (c *change) bury() {
 
 // writeBuried writes the keys down, and takes away what was kept apart of these members: it is kept of the others now.
 func (c *change) writeBuried(ctx context.Context, tx warehouse.Tx) error {
-	d := c.f.x.dim
+	d := c.f.x.Dimension()
 	if d.Observed != nil {
 		keys := column.NewBatch(d.Observed.Fields()[:1])
 		for _, key := range c.buried.Cols[0].Int {
@@ -262,10 +263,10 @@ func (f *Feed) Becomes() map[int64]One {
 	}
 	one := map[int64]One{}
 	for _, m := range f.merged {
-		for _, v := range f.x.members[m.lost].Versions {
+		for _, v := range f.x.Member(m.lost).Versions {
 			one[v.Key] = One{m.into, false}
 		}
-		for _, v := range f.x.members[m.into].Versions {
+		for _, v := range f.x.Member(m.into).Versions {
 			one[v.Key] = One{m.into, true}
 		}
 	}

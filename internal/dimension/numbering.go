@@ -48,7 +48,7 @@ func (n *numbering) allocate(f *Feed) {
 	if n.all = n.before[len(n.bits)] + int64(len(n.known)); n.all == 0 {
 		return
 	}
-	n.first, n.step = f.keysFor(n.all), f.x.dim.KeyStep
+	n.first, n.step = f.keysFor(n.all), f.x.Dimension().KeyStep
 }
 
 // place is the reverse of key: which of all new versions has a key.

@@ -19,7 +19,7 @@ type ordered struct {
 }
 
 func newOrdered(f *Feed, n *numbering) (*ordered, error) {
-	d := f.x.dim
+	d := f.x.Dimension()
 	o := &ordered{n: n}
 	var err error
 	if o.rows, err = spill.New(d.Table.Fields(), int(n.all/orderedRows)+1); err == nil && d.Observed != nil {
@@ -43,13 +43,13 @@ func (o *ordered) put(b *column.Batch) {
 
 // write adds all rows to the tables.
 func (o *ordered) write(ctx context.Context, tx warehouse.Tx, f *Feed) error {
-	d := f.x.dim
+	d := f.x.Dimension()
 	order := make([]int32, 0, orderedRows)
 	for part := range o.rows.Parts() {
-		f.parts.busy(part+1, o.rows.Parts())
+		f.parts.Busy(part+1, o.rows.Parts())
 		rows := column.NewBatch(d.Table.Fields())
 		cols := column.Pointers(rows.Cols)
-		err := pipeline.Batches(ctx, o.rows.Part(part), f.parts.workers, func(b *column.Batch) error {
+		err := pipeline.Batches(ctx, o.rows.Part(part), f.parts.Workers, func(b *column.Batch) error {
 			for k, c := range cols {
 				for i := range b.N {
 					c.Append(&b.Cols[k], i)
@@ -79,7 +79,7 @@ func (o *ordered) write(ctx context.Context, tx warehouse.Tx, f *Feed) error {
 	if err != nil {
 		return err
 	}
-	err = pipeline.Batches(ctx, o.notes.Part(0), f.parts.workers, func(b *column.Batch) error {
+	err = pipeline.Batches(ctx, o.notes.Part(0), f.parts.Workers, func(b *column.Batch) error {
 		return to.Append(column.Pointers(b.Cols[:len(b.Cols)-1]), upTo(b.N))
 	})
 	_, cerr := to.Close()

@@ -52,7 +52,7 @@ func (f *Feed) observations(m int32) []history.Observation {
 // before returns the member as it stands; new members have no versions.
 func (f *Feed) before(m int32) *history.Member {
 	if int(m) < f.x.Len() {
-		return &f.x.members[m]
+		return f.x.Member(m)
 	}
 	return &f.nobody
 }

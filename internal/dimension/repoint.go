@@ -16,11 +16,11 @@ import (
 // moves finds which times have passed from one key to another.
 func (c *change) moves(o *outcome) {
 	p := c.f.before(o.member)
-	if len(p.Versions) == 0 || !c.f.x.dim.Versioned() {
+	if len(p.Versions) == 0 || !c.f.x.Dimension().Versioned() {
 		return
 	}
 	beginning := civil.Day(1, 1, 1)
-	if c.f.x.dim.Time.Kind == column.Timestamp {
+	if c.f.x.Dimension().Time.Kind == column.Timestamp {
 		beginning *= civil.DayMicros
 	}
 	span := func(list []history.Next, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
@@ -70,7 +70,7 @@ func (c *change) moves(o *outcome) {
 // references lists the columns that point to the dimension: those of this model, and those that the ledger knows of
 // others.
 func (c *change) references(ctx context.Context, tx warehouse.Tx) ([]schema.Reference, error) {
-	d := c.f.x.dim
+	d := c.f.x.Dimension()
 	refs := slices.Clone(d.PointedAt)
 	known, err := ledger.References(ctx, tx, d.Table.Name)
 	for _, ref := range known {
@@ -85,8 +85,8 @@ func (c *change) references(ctx context.Context, tx warehouse.Tx) ([]schema.Refe
 func (c *change) repoint(ctx context.Context, tx warehouse.Tx, refs []schema.Reference) (map[string]int64, error) {
 	counts := map[string]int64{}
 	noted := ""
-	if c.f.x.dim.Observed != nil {
-		noted = c.f.x.dim.Observed.Name
+	if c.f.x.Dimension().Observed != nil {
+		noted = c.f.x.Dimension().Observed.Name
 	}
 	for _, ref := range refs {
 		r := &warehouse.Repointing{
@@ -136,7 +136,7 @@ func (c *change) at(ref schema.Reference) []warehouse.Move {
 			if m.To != warehouse.Forever {
 				m.To = calendar.Key(m.To)
 			}
-		case ref.TimeType.Kind == column.Timestamp && c.f.x.dim.Time.Kind == column.Date:
+		case ref.TimeType.Kind == column.Timestamp && c.f.x.Dimension().Time.Kind == column.Date:
 			m.From *= civil.DayMicros
 			if m.To != warehouse.Forever {
 				m.To *= civil.DayMicros

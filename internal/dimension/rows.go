@@ -15,12 +15,12 @@ import (
 
 // compose fills the batches.
 func (c *change) compose() {
-	d, f := c.f.x.dim, c.f
+	d, f := c.f.x.Dimension(), c.f
 	l := &f.layout
 	c.validity, c.type3 = c.revision(c.validityFields()), c.revision(c.thirdFields())
-	c.type0 = c.revision(l.fields[l.type0:l.type3])
-	c.type1 = c.revision(l.fields[l.type1:l.type0])
-	c.type2 = c.revision(l.fields[l.type2:])
+	c.type0 = c.revision(l.Fields[l.Type0:l.Type3])
+	c.type1 = c.revision(l.Fields[l.Type1:l.Type0])
+	c.type2 = c.revision(l.Fields[l.Type2:])
 	if d.Observed != nil {
 		c.notes, c.renoted = column.NewBatch(d.Observed.Fields()), column.NewBatch(d.Observed.Fields()[:2])
 	}
@@ -72,18 +72,18 @@ func (c *change) keepApart(o *outcome, p *history.Member) {
 		c.notes.Cols[0].AppendInt(o.Versions[j].Key)
 		c.notes.Cols[1].AppendInt(n.Effective)
 		at := 2
-		if c.f.x.dim.Sequence != nil {
+		if c.f.x.Dimension().Sequence != nil {
 			appendSequence(&c.notes.Cols[2], n.Timing)
 			at++
 		}
-		if l := &c.f.layout; l.type3 < l.type2 { // the observation itself is in the story
+		if l := &c.f.layout; l.Type3 < l.Type2 { // the observation itself is in the story
 			s := o.Story[slices.IndexFunc(o.Story, func(s history.Candidate) bool { return s.Effective == n.Effective })]
-			for k := l.type3; k < l.type2; k++ {
+			for k := l.Type3; k < l.Type2; k++ {
 				c.notes.Cols[at].Append(&c.f.kept.Cols[k], int(s.Row))
 				at++
 			}
 		}
-		if c.f.x.dim.Closes() {
+		if c.f.x.Dimension().Closes() {
 			if n.Mark == history.Row {
 				c.notes.Cols[at].AppendNull()
 			} else {
@@ -112,7 +112,7 @@ func (c *change) tally(o *outcome, p *history.Member) {
 				if c.f.Attributes == nil {
 					c.f.Attributes = map[string]int64{}
 				}
-				c.f.Attributes[l.fields[at].Name]++
+				c.f.Attributes[l.Fields[at].Name]++
 			}
 		}
 	}
@@ -124,13 +124,13 @@ func (c *change) tally(o *outcome, p *history.Member) {
 		return func(at int) value { return value{&c.f.kept.Cols[at], int(o)} }
 	}
 	if known && o.Type1 != none {
-		count(l.type1, l.type0, stood(0), seen(o.Type1))
+		count(l.Type1, l.Type0, stood(0), seen(o.Type1))
 	}
 	if known && o.Type0 != none {
-		count(l.type0, l.type3, stood(0), seen(o.Type0))
+		count(l.Type0, l.Type3, stood(0), seen(o.Type0))
 	}
 	if known && o.type3Differs {
-		count(l.type3, l.type2, stood(0), func(at int) value { return o.type3[at-l.type3].now })
+		count(l.Type3, l.Type2, stood(0), func(at int) value { return o.type3[at-l.Type3].now })
 	}
 	values := func(h *history.Next) func(int) value {
 		if h.Start != none {
@@ -140,15 +140,15 @@ func (c *change) tally(o *outcome, p *history.Member) {
 	}
 	for j := range o.Versions {
 		switch h := &o.Versions[j]; {
-		case !c.f.x.dim.Versioned():
+		case !c.f.x.Dimension().Versioned():
 		case h.Claims == none && j > 0:
-			count(l.type2, len(l.fields), values(&o.Versions[j-1]), values(h))
+			count(l.Type2, len(l.Fields), values(&o.Versions[j-1]), values(h))
 		case known && h.Claims == none && len(o.Versions) > 1: // before all that was known
-			count(l.type2, len(l.fields), values(&o.Versions[1]), values(h))
+			count(l.Type2, len(l.Fields), values(&o.Versions[1]), values(h))
 		case known && h.Claims == none: // in place of all that was known
-			count(l.type2, len(l.fields), stood(0), values(h))
+			count(l.Type2, len(l.Fields), stood(0), values(h))
 		case known && h.Start != none && p.Versions[h.Claims].Type2 != h.Type2:
-			count(l.type2, len(l.fields), stood(h.Claims), values(h))
+			count(l.Type2, len(l.Fields), stood(h.Claims), values(h))
 		}
 	}
 }
@@ -161,7 +161,7 @@ type composed struct {
 }
 
 func (c *change) validityFields() []column.Field {
-	d := c.f.x.dim
+	d := c.f.x.Dimension()
 	var fields []column.Field
 	if d.Timed() {
 		fields = append(fields, column.Field{Name: schema.EffectiveFrom, Type: d.Time})
@@ -190,7 +190,7 @@ func (c *change) validityFields() []column.Field {
 // thirdFields lists the type 3 attributes, each with what it was before.
 func (c *change) thirdFields() []column.Field {
 	var fields []column.Field
-	for _, f := range c.f.layout.fields[c.f.layout.type3:c.f.layout.type2] {
+	for _, f := range c.f.layout.Fields[c.f.layout.Type3:c.f.layout.Type2] {
 		fields = append(fields, f, column.Field{Name: star.PreviousColumn(f.Name), Type: f.Type})
 	}
 	return fields
@@ -198,12 +198,12 @@ func (c *change) thirdFields() []column.Field {
 
 // amend writes what changes in the row that h keeps.
 func (c *change) amend(o *outcome, h *history.Next, p *history.Member, current bool) {
-	d, f := c.f.x.dim, c.f
+	d, f := c.f.x.Dimension(), c.f
 	old := p.Versions[h.Claims]
 	if old.Inferred {
 		c.filled = append(c.filled, h.Key)
 	}
-	to := f.x.rules.End
+	to := f.x.Rules().End
 	if h.Claims+1 < len(p.Versions) {
 		to = p.Versions[h.Claims+1].From
 	}
@@ -213,11 +213,11 @@ func (c *change) amend(o *outcome, h *history.Next, p *history.Member, current b
 		c.validity.N++
 		c.stamp(c.validity.Batch, h, current)
 	}
-	if o.Type0 != none && f.layout.type0 < f.layout.type3 {
-		c.copyValues(c.type0, h.Key, f.kept.Cols[f.layout.type0:], int(o.Type0))
+	if o.Type0 != none && f.layout.Type0 < f.layout.Type3 {
+		c.copyValues(c.type0, h.Key, f.kept.Cols[f.layout.Type0:], int(o.Type0))
 	}
-	if o.Type1 != none && f.layout.type1 < f.layout.type0 {
-		c.copyValues(c.type1, h.Key, f.kept.Cols[f.layout.type1:], int(o.Type1))
+	if o.Type1 != none && f.layout.Type1 < f.layout.Type0 {
+		c.copyValues(c.type1, h.Key, f.kept.Cols[f.layout.Type1:], int(o.Type1))
 	}
 	if o.type3Differs {
 		c.type3.Cols[0].AppendInt(h.Key)
@@ -229,9 +229,9 @@ func (c *change) amend(o *outcome, h *history.Next, p *history.Member, current b
 		c.type3.N++
 	}
 	if d.Versioned() && h.Start != none && (old.Inferred || old.Type2 != h.Type2) {
-		c.copyValues(c.type2, h.Key, f.kept.Cols[f.layout.type2:], int(h.Start))
+		c.copyValues(c.type2, h.Key, f.kept.Cols[f.layout.Type2:], int(h.Start))
 	} else if d.Versioned() && h.Start == none && old.Type2 != h.Type2 { // gone, and what it was last is another now
-		c.copyValues(c.type2, h.Key, c.stood.Cols[1+f.layout.type2:], c.standing[p.Versions[h.Values].Key])
+		c.copyValues(c.type2, h.Key, c.stood.Cols[1+f.layout.Type2:], c.standing[p.Versions[h.Values].Key])
 	}
 }
 
@@ -243,7 +243,7 @@ func (c *change) stamp(b *column.Batch, h *history.Next, current bool) {
 		k++
 	}
 	put(h.Key)
-	d := c.f.x.dim
+	d := c.f.x.Dimension()
 	if d.Timed() {
 		put(h.Effective)
 		if d.Sequence != nil {
@@ -294,10 +294,10 @@ func (c *change) copyValues(b revision, surrogate int64, from []column.Column, r
 // insert sends the rows of the new versions, a chunk at a time, so that the warehouse takes in one while the
 // next is made.
 func (c *change) insert(ctx context.Context, tx warehouse.Tx) error {
-	d, f := c.f.x.dim, c.f
+	d, f := c.f.x.Dimension(), c.f
 	at := make([]int, len(d.Table.Columns)) // where the values of a column are, or none
 	for k, col := range d.Table.Columns {
-		at[k] = column.Find(f.layout.fields, col.Name)
+		at[k] = column.Find(f.layout.Fields, col.Name)
 	}
 	rows := column.NewBatch(d.Table.Fields())
 	for k, n := range c.fresh {
@@ -321,7 +321,7 @@ const insertRows = 4096
 
 // row adds the row of a new version.
 func (c *change) row(rows *column.Batch, n composed, find []int) {
-	d, f := c.f.x.dim, c.f
+	d, f := c.f.x.Dimension(), c.f
 	r := schema.Row{
 		Key:     n.h.Key,
 		Durable: n.o.durable,
@@ -353,15 +353,15 @@ func (v *versionValues) Append(col *column.Column, k int, _ schema.Role) {
 	c, l := v.c, &v.c.f.layout
 	at := v.find[k]
 	switch {
-	case at == none && k > 0 && v.find[k-1] >= l.type3 && v.find[k-1] < l.type2: // what the type 3 attribute before it was
-		v.o.type3[v.find[k-1]-l.type3].before.appendTo(col)
+	case at == none && k > 0 && v.find[k-1] >= l.Type3 && v.find[k-1] < l.Type2: // what the type 3 attribute before it was
+		v.o.type3[v.find[k-1]-l.Type3].before.appendTo(col)
 	case at == none:
 		col.AppendNull()
-	case at >= l.type2:
+	case at >= l.Type2:
 		c.from(col, at, v.h.Start, v.p, v.h.Values)
-	case at >= l.type3:
-		v.o.type3[at-l.type3].now.appendTo(col)
-	case at >= l.type0:
+	case at >= l.Type3:
+		v.o.type3[at-l.Type3].now.appendTo(col)
+	case at >= l.Type0:
 		c.from(col, at, v.o.Type0, v.p, 0)
 	default:
 		c.from(col, at, v.o.Type1, v.p, 0)
@@ -379,7 +379,7 @@ func (c *change) from(col *column.Column, at int, o int32, p *history.Member, ve
 
 // write sends the batches: first what makes room, then what is new.
 func (c *change) write(ctx context.Context, tx warehouse.Tx) error {
-	d, f := c.f.x.dim, c.f
+	d, f := c.f.x.Dimension(), c.f
 	if len(c.remove) > 0 {
 		b := column.NewBatch(d.Table.Fields()[:1])
 		for _, surrogate := range c.remove {

@@ -1,3 +1,11 @@
+// Package dimension adds members and versions to dimensions.
+//
+// A [Session] is what one step adds to a roster, an overlay: committed, it becomes part of the roster; rolled back,
+// nothing remains. It infers the members that facts name. A [Feed] is the session of the step that loads the dimension
+// itself. [Feed.Take] keeps the rows that may change something, and [Feed.Settle] has their history worked out (package
+// history), and writes what that changes: rows of versions, observations that are kept apart, and the keys of rows that
+// point to another version now. Where memory has no room for the rows, they go on disk, and one part after another is
+// settled.
 package dimension
 
 import (
@@ -11,6 +19,7 @@ import (
 	"ironmonger/internal/history"
 	"ironmonger/internal/keyindex"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -18,7 +27,7 @@ import (
 
 // Session is what one step adds to a dimension. It is used by the step's sequencer alone.
 type Session struct {
-	x        *Roster
+	x        *roster.Roster
 	run      int64
 	step     string
 	index    *keyindex.Index // of the members that the step adds
@@ -34,11 +43,11 @@ type Session struct {
 	Removed  int64   // and taken from it
 }
 
-// Session starts a step's overlay. step names the step and its run in the ledger.
-func (x *Roster) Session(run int64, step string) *Session {
-	s := &Session{x: x, run: run, step: step, index: newIndex(x.dim), highest: x.highest,
-		rows: column.NewBatch(x.dim.Table.Fields())}
-	for _, f := range x.dim.NaturalKey {
+// NewSession starts a step's overlay. step names the step and its run in the ledger.
+func NewSession(x *roster.Roster, run int64, step string) *Session {
+	s := &Session{x: x, run: run, step: step, index: roster.NewIndex(x.Dimension()), highest: x.Highest(),
+		rows: column.NewBatch(x.Dimension().Table.Fields())}
+	for _, f := range x.Dimension().NaturalKey {
 		s.natural = append(s.natural, column.Column{Type: f.Type})
 	}
 	return s
@@ -52,7 +61,7 @@ func (s *Session) next() int64 {
 // keysFor takes n keys that were never given, and returns the first. Where there are not so many, what is written
 // next fails.
 func (s *Session) keysFor(n int64) int64 {
-	d, first := s.x.dim, s.x.dim.FirstKey
+	d, first := s.x.Dimension(), s.x.Dimension().FirstKey
 	if s.highest >= first {
 		if s.full = s.full || d.KeyStep > math.MaxInt64-s.highest; s.full {
 			return s.highest
@@ -87,7 +96,7 @@ func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool
 		s.natural[k].AppendOwn(by[k], i)
 	}
 	s.changed = true
-	if s.x.dim.Inferable() {
+	if s.x.Dimension().Inferable() {
 		s.inferred = append(s.inferred, surrogate)
 	}
 	s.unfilled(surrogate, by, i)
@@ -100,13 +109,13 @@ func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
 	r := schema.Row{
 		Key:      surrogate,
 		Durable:  surrogate,
-		From:     s.x.rules.Beginning,
-		To:       s.x.rules.End,
+		From:     s.x.Rules().Beginning,
+		To:       s.x.Rules().End,
 		Current:  true,
 		Inferred: true,
 		Run:      s.run,
 	}
-	s.x.dim.AppendRow(s.rows, &r, unfilled{s.x.dim, by, i})
+	s.x.Dimension().AppendRow(s.rows, &r, unfilled{s.x.Dimension(), by, i})
 }
 
 // unfilled is the values of an inferred member. The columns of the natural key come first among those that ask for
@@ -149,14 +158,14 @@ func (s *Session) appendRows(ctx context.Context, tx warehouse.Tx, cols []*colum
 	if s.full {
 		return fmt.Errorf(
 			"dimension %s has no key left: the highest is %d, and an integer ends at %d",
-			s.x.dim.Text,
+			s.x.Dimension().Text,
 			s.highest,
 			math.MaxInt64,
 		)
 	}
 	if s.appender == nil {
 		var err error
-		if s.appender, err = tx.Append(ctx, s.x.dim.Table.Name, s.x.dim.Table.Fields()); err != nil {
+		if s.appender, err = tx.Append(ctx, s.x.Dimension().Table.Name, s.x.Dimension().Table.Fields()); err != nil {
 			return err
 		}
 	}
@@ -177,10 +186,10 @@ func (s *Session) Finish(ctx context.Context, tx warehouse.Tx) error {
 	if err := s.written(ctx, tx); err != nil || !s.changed {
 		return err
 	}
-	if err := ledger.Inferred(ctx, tx, s.x.dim.Text, s.inferred, s.run); err != nil {
+	if err := ledger.Inferred(ctx, tx, s.x.Dimension().Text, s.inferred, s.run); err != nil {
 		return err
 	}
-	return ledger.SetHighest(ctx, tx, s.x.dim.Text, s.highest, s.mark())
+	return ledger.SetHighest(ctx, tx, s.x.Dimension().Text, s.highest, s.by())
 }
 
 // written writes what is left, and waits until the warehouse has it.
@@ -193,7 +202,7 @@ func (s *Session) written(ctx context.Context, tx warehouse.Tx) error {
 	return err
 }
 
-func (s *Session) mark() string { return fmt.Sprintf("%d %s", s.run, s.step) }
+func (s *Session) by() string { return fmt.Sprintf("%d %s", s.run, s.step) }
 
 // Commit makes what the step added part of the roster. It is called after the step's transaction has
 // been committed.
@@ -201,30 +210,19 @@ func (s *Session) Commit() {
 	if !s.changed {
 		return
 	}
-	cols := column.Pointers(s.natural)
-	for i, surrogate := range s.keys {
-		s.x.index.Add(cols, i)
-		s.x.members = append(
-			s.x.members,
-			history.Member{
-				Durable: surrogate,
-				Versions: []history.Version{
-					{
-						Key:      surrogate,
-						From:     s.x.rules.Beginning,
-						Timing:   history.Untimed,
-						Inferred: s.x.dim.Inferable(),
-					},
-				},
-			},
-		)
+	first := int32(s.x.Len())
+	s.x.Add(column.Pointers(s.natural), len(s.keys))
+	for k, surrogate := range s.keys {
+		p := s.x.Member(first + int32(k))
+		p.Durable = surrogate
+		p.Versions = append(s.x.Room(1), history.Version{
+			Key:      surrogate,
+			From:     s.x.Rules().Beginning,
+			Timing:   history.Untimed,
+			Inferred: s.x.Dimension().Inferable(),
+		})
 	}
-	s.committed()
-}
-
-func (s *Session) committed() {
-	s.x.highest, s.x.changedBy, s.x.memberOf = s.highest, s.mark(), nil
-	s.x.index.Freeze()
+	s.x.Committed(s.highest, s.by())
 }
 
 // Made is the number of members that the step inferred.
@@ -233,7 +231,7 @@ func (s *Session) Made() int64 { return int64(len(s.keys)) }
 // Specials writes the special members that the dimension lacks (rule R21), and their labels in columns that it got
 // later.
 func (s *Session) Specials(ctx context.Context, tx warehouse.Tx) error {
-	d := s.x.dim
+	d := s.x.Dimension()
 	fields := d.Table.Fields()[:1:1]
 	for _, f := range d.Attributes() {
 		if f.Type.Kind == column.Text {
@@ -291,12 +289,12 @@ func (s *Session) special(b *column.Batch, special star.Special) {
 	r := schema.Row{
 		Key:     special.Key,
 		Durable: special.Key,
-		From:    s.x.rules.Beginning,
-		To:      s.x.rules.End,
+		From:    s.x.Rules().Beginning,
+		To:      s.x.Rules().End,
 		Current: true,
 		Run:     s.run,
 	}
-	s.x.dim.AppendRow(b, &r, specialValues{s.x.dim, special})
+	s.x.Dimension().AppendRow(b, &r, specialValues{s.x.Dimension(), special})
 }
 
 // specialValues is the values of a special member: its label in every attribute that is a text.
@@ -319,4 +317,4 @@ func (s specialValues) Append(c *column.Column, at int, role schema.Role) {
 }
 
 // Dimension is the dimension that the session adds to.
-func (s *Session) Dimension() *schema.Dimension { return s.x.dim }
+func (s *Session) Dimension() *schema.Dimension { return s.x.Dimension() }

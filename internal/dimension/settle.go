@@ -51,7 +51,7 @@ type revision struct {
 
 // revision returns an empty one.
 func (c *change) revision(fields []column.Field) revision {
-	fields = append(c.f.x.dim.Table.Fields()[:1:1], fields...)
+	fields = append(c.f.x.Dimension().Table.Fields()[:1:1], fields...)
 	fields = append(fields, column.Field{Name: schema.LoadRun, Type: column.Type{Kind: column.Integer}})
 	return revision{fields, column.NewBatch(fields)}
 }
@@ -72,7 +72,7 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 	}
 	if c.backfilled != nil {
 		f.changed = true
-		if _, err := tx.Amend(ctx, f.x.dim.Table.Name, 1, c.backfilled.fields, c.backfilled.Batch); err != nil {
+		if _, err := tx.Amend(ctx, f.x.Dimension().Table.Name, 1, c.backfilled.fields, c.backfilled.Batch); err != nil {
 			return nil, err
 		}
 	}
@@ -112,7 +112,7 @@ func (c *change) outline() {
 	c.outcomes = make([]outcome, 0, len(c.f.touched))
 	for _, m := range c.f.touched {
 		c.outcomes = append(c.outcomes, c.f.outcomeOf(m))
-		if d := c.f.x.dim; d.Marked() && !d.Closes() {
+		if d := c.f.x.Dimension(); d.Marked() && !d.Closes() {
 			o := &c.outcomes[len(c.outcomes)-1]
 			away, changed := c.f.flagged[m]
 			if p := c.f.before(m); !changed && len(p.Versions) > 0 {
@@ -161,7 +161,7 @@ func (c *change) allocate() {
 	}
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
-		if c.f.x.erased[o.member] {
+		if c.f.x.Erased(o.member) {
 			for _, h := range o.Versions {
 				c.blank = append(c.blank, h.Key)
 			}
@@ -181,7 +181,7 @@ func (c *change) allocate() {
 // fetch reads what stands of the members that change: values that go into new versions because no row of this load
 // has them, and those that are about to change.
 func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
-	d := c.f.x.dim
+	d := c.f.x.Dimension()
 	c.standing = map[int64]int{}
 	keys, all := column.Column{
 		Type: column.Type{Kind: column.Integer},
@@ -220,7 +220,7 @@ func (c *change) fetch(ctx context.Context, tx warehouse.Tx) error {
 	if len(keys.Int) == 0 {
 		return nil
 	}
-	fields := append(d.Table.Fields()[:1:1], c.f.layout.fields...)
+	fields := append(d.Table.Fields()[:1:1], c.f.layout.Fields...)
 	c.previous = len(fields)
 	for _, f := range d.Type3 {
 		fields = append(fields, column.Field{Name: star.PreviousColumn(f.Name), Type: f.Type})
@@ -251,16 +251,11 @@ func (f *Feed) Commit() {
 	if !f.changed || f.taken != nil {
 		return
 	}
-	cols := column.Pointers(f.natural)
-	f.x.members = slices.Grow(f.x.members, len(f.keys))
-	for i := range f.keys {
-		f.x.index.Add(cols, i)
-		f.x.members = append(f.x.members, history.Member{})
-	}
+	f.x.Add(column.Pointers(f.natural), len(f.keys))
 	for _, o := range f.settled {
-		p := &f.x.members[o.member]
+		p := f.x.Member(o.member)
 		if p.Durable = o.durable; cap(p.Versions) < len(o.Versions) {
-			p.Versions = f.x.slab.Cut(len(o.Versions))
+			p.Versions = f.x.Room(len(o.Versions))
 		}
 		p.Versions = p.Versions[:0]
 		for _, h := range o.Versions {
@@ -287,12 +282,13 @@ func (f *Feed) Commit() {
 		}
 	}
 	for m, away := range f.flagged {
-		for k := range f.x.members[m].Versions {
-			f.x.members[m].Versions[k].Gone = away
+		for k := range f.x.Member(m).Versions {
+			f.x.Member(m).Versions[k].Gone = away
 		}
 	}
-	f.committed()
+	by := f.by()
 	if len(f.merged) > 0 {
-		f.x.changedBy = "" // members are numbered otherwise now: whoever needs them reads them again
+		by = "" // members are numbered otherwise now
 	}
+	f.x.Committed(f.highest, by)
 }

@@ -2,12 +2,12 @@ package dimension
 
 import (
 	"context"
-	"hash/maphash"
 	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/history"
 	"ironmonger/internal/pipeline"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/spill"
 	"ironmonger/internal/warehouse"
@@ -16,11 +16,11 @@ import (
 // overflow is what a feed has on disk, once memory has no room for it, and what it needs besides to be settled as
 // if it were in memory.
 type overflow struct {
-	taken     *spill.Rows // the rows taken; nil while there is room for them
-	parts     *Parts      // and the members beside them
-	limit     int64       // how many bytes of memory the rows may take; 0 for any number
-	weight    int64       // and how many they take, about
-	workers   int         // who read them then
+	taken     *spill.Rows   // the rows taken; nil while there is room for them
+	parts     *roster.Parts // and the members beside them
+	limit     int64         // how many bytes of memory the rows may take; 0 for any number
+	weight    int64         // and how many they take, about
+	workers   int           // who read them then
 	busy      func(part, of int)
 	cols      []*column.Column
 	err       error      // why they can't go on disk
@@ -32,20 +32,16 @@ type overflow struct {
 // How many bytes a row takes in a feed and while it becomes a version, each of its values besides, and a member in a
 // roster, as measured, with what the garbage collector leaves lying about.
 const (
-	rowWeight    = 700
-	valueWeight  = 18
-	memberWeight = 500
+	rowWeight   = 700
+	valueWeight = 18
 )
 
-// Weight is how many bytes so many members of a dimension take in memory, about.
-func Weight(members int64) int64 { return members * memberWeight }
-
-// Feed starts the overlay of the step that loads the dimension.
-func (p *Parts) Feed(run int64, step string) (*Feed, error) {
-	f := p.blind.Feed(run, step)
+// NewFeedInParts starts the overlay of the step that loads the dimension.
+func NewFeedInParts(p *roster.Parts, run int64, step string) (*Feed, error) {
+	f := NewFeed(p.Blind(), run, step)
 	f.parts = p
 	var err error
-	f.taken, err = spill.New(f.rowFields(), p.count)
+	f.taken, err = spill.New(f.rowFields(), p.Count)
 	return f, err
 }
 
@@ -68,8 +64,8 @@ func (f *Feed) Close() error {
 
 // rowFields lists what is kept on disk of a row: its values, and when it was so.
 func (f *Feed) rowFields() []column.Field {
-	fields := slices.Clone(f.layout.fields)
-	if d := f.x.dim; d.Timed() {
+	fields := slices.Clone(f.layout.Fields)
+	if d := f.x.Dimension(); d.Timed() {
 		fields = append(fields, column.Field{Name: schema.EffectiveFrom, Type: d.Time})
 		if d.Sequence != nil {
 			fields = append(fields, column.Field{Name: schema.Sequence, Type: d.Sequence.Type})
@@ -92,20 +88,13 @@ func (f *Feed) weigh(v *Delivery, i int) {
 	if f.weight < f.limit {
 		return
 	}
-	f.parts = &Parts{
-		blind:   f.x,
-		whole:   f.x,
-		seed:    maphash.MakeSeed(),
-		count:   manyParts,
-		workers: f.workers,
-		busy:    f.busy,
-	}
+	f.parts = roster.WholeInParts(f.x, manyParts, f.workers, f.busy)
 	if f.taken, f.err = spill.New(f.rowFields(), manyParts); f.err != nil {
 		f.limit = 0
 		return
 	}
 	cols := column.Pointers(f.kept.Cols)
-	effective, sequence := column.Column{Type: f.x.dim.Time}, column.Column{Type: column.Type{Kind: column.Integer}}
+	effective, sequence := column.Column{Type: f.x.Dimension().Time}, column.Column{Type: column.Type{Kind: column.Integer}}
 	file := column.Column{Type: sequence.Type}
 	for _, s := range f.seen {
 		effective.AppendInt(s.Effective)
@@ -116,7 +105,7 @@ func (f *Feed) weigh(v *Delivery, i int) {
 		f.putRow(cols, &effective, &sequence, &file, o)
 	}
 	f.seen, f.touched, f.last, f.keys = nil, nil, nil, nil
-	f.kept, f.index = column.NewBatch(f.layout.fields), newIndex(f.x.dim)
+	f.kept, f.index = column.NewBatch(f.layout.Fields), roster.NewIndex(f.x.Dimension())
 	for k := range f.natural {
 		f.natural[k] = column.Column{Type: f.natural[k].Type}
 	}
@@ -130,25 +119,25 @@ func (f *Feed) put(v *Delivery, i int) { f.putRow(v.Values, v.Effective, v.Seque
 
 func (f *Feed) putRow(values []*column.Column, effective, sequence, file *column.Column, i int) {
 	f.cols = append(f.cols[:0], values...)
-	if f.x.dim.Timed() {
+	if f.x.Dimension().Timed() {
 		f.cols = append(f.cols, effective)
-		if f.x.dim.Sequence != nil {
+		if f.x.Dimension().Sequence != nil {
 			f.cols = append(f.cols, sequence)
 		}
 	}
 	if f.ties != nil {
 		f.cols = append(f.cols, file)
 	}
-	f.taken.Put(f.parts.of(values[:f.layout.natural], i), f.cols, i)
+	f.taken.Put(f.parts.Of(values[:f.layout.Natural], i), f.cols, i)
 }
 
 // part returns a feed of the rows of one part.
 func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, error) {
-	x, err := f.parts.open(ctx, r, part)
+	x, err := f.parts.Open(ctx, r, part)
 	if err != nil {
 		return nil, err
 	}
-	g, n := x.Feed(f.run, f.step), len(f.layout.fields)
+	g, n := NewFeed(x, f.run, f.step), len(f.layout.Fields)
 	g.ties, g.saidIn = f.ties, map[moment]history.Repeated{}
 	type rows struct {
 		*column.Batch
@@ -157,12 +146,12 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 	src := f.taken.Part(part)
 	fields := src.Fields()
 	fresh := func() *rows {
-		r := &rows{column.NewBatch(fields), x.Delivery()}
+		r := &rows{column.NewBatch(fields), NewDelivery(x)}
 		cols := column.Pointers(r.Cols)
 		r.Values = cols[:n]
-		if x.dim.Timed() {
+		if x.Dimension().Timed() {
 			r.Effective = cols[n]
-			if x.dim.Sequence != nil {
+			if x.Dimension().Sequence != nil {
 				r.Sequence = cols[n+1]
 			}
 		}
@@ -171,7 +160,7 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 		}
 		return r
 	}
-	return g, pipeline.Each(ctx, src, f.parts.workers, fresh,
+	return g, pipeline.Each(ctx, src, f.parts.Workers, fresh,
 		func(_ int, p column.Piece, r *rows) error {
 			err := p.Fill(r.Batch)
 			if err == nil {
@@ -195,8 +184,8 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 // earnest.
 func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
 	n := newNumbering(f.taken.N)
-	for part := range f.parts.count {
-		f.parts.busy(part+1, 2*f.parts.count)
+	for part := range f.parts.Count {
+		f.parts.Busy(part+1, 2*f.parts.Count)
 		g, err := f.part(ctx, tx, part)
 		if err != nil {
 			return nil, err
@@ -211,7 +200,7 @@ func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int
 	}
 	n.allocate(f)
 	var later *ordered
-	if f.parts.empty() {
+	if f.parts.Empty() {
 		var err error
 		if later, err = newOrdered(f, n); err != nil {
 			return nil, err
@@ -219,8 +208,8 @@ func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int
 		defer later.close()
 	}
 	moved := map[string]int64{}
-	for part := range f.parts.count {
-		f.parts.busy(f.parts.count+part+1, 2*f.parts.count)
+	for part := range f.parts.Count {
+		f.parts.Busy(f.parts.Count+part+1, 2*f.parts.Count)
 		g, err := f.part(ctx, tx, part)
 		if err != nil {
 			return nil, err

@@ -39,7 +39,7 @@ func (f *Feed) Remember(ctx context.Context, r warehouse.Reader) error {
 	if f.ties == nil {
 		return nil
 	}
-	list, err := ledger.Ties(ctx, r, f.x.dim.Text)
+	list, err := ledger.Ties(ctx, r, f.x.Dimension().Text)
 	if err != nil || len(list) == 0 {
 		return err
 	}
@@ -110,7 +110,7 @@ func (f *Feed) repeated(v *Delivery, i int, m int32) {
 	if f.ties == nil {
 		return
 	}
-	p, at := &f.x.members[m], history.TimingOf(v.Effective, v.Sequence, i)
+	p, at := f.x.Member(m), history.TimingOf(v.Effective, v.Sequence, i)
 	if _, sequence := p.Observed(at.Effective); at.Sequence != sequence {
 		return
 	}
@@ -127,12 +127,12 @@ func (f *Feed) repeated(v *Delivery, i int, m int32) {
 // tiedRow is the digest of a row that took part in a tie: of values in the order of a feed's layout.
 func (f *Feed) tiedRow(values []*column.Column, i int, at history.Timing, on int64, observable bool) tied {
 	l := &f.layout
-	b := digest.AppendRow(nil, values[:l.natural], i)
-	b = digest.AppendRow(b, values[l.type2:], i)
+	b := digest.AppendRow(nil, values[:l.Natural], i)
+	b = digest.AppendRow(b, values[l.Type2:], i)
 	b = binary.AppendVarint(binary.AppendVarint(binary.AppendVarint(b, at.Effective), at.Sequence), on)
 	t := tied{row: hashText(b)}
 	if observable {
-		b = digest.AppendRow(digest.AppendRow(b[:0], values[l.type1:l.type0], i), values[l.type3:l.type2], i)
+		b = digest.AppendRow(digest.AppendRow(b[:0], values[l.Type1:l.Type0], i), values[l.Type3:l.Type2], i)
 		t.other = hashText(b)
 	}
 	return t
@@ -221,7 +221,7 @@ func (f *Feed) KeepTies(ctx context.Context, tx warehouse.Tx, files []string) er
 			}
 		}
 	}
-	return ledger.KeepTies(ctx, tx, f.x.dim.Text, fresh, changed, gone, f.run)
+	return ledger.KeepTies(ctx, tx, f.x.Dimension().Text, fresh, changed, gone, f.run)
 }
 
 // lostNow returns the rows that have lost for the first time, those that the ledger has otherwise, and those that it

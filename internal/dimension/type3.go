@@ -40,7 +40,7 @@ type lastTwo struct{ now, before value }
 // type3Values works out the type 3 attributes of a member: their last two values in the order of its story (rule R10).
 // Without effective times, what stands is what was before.
 func (c *change) type3Values(o *outcome) {
-	d, f := c.f.x.dim, c.f
+	d, f := c.f.x.Dimension(), c.f
 	p := f.before(o.member)
 	var stood []lastTwo
 	if len(p.Versions) > 0 && !p.Versions[0].Inferred {
@@ -48,7 +48,7 @@ func (c *change) type3Values(o *outcome) {
 		for a := range d.Type3 {
 			stood = append(
 				stood,
-				lastTwo{value{&c.stood.Cols[1+f.layout.type3+a], at}, value{&c.stood.Cols[c.previous+a], at}},
+				lastTwo{value{&c.stood.Cols[1+f.layout.Type3+a], at}, value{&c.stood.Cols[c.previous+a], at}},
 			)
 		}
 	}
@@ -63,7 +63,7 @@ func (c *change) type3Values(o *outcome) {
 			if s.Mark != history.Row {
 				continue
 			}
-			v := value{&f.kept.Cols[f.layout.type3+a], int(s.Row)}
+			v := value{&f.kept.Cols[f.layout.Type3+a], int(s.Row)}
 			if s.Row == none {
 				v = value{&c.told.Cols[c.told.from+a], c.told.row[seenOf{p.Versions[s.Version].Key, s.Timing}]}
 			}
@@ -93,7 +93,7 @@ type tellings struct {
 
 // toldOf reads what was observed of the type 3 attributes of members.
 func (f *Feed) toldOf(ctx context.Context, tx warehouse.Tx, keys *column.Column) (tellings, error) {
-	d := f.x.dim
+	d := f.x.Dimension()
 	told := tellings{row: map[seenOf]int{}, from: 2}
 	if d.Observed == nil || len(d.Type3) == 0 {
 		return told, nil

@@ -14,10 +14,10 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/digest"
-	"ironmonger/internal/dimension"
 	"ironmonger/internal/exact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/resolve"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -56,15 +56,15 @@ type Writer struct {
 	fact        *schema.Fact
 	links       []*resolve.Link
 	run         int64
-	files       map[string]int64    // their numbers in the ledger
-	fields      []column.Field      // of the table, but for line and run
-	from        []int               // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
-	compared    []bool              // for each: a row that comes again has to say the same
-	durable     []bool              // for each: it is a durable key
-	grainAt     []int               // of fields
-	canon       []*dimension.Roster // for each field, the roster of a versioned dimension, or nil
-	grainInfers bool                // members that the grain names may have to be made
-	rules       [][]star.Outcome    // for each field: what may stand there for a natural key that isn't kept, by which rules
+	files       map[string]int64 // their numbers in the ledger
+	fields      []column.Field   // of the table, but for line and run
+	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
+	compared    []bool           // for each: a row that comes again has to say the same
+	durable     []bool           // for each: it is a durable key
+	grainAt     []int            // of fields
+	canon       []*roster.Roster // for each field, the roster of a versioned dimension, or nil
+	grainInfers bool             // members that the grain names may have to be made
+	rules       [][]star.Outcome // for each field: what may stand there for a natural key that isn't kept, by which rules
 
 	Measures []column.Field // the exact ones
 	measure  []int          // where they stand in the shaped batch
@@ -195,7 +195,7 @@ func (w *Writer) Prepare(c *Chunk) {
 	}
 	for _, k := range w.grainAt {
 		if c.cols[k].Type.Kind == column.Text {
-			dimension.TooLong(b, c.cols[k:k+1], w.fields[k].Name)
+			roster.TooLong(b, c.cols[k:k+1], w.fields[k].Name)
 		}
 	}
 	if w.grain.asks() {

@@ -10,6 +10,7 @@ import (
 	"ironmonger/internal/erase"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/resolve"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
@@ -64,7 +65,7 @@ func (w *dimensionStep) load(ctx context.Context) error {
 		resolvers[i] = resolve.NewResolver(w.links)
 	}
 	err = pipeline.Each(ctx, w.rows, w.opts.Workers,
-		func() *delivery { return &delivery{batch: column.NewBatch(w.fields), rows: x.Delivery()} },
+		func() *delivery { return &delivery{batch: column.NewBatch(w.fields), rows: dimension.NewDelivery(x)} },
 		func(worker int, p column.Piece, c *delivery) error {
 			if err := p.Fill(c.batch); err != nil {
 				return err
@@ -214,7 +215,7 @@ func (w *dimensionStep) rowChecks() func(*column.Batch) {
 				}
 			}
 		}
-		dimension.TooLong(b, b.Pick(natural), strings.Join(column.Names(d.NaturalKey), ", "))
+		roster.TooLong(b, b.Pick(natural), strings.Join(column.Names(d.NaturalKey), ", "))
 		if delivered >= 0 {
 			for i := range b.N {
 				if b.Cols[delivered].Null[i] && !b.Bad(i) {
@@ -245,12 +246,12 @@ func (w *dimensionStep) rowChecks() func(*column.Batch) {
 }
 
 // arrange lines the columns of a batch up as the feed wants them.
-func (w *dimensionStep) arrange(x *dimension.Roster, c *delivery) {
+func (w *dimensionStep) arrange(x *roster.Roster, c *delivery) {
 	if c.rows.Values != nil {
 		return
 	}
 	natural := w.natural()
-	for n, f := range x.Values() {
+	for n, f := range x.Layout().Fields {
 		if at := column.Find(w.dimension.Outriggers, f.Name); n < len(natural) {
 			c.rows.Values = append(c.rows.Values, &c.batch.Cols[natural[n]])
 		} else if at >= 0 {

@@ -14,9 +14,9 @@ import (
 	"time"
 
 	"ironmonger/internal/diag"
-	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/plan"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -58,7 +58,7 @@ type run struct {
 	opts    Options
 	entry   *ledger.Run
 	mu      sync.Mutex
-	rosters map[*star.Dimension]*dimension.Roster
+	rosters map[*star.Dimension]*roster.Roster
 	watch   sync.Mutex
 	dry     *dryWarehouse // nil if it is meant
 }
@@ -99,7 +99,7 @@ func Run(
 			Root:    root,
 			Piece:   opts.Piece,
 			Workers: opts.Workers,
-		}, rosters: map[*star.Dimension]*dimension.Roster{}}
+		}, rosters: map[*star.Dimension]*roster.Roster{}}
 	if err := r.openAll(ctx); err != nil {
 		return nil, err
 	}
@@ -424,7 +424,7 @@ func order(steps []*step) []plan.Step {
 }
 
 // roster returns the members of a dimension, as the step's transaction sees them.
-func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*dimension.Roster, error) {
+func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*roster.Roster, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if x := r.rosters[d]; x != nil {
@@ -432,7 +432,7 @@ func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*
 			return x, err
 		}
 	}
-	x, err := dimension.Open(ctx, tx, r.star.Dimension(d))
+	x, err := roster.Open(ctx, tx, r.star.Dimension(d))
 	if err != nil {
 		return nil, err
 	}

@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/exact"
 	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -67,7 +68,7 @@ func (w *dimensionStep) mergeFactsIn(
 	if err != nil || rows.N == 0 {
 		return err
 	}
-	canon := map[string]*dimension.Roster{}
+	canon := map[string]*roster.Roster{}
 	for _, k := range f.Keys {
 		if k.Dimension != w.dimension.Dimension && k.Dimension.Versioned() &&
 			slices.Contains(f.Table.Primary, k.Column()) {

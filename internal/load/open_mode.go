@@ -6,8 +6,8 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/star"
 )
 
@@ -39,9 +39,9 @@ func (w *work) findKeys(ctx context.Context) error {
 	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.kind.source()) {
 		return nil
 	}
-	w.wanted = map[*star.Dimension]*dimension.Wanted{}
+	w.wanted = map[*star.Dimension]*roster.Wanted{}
 	type use struct {
-		of *dimension.Wanted
+		of *roster.Wanted
 		by []string
 	}
 	var uses []use
@@ -52,7 +52,7 @@ func (w *work) findKeys(ctx context.Context) error {
 			return err
 		}
 		if w.wanted[d] == nil {
-			w.wanted[d] = dimension.NewWanted(d, keys)
+			w.wanted[d] = roster.NewWanted(d, keys)
 		}
 		uses, names = append(uses, use{w.wanted[d], by}), append(names, by...)
 		return nil
@@ -114,7 +114,7 @@ func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
 }
 
 // members returns the members of a dimension as the step's transaction sees them: all, or those that it may need.
-func (w *work) members(ctx context.Context, d *star.Dimension) (*dimension.Roster, error) {
+func (w *work) members(ctx context.Context, d *star.Dimension) (*roster.Roster, error) {
 	if parts := w.cuts[d]; parts != nil {
 		return parts.Blind(), nil
 	}
@@ -123,12 +123,12 @@ func (w *work) members(ctx context.Context, d *star.Dimension) (*dimension.Roste
 		return w.roster(ctx, w.tx, d)
 	}
 	if w.partial[d] == nil {
-		x, err := dimension.OpenWanted(ctx, w.tx, w.star.Dimension(d), wanted)
+		x, err := roster.OpenWanted(ctx, w.tx, w.star.Dimension(d), wanted)
 		if err != nil {
 			return nil, err
 		}
 		if w.partial == nil {
-			w.partial = map[*star.Dimension]*dimension.Roster{}
+			w.partial = map[*star.Dimension]*roster.Roster{}
 		}
 		w.partial[d] = x
 	}

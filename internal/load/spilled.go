@@ -7,6 +7,7 @@ import (
 	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/resolve"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/star"
 )
 
@@ -31,15 +32,15 @@ func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 		if other == d {
 			room = 1 << 60 // it is there already
 		}
-		room -= dimension.Weight(int64(x.Len()))
+		room -= roster.Weight(int64(x.Len()))
 	}
 	w.mu.Unlock()
 	highest, _, err := ledger.Highest(ctx, w.tx, d.Text)
-	if err != nil || dimension.Weight(highest) <= room {
+	if err != nil || roster.Weight(highest) <= room {
 		return true, err
 	}
 	tally, err := w.tx.Tally(ctx, d.TableName(), nil)
-	return dimension.Weight(tally.Rows) <= room, err
+	return roster.Weight(tally.Rows) <= room, err
 }
 
 // divided reports whether the step's dimension and its rows have to be kept on disk, and can be: what is known of a
@@ -59,7 +60,7 @@ func (w *dimensionStep) divided(ctx context.Context) (bool, error) {
 }
 
 // feed returns what takes the rows of the step's dimension, and a roster to prepare them with.
-func (w *dimensionStep) feed(ctx context.Context) (*dimension.Feed, *dimension.Roster, error) {
+func (w *dimensionStep) feed(ctx context.Context) (*dimension.Feed, *roster.Roster, error) {
 	d := w.dimension
 	divided, err := w.divided(ctx)
 	if err != nil {
@@ -70,14 +71,14 @@ func (w *dimensionStep) feed(ctx context.Context) (*dimension.Feed, *dimension.R
 		if err != nil {
 			return nil, nil, err
 		}
-		feed, err := parts.Feed(w.entry.ID, w.name)
+		feed, err := dimension.NewFeedInParts(parts, w.entry.ID, w.name)
 		return feed, parts.Blind(), err
 	}
 	x, err := w.members(ctx, d.Dimension)
 	if err != nil {
 		return nil, nil, err
 	}
-	feed := x.Feed(w.entry.ID, w.name)
+	feed := dimension.NewFeed(x, w.entry.ID, w.name)
 	if d.Source != nil && d.Deliveries == nil && d.Aliases == nil {
 		feed.Limit(w.opts.Memory/2, w.opts.Workers, w.busy)
 	}
@@ -90,17 +91,17 @@ func (w *work) parts(ctx context.Context, d *star.Dimension) (int, error) {
 		return 3, nil
 	}
 	tally, err := w.tx.Tally(ctx, d.TableName(), nil)
-	need := dimension.Weight(tally.Rows) + sourceWeight*w.total
+	need := roster.Weight(tally.Rows) + sourceWeight*w.total
 	return int(min(max(8*need/w.opts.Memory, 16), 256)), err
 }
 
 // cut reads a dimension into parts on disk.
-func (w *work) cut(ctx context.Context, d *star.Dimension) (*dimension.Parts, error) {
+func (w *work) cut(ctx context.Context, d *star.Dimension) (*roster.Parts, error) {
 	count, err := w.parts(ctx, d)
 	if err != nil {
 		return nil, err
 	}
-	parts, err := dimension.OpenParts(ctx, w.tx, w.star.Dimension(d), count, w.opts.Workers, w.busy)
+	parts, err := roster.OpenParts(ctx, w.tx, w.star.Dimension(d), count, w.opts.Workers, w.busy)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +118,7 @@ func (w *work) answerKeys(ctx context.Context) error {
 	}
 	type asking struct {
 		key *star.Key
-		*dimension.Questions
+		*roster.Questions
 		by   []int
 		asOf int
 	}
@@ -128,7 +129,7 @@ func (w *work) answerKeys(ctx context.Context) error {
 			continue
 		}
 		if w.cuts == nil {
-			w.cuts, w.answers = map[*star.Dimension]*dimension.Parts{}, map[*star.Key]*dimension.Answers{}
+			w.cuts, w.answers = map[*star.Dimension]*roster.Parts{}, map[*star.Key]*roster.Answers{}
 		}
 		parts := w.cuts[k.Dimension]
 		if parts == nil {
@@ -181,7 +182,7 @@ func (w *work) answerKeys(ctx context.Context) error {
 	}
 	for d, parts := range w.cuts {
 		var keys []*star.Key
-		var questions []*dimension.Questions
+		var questions []*roster.Questions
 		for _, a := range all {
 			if a.key.Dimension == d {
 				keys, questions = append(keys, a.key), append(questions, a.Questions)

@@ -16,6 +16,7 @@ import (
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/plan"
 	"ironmonger/internal/resolve"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
@@ -37,12 +38,12 @@ type work struct {
 	arrived  int64           // rows of the flow
 	links    []*resolve.Link
 	sessions []*dimension.Session
-	wanted   map[*star.Dimension]*dimension.Wanted // the keys for which dimensions are opened, where not for all
-	partial  map[*star.Dimension]*dimension.Roster // and these
-	cuts     map[*star.Dimension]*dimension.Parts  // dimensions on disk that keys point to
-	answers  map[*star.Key]*dimension.Answers      // and the keys, looked up beforehand
-	spilled  []io.Closer                           // what is on disk
-	names    []string                              // the columns that the step needs of its source
+	wanted   map[*star.Dimension]*roster.Wanted // the keys for which dimensions are opened, where not for all
+	partial  map[*star.Dimension]*roster.Roster // and these
+	cuts     map[*star.Dimension]*roster.Parts  // dimensions on disk that keys point to
+	answers  map[*star.Key]*roster.Answers      // and the keys, looked up beforehand
+	spilled  []io.Closer                        // what is on disk
+	names    []string                           // the columns that the step needs of its source
 	keys     []ledger.KeyCounts
 	aside    *setAsideBook
 	book     *ledger.Account // of the step's table
@@ -254,7 +255,7 @@ func (w *work) needs(name string) bool { return slices.Contains(w.names, name) }
 
 // connect makes the links of the step's keys; links to one dimension share a session.
 func (w *work) connect(ctx context.Context) error {
-	rosters := map[*star.Dimension]*dimension.Roster{}
+	rosters := map[*star.Dimension]*roster.Roster{}
 	for _, k := range w.step.keys {
 		x, err := w.members(ctx, k.Dimension)
 		if err != nil {
@@ -262,11 +263,11 @@ func (w *work) connect(ctx context.Context) error {
 		}
 		rosters[k.Dimension] = x
 	}
-	sessions := map[*dimension.Roster]*dimension.Session{}
-	w.links = resolve.New(w.step.keys, w.fields, func(d *star.Dimension) *dimension.Roster { return rosters[d] },
-		func(x *dimension.Roster) *dimension.Session {
+	sessions := map[*roster.Roster]*dimension.Session{}
+	w.links = resolve.New(w.step.keys, w.fields, func(d *star.Dimension) *roster.Roster { return rosters[d] },
+		func(x *roster.Roster) *dimension.Session {
 			if sessions[x] == nil {
-				sessions[x] = x.Session(w.entry.ID, w.name)
+				sessions[x] = dimension.NewSession(x, w.entry.ID, w.name)
 				w.sessions = append(w.sessions, sessions[x])
 			}
 			return sessions[x]

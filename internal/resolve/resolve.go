@@ -12,15 +12,16 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/dimension"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/star"
 )
 
 // Link is a foreign key of a step.
 type Link struct {
 	*star.Key
-	Roster  *dimension.Roster
+	Roster  *roster.Roster
 	Session *dimension.Session // what the step infers; shared by the links to one dimension
-	Answers *dimension.Answers // the keys, where they were looked up beforehand: the roster is blind then
+	Answers *roster.Answers    // the keys, where they were looked up beforehand: the roster is blind then
 	by      []int              // columns of the shaped batch
 	asOf    int                // or -1
 }
@@ -29,8 +30,8 @@ type Link struct {
 func New(
 	keys []*star.Key,
 	fields []column.Field,
-	roster func(*star.Dimension) *dimension.Roster,
-	session func(*dimension.Roster) *dimension.Session,
+	roster func(*star.Dimension) *roster.Roster,
+	session func(*roster.Roster) *dimension.Session,
 ) []*Link {
 	var links []*Link
 	for _, k := range keys {
@@ -101,9 +102,9 @@ type Stray struct {
 // Resolver resolves batches. It is for one goroutine.
 type Resolver struct {
 	links  []*Link
-	lookup []*dimension.Lookup
-	recall []*dimension.Recall // in place of a lookup
-	match  []dimension.Match
+	lookup []*roster.Lookup
+	recall []*roster.Recall // in place of a lookup
+	match  []roster.Match
 	buf    []*column.Column
 }
 
@@ -134,12 +135,12 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) error {
 	for _, l := range r.links {
 		if l.Unmatched == star.Infer || l.Dimension.Junk { // what isn't there may have to be made
 			r.buf = l.columns(b, r.buf)
-			dimension.TooLong(b, r.buf, l.Text)
+			roster.TooLong(b, r.buf, l.Text)
 		}
 	}
 	passed := passing(b)
 	if cap(r.match) < b.N {
-		r.match = make([]dimension.Match, b.N+b.N/4)
+		r.match = make([]roster.Match, b.N+b.N/4)
 	}
 	match := r.match[:b.N]
 	pending := false
@@ -168,7 +169,7 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) error {
 			if passed != nil && !passed[i] {
 				continue
 			}
-			if m == dimension.Matched {
+			if m == roster.Matched {
 				out.Counts[k].Matched++
 				continue
 			}
@@ -210,31 +211,31 @@ func passing(b *column.Batch) []bool {
 }
 
 // apply does what the rule for an outcome says, and tells whether a member has to be inferred.
-func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m dimension.Match) bool {
-	if l.Dimension.Junk && m == dimension.Unmatched { // a combination that is new is no stray
+func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m roster.Match) bool {
+	if l.Dimension.Junk && m == roster.Unmatched { // a combination that is new is no stray
 		out.Counts[k].Matched++
 		return l.leaveOpen(b, out, k, i)
 	}
-	if m == dimension.Beyond { // to infer a member doesn't help where it isn't to hold
-		if m = dimension.Unmatched; l.Unmatched == star.Infer && l.Outside != star.Nearest {
-			m = dimension.Outside
+	if m == roster.Beyond { // to infer a member doesn't help where it isn't to hold
+		if m = roster.Unmatched; l.Unmatched == star.Infer && l.Outside != star.Nearest {
+			m = roster.Outside
 		}
 	}
 	var rule star.Outcome
 	var what string
 	switch m {
-	case dimension.Missing:
+	case roster.Missing:
 		out.Counts[k].Missing++
 		rule, what = l.Missing, "no "+l.Text
-	case dimension.Unmatched:
+	case roster.Unmatched:
 		out.Counts[k].Unmatched++
 		out.Strays = append(out.Strays, Stray{int32(k), int32(i), false})
 		rule, what = l.Unmatched, "unmatched "+l.Text
-	case dimension.Outside:
+	case roster.Outside:
 		out.Counts[k].Outside++
 		out.Strays = append(out.Strays, Stray{int32(k), int32(i), true})
 		rule, what = l.Outside, l.Text+" outside every version"
-	case dimension.Timeless:
+	case roster.Timeless:
 		out.Counts[k].Missing++
 		rule, what = star.SetAside, l.Text+" without "+l.AsOf
 	}
@@ -247,7 +248,7 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m dimension.Match
 		return l.leaveOpen(b, out, k, i)
 	case star.SetAside:
 		detail := ""
-		if m != dimension.Missing {
+		if m != roster.Missing {
 			detail = l.Natural(b, i)
 		}
 		b.SetAside(i, l.Text, what, detail)

@@ -1,4 +1,4 @@
-package dimension
+package roster
 
 import (
 	"context"
@@ -19,7 +19,7 @@ type Wanted struct {
 
 // NewWanted returns an empty set that takes at most so many keys.
 func NewWanted(d *star.Dimension, most int64) *Wanted {
-	w := &Wanted{index: keyindex.New(types(d.NaturalKey)), most: most}
+	w := &Wanted{index: keyindex.New(typesOf(d.NaturalKey)), most: most}
 	for _, f := range d.NaturalKey {
 		w.keys = append(w.keys, column.Column{Type: f.Type})
 	}

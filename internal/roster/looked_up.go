@@ -1,4 +1,4 @@
-package dimension
+package roster
 
 import (
 	"cmp"
@@ -15,7 +15,7 @@ import (
 
 // openLookedUp reads a dimension that somebody else has made. Its versions may leave gaps, in which nothing holds.
 func openLookedUp(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Roster, error) {
-	x := &Roster{dim: d, index: newIndex(d), rules: rulesOf(d)}
+	x := New(d)
 	at := 1 + len(d.NaturalKey)
 	until := [][]int64{} // of each version of a member
 	err := warehouse.Each(

@@ -1,4 +1,4 @@
-package dimension
+package roster
 
 import (
 	"context"
@@ -26,7 +26,7 @@ func (p *Parts) Ask(asOf *column.Type) (*Questions, error) {
 	if asOf != nil {
 		fields = append(fields, column.Field{Name: "as of", Type: *asOf})
 	}
-	rows, err := spill.New(fields, p.count)
+	rows, err := spill.New(fields, p.Count)
 	return &Questions{of: p, rows: rows}, err
 }
 
@@ -36,7 +36,7 @@ func (q *Questions) Put(by []*column.Column, asOf *column.Column, n int) {
 		q.by = append(q.by, asOf)
 	}
 	for i := range n {
-		q.rows.Put(q.of.of(by, i), q.by, i)
+		q.rows.Put(q.of.Of(by, i), q.by, i)
 	}
 }
 
@@ -64,9 +64,9 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 	out := column.NewBatch(answerFields)
 	cols := column.Pointers(out.Cols)
 	var match []Match
-	for part := range p.count {
-		p.busy(part+1, p.count)
-		x, err := p.open(ctx, r, part)
+	for part := range p.Count {
+		p.Busy(part+1, p.Count)
+		x, err := p.Open(ctx, r, part)
 		if err != nil {
 			return nil, err
 		}
@@ -80,7 +80,7 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 		l := x.Lookup()
 		natural := len(x.dim.NaturalKey)
 		for k, q := range questions {
-			err := pipeline.Batches(ctx, q.rows.Part(part), p.workers, func(b *column.Batch) error {
+			err := pipeline.Batches(ctx, q.rows.Part(part), p.Workers, func(b *column.Batch) error {
 				asked := column.Pointers(b.Cols)
 				number := asked[len(asked)-1].Int
 				var asOf *column.Column
@@ -88,7 +88,7 @@ func (p *Parts) Answer(ctx context.Context, r warehouse.Reader, questions []*Que
 					asOf = asked[natural]
 				}
 				out.Reset(b.N)
-				grow(&match, b.N)
+				match = column.Resized(match, b.N)
 				l.Resolve(asked[:natural], asOf, b.N, cols[1].Int, cols[2].Int, match)
 				for i := range b.N {
 					cols[0].Int[i], cols[3].Int[i] = number[i], int64(match[i])
@@ -170,7 +170,7 @@ func (a *Answers) Recall() *Recall { return &Recall{of: a} }
 
 // Resolve does for n rows, of which first come before, what [Lookup.Resolve] would have done.
 func (r *Recall) Resolve(first int64, n int, surrogate, durable []int64, match []Match) error {
-	grow(&r.buf, n*answerSize)
+	r.buf = column.Resized(r.buf, n*answerSize)
 	if _, err := r.of.file.ReadAt(r.buf, first*answerSize); err != nil {
 		return fmt.Errorf("keys that were looked up beforehand cannot be read: %w", err)
 	}

@@ -1,12 +1,10 @@
-// Package dimension knows the members of dimensions: who they are, which versions they have, and which
-// surrogate keys belong to them.
+// Package roster knows the members of a dimension as they stand in the warehouse: who they are, which versions they
+// have, and which surrogate keys belong to them.
 //
-// A [Roster] is one dimension as it stands in the warehouse, read once for a run and kept. While it is
-// frozen, any number of goroutines look up keys in it through a [Lookup]. What a step adds goes into the
-// step's [Session], an overlay: committed, it becomes part of the roster; rolled back, nothing remains.
-// A [Feed] is the session of the step that loads the dimension itself: it takes what the source says
-// about members, and [Feed.Settle] works out their versions.
-package dimension
+// A [Roster] is read once for a run and kept: whole with [Open], the members that some rows need with [OpenWanted], or
+// on disk in [Parts] where memory has no room. Any number of goroutines look up keys in it through a [Lookup], while
+// no step that adds members commits. What a step adds is in its own session (package dimension) until then.
+package roster
 
 import (
 	"cmp"
@@ -71,9 +69,14 @@ func open(ctx context.Context, r warehouse.Reader, d *schema.Dimension, q wareho
 	return x, x.finish(ctx, r, q.By != nil, d.Observed != nil)
 }
 
+// New returns the roster of a dimension that has no members.
+func New(d *schema.Dimension) *Roster {
+	return &Roster{dim: d, index: NewIndex(d), rules: rulesOf(d)}
+}
+
 // empty returns a roster that has no members yet.
 func empty(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Roster, error) {
-	x := &Roster{dim: d, index: newIndex(d), rules: rulesOf(d)}
+	x := New(d)
 	var err error
 	x.highest, x.changedBy, err = ledger.Highest(ctx, r, d.Text)
 	return x, err
@@ -90,11 +93,11 @@ type rosterRows struct {
 }
 
 func (x *Roster) rows() *rosterRows {
-	d, values := x.dim, x.values()
+	d, values := x.dim, x.Layout()
 	r := &rosterRows{
 		x:        x,
 		fields:   []column.Field{{Name: d.KeyColumn(), Type: column.Type{Kind: column.Integer}}},
-		sequence: none,
+		sequence: history.None,
 	}
 	add := func(more ...column.Field) (from int) {
 		from = len(r.fields)
@@ -102,10 +105,10 @@ func (x *Roster) rows() *rosterRows {
 		return from
 	}
 	r.natural = add(d.NaturalKey...)
-	r.type1 = add(values.fields[values.type1:values.type0]...)
-	r.type0 = add(values.fields[values.type0:values.type3]...)
-	r.type3 = add(values.fields[values.type3:values.type2]...)
-	r.type2 = add(values.fields[values.type2:]...)
+	r.type1 = add(values.Fields[values.Type1:values.Type0]...)
+	r.type0 = add(values.Fields[values.Type0:values.Type3]...)
+	r.type3 = add(values.Fields[values.Type3:values.Type2]...)
+	r.type2 = add(values.Fields[values.Type2:]...)
 	if r.times = add(); d.Timed() {
 		add(column.Field{Name: schema.EffectiveFrom, Type: d.Time})
 		if d.Sequence != nil {
@@ -220,11 +223,11 @@ func rulesOf(d *schema.Dimension) history.Rules {
 	return r
 }
 
-func newIndex(d *schema.Dimension) *keyindex.Index {
+func NewIndex(d *schema.Dimension) *keyindex.Index {
 	if d.Junk {
-		return keyindex.NewWithNulls(types(d.NaturalKey))
+		return keyindex.NewWithNulls(typesOf(d.NaturalKey))
 	}
-	return keyindex.New(types(d.NaturalKey))
+	return keyindex.New(typesOf(d.NaturalKey))
 }
 
 func (x *Roster) sortVersions() {
@@ -236,7 +239,7 @@ func (x *Roster) sortVersions() {
 // readNoted reads what is kept apart: of all members, or of those at hand.
 func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) error {
 	fields := x.dim.Observed.Fields()
-	sequence, type3 := none, 2
+	sequence, type3 := history.None, 2
 	if x.dim.Sequence != nil {
 		sequence, type3 = 2, 3
 	}
@@ -281,6 +284,53 @@ func (x *Roster) readNoted(ctx context.Context, r warehouse.Reader, some bool) e
 	return nil
 }
 
+// Dimension is whose members they are.
+func (x *Roster) Dimension() *schema.Dimension { return x.dim }
+
+// Rules say how the dimension keeps the history of its members.
+func (x *Roster) Rules() *history.Rules { return &x.rules }
+
+// Highest is the highest key ever given.
+func (x *Roster) Highest() int64 { return x.highest }
+
+// Blind reports whether the roster knows nobody, since the members are on disk.
+func (x *Roster) Blind() bool { return x.blind }
+
+// Find sets members to the numbers of the members with these natural keys, or to keyindex.Missing or
+// keyindex.Absent.
+func (x *Roster) Find(natural []*column.Column, members []int32) { x.index.Find(natural, members) }
+
+// Member returns a member by its number.
+func (x *Roster) Member(m int32) *history.Member { return &x.members[m] }
+
+// Erased reports whether the personal attributes of a member stay blank.
+func (x *Roster) Erased(m int32) bool { return x.erased[m] }
+
+// HasErased reports whether there is such a member.
+func (x *Roster) HasErased() bool { return x.erased != nil }
+
+// Erase makes the personal attributes of a member stay blank; there is such a member already.
+func (x *Roster) Erase(m int32) { x.erased[m] = true }
+
+// Add adds n members by their natural keys. They have no versions yet.
+func (x *Roster) Add(natural []*column.Column, n int) {
+	x.members = slices.Grow(x.members, n)
+	for i := range n {
+		x.index.Add(natural, i)
+		x.members = append(x.members, history.Member{})
+	}
+}
+
+// Room returns an empty list with room for n versions.
+func (x *Roster) Room(n int) []history.Version { return x.slab.Cut(n) }
+
+// Committed says that a step has committed what it added or changed. An empty name makes the roster out of date:
+// whoever needs it next reads it again.
+func (x *Roster) Committed(highest int64, by string) {
+	x.highest, x.changedBy, x.memberOf = highest, by, nil
+	x.index.Freeze()
+}
+
 // Current reports whether the roster is still what the warehouse holds: the ledger names the step that
 // changed the dimension last.
 func (x *Roster) Current(ctx context.Context, r warehouse.Reader) (bool, error) {
@@ -307,13 +357,13 @@ func (x *Roster) MemberOf(surrogate int64) (int32, bool) {
 
 // at returns column k, or nil if that is none.
 func at(cols []*column.Column, k int) *column.Column {
-	if k == none {
+	if k == history.None {
 		return nil
 	}
 	return cols[k]
 }
 
-func types(fields []column.Field) []column.Type {
+func typesOf(fields []column.Field) []column.Type {
 	list := make([]column.Type, len(fields))
 	for i, f := range fields {
 		list[i] = f.Type

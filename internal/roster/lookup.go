@@ -1,4 +1,4 @@
-package dimension
+package roster
 
 import (
 	"ironmonger/internal/civil"
@@ -48,10 +48,8 @@ func (l *Lookup) inDays(by []*column.Column, n int) []*column.Column {
 // for the current versions. The key of an Outside row is that of the nearest version. Durable keys go to durable,
 // unless that is nil.
 func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrogate, durable []int64, match []Match) {
-	if cap(l.member) < n {
-		l.member = make([]int32, n+n/4)
-	}
-	member := l.member[:n]
+	l.member = column.Resized(l.member, n)
+	member := l.member
 	l.x.index.Find(l.inDays(by, n), member)
 	toDay := asOf != nil && asOf.Type.Kind == column.Timestamp && l.x.dim.Time.Kind == column.Date
 	for i, m := range member {

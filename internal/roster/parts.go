@@ -1,4 +1,4 @@
-package dimension
+package roster
 
 import (
 	"context"
@@ -20,9 +20,9 @@ type Parts struct {
 	members *spill.Rows // else these; nil where they aren't needed
 	seed    maphash.Seed
 	digest  digest.Maker
-	count   int
-	workers int
-	busy    func(part, of int) // told which part is gone through
+	Count   int
+	Workers int
+	Busy    func(part, of int) // told which part is gone through
 	noted   bool               // there are observations that are kept apart
 }
 
@@ -45,7 +45,7 @@ func OpenParts(
 	}
 	x.highest, x.blind = max(x.highest, greatest), true
 	rows := x.rows()
-	p := &Parts{blind: x, seed: maphash.MakeSeed(), count: count, workers: workers, busy: busy}
+	p := &Parts{blind: x, seed: maphash.MakeSeed(), Count: count, Workers: workers, Busy: busy}
 	if p.members, err = spill.New(rows.fields, count); err != nil {
 		return nil, err
 	}
@@ -55,7 +55,7 @@ func OpenParts(
 		natural := cols[rows.natural:rows.type1]
 		for i := range b.N {
 			if !rows.special(b.Cols[0].Int[i], natural, i) {
-				p.members.Put(p.of(natural, i), cols, i)
+				p.members.Put(p.Of(natural, i), cols, i)
 			}
 		}
 		return nil
@@ -76,8 +76,8 @@ func OpenParts(
 	return p, nil
 }
 
-// empty reports whether the dimension has no members.
-func (p *Parts) empty() bool {
+// Empty reports whether the dimension has no members.
+func (p *Parts) Empty() bool {
 	if p.whole != nil {
 		return p.whole.Len() == 0
 	}
@@ -87,13 +87,13 @@ func (p *Parts) empty() bool {
 // Blind returns a roster of the dimension that has no members.
 func (p *Parts) Blind() *Roster { return p.blind }
 
-// of returns the part of a natural key.
-func (p *Parts) of(natural []*column.Column, i int) int {
-	return int(p.digest.Hash(p.seed, natural, i) % uint64(p.count))
+// Of returns the part of a natural key.
+func (p *Parts) Of(natural []*column.Column, i int) int {
+	return int(p.digest.Hash(p.seed, natural, i) % uint64(p.Count))
 }
 
-// open returns the members of a part.
-func (p *Parts) open(ctx context.Context, r warehouse.Reader, part int) (*Roster, error) {
+// Open returns the members of a part.
+func (p *Parts) Open(ctx context.Context, r warehouse.Reader, part int) (*Roster, error) {
 	if p.whole != nil {
 		return p.whole, nil
 	}
@@ -102,7 +102,7 @@ func (p *Parts) open(ctx context.Context, r warehouse.Reader, part int) (*Roster
 		return nil, err
 	}
 	rows := x.rows()
-	err = pipeline.Batches(ctx, p.members.Part(part), p.workers, func(b *column.Batch) error {
+	err = pipeline.Batches(ctx, p.members.Part(part), p.Workers, func(b *column.Batch) error {
 		rows.add(b)
 		return nil
 	})
@@ -119,3 +119,14 @@ func (p *Parts) Close() error {
 	}
 	return p.members.Close()
 }
+
+// WholeInParts cuts a roster that is in memory into parts, each of which is the whole of it.
+func WholeInParts(x *Roster, count, workers int, busy func(part, of int)) *Parts {
+	return &Parts{blind: x, whole: x, seed: maphash.MakeSeed(), Count: count, Workers: workers, Busy: busy}
+}
+
+// memberWeight is how many bytes a member takes in memory, about.
+const memberWeight = 500
+
+// Weight is how many bytes so many members of a dimension take in memory, about.
+func Weight(members int64) int64 { return members * memberWeight }

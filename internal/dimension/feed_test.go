@@ -3,11 +3,13 @@ package dimension
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/history"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
@@ -30,18 +32,12 @@ type told struct {
 	name, class     string
 }
 
-// rosterOf returns an empty roster of a dimension.
-func rosterOf(d *schema.Dimension) *Roster {
-	x := &Roster{dim: d, index: newIndex(d), rules: rulesOf(d)}
-	return x
-}
-
 // load takes observations as a step would, without a warehouse, and returns the moves that it would make.
-func load(x *Roster, list []told) (*change, Counts) {
-	f := x.Feed(1, "test")
+func load(x *roster.Roster, list []told) (*change, Counts) {
+	f := NewFeed(x, 1, "test")
 	integer, text := column.Type{Kind: column.Integer}, column.Type{Kind: column.Text}
 	id, name, class := &column.Column{Type: integer}, &column.Column{Type: text}, &column.Column{Type: text}
-	since, rank := &column.Column{Type: x.dim.Time}, &column.Column{Type: integer}
+	since, rank := &column.Column{Type: x.Dimension().Time}, &column.Column{Type: integer}
 	for _, o := range list {
 		id.AppendInt(o.id)
 		name.AppendText(o.name)
@@ -53,9 +49,9 @@ func load(x *Roster, list []told) (*change, Counts) {
 			rank.AppendInt(o.rank)
 		}
 	}
-	v := x.Delivery()
+	v := NewDelivery(x)
 	v.Values, v.Effective = []*column.Column{id, name, class}, since
-	if x.dim.Dimension.Sequence != nil {
+	if x.Dimension().Dimension.Sequence != nil {
 		v.Sequence = rank
 	}
 	v.Prepare(len(list), func(int) bool { return false })
@@ -104,13 +100,13 @@ func TestHistoryIsPure(t *testing.T) {
 					class: string(rune('x' + r.IntN(2+int(seed%2)))),
 				}
 			}
-			whole := rosterOf(d)
+			whole := roster.New(d)
 			load(whole, list)
-			cut := rosterOf(d)
+			cut := roster.New(d)
 			if r.IntN(2) == 0 { // a fact has come first
 				id := &column.Column{Type: column.Type{Kind: column.Integer}}
 				id.AppendInt(1)
-				s := cut.Session(1, "fact")
+				s := NewSession(cut, 1, "fact")
 				s.Infer([]*column.Column{id}, 0)
 				s.Commit()
 			}
@@ -119,15 +115,14 @@ func TestHistoryIsPure(t *testing.T) {
 			for rest := list; len(rest) > 0; {
 				n := 1 + r.IntN(min(len(rest), 1+int(seed%5)))
 				before := map[string]int64{}
-				for id := range cut.members {
-					for _, v := range cut.members[id].Versions {
+				for id := range cut.Len() {
+					for _, v := range cut.Member(int32(id)).Versions {
 						before[fmt.Sprint(id, v.Effective, v.Type2)] = v.Key
 					}
 				}
 				c, counts := load(cut, rest[:n])
-				if sum := counts.New + counts.Versions + counts.Filled + counts.Changed + counts.Same + counts.Conflicts; sum != int64(
-					n,
-				) {
+				sum := counts.New + counts.Versions + counts.Filled + counts.Changed + counts.Same + counts.Conflicts
+				if sum != int64(n) {
 					t.Fatalf("%s, seed %d: %d rows were taken, and %d counted: %+v", d.Text, seed, n, sum, counts)
 				}
 				rest = rest[n:]
@@ -139,16 +134,19 @@ func TestHistoryIsPure(t *testing.T) {
 					t.Fatalf("%s, seed %d: the same rows again: %+v", d.Text, seed, again)
 				}
 			}
-			for id, p := range whole.members {
+			for id := range whole.Len() {
+				p := whole.Member(int32(id))
 				other := &column.Column{Type: column.Type{Kind: column.Integer}}
 				other.AppendInt(member(whole, id))
-				q := &cut.members[cut.index.Get([]*column.Column{other}, 0)]
-				if story(&p) != story(q) {
+				number := make([]int32, 1)
+				cut.Find([]*column.Column{other}, number)
+				q := cut.Member(number[0])
+				if story(p) != story(q) {
 					t.Fatalf(
 						"%s, seed %d: in one load\n%s\nin several\n%s\nof %v",
 						d.Text,
 						seed,
-						story(&p),
+						story(p),
 						story(q),
 						list,
 					)
@@ -159,22 +157,21 @@ func TestHistoryIsPure(t *testing.T) {
 }
 
 // member returns the natural key of a member of a test's roster.
-func member(x *Roster, number int) int64 {
+func member(x *roster.Roster, number int) int64 {
 	c := &column.Column{Type: column.Type{Kind: column.Integer}}
 	for id := range int64(3) {
 		c.AppendInt(id)
-		if x.index.Get([]*column.Column{c}, int(id)) == int32(number) {
-			return id
-		}
 	}
-	return -1
+	found := make([]int32, 3)
+	x.Find([]*column.Column{c}, found)
+	return int64(slices.Index(found, int32(number)))
 }
 
 // check looks at a roster after a load: its versions, their keys, and the facts, which are moved first.
 func check(
 	t *testing.T,
 	d *schema.Dimension,
-	x *Roster,
+	x *roster.Roster,
 	seed uint64,
 	c *change,
 	facts map[int64]map[int64]int64,
@@ -182,8 +179,8 @@ func check(
 	before map[string]int64,
 ) {
 	t.Helper()
-	for id := range x.members {
-		p := &x.members[id]
+	for id := range x.Len() {
+		p := x.Member(int32(id))
 		who := member(x, id)
 		if !d.Versioned() {
 			if len(p.Versions) != 1 {
@@ -191,7 +188,7 @@ func check(
 			}
 			continue
 		}
-		if inferred := p.Versions[0].Inferred; (d.FromStart || inferred) && p.Versions[0].From != x.rules.Beginning ||
+		if inferred := p.Versions[0].Inferred; (d.FromStart || inferred) && p.Versions[0].From != x.Rules().Beginning ||
 			!d.FromStart && !inferred && p.Versions[0].From != p.Versions[0].Effective {
 			t.Fatalf("%s, seed %d: the first version is from %d", d.Text, seed, p.Versions[0].From)
 		}
