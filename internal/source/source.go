@@ -211,14 +211,7 @@ func (in *Inputs) AsRead(
 	s *star.Source,
 	bind func(name string) (star.Value, error),
 ) (*star.Source, error) {
-	plain := &star.Source{
-		Name:     s.Name,
-		Files:    s.Files,
-		Database: s.Database,
-		Table:    s.Table,
-		Query:    s.Query,
-		OrderBy:  s.OrderBy,
-	}
+	plain := &star.Source{Name: s.Name, Files: s.Files, Selection: s.Selection}
 	if s.TypesItself() {
 		columns, err := in.Columns(ctx, plain, bind)
 		plain.Columns = slices.DeleteFunc(columns, func(c star.Column) bool { return c.Type.Kind == column.Null })

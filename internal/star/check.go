@@ -345,7 +345,7 @@ func (c *checker) outcomes(k *Key) {
 	if k.Outside == "" {
 		k.Outside = Nearest
 	}
-	made := k.Dimension.from != nil || k.Dimension.Junk
+	made := k.Dimension.text.from != nil || k.Dimension.Junk
 	if k.Unmatched == "" {
 		k.Unmatched = SetAside
 		if made {

@@ -14,7 +14,7 @@ import (
 func (c *checker) dimension(d *Dimension) {
 	path := "dimensions." + d.Text
 	kinds := 0
-	for _, is := range []bool{d.from != nil, d.Rows != nil, d.Calendar != nil, d.Junk, d.LookedUp != nil} {
+	for _, is := range []bool{d.text.from != nil, d.Rows != nil, d.Calendar != nil, d.Junk, d.LookedUp != nil} {
 		if is {
 			kinds++
 		}
@@ -48,21 +48,21 @@ func (c *checker) dimension(d *Dimension) {
 		}
 		fields = d.Rows.Fields
 	} else {
-		if d.Source = c.findSource(d.from, path+".from"); d.Source == nil {
+		if d.Source = c.findSource(d.text.from, path+".from"); d.Source == nil {
 			return
 		}
 		fields, of = d.Source.Fields(), "source "+d.Source.Text
 	}
-	if len(d.naturalKey) == 0 {
+	if len(d.text.naturalKey) == 0 {
 		c.errorf(d.At, path, "natural_key is missing (a column or a list)")
 	}
-	d.NaturalKey = c.fields(fields, of, d.naturalKey, path+".natural_key")
+	d.NaturalKey = c.fields(fields, of, d.text.naturalKey, path+".natural_key")
 	for i, f := range d.NaturalKey {
 		if f.Type.Kind == column.Double {
-			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double cannot be a key: make it a decimal or text")
+			c.errorf(d.text.naturalKey[i].At, path+".natural_key", "a double cannot be a key: make it a decimal or text")
 		}
 	}
-	d.type2 = slices.DeleteFunc(d.type2, func(w Name) bool { // a key may make versions, too
+	d.text.type2 = slices.DeleteFunc(d.text.type2, func(w Name) bool { // a key may make versions, too
 		at := slices.IndexFunc(
 			d.Keys,
 			func(k *Key) bool { return k.Text == w.Text && column.Find(fields, w.Text) < 0 },
@@ -72,10 +72,10 @@ func (c *checker) dimension(d *Dimension) {
 		}
 		return at >= 0
 	})
-	d.Type0 = c.fields(fields, of, d.type0, path+".type_0")
-	d.Type1 = c.fields(fields, of, d.type1, path+".type_1")
-	d.Type2 = c.fields(fields, of, d.type2, path+".type_2")
-	d.Type3 = c.fields(fields, of, d.type3, path+".type_3")
+	d.Type0 = c.fields(fields, of, d.text.type0, path+".type_0")
+	d.Type1 = c.fields(fields, of, d.text.type1, path+".type_1")
+	d.Type2 = c.fields(fields, of, d.text.type2, path+".type_2")
+	d.Type3 = c.fields(fields, of, d.text.type3, path+".type_3")
 	c.matching(d, path)
 	c.aliases(d, path)
 	c.attributes(d, fields, path)
@@ -97,19 +97,19 @@ func (c *checker) dimension(d *Dimension) {
 			attributes = append(attributes, f)
 		}
 	}
-	d.Personal = c.fields(attributes, "dimension "+d.Text, d.personal, path+".personal")
-	if d.Rows != nil && len(d.NaturalKey) == len(d.naturalKey) {
+	d.Personal = c.fields(attributes, "dimension "+d.Text, d.text.personal, path+".personal")
+	if d.Rows != nil && len(d.NaturalKey) == len(d.text.naturalKey) {
 		c.staticRows(d, path)
 	}
 }
 
 // times finds the columns that say since when a row is so.
 func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
-	if d.effective != nil {
-		if f, ok := c.field(fields, of, *d.effective, path+".effective"); ok {
+	if d.text.effective != nil {
+		if f, ok := c.field(fields, of, *d.text.effective, path+".effective"); ok {
 			if f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp && known(f.Type) {
 				c.errorf(
-					d.effective.At,
+					d.text.effective.At,
 					path+".effective",
 					"%s is of type %s; an effective time is a date or a timestamp",
 					f.Name,
@@ -119,11 +119,11 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 			d.Effective = &f
 		}
 	}
-	if d.sequence != nil {
-		if f, ok := c.field(fields, of, *d.sequence, path+".sequence"); ok {
+	if d.text.sequence != nil {
+		if f, ok := c.field(fields, of, *d.text.sequence, path+".sequence"); ok {
 			if f.Type.Wide() || f.Type.Kind == column.Text || f.Type.Kind == column.Double {
 				c.errorf(
-					d.sequence.At,
+					d.text.sequence.At,
 					path+".sequence",
 					"%s is of type %s; a sequence is an integer, a short decimal, a date or a timestamp",
 					f.Name,
@@ -132,56 +132,56 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 			}
 			d.Sequence = &f
 		}
-		if d.effective == nil {
+		if d.text.effective == nil {
 			c.errorf(
-				d.sequence.At,
+				d.text.sequence.At,
 				path+".sequence",
 				"sequence decides between rows of one effective time, and no effective is given",
 			)
 		}
 	}
-	if d.Versioned() && d.effective == nil {
+	if d.Versioned() && d.text.effective == nil {
 		at := d.At
-		if len(d.type2) > 0 {
-			at = d.type2[0].At
+		if len(d.text.type2) > 0 {
+			at = d.text.type2[0].At
 		}
 		c.errorf(at, path+".type_2", "versions need effective: the column that says since when a row is so")
 	}
-	if d.RefuseLate && d.effective == nil {
+	if d.RefuseLate && d.text.effective == nil {
 		c.errorf(
-			d.lateAt,
+			d.text.lateAt,
 			path+".late_rows",
 			"without effective, the column that says since when a row is so, none is late",
 		)
 	}
 	if d.Durable && !d.Versioned() {
 		c.errorf(
-			d.durableAt,
+			d.text.durableAt,
 			path+".durable_key",
 			"without type_2 attributes a member has one row, whose key is durable already",
 		)
 	}
-	if d.Rows != nil && d.effective != nil {
-		c.errorf(d.effective.At, path+".effective", "rows that stand in the model have no effective time")
+	if d.Rows != nil && d.text.effective != nil {
+		c.errorf(d.text.effective.At, path+".effective", "rows that stand in the model have no effective time")
 	}
 }
 
 // deliveries completes what is said about deliveries of all.
 func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path string) {
-	if d.delivers != "all" {
+	if d.text.delivers != "all" {
 		for _, said := range []struct {
 			is   bool
 			name string
-		}{{d.gone != "", "gone"}, {d.completeFor != nil, "complete_for"}, {d.deliveredOn != nil, "delivered_on"}} {
+		}{{d.text.gone != "", "gone"}, {d.text.completeFor != nil, "complete_for"}, {d.text.deliveredOn != nil, "delivered_on"}} {
 			if said.is {
 				c.errorf(d.At, path, "%s speaks of deliveries of all: delivers: all", said.name)
 			}
 		}
 		return
 	}
-	all := &Deliveries{Gone: Departure(cmp.Or(d.gone, string(Keep)))}
+	all := &Deliveries{Gone: Departure(cmp.Or(d.text.gone, string(Keep)))}
 	d.Deliveries = all
-	for _, w := range d.completeFor {
+	for _, w := range d.text.completeFor {
 		f, ok := c.field(fields, of, w, path+".complete_for")
 		if !ok {
 			continue
@@ -200,12 +200,12 @@ func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path strin
 		}
 		all.Scope = append(all.Scope, f)
 	}
-	if d.deliveredOn != nil {
-		if f, ok := c.field(fields, of, *d.deliveredOn, path+".delivered_on"); ok {
+	if d.text.deliveredOn != nil {
+		if f, ok := c.field(fields, of, *d.text.deliveredOn, path+".delivered_on"); ok {
 			if d.Effective != nil && f.Type != d.Effective.Type ||
 				f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
 				c.errorf(
-					d.deliveredOn.At,
+					d.text.deliveredOn.At,
 					path+".delivered_on",
 					"%s is of type %s; it is a date or a timestamp, as effective is",
 					f.Name,
@@ -215,7 +215,7 @@ func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path strin
 			all.On = &f
 		}
 	}
-	if all.Gone == Close && (!d.Versioned() || d.deliveredOn == nil) {
+	if all.Gone == Close && (!d.Versioned() || d.text.deliveredOn == nil) {
 		c.errorf(
 			d.At,
 			path+".gone",
@@ -237,12 +237,12 @@ func (c *checker) hierarchy(d *Dimension, path string) {
 		h.above,
 		path+".parent",
 	)
-	if len(h.above) != len(d.naturalKey) {
+	if len(h.above) != len(d.text.naturalKey) {
 		c.errorf(
 			h.at,
 			path,
 			"the natural key has %d columns, and the parent's has %d",
-			len(d.naturalKey),
+			len(d.text.naturalKey),
 			len(h.above),
 		)
 	}
@@ -268,7 +268,7 @@ func (c *checker) hierarchy(d *Dimension, path string) {
 // them, and refuses names that stand twice or that the table has for itself.
 func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	used := map[string]string{d.KeyColumn(): "the surrogate key", "load_run": "the run that wrote the row"}
-	if d.effective != nil {
+	if d.text.effective != nil {
 		for _, name := range ValidityColumns() {
 			used[name] = "the validity"
 		}
@@ -282,7 +282,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	if d.Source != nil {
 		used["is_inferred"] = "the mark of inferred members"
 	}
-	if d.gone == string(Flag) || d.gone == string(Close) {
+	if d.text.gone == string(Flag) || d.text.gone == string(Close) {
 		used["is_gone"] = "the mark of members that are gone"
 	}
 	claim := func(w Name, role, in string) {
@@ -298,13 +298,13 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	for _, group := range []struct {
 		names    []Name
 		role, in string
-	}{{d.naturalKey, "the natural key", "natural_key"}, {d.type0, "a type 0 attribute", "type_0"}, {d.type1, "a type 1 attribute", "type_1"}, {d.type2, "a type 2 attribute", "type_2"}, {d.type3, "a type 3 attribute", "type_3"}} {
+	}{{d.text.naturalKey, "the natural key", "natural_key"}, {d.text.type0, "a type 0 attribute", "type_0"}, {d.text.type1, "a type 1 attribute", "type_1"}, {d.text.type2, "a type 2 attribute", "type_2"}, {d.text.type3, "a type 3 attribute", "type_3"}} {
 		for _, w := range group.names {
 			claim(w, group.role, group.in)
 			taken[w.Text] = true
 		}
 	}
-	for _, w := range []*Name{d.effective, d.sequence, d.deliveredOn} {
+	for _, w := range []*Name{d.text.effective, d.text.sequence, d.text.deliveredOn} {
 		if w != nil {
 			taken[w.Text] = true
 		}
@@ -314,8 +314,8 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 			taken[by.column.Text] = true
 		}
 	}
-	others := d.others
-	if d.type1 == nil {
+	others := d.text.others
+	if d.text.type1 == nil {
 		others = cmp.Or(others, "type_1")
 	}
 	for _, f := range fields {
@@ -332,7 +332,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	for _, f := range d.Type3 {
 		claim(Name{PreviousColumn(f.Name), d.At}, "what "+f.Name+" was before", "type_3")
 	}
-	for _, w := range d.current {
+	for _, w := range d.text.current {
 		if i := column.Find(d.Type2, w.Text); i >= 0 {
 			d.Current = append(d.Current, d.Type2[i])
 			claim(Name{CurrentColumn(w.Text), w.At}, "the current "+w.Text, "with_current")
@@ -350,9 +350,9 @@ func ValidityColumns() []string {
 // junk makes the columns of a junk dimension its natural key.
 func (c *checker) junk(d *Dimension, path string) {
 	c.refuse(d, path, "a junk dimension has the columns of combinations", d.said())
-	d.Rows = &Rows{columns: d.combinations}
+	d.Rows = &Rows{columns: d.text.combinations}
 	used := map[string]bool{strings.ToLower(d.KeyColumn()): true, "load_run": true}
-	for _, col := range d.combinations {
+	for _, col := range d.text.combinations {
 		if lower := strings.ToLower(col.Text); used[lower] {
 			c.errorf(col.At, path+".combinations", "the table has a column %s of its own", col.Text)
 		} else if used[lower] = true; col.Type.Kind == column.Double {
@@ -369,7 +369,7 @@ func (c *checker) calendar(d *Dimension, path string) {
 	cal := d.Calendar
 	c.refuse(d, path, "a calendar has its own columns", d.said())
 	if cal.To < cal.From {
-		c.errorf(d.calendarAt, path+".calendar", "to is before from")
+		c.errorf(d.text.calendarAt, path+".calendar", "to is before from")
 	}
 	d.NaturalKey, d.Type1, d.Type2 = calendar.Fields()[:1], calendar.Fields()[1:], nil
 }
@@ -377,24 +377,24 @@ func (c *checker) calendar(d *Dimension, path string) {
 // said lists what may be said of a dimension that takes its columns from a source or from rows, natural_key first.
 func (d *Dimension) said() []said {
 	return []said{
-		{d.naturalKey != nil, "natural_key"},
-		{d.type0 != nil, "type_0"},
-		{d.type1 != nil, "type_1"},
-		{d.type2 != nil, "type_2"},
-		{d.type3 != nil, "type_3"},
+		{d.text.naturalKey != nil, "natural_key"},
+		{d.text.type0 != nil, "type_0"},
+		{d.text.type1 != nil, "type_1"},
+		{d.text.type2 != nil, "type_2"},
+		{d.text.type3 != nil, "type_3"},
 		{
-			d.current != nil,
+			d.text.current != nil,
 			"with_current",
 		},
-		{d.others != "", "others"},
+		{d.text.others != "", "others"},
 		{d.Durable, "durable_key"},
 		{d.RefuseLate, "late_rows"},
-		{d.delivers != "", "delivers"},
+		{d.text.delivers != "", "delivers"},
 		{d.Aliases != nil, "aliases"},
 		{d.Adopts != nil, "adopts"},
-		{d.gone != "", "gone"},
-		{d.personal != nil, "personal"},
-		{d.effective != nil, "effective"},
+		{d.text.gone != "", "gone"},
+		{d.text.personal != nil, "personal"},
+		{d.text.effective != nil, "effective"},
 		{d.Keys != nil, "keys"},
 	}
 }

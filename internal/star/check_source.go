@@ -47,7 +47,7 @@ func (c *checker) source(s *Source) bool {
 func (c *checker) origin(s *Source) {
 	path := "sources." + s.Text
 	ways := 0
-	for _, given := range []bool{len(s.Read) > 0, s.Table.Text != "" || s.Query.Text != "", s.from != nil, s.union != nil} {
+	for _, given := range []bool{len(s.Read) > 0, s.Table.Text != "" || s.Query.Text != "", s.text.from != nil, s.text.union != nil} {
 		if given {
 			ways++
 		}
@@ -61,42 +61,42 @@ func (c *checker) origin(s *Source) {
 		)
 	case s.Table.Text != "" && s.Query.Text != "":
 		c.errorf(s.At, path, "a source reads a table or a query")
-	case s.database == nil && s.Table.Text+s.Query.Text != "":
+	case s.text.database == nil && s.Table.Text+s.Query.Text != "":
 		c.errorf(s.At, path, "which database is that of? (database)")
-	case s.database != nil && s.Table.Text+s.Query.Text == "":
-		c.errorf(s.database.At, path+".database", "which table or query of it?")
-	case s.OrderBy != nil && s.database == nil:
+	case s.text.database != nil && s.Table.Text+s.Query.Text == "":
+		c.errorf(s.text.database.At, path+".database", "which table or query of it?")
+	case s.OrderBy != nil && s.text.database == nil:
 		c.errorf(
 			s.OrderBy[0].At,
 			path+".order_by",
 			"files and sources have an order of their own: order_by is for a database",
 		)
-	case s.drivenBy != nil && (s.from != nil || s.union != nil):
-		c.errorf(s.drivenBy.At, path+".driven_by", "a list drives the reading of files or of a database")
+	case s.text.drivenBy != nil && (s.text.from != nil || s.text.union != nil):
+		c.errorf(s.text.drivenBy.At, path+".driven_by", "a list drives the reading of files or of a database")
 	}
-	if s.database != nil {
+	if s.text.database != nil {
 		s.Database = find(
 			c,
 			c.model.Databases,
 			func(d *Database) string { return d.Text },
-			s.database,
+			s.text.database,
 			path+".database",
 			"database",
 		)
 	}
-	if s.DrivenBy = c.findSource(s.drivenBy, path+".driven_by"); s.DrivenBy != nil {
+	if s.DrivenBy = c.findSource(s.text.drivenBy, path+".driven_by"); s.DrivenBy != nil {
 		c.source(s.DrivenBy)
 	}
-	if s.From = c.findSource(s.from, path+".from"); s.From != nil {
+	if s.From = c.findSource(s.text.from, path+".from"); s.From != nil {
 		c.source(s.From)
 	}
-	for _, w := range s.union {
+	for _, w := range s.text.union {
 		if o := c.findSource(&w, path+".union"); o != nil {
 			s.Union = append(s.Union, o)
 			c.source(o)
 		}
 	}
-	if s.drivenBy != nil && s.DrivenBy == nil || s.from != nil && s.From == nil || len(s.Union) < len(s.union) {
+	if s.text.drivenBy != nil && s.DrivenBy == nil || s.text.from != nil && s.From == nil || len(s.Union) < len(s.text.union) {
 		s.blind = true
 		return
 	}
@@ -183,7 +183,7 @@ func (c *checker) taken(s *Source, path string) {
 	case s.complete():
 		c.overlap(s, path)
 		return
-	case s.Database == nil && s.database != nil || s.Database != nil && s.Database.Path+s.Database.Connection == "":
+	case s.Database == nil && s.text.database != nil || s.Database != nil && s.Database.Path+s.Database.Connection == "":
 		s.blind = true // where it is has been told to be wrong
 		return
 	case c.columns == nil:
@@ -198,7 +198,7 @@ func (c *checker) taken(s *Source, path string) {
 			return
 		}
 	}
-	if !s.chosen {
+	if !s.text.chosen {
 		s.Columns = there
 	}
 	var names []string
@@ -247,7 +247,7 @@ func (c *checker) taken(s *Source, path string) {
 
 // complete reports whether the model itself tells the types of all columns.
 func (s *Source) complete() bool {
-	return s.chosen && !slices.ContainsFunc(s.Columns, func(c Column) bool { return !known(c.Type) })
+	return s.text.chosen && !slices.ContainsFunc(s.Columns, func(c Column) bool { return !known(c.Type) })
 }
 
 // told reports whether something has been said of a line.
@@ -286,10 +286,10 @@ func asColumns(fields []column.Field) []Column {
 func (c *checker) alike(s *Source, path string) {
 	first := s.Union[0].Fields()
 	wanted := func(f column.Field) bool {
-		return !s.chosen || slices.ContainsFunc(s.Columns, func(col Column) bool { return col.InFile() == f.Name })
+		return !s.text.chosen || slices.ContainsFunc(s.Columns, func(col Column) bool { return col.InFile() == f.Name })
 	}
 	for i, o := range s.Union[1:] {
-		at := s.union[i+1].At
+		at := s.text.union[i+1].At
 		fields := o.Fields()
 		for _, f := range first {
 			k := column.Find(fields, f.Name)
@@ -319,7 +319,7 @@ func (c *checker) alike(s *Source, path string) {
 			}
 		}
 		for _, f := range fields {
-			if !s.chosen && column.Find(first, f.Name) < 0 {
+			if !s.text.chosen && column.Find(first, f.Name) < 0 {
 				c.errorf(
 					at,
 					path+".union",
@@ -348,7 +348,7 @@ func (c *checker) overlap(s *Source, path string) {
 	for _, f := range s.DrivenBy.Fields() {
 		if seen[f.Name] {
 			c.errorf(
-				s.drivenBy.At,
+				s.text.drivenBy.At,
 				path+".driven_by",
 				"%s is a column of the list and of what is read: call one otherwise",
 				f.Name,

@@ -156,7 +156,12 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		}},
 		{"dimensions", "names", "the dimensions; their tables are called dim_NAME", true, func(n *node) {
 			r.each(n, func(n *node) {
-				d := &Dimension{Name: r.name(n.key, n.path), FromStart: true, Limits: unset, FirstKey: 1, KeyStep: 1}
+				d := &Dimension{
+					Name:     r.name(n.key, n.path),
+					Identity: Identity{FirstKey: 1, KeyStep: 1},
+					Changes:  Changes{FromStart: true},
+					Limits:   unset,
+				}
 				m.Dimensions = append(m.Dimensions, d)
 				r.section(n, r.dimensionEntries(d))
 			})
@@ -289,7 +294,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		}
 	}
 	return []Entry{
-		{"from", "a source", "the source of its members", false, word(&d.from)},
+		{"from", "a source", "the source of its members", false, word(&d.text.from)},
 		{
 			"rows",
 			"a list of rows",
@@ -310,7 +315,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			"makes it a junk dimension: its members are the combinations of values of these columns that occur in the tables that point to it; null is a value",
 			false,
 			func(n *node) {
-				d.Junk, d.combinations = true, r.columns(n)
+				d.Junk, d.text.combinations = true, r.columns(n)
 			},
 		},
 		{
@@ -327,10 +332,10 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			},
 		},
 		{"calendar", "keys", "makes it a date dimension", false, func(n *node) {
-			d.Calendar, d.calendarAt = &calendar.Calendar{FiscalStart: 1}, n.key.At
+			d.Calendar, d.text.calendarAt = &calendar.Calendar{FiscalStart: 1}, n.key.At
 			r.section(n, r.calendarEntries(d.Calendar))
 		}},
-		{"natural_key", "a column or a list", "the columns by which the source identifies a member", false, words(&d.naturalKey)},
+		{"natural_key", "a column or a list", "the columns by which the source identifies a member", false, words(&d.text.naturalKey)},
 		{
 			"matching",
 			"name: expression",
@@ -366,42 +371,42 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			"a column or a list",
 			"attributes that keep the first value: that of the earliest row by effective time or, without one, by arrival",
 			false,
-			words(&d.type0),
+			words(&d.text.type0),
 		},
 		{
 			"type_1",
 			"a column or a list",
 			"attributes that are overwritten; without it and `others`, all columns that are used nowhere else",
 			false,
-			words(&d.type1),
+			words(&d.text.type1),
 		},
 		{
 			"type_2",
 			"a column or a list",
 			"attributes whose changes make a new version; also keys of the dimension that point to a dimension without versions",
 			false,
-			words(&d.type2),
+			words(&d.text.type2),
 		},
 		{
 			"type_3",
 			"a column or a list",
 			"attributes that are overwritten; previous_NAME has the value before the last change",
 			false,
-			words(&d.type3),
+			words(&d.text.type3),
 		},
 		{
 			"with_current",
 			"a column or a list",
 			"type 2 attributes whose current value all versions have, in current_NAME",
 			false,
-			words(&d.current),
+			words(&d.text.current),
 		},
 		{
 			"others",
 			"type_0, type_1, type_2 or type_3",
 			"the type of all columns that are used nowhere else",
 			false,
-			func(n *node) { d.others = r.choice(n, "type_0", "type_1", "type_2", "type_3") },
+			func(n *node) { d.text.others = r.choice(n, "type_0", "type_1", "type_2", "type_3") },
 		},
 		{
 			"surrogate_key",
@@ -415,21 +420,21 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			"kept",
 			"members also have NAME_durable_key, which is the same for all versions: the key of the first row of the member. Facts can have both",
 			false,
-			func(n *node) { d.Durable, d.durableAt = r.choice(n, "kept") != "", n.key.At },
+			func(n *node) { d.Durable, d.text.durableAt = r.choice(n, "kept") != "", n.key.At },
 		},
 		{
 			"effective",
 			"a date or timestamp column",
 			"the time from which a row describes its member; required for versions",
 			false,
-			word(&d.effective),
+			word(&d.text.effective),
 		},
 		{
 			"sequence",
 			"a column",
 			"decides between rows of one member and one effective time: the greatest wins. Without it, the later row in order wins",
 			false,
-			word(&d.sequence),
+			word(&d.text.sequence),
 		},
 		{
 			"late_rows",
@@ -437,7 +442,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			"what happens to a row that is older than what an earlier load brought of its member: it takes its place in the history, and facts are pointed again (fit_in, the default), or it is set aside",
 			false,
 			func(n *node) {
-				d.RefuseLate, d.lateAt = r.choice(n, "fit_in", "set_aside") == "set_aside", n.key.At
+				d.RefuseLate, d.text.lateAt = r.choice(n, "fit_in", "set_aside") == "set_aside", n.key.At
 			},
 		},
 		{
@@ -458,28 +463,28 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			"changes or all",
 			"whether the source delivers changes (the default), or all members, so that a missing member is gone",
 			false,
-			func(n *node) { d.delivers = r.choice(n, "changes", "all") },
+			func(n *node) { d.text.delivers = r.choice(n, "changes", "all") },
 		},
 		{
 			"gone",
 			"keep, flag or close",
 			"what happens to a member that is gone: nothing (keep, the default); the mark is_gone; or a new version with the mark, from the time of the delivery",
 			false,
-			func(n *node) { d.gone = r.choice(n, "keep", "flag", "close") },
+			func(n *node) { d.text.gone = r.choice(n, "keep", "flag", "close") },
 		},
 		{
 			"complete_for",
 			"a column or a list",
 			"limits a delivery to its scope: only members that are equal to one of its rows in these columns can be gone",
 			false,
-			words(&d.completeFor),
+			words(&d.text.completeFor),
 		},
 		{
 			"delivered_on",
 			"a column",
 			"the time at which a row was delivered, so that several deliveries can be read at once; required for close",
 			false,
-			word(&d.deliveredOn),
+			word(&d.text.deliveredOn),
 		},
 		{
 			"adopts",
@@ -496,7 +501,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			"a column or a list",
 			"attributes with personal data, which ironmonger erase blanks",
 			false,
-			words(&d.personal),
+			words(&d.text.personal),
 		},
 		{
 			"must_hold",

@@ -89,13 +89,13 @@ func (c *checker) lookedUp(d *Dimension, path string) {
 	for _, col := range l.columns {
 		fields = append(fields, column.Field{Name: col.Text, Type: col.Type})
 	}
-	d.NaturalKey = c.fields(fields, "looked_up.columns", d.naturalKey, path+".natural_key")
+	d.NaturalKey = c.fields(fields, "looked_up.columns", d.text.naturalKey, path+".natural_key")
 	for i, f := range d.NaturalKey {
 		if f.Type.Kind == column.Double {
-			c.errorf(d.naturalKey[i].At, path+".natural_key", "a double cannot be a key: make it a decimal or text")
+			c.errorf(d.text.naturalKey[i].At, path+".natural_key", "a double cannot be a key: make it a decimal or text")
 		}
 	}
-	if len(d.naturalKey) == 0 {
+	if len(d.text.naturalKey) == 0 {
 		c.errorf(d.At, path, "natural_key is missing (a column or a list)")
 	}
 	if (l.validFrom == nil) != (l.validTo == nil) {
@@ -106,6 +106,6 @@ func (c *checker) lookedUp(d *Dimension, path string) {
 		if ok && too && (from.Type != to.Type || from.Type.Kind != column.Date && from.Type.Kind != column.Timestamp) {
 			c.errorf(l.validFrom.At, path+".looked_up", "valid_from and valid_to are both dates or both timestamps")
 		}
-		l.From, l.To, d.validity = from.Name, to.Name, from.Type
+		l.From, l.To, d.text.validity = from.Name, to.Name, from.Type
 	}
 }

@@ -75,49 +75,70 @@ const (
 // Dimension is a dimension: fed from a source, of rows that stand in the model, or a calendar.
 type Dimension struct {
 	Name
-	Source   *Source   // nil for a static dimension and a calendar
-	Rows     *Rows     // of a static dimension; none of a junk dimension
-	LookedUp *LookedUp // nil unless somebody else has made it
-	Junk     bool      // its members are the combinations of values that occur, null among them
-	Calendar *calendar.Calendar
+	Origin
+	Identity
+	Changes
+	AttributeTypes
 
+	Keys      []*Key     // outriggers
+	Hierarchy *Hierarchy // nil if members have no parents
+	Specials  []Special  // the special members that it has, unknown first
+	Limits    Limits
+	MustHold  []*Must
+
+	text dimensionText
+}
+
+// Origin is where the members of a dimension come from: one of these.
+type Origin struct {
+	Source   *Source            // nil for the others
+	Rows     *Rows              // that stand in the model; none of a junk dimension
+	Calendar *calendar.Calendar // days
+	LookedUp *LookedUp          // a table that another program loads
+	Junk     bool               // the combinations of values that occur, null among them
+	Adopts   *Adopted           // the table that has the first members and their keys; nil if there is none
+}
+
+// Identity is what tells one member from another, and the keys that stand for it.
+type Identity struct {
 	NaturalKey []column.Field
-	Type0      []column.Field // attributes that stay as they were at first
-	Type1      []column.Field // attributes that are overwritten
-	Type2      []column.Field // attributes whose changes make versions
-	Type3      []column.Field // attributes that are overwritten, with the value before beside
-	Current    []column.Field // type 2 attributes whose current value stands on all versions too
-	Keys       []*Key         // outriggers
-	Effective  *column.Field  // since when a row is so; nil if the order of arrival decides
-	Sequence   *column.Field  // decides between rows of one effective time; nil if order does
-	RefuseLate bool           // rows older than what is known of their member are set aside
-	FromStart  bool           // the first version holds from the beginning of time
-	Matching   []*Matching    // how natural keys are brought to one form, where they are
-	Aliases    *Aliases       // nil if members have one natural key
-	Delivered  []string       // the columns of the shaped source that say the natural key
-	Durable    bool           // members have a key that is the same for all their versions
-	Hierarchy  *Hierarchy     // nil if members have no parents
-	Adopts     *Adopted       // nil unless its first members and their keys are those of another table
-	Personal   []column.Field // attributes that may have to be erased
-	Deliveries *Deliveries    // nil if the source delivers changes
-	Limits     Limits
-	MustHold   []*Must
-	Specials   []Special // the special members that it has, unknown first
-	FirstKey   int64     // the first surrogate key, and how far the next is
-	KeyStep    int64
+	Delivered  []string    // the columns of the shaped source that say the natural key
+	Matching   []*Matching // how natural keys are brought to one form, where they are
+	Aliases    *Aliases    // nil if members have one natural key
+	FirstKey   int64       // the first surrogate key
+	KeyStep    int64       // how far the next one is
+	Durable    bool        // members have a key that is the same for all their versions
+}
 
-	from, effective, sequence *Name
-	delivers, gone            string
-	completeFor, personal     []Name
-	deliveredOn               *Name
-	others                    string // what attributes are that are not listed
-	naturalKey                []Name
-	type0, type1, type2       []Name
-	type3, current            []Name
-	combinations              []Column
-	validity                  column.Type // of a dimension that is looked up in
-	calendarAt, durableAt     diag.Place
-	lateAt                    diag.Place
+// Changes say how a dimension follows its members through time.
+type Changes struct {
+	Effective  *column.Field // since when a row is so; nil if the order of arrival decides
+	Sequence   *column.Field // decides between rows of one effective time; nil if order does
+	RefuseLate bool          // rows older than what is known of their member are set aside
+	FromStart  bool          // the first version is valid from the beginning of time
+	Deliveries *Deliveries   // nil if the source delivers changes
+}
+
+// AttributeTypes lists the attributes of a dimension by what becomes of a change.
+type AttributeTypes struct {
+	Type0    []column.Field // they stay as they were at first
+	Type1    []column.Field // they are overwritten
+	Type2    []column.Field // their changes make versions
+	Type3    []column.Field // they are overwritten, with the value before beside
+	Current  []column.Field // those of type 2 whose current value stands on all versions too
+	Personal []column.Field // those that may have to be erased
+}
+
+// dimensionText is what the text of the model says of a dimension, with its places, before names are resolved.
+type dimensionText struct {
+	from, effective, sequence, deliveredOn *Name
+	delivers, gone                         string
+	others                                 string // what attributes are that are not listed
+	naturalKey, completeFor, personal      []Name
+	type0, type1, type2, type3, current    []Name
+	combinations                           []Column
+	validity                               column.Type // of a dimension that is looked up in
+	calendarAt, durableAt, lateAt          diag.Place
 }
 
 // Versioned reports whether members may have several versions.
@@ -135,7 +156,7 @@ func (d *Dimension) Validity() column.Type {
 	if d.Effective != nil {
 		return d.Effective.Type
 	}
-	return d.validity
+	return d.text.validity
 }
 
 // TableName is the name of the dimension's table.

@@ -18,17 +18,31 @@ import (
 type Source struct {
 	Name
 	Files
-	Table   Name      // of Database
-	Query   Name      // of Database, in place of a table
-	OrderBy []Name    // columns of the table or query
-	From    *Source   // whose rows these are
-	Union   []*Source // whose rows these are, one after the other
+	Selection
+	From  *Source   // whose rows these are
+	Union []*Source // whose rows these are, one after the other
 
-	Database *Database
 	DrivenBy *Source // there is a read for each of its rows
-	PassOver bool    // a read that can't be done is passed over
+	PassOver bool    // a read that cannot be done is passed over
 
-	Columns  []Column // those taken; of a table, a Parquet file or other sources nil is all
+	Columns []Column // those taken; of a table, a Parquet file or other sources nil is all
+	Shaping
+
+	text  sourceText
+	state walk
+	blind bool // its columns could not be made out, which has been told
+}
+
+// Selection is what a source reads where it reads a database.
+type Selection struct {
+	Database *Database
+	Table    Name
+	Query    Name   // in place of a table
+	OrderBy  []Name // columns of the table or query
+}
+
+// Shaping is what is done to the rows of a source, in this order.
+type Shaping struct {
 	Joins    []*Join
 	Derive   []Derived
 	Fill     []Fill
@@ -39,13 +53,13 @@ type Source struct {
 	Aliased  []Aliased // of these, natural keys that may be aliases
 	Matched  []Matched // columns that say natural keys, brought to their one form
 
-	read, table, query *Name
-	database, drivenBy *Name
-	from               *Name
-	union              []Name
-	chosen             bool // the model says which columns
-	state              walk
-	blind              bool // its columns could not be made out, which has been told
+}
+
+// sourceText is what the text of the model says of a source, with its places, before names are resolved.
+type sourceText struct {
+	read, table, query, database, drivenBy, from *Name
+	union                                        []Name
+	chosen                                       bool // it says which columns
 }
 
 // Files are what a source reads where it reads files.
@@ -277,7 +291,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			false,
 			func(n *node) { r.section(n, r.csvEntries(&s.CSV)) },
 		},
-		{"database", "a database", "one of databases, instead of files", false, word(&s.database, "a database")},
+		{"database", "a database", "one of databases, instead of files", false, word(&s.text.database, "a database")},
 		{
 			"table",
 			"a table",
@@ -301,20 +315,20 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			false,
 			func(n *node) { s.OrderBy = r.words(n, "a column") },
 		},
-		{"from", "a source", "another source, whose transformed rows these are", false, word(&s.from, "a source")},
+		{"from", "a source", "another source, whose transformed rows these are", false, word(&s.text.from, "a source")},
 		{
 			"union",
 			"a list of sources",
 			"several sources, one after the other, with their transformed rows; the columns are those of the first, found by name",
 			false,
-			func(n *node) { s.union = r.words(n, "a source") },
+			func(n *node) { s.text.union = r.words(n, "a source") },
 		},
 		{
 			"driven_by",
 			"a source",
 			"a list: each of its rows is one read. `{column}` in a path and `:column` in a query are its values, and every row has its columns",
 			false,
-			word(&s.drivenBy, "a source"),
+			word(&s.text.drivenBy, "a source"),
 		},
 		{
 			"unreadable",
@@ -328,7 +342,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			"name: type, or a list",
 			"the columns to take, by their names in the header of each file. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. Instead of a type: keys, for another name or a position. Parquet files, databases and other sources have types of their own and need no columns, or only a list of names; a declared type converts the values",
 			false,
-			func(n *node) { s.Columns, s.chosen = r.columns(n), true },
+			func(n *node) { s.Columns, s.text.chosen = r.columns(n), true },
 		},
 		{"join", "name: join", "columns of other sources, found by values of the row", false, func(n *node) {
 			r.each(n, func(n *node) {
