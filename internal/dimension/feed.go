@@ -236,9 +236,6 @@ func (f *Feed) Take(v *Delivery, i int) {
 		added, fresh := f.index.Add(v.Values[:f.layout.Natural], i)
 		if fresh {
 			f.keys = append(f.keys, 0)
-			for k := range f.natural {
-				f.natural[k].Append(v.Values[k], i)
-			}
 		}
 		if m = int32(f.x.Len()) + added; fresh {
 			f.last = append(f.last, 0)

@@ -32,7 +32,6 @@ type Session struct {
 	step     string
 	index    *keyindex.Index // of the members that the step adds
 	keys     []int64         // of these, by member number
-	natural  []column.Column
 	highest  int64
 	full     bool          // there is no key beyond
 	rows     *column.Batch // inferred members that are not written yet
@@ -47,9 +46,6 @@ type Session struct {
 func NewSession(x *roster.Roster, run int64, step string) *Session {
 	s := &Session{x: x, run: run, step: step, index: roster.NewIndex(x.Dimension()), highest: x.Highest(),
 		rows: column.NewBatch(x.Dimension().Table.Fields())}
-	for _, f := range x.Dimension().NaturalKey {
-		s.natural = append(s.natural, column.Column{Type: f.Type})
-	}
 	return s
 }
 
@@ -92,9 +88,6 @@ func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool
 	}
 	surrogate = s.next()
 	s.keys = append(s.keys, surrogate)
-	for k := range s.natural {
-		s.natural[k].AppendOwn(by[k], i)
-	}
 	s.changed = true
 	if s.x.Dimension().Inferable() {
 		s.inferred = append(s.inferred, surrogate)
@@ -211,7 +204,7 @@ func (s *Session) Commit() {
 		return
 	}
 	first := int32(s.x.Len())
-	s.x.Add(column.Pointers(s.natural), len(s.keys))
+	s.x.Add(s.index, len(s.keys))
 	for k, surrogate := range s.keys {
 		p := s.x.Member(first + int32(k))
 		p.Durable = surrogate

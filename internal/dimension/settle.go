@@ -251,7 +251,7 @@ func (f *Feed) Commit() {
 	if !f.changed || f.taken != nil {
 		return
 	}
-	f.x.Add(column.Pointers(f.natural), len(f.keys))
+	f.x.Add(f.index, len(f.keys))
 	for _, o := range f.settled {
 		p := f.x.Member(o.member)
 		if p.Durable = o.durable; cap(p.Versions) < len(o.Versions) {

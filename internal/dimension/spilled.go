@@ -106,9 +106,6 @@ func (f *Feed) weigh(v *Delivery, i int) {
 	}
 	f.seen, f.touched, f.last, f.keys = nil, nil, nil, nil
 	f.kept, f.index = column.NewBatch(f.layout.Fields), roster.NewIndex(f.x.Dimension())
-	for k := range f.natural {
-		f.natural[k] = column.Column{Type: f.natural[k].Type}
-	}
 }
 
 // manyParts is how many parts rows are cut into whose number nobody knows yet.

@@ -176,18 +176,41 @@ func (x *Index) Add(cols []*column.Column, i int) (member int32, fresh bool) {
 	if m := x.member(lo, hi, long); m != 0 {
 		return m - 1, false
 	}
-	x.dense = nil
 	x.count++
+	x.put(lo, hi, long, x.count)
+	return x.count - 1, true
+}
+
+// put adds a packed key that no member has. member is its number, plus 1.
+func (x *Index) put(lo, hi uint64, long []byte, member int32) {
+	x.dense = nil
 	if long != nil {
-		x.long.add(long, x.count)
-		return x.count - 1, true
+		x.long.add(long, member)
+		return
 	}
 	if int(x.short) >= len(x.slots)/8*5 {
 		x.grow()
 	}
 	x.short++
-	*x.seek(lo, hi) = slot{lo, hi, x.count}
-	return x.count - 1, true
+	*x.seek(lo, hi) = slot{lo, hi, member}
+}
+
+// Take moves all keys of an index of the same types into x, which has none of them. Their members are numbered on from
+// those that x has, in the order of their numbers. The other index is of no use afterwards.
+func (x *Index) Take(o *Index) {
+	if x.count == 0 {
+		*x = *o
+		return
+	}
+	for _, s := range o.slots {
+		if s.member != 0 {
+			x.put(s.lo, s.hi, nil, x.count+s.member)
+		}
+	}
+	for member, key := range o.long.all() {
+		x.put(0, 0, key, x.count+member)
+	}
+	x.count += o.count
 }
 
 func (x *Index) grow() {

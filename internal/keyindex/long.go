@@ -3,6 +3,7 @@ package keyindex
 import (
 	"encoding/binary"
 	"hash/maphash"
+	"iter"
 )
 
 // longKeys is a hash table of keys that do not fit a slot. The bytes of all keys stand one after another in large
@@ -50,6 +51,20 @@ func (l *longKeys) record(entry uint64) (int32, []byte) {
 	b := l.chunks[at>>chunkBits][at&(chunkSize-1):]
 	n, used := binary.Uvarint(b[4:])
 	return int32(binary.LittleEndian.Uint32(b)), b[4+used : 4+used+int(n)]
+}
+
+// all yields the keys with their members, plus 1.
+func (l *longKeys) all() iter.Seq2[int32, []byte] {
+	return func(yield func(int32, []byte) bool) {
+		for _, e := range l.entries {
+			if e == 0 {
+				continue
+			}
+			if member, key := l.record(e); !yield(member, key) {
+				return
+			}
+		}
+	}
 }
 
 // add adds a key that no member has. member is its number, plus 1.

@@ -312,13 +312,10 @@ func (x *Roster) HasErased() bool { return x.erased != nil }
 // Erase makes the personal attributes of a member stay blank; there is such a member already.
 func (x *Roster) Erase(m int32) { x.erased[m] = true }
 
-// Add adds n members by their natural keys. They have no versions yet.
-func (x *Roster) Add(natural []*column.Column, n int) {
-	x.members = slices.Grow(x.members, n)
-	for i := range n {
-		x.index.Add(natural, i)
-		x.members = append(x.members, history.Member{})
-	}
+// Add adds n members, whose natural keys an index has that is of no use afterwards. They have no versions yet.
+func (x *Roster) Add(natural *keyindex.Index, n int) {
+	x.index.Take(natural)
+	x.members = append(x.members, make([]history.Member, n)...)
 }
 
 // Room returns an empty list with room for n versions.
