@@ -6,12 +6,14 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"runtime"
 	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
 	"ironmonger/internal/exact"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/pipeline"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
@@ -215,24 +217,21 @@ func sourceTotal(
 		return exact.Int128{}, 0, err
 	}
 	k := column.Find(flow.Fields(), name)
-	b := column.NewBatch(flow.Fields())
 	sum := exact.Int128{}
-	for piece, err := range flow.Pieces(ctx) {
-		if err == nil {
-			err = piece.Fill(b)
-		}
-		if err != nil {
-			return sum, 0, err
-		}
+	err = pipeline.Batches(ctx, flow, runtime.GOMAXPROCS(0), func(b *column.Batch) error {
 		for i := range b.N {
 			if b.Bad(i) {
 				continue
 			}
 			var ok bool
 			if sum, ok = sum.Add(b.Cols[k].Exact(i)); !ok {
-				return sum, 0, fmt.Errorf("the total of %s in source %s needs more than 38 digits", name, s.Text)
+				return fmt.Errorf("the total of %s in source %s needs more than 38 digits", name, s.Text)
 			}
 		}
+		return nil
+	})
+	if err != nil {
+		return sum, 0, err
 	}
 	return sum, int(flow.Fields()[k].Type.Scale), nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/pipeline"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 )
@@ -228,16 +229,9 @@ func (f *Flow) openRead(ctx context.Context, consts map[string]*column.Column) (
 	return f.in.Open(ctx, one, bind, func(c string) bool { return f.need[c] && consts[c] == nil })
 }
 
-// each returns the rows of a flow that completes this one to row, and keeps those that are set aside.
+// each calls row for the rows of a flow that completes this one, in their order, and keeps those that are set aside.
 func (f *Flow) each(ctx context.Context, from *Flow, row func(b *column.Batch, i int) error) error {
-	b := column.NewBatch(from.Fields())
-	for p, err := range from.Pieces(ctx) {
-		if err == nil {
-			err = p.Fill(b)
-		}
-		if err != nil {
-			return err
-		}
+	return pipeline.Batches(ctx, from, f.workers(), func(b *column.Batch) error {
 		for i := range b.N {
 			if b.Bad(i) {
 				f.fall(from, b, i)
@@ -245,8 +239,8 @@ func (f *Flow) each(ctx context.Context, from *Flow, row func(b *column.Batch, i
 				return err
 			}
 		}
-	}
-	return ctx.Err()
+		return nil
+	})
 }
 
 // fall keeps a row that was set aside of a flow that completes this one.
