@@ -119,64 +119,16 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 	if len(f.merged) == 0 {
 		return nil
 	}
-	fields := append(d.Table.Fields()[:1:1], f.layout.Fields...)
-	rows, err := warehouse.ReadAll(
-		ctx,
-		tx,
-		warehouse.Query{
-			Table:  d.Table.Name,
-			Fields: fields,
-			By:     []string{d.KeyColumn()},
-			Match:  []*column.Column{&keys},
-		},
-	)
+	stood, err := f.standing(ctx, tx, &keys)
 	if err != nil {
 		return err
 	}
-	at := map[int64]int{}
-	for i, key := range rows.Cols[0].Int {
-		at[key] = i
-	}
-	told, err := f.toldOf(ctx, tx, &keys)
-	if err != nil {
-		return err
-	}
-	var digester digest.Maker
-	cols := column.Pointers(rows.Cols)[1:]
 	for _, m := range f.merged {
 		p, into := f.x.Member(m.lost), f.x.Member(m.into)
 		if p.Versions[0].Inferred || d.Effective == nil && !into.Versions[0].Inferred {
 			continue // nothing is known of it, or what stands of the other stays
 		}
-		tell := func(s history.Timing, key int64) {
-			i, l := at[key], &f.layout
-			value := func(k int) (*column.Column, int) { // what was observed of type 3, and of the rest what stands
-				if n, ok := told.row[seenOf{key, s}]; ok && k >= l.Type3 && k < l.Type2 {
-					return &told.Cols[told.from+k-l.Type3], n
-				}
-				return cols[k], i
-			}
-			part := func(from, to int) digest.Sum { return digester.Of(cols[from:to], i) }
-			third := part(l.Type3, l.Type2)
-			if n, ok := told.row[seenOf{key, s}]; ok {
-				third = digester.Of(column.Pointers(told.Cols)[told.from:told.from+l.Type2-l.Type3], n)
-			}
-			f.reserve()
-			for k := range f.kept.Cols {
-				if k < l.Natural {
-					f.kept.Cols[k].Append(means[k], named[m.lost])
-				} else {
-					from, n := value(k)
-					f.kept.Cols[k].Append(from, n)
-				}
-			}
-			f.hear(m.into, 0, history.Observation{Timing: s, Moved: true, Digests: history.Digests{
-				Type0: part(l.Type0, l.Type3),
-				Type1: part(l.Type1, l.Type0),
-				Type2: part(l.Type2, len(l.Fields)),
-				Type3: third,
-			}})
-		}
+		tell := func(s history.Timing, key int64) { f.move(stood, s, key, m.into, means, named[m.lost]) }
 		for _, v := range p.Versions {
 			if n := p.Note(v.Effective); !d.Complete() &&
 				(n == none || p.Noted[n].Mark == history.Row) { // else all are noted
@@ -190,6 +142,62 @@ func (f *Feed) Merge(ctx context.Context, tx warehouse.Tx, other, means []*colum
 		}
 	}
 	return nil
+}
+
+// stood is the versions of some members as they stand, and what was observed of their type 3 attributes.
+type stood struct {
+	cols   []*column.Column // in the order of a feed's layout
+	at     map[int64]int    // the row of each key
+	told   tellings
+	digest digest.Maker
+}
+
+// standing reads versions by their keys.
+func (f *Feed) standing(ctx context.Context, tx warehouse.Tx, keys *column.Column) (*stood, error) {
+	d := f.x.Dimension()
+	rows, err := warehouse.ReadAll(ctx, tx, warehouse.Query{
+		Table:  d.Table.Name,
+		Fields: append(d.Table.Fields()[:1:1], f.layout.Fields...),
+		By:     []string{d.KeyColumn()},
+		Match:  []*column.Column{keys},
+	})
+	if err != nil {
+		return nil, err
+	}
+	s := &stood{cols: column.Pointers(rows.Cols)[1:], at: map[int64]int{}}
+	for i, key := range rows.Cols[0].Int {
+		s.at[key] = i
+	}
+	s.told, err = f.toldOf(ctx, tx, keys)
+	return s, err
+}
+
+// move makes what was observed of a version an observation of another member, whose natural key is row n of means.
+func (f *Feed) move(s *stood, at history.Timing, key int64, into int32, means []*column.Column, n int) {
+	l, row := &f.layout, s.at[key]
+	part := func(from, to int) digest.Sum { return s.digest.Of(s.cols[from:to], row) }
+	third := part(l.Type3, l.Type2)
+	seen, observed := s.told.row[seenOf{key, at}]
+	if observed {
+		third = s.digest.Of(column.Pointers(s.told.Cols)[s.told.from:s.told.from+l.Type2-l.Type3], seen)
+	}
+	f.reserve()
+	for k := range f.kept.Cols {
+		switch to := &f.kept.Cols[k]; {
+		case k < l.Natural:
+			to.Append(means[k], n)
+		case observed && k >= l.Type3 && k < l.Type2: // what was observed of type 3, and of the rest what stands
+			to.Append(&s.told.Cols[s.told.from+k-l.Type3], seen)
+		default:
+			to.Append(s.cols[k], row)
+		}
+	}
+	f.hear(into, 0, history.Observation{Timing: at, Moved: true, Digests: history.Digests{
+		Type0: part(l.Type0, l.Type3),
+		Type1: part(l.Type1, l.Type0),
+		Type2: part(l.Type2, len(l.Fields)),
+		Type3: third,
+	}})
 }
 
 // Merged is how many members have become part of others.

@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
 )
 
 // delivery is a batch on its way into a dimension.
@@ -41,6 +42,28 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := w.prepare(ctx, feed, other, means); err != nil {
+		return err
+	}
+	if err := w.take(ctx, feed, x); err != nil {
+		return err
+	}
+	if err := w.settle(ctx, feed); err != nil {
+		return err
+	}
+	if err := w.balance(ctx, feed, before); err != nil {
+		return err
+	}
+	w.finish = append(w.finish, feed.Commit)
+	if feed.OnDisk() { // and the roster knows nothing of it
+		w.finish = append(w.finish, func() { w.forget(d.Dimension) })
+	}
+	return w.mustHold(ctx, d.Table, d.MustHold)
+}
+
+// prepare writes the special members, merges members that are known by an alias, and reads what the ledger knows of
+// deliveries and of rows that have lost.
+func (w *dimensionStep) prepare(ctx context.Context, feed *dimension.Feed, other, means []*column.Column) error {
 	if err := feed.Specials(ctx, w.tx); err != nil {
 		return err
 	}
@@ -56,15 +79,17 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	if err := feed.Delivered(ctx, w.tx); err != nil {
 		return err
 	}
-	if err := feed.Remember(ctx, w.tx); err != nil {
-		return err
-	}
+	return feed.Remember(ctx, w.tx)
+}
+
+// take reads the rows of the source into the feed.
+func (w *dimensionStep) take(ctx context.Context, feed *dimension.Feed, x *roster.Roster) error {
 	judge := w.rowChecks()
 	resolvers := make([]*resolve.Resolver, w.opts.Workers)
 	for i := range resolvers {
 		resolvers[i] = resolve.NewResolver(w.links)
 	}
-	err = pipeline.Each(ctx, w.rows, w.opts.Workers,
+	return pipeline.Each(ctx, w.rows, w.opts.Workers,
 		func() *delivery { return &delivery{batch: column.NewBatch(w.fields), rows: dimension.NewDelivery(x)} },
 		func(worker int, p column.Piece, c *delivery) error {
 			if err := p.Fill(c.batch); err != nil {
@@ -76,24 +101,27 @@ func (w *dimensionStep) load(ctx context.Context) error {
 			}
 			w.arrange(x, c)
 			c.rows.Prepare(c.batch.N, c.batch.Bad)
-			if d.RefuseLate {
-				for i := range c.batch.N {
-					if !c.batch.Bad(i) && c.rows.Late(i) {
-						c.batch.SetAside(
-							i,
-							d.Effective.Name,
-							"older than what was loaded of its member",
-							c.rows.Effective.Value(i),
-						)
-					}
-				}
+			if w.dimension.RefuseLate {
+				w.refuseLate(c)
 			}
 			return nil
 		},
 		func(c *delivery) error { return w.takeDelivery(ctx, feed, c) })
-	if err != nil {
-		return err
+}
+
+// refuseLate sets aside the rows that are older than what an earlier load brought of their member.
+func (w *dimensionStep) refuseLate(c *delivery) {
+	name := w.dimension.Effective.Name
+	for i := range c.batch.N {
+		if !c.batch.Bad(i) && c.rows.Late(i) {
+			c.batch.SetAside(i, name, "older than what was loaded of its member", c.rows.Effective.Value(i))
+		}
 	}
+}
+
+// settle has the feed bring the tables to what it took.
+func (w *dimensionStep) settle(ctx context.Context, feed *dimension.Feed) (err error) {
+	d := w.dimension
 	if err := w.inferred(ctx); err != nil {
 		return err
 	}
@@ -115,15 +143,15 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	if err := w.buildHierarchy(ctx, d); err != nil {
 		return err
 	}
-	if err := w.tx.Constrain(ctx, d.Table); err != nil {
+	if err := w.tx.Constrain(ctx, d.Table); err != nil || d.Observed == nil {
 		return err
 	}
-	if d.Observed != nil {
-		if err := w.tx.Constrain(ctx, d.Observed); err != nil {
-			return err
-		}
-	}
-	f, c := &w.figures, &feed.Counts
+	return w.tx.Constrain(ctx, d.Observed)
+}
+
+// balance writes down what became of the rows, and holds the table against it.
+func (w *dimensionStep) balance(ctx context.Context, feed *dimension.Feed, before warehouse.Tally) error {
+	d, f, c := w.dimension, &w.figures, &feed.Counts
 	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts
 	f.Attributes, f.Gone, f.Back = feed.Attributes, feed.Gone, feed.Back
 	if d.Calendar == nil {
@@ -134,22 +162,11 @@ func (w *dimensionStep) load(ctx context.Context) error {
 		return err
 	}
 	if want := before.Rows + feed.Added - feed.Removed; after.Rows != want {
-		return fmt.Errorf(
-			"the account does not hold: table %s should have %d rows and has %d",
-			d.Table.Name,
-			want,
-			after.Rows,
-		)
+		const message = "the account does not hold: table %s should have %d rows and has %d"
+		return fmt.Errorf(message, d.Table.Name, want, after.Rows)
 	}
 	f.Table = after.Rows
-	if err := w.keepAccount(ctx, f.Adopted+feed.Added-feed.Removed, nil, after); err != nil {
-		return err
-	}
-	w.finish = append(w.finish, feed.Commit)
-	if feed.OnDisk() { // and the roster knows nothing of it
-		w.finish = append(w.finish, func() { w.forget(d.Dimension) })
-	}
-	return w.mustHold(ctx, d.Table, d.MustHold)
+	return w.keepAccount(ctx, f.Adopted+feed.Added-feed.Removed, nil, after)
 }
 
 // aliases returns the aliases of the dimension, once members that have only been renamed have their new natural keys.

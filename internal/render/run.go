@@ -15,64 +15,101 @@ import (
 // Run writes what a run did: a table of its steps, what was set aside and why, and how it ended.
 func Run(w io.Writer, r *ledger.Run, width int) {
 	facts, dims := split(r.Steps)
-	if len(dims) > 0 {
-		t := &Table{Columns: columns("dimension~", "state", "read>", "new>", "versions>", "filled>?", "changed>",
-			"same>", "conflicts>?", "gone>?", "back>?", "dropped>?", "merged>?",
-			"set aside>", "time>")}
-		for _, s := range dims {
-			f := &s.Figures
-			t.Add(
-				noun(s.Name),
-				s.State,
-				Number(f.Read),
-				Number(f.New),
-				Number(f.Versions),
-				Number(f.Filled),
-				Number(f.Changed),
-				Number(
-					f.Same,
-				),
-				Number(f.Conflicts),
-				Number(f.Gone),
-				Number(f.Back),
-				Number(f.Dropped),
-				Number(f.Merged),
-				Number(f.SetAside),
-				took(s.StartedAt, s.EndedAt),
-			)
-		}
-		t.Write(w, width)
-		fmt.Fprintln(w)
-	}
-	if len(facts) > 0 {
-		t := &Table{Columns: columns("fact~", "state", "read>", "inserted>", "same>", "dropped>?", "merged>?",
-			"set aside>", "members inferred~?", "time>")}
-		for _, s := range facts {
-			f := &s.Figures
-			t.Add(
-				noun(s.Name),
-				s.State,
-				Number(f.Read),
-				Number(f.Inserted),
-				Number(f.Same),
-				Number(f.Dropped),
-				Number(f.Merged),
-				Number(f.SetAside),
-				byName(f.Inferred),
-				took(s.StartedAt, s.EndedAt),
-			)
-		}
-		t.Write(w, width)
-		fmt.Fprintln(w)
-		keys(w, facts, width)
-		totals(w, facts, width)
-	}
+	dimensionSteps(w, dims, width)
+	factSteps(w, facts, width)
 	var ways []staged
 	for _, s := range r.Steps {
 		ways = append(ways, staged{s.Name, s.Figures.Stages, s.Figures.Passed})
 	}
 	stages(w, ways, width)
 	reasons(w, r.Steps, width)
+	remarks(w, r.Steps, dims, facts)
+	differences(w, r)
+	for _, s := range r.Steps {
+		if s.Message != "" {
+			fmt.Fprintf(w, "%s: %s: %s\n", s.Name, s.State, s.Message)
+		}
+	}
+	took := ""
+	if r.EndedAt != nil {
+		took = " in " + Duration(r.EndedAt.Sub(r.StartedAt))
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Parameters)) {
+		fmt.Fprintf(w, "%s = %s\n", name, diag.Printable(r.Parameters[name]))
+	}
+	if r.Dry {
+		examples(w, dims)
+		fmt.Fprintf(w, "dry run: %s%s; nothing was written\n", r.State, took)
+		return
+	}
+	if r.Message != "" {
+		fmt.Fprintf(w, "it did not start: %s\n", r.Message)
+	}
+	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
+}
+
+// dimensionSteps writes what became of the rows of dimensions.
+func dimensionSteps(w io.Writer, dims []*ledger.Step, width int) {
+	if len(dims) == 0 {
+		return
+	}
+	t := &Table{Columns: columns("dimension~", "state", "read>", "new>", "versions>", "filled>?", "changed>",
+		"same>", "conflicts>?", "gone>?", "back>?", "dropped>?", "merged>?",
+		"set aside>", "time>")}
+	for _, s := range dims {
+		f := &s.Figures
+		t.Add(
+			noun(s.Name),
+			s.State,
+			Number(f.Read),
+			Number(f.New),
+			Number(f.Versions),
+			Number(f.Filled),
+			Number(f.Changed),
+			Number(f.Same),
+			Number(f.Conflicts),
+			Number(f.Gone),
+			Number(f.Back),
+			Number(f.Dropped),
+			Number(f.Merged),
+			Number(f.SetAside),
+			took(s.StartedAt, s.EndedAt),
+		)
+	}
+	t.Write(w, width)
+	fmt.Fprintln(w)
+}
+
+// factSteps writes what became of the rows of facts, of their keys and of their measures.
+func factSteps(w io.Writer, facts []*ledger.Step, width int) {
+	if len(facts) == 0 {
+		return
+	}
+	t := &Table{Columns: columns("fact~", "state", "read>", "inserted>", "same>", "dropped>?", "merged>?",
+		"set aside>", "members inferred~?", "time>")}
+	for _, s := range facts {
+		f := &s.Figures
+		t.Add(
+			noun(s.Name),
+			s.State,
+			Number(f.Read),
+			Number(f.Inserted),
+			Number(f.Same),
+			Number(f.Dropped),
+			Number(f.Merged),
+			Number(f.SetAside),
+			byName(f.Inferred),
+			took(s.StartedAt, s.EndedAt),
+		)
+	}
+	t.Write(w, width)
+	fmt.Fprintln(w)
+	keys(w, facts, width)
+	totals(w, facts, width)
+}
+
+// remarks writes a line for each thing of a step that happens seldom.
+func remarks(w io.Writer, steps, dims, facts []*ledger.Step) {
 	for _, s := range dims {
 		if n := s.Figures.Adopted; n > 0 {
 			fmt.Fprintf(w, "%s: %s adopted\n", s.Name, Plural(n, "row"))
@@ -103,33 +140,11 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 			fmt.Fprintf(w, "%s: inserted rows with nulls: %s\n", s.Name, n)
 		}
 	}
-	for _, s := range r.Steps {
+	for _, s := range steps {
 		if n := byName(s.Figures.Repointed); n != "" {
 			fmt.Fprintf(w, "%s: rows pointed to another version: %s\n", s.Name, n)
 		}
 	}
-	differences(w, r)
-	for _, s := range r.Steps {
-		if s.Message != "" {
-			fmt.Fprintf(w, "%s: %s: %s\n", s.Name, s.State, s.Message)
-		}
-	}
-	took := ""
-	if r.EndedAt != nil {
-		took = " in " + Duration(r.EndedAt.Sub(r.StartedAt))
-	}
-	for _, name := range slices.Sorted(maps.Keys(r.Parameters)) {
-		fmt.Fprintf(w, "%s = %s\n", name, diag.Printable(r.Parameters[name]))
-	}
-	if r.Dry {
-		examples(w, dims)
-		fmt.Fprintf(w, "dry run: %s%s; nothing was written\n", r.State, took)
-		return
-	}
-	if r.Message != "" {
-		fmt.Fprintf(w, "it did not start: %s\n", r.Message)
-	}
-	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
 }
 
 // differences tells where tables hold other than the ledger's account says, and what was accepted so.

@@ -225,14 +225,8 @@ func dimension(d *star.Dimension) *Dimension {
 		Table:     &warehouse.Table{Name: d.TableName(), Primary: []string{d.KeyColumn()}},
 	}
 	t.add(SurrogateKey, true, column.Field{Name: d.KeyColumn(), Type: integer})
-	if l := d.LookedUp; l != nil {
-		t.Table.Borrowed = true
-		t.add(NaturalKey, false, d.NaturalKey...)
-		if l.From != "" {
-			t.add(ValidityStart, false, column.Field{Name: l.From, Type: t.Time})
-			t.add(ValidityEnd, false, column.Field{Name: l.To, Type: t.Time})
-			t.ValidFrom, t.ValidTo = l.From, l.To
-		}
+	if d.LookedUp != nil {
+		t.lookedUp(d.LookedUp)
 		return t
 	}
 	t.add(NaturalKey, false, d.NaturalKey...)
@@ -241,48 +235,19 @@ func dimension(d *star.Dimension) *Dimension {
 	}
 	t.Table.Unique = column.Names(d.NaturalKey)
 	t.add(Attribute, false, d.Attributes()...)
-	for _, k := range d.Keys {
-		f := column.Field{Name: k.Column(), Type: integer}
-		t.Outriggers = append(t.Outriggers, f)
-		t.add(OutriggerKey, !empty(k), f)
-		if k.Dimension.LookedUp != nil {
-			continue
-		}
-		t.Table.Foreign = append(
-			t.Table.Foreign,
-			warehouse.Foreign{Column: f.Name, Table: k.Dimension.TableName(), Key: k.Dimension.KeyColumn()},
-		)
-	}
+	t.outriggers()
 	if d.Aliases != nil {
-		t.Alias = &warehouse.Table{Name: "dim_" + d.Text + "_alias", Primary: []string{"alias_key"}}
-		for _, name := range []string{"alias_key", d.KeyColumn(), LoadRun} {
-			t.Alias.Columns = append(
-				t.Alias.Columns,
-				warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true},
-			)
-		}
+		t.Alias = table("dim_"+d.Text+"_alias", "alias_key", d.KeyColumn(), LoadRun)
+		t.Alias.Primary = []string{"alias_key"}
 		t.PointedAt = append(t.PointedAt, Reference{Table: t.Alias.Name, Key: d.KeyColumn()})
 	}
-	if h := d.Hierarchy; h != nil {
-		t.Parent, t.Level, t.Above = column.Field{
-			Name: "parent_" + d.MemberColumn(),
-			Type: integer,
-		}, column.Field{
-			Name: d.LevelColumn(),
-			Type: integer,
-		}, h.Above
+	if d.Hierarchy != nil {
+		t.Parent = column.Field{Name: "parent_" + d.MemberColumn(), Type: integer}
+		t.Level, t.Above = column.Field{Name: d.LevelColumn(), Type: integer}, d.Hierarchy.Above
 		t.add(ParentKey, false, t.Parent)
 		t.add(HierarchyLevel, false, t.Level)
-		t.Closure = &warehouse.Table{
-			Name:    "dim_" + d.Text + "_closure",
-			Primary: []string{"ancestor_key", "descendant_key"},
-		}
-		for _, name := range []string{"ancestor_key", "descendant_key", "distance"} {
-			t.Closure.Columns = append(
-				t.Closure.Columns,
-				warehouse.Column{Field: column.Field{Name: name, Type: integer}, NotNull: true},
-			)
-		}
+		t.Closure = table("dim_"+d.Text+"_closure", "ancestor_key", "descendant_key", "distance")
+		t.Closure.Primary = []string{"ancestor_key", "descendant_key"}
 	}
 	if d.Effective != nil {
 		t.add(EffectiveTime, false, t.times()[:1]...)
@@ -296,31 +261,7 @@ func dimension(d *star.Dimension) *Dimension {
 		t.Table.Unique = append(t.Table.Unique, ValidFrom)
 	}
 	if d.Observed() {
-		t.Observed = &warehouse.Table{
-			Name:  "dim_" + d.Text + "_observed",
-			Index: []string{d.KeyColumn()},
-			Columns: []warehouse.Column{
-				{Field: column.Field{Name: d.KeyColumn(), Type: integer}, NotNull: true}},
-		}
-		for _, f := range t.times() {
-			t.Observed.Columns = append(
-				t.Observed.Columns,
-				warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom},
-			)
-		}
-		t.PointedAt = append(
-			t.PointedAt,
-			Reference{Table: t.Observed.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time},
-		)
-		for _, f := range d.Type3 {
-			t.Observed.Columns = append(t.Observed.Columns, warehouse.Column{Field: f})
-		}
-		if d.Closes() {
-			t.Observed.Columns = append(
-				t.Observed.Columns,
-				warehouse.Column{Field: column.Field{Name: Mark, Type: column.Type{Kind: column.Text}}},
-			)
-		}
+		t.observed()
 	}
 	if t.Inferable() {
 		t.add(InferredMark, true, column.Field{Name: IsInferred, Type: boolean})
@@ -330,6 +271,59 @@ func dimension(d *star.Dimension) *Dimension {
 	}
 	t.add(RunMark, true, column.Field{Name: LoadRun, Type: integer})
 	return t
+}
+
+// table returns a table of integers that are never null.
+func table(name string, columns ...string) *warehouse.Table {
+	t := &warehouse.Table{Name: name}
+	for _, c := range columns {
+		t.Columns = append(t.Columns, warehouse.Column{Field: column.Field{Name: c, Type: integer}, NotNull: true})
+	}
+	return t
+}
+
+// lookedUp adds what is read of a table that another program loads.
+func (t *Dimension) lookedUp(l *star.LookedUp) {
+	t.Table.Borrowed = true
+	t.add(NaturalKey, false, t.NaturalKey...)
+	if l.From != "" {
+		t.add(ValidityStart, false, column.Field{Name: l.From, Type: t.Time})
+		t.add(ValidityEnd, false, column.Field{Name: l.To, Type: t.Time})
+		t.ValidFrom, t.ValidTo = l.From, l.To
+	}
+}
+
+// outriggers adds the keys of other dimensions.
+func (t *Dimension) outriggers() {
+	for _, k := range t.Keys {
+		f := column.Field{Name: k.Column(), Type: integer}
+		t.Outriggers = append(t.Outriggers, f)
+		t.add(OutriggerKey, !empty(k), f)
+		if of := k.Dimension; of.LookedUp == nil {
+			foreign := warehouse.Foreign{Column: f.Name, Table: of.TableName(), Key: of.KeyColumn()}
+			t.Table.Foreign = append(t.Table.Foreign, foreign)
+		}
+	}
+}
+
+// observed makes the table of observations that are kept apart from the versions.
+func (t *Dimension) observed() {
+	d := t.Dimension
+	o := table("dim_"+d.Text+"_observed", d.KeyColumn())
+	o.Index = []string{d.KeyColumn()}
+	for _, f := range t.times() {
+		o.Columns = append(o.Columns, warehouse.Column{Field: f, NotNull: f.Name == EffectiveFrom})
+	}
+	for _, f := range d.Type3 {
+		o.Columns = append(o.Columns, warehouse.Column{Field: f})
+	}
+	if d.Closes() {
+		mark := column.Field{Name: Mark, Type: column.Type{Kind: column.Text}}
+		o.Columns = append(o.Columns, warehouse.Column{Field: mark})
+	}
+	t.Observed = o
+	r := Reference{Table: o.Name, Key: d.KeyColumn(), Time: EffectiveFrom, TimeType: t.Time}
+	t.PointedAt = append(t.PointedAt, r)
 }
 
 // empty reports whether a key's column may be null.

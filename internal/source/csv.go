@@ -398,18 +398,7 @@ func (p *piece) Fill(b *column.Batch) error {
 		b.From.Line = append(b.From.Line, p.line+int64(line))
 		offsets = append(offsets, before)
 		if len(record) != p.file.width {
-			for k := range p.file.at {
-				b.Cols[k].SetNull(n)
-			}
-			other := "header"
-			if p.of.csv.Headless {
-				other = "first row"
-			}
-			reason := "the row has too many fields"
-			if len(record) < p.file.width {
-				reason = "the row has too few fields"
-			}
-			b.SetAside(n, "", reason, fmt.Sprintf("%d, and the %s %d", len(record), other, p.file.width))
+			p.wrongWidth(b, n, len(record))
 			continue
 		}
 		for k, at := range p.file.at {
@@ -424,24 +413,14 @@ func (p *piece) Fill(b *column.Batch) error {
 				c.Null[n], c.Text[n] = false, s
 			case !clean && p.of.csv.Encoding != "" && !p.of.fits(s):
 				c.SetNull(n)
-				b.SetAside(
-					n,
-					p.of.fields[k].Name,
-					p.of.fields[k].Name+" has bytes that are not "+p.of.csv.Encoding+" text",
-					diag.Clip(diag.Printable(s), 60),
-				)
+				p.refuse(b, n, k, "has bytes that are not "+p.of.csv.Encoding+" text", s)
 			default:
 				if err := reader.Set(c, n, s); err != nil {
 					hint := ""
 					if p.of.csv.Encoding == "" && !utf8.ValidString(s) {
 						hint = " (csv: encoding says what text it is)"
 					}
-					b.SetAside(
-						n,
-						p.of.fields[k].Name,
-						p.of.fields[k].Name+" "+err.Error()+hint,
-						diag.Clip(diag.Printable(s), 60),
-					)
+					p.refuse(b, n, k, err.Error()+hint, s)
 				}
 			}
 		}
@@ -451,6 +430,28 @@ func (p *piece) Fill(b *column.Batch) error {
 	b.From.Bytes = p.bytes
 	b.From.Raw = func(i int) string { return strings.Trim(string(data[offsets[i]:offsets[i+1]]), "\r\n") }
 	return nil
+}
+
+// wrongWidth sets row n aside, which has fields fields.
+func (p *piece) wrongWidth(b *column.Batch, n, fields int) {
+	for k := range p.file.at {
+		b.Cols[k].SetNull(n)
+	}
+	other := "header"
+	if p.of.csv.Headless {
+		other = "first row"
+	}
+	reason := "the row has too many fields"
+	if fields < p.file.width {
+		reason = "the row has too few fields"
+	}
+	b.SetAside(n, "", reason, fmt.Sprintf("%d, and the %s %d", fields, other, p.file.width))
+}
+
+// refuse sets row n aside for the value of a column.
+func (p *piece) refuse(b *column.Batch, n, col int, why, value string) {
+	name := p.of.fields[col].Name
+	b.SetAside(n, name, name+" "+why, diag.Clip(diag.Printable(value), 60))
 }
 
 // lineEnd returns the length of the end of a line that data begins with, 0 if it does not.

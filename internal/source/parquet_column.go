@@ -209,58 +209,16 @@ func (p *parquetColumn) values(
 	plain bool,
 	zone *time.Location,
 ) func(c *column.Column, row, at int) error {
-	whole := func(get func(at int) int64) func(c *column.Column, row, at int) error {
-		switch {
-		case p.own.Kind == column.Timestamp:
-			return func(c *column.Column, row, at int) (err error) {
-				c.Int[row], err = p.timestamp(get(at), zone)
-				return err
-			}
-		case p.own.Kind == column.Time:
-			return func(c *column.Column, row, at int) (err error) {
-				if c.Int[row], err = p.micros(get(at)); err == nil &&
-					(c.Int[row] < 0 || c.Int[row] >= civil.DayMicros) {
-					err = errTooLarge
-				}
-				return err
-			}
-		case p.own.Wide():
-			return func(c *column.Column, row, at int) error {
-				c.Wide[row] = exact.Wide(get(at))
-				return nil
-			}
-		case p.own.Kind == column.Date:
-			return func(c *column.Column, row, at int) error {
-				if c.Int[row] = get(at); c.Int[row] < civil.FirstDay || c.Int[row] > civil.LastDay {
-					return errTooLarge
-				}
-				return nil
-			}
-		}
-		if p.own.Kind == column.Decimal {
-			limit := int64(math.Pow10(int(p.own.Precision)))
-			return func(c *column.Column, row, at int) error {
-				if c.Int[row] = get(at); c.Int[row] >= limit || c.Int[row] <= -limit {
-					return errTooLarge
-				}
-				return nil
-			}
-		}
-		return func(c *column.Column, row, at int) error {
-			c.Int[row] = get(at)
-			return nil
-		}
-	}
 	switch p.kind {
 	case parquet.Boolean:
 		v := data.Boolean()
-		return whole(func(at int) int64 { return int64(v[at/8] >> (at % 8) & 1) })
+		return p.whole(zone, func(at int) int64 { return int64(v[at/8] >> (at % 8) & 1) })
 	case parquet.Int32:
 		v := data.Int32()
 		if p.wrap {
-			return whole(func(at int) int64 { return int64(uint32(v[at])) })
+			return p.whole(zone, func(at int) int64 { return int64(uint32(v[at])) })
 		}
-		return whole(func(at int) int64 { return int64(v[at]) })
+		return p.whole(zone, func(at int) int64 { return int64(v[at]) })
 	case parquet.Int64:
 		v := data.Int64()
 		if p.wrap {
@@ -271,7 +229,7 @@ func (p *parquetColumn) values(
 				return nil
 			}
 		}
-		return whole(func(at int) int64 { return v[at] })
+		return p.whole(zone, func(at int) int64 { return v[at] })
 	case parquet.Int96:
 		v := data.Int96()
 		return func(c *column.Column, row, at int) (err error) { // nanoseconds of a Julian day
@@ -341,6 +299,51 @@ func (p *parquetColumn) values(
 		return func(c *column.Column, row, at int) error { return bigEndian(c, row, bytes[at*size:at*size+size]) }
 	}
 	panic("no such kind of column")
+}
+
+// whole returns what sets a row of a column to a whole number of a page, which is a timestamp, a time, a date or the
+// units of a decimal, by the column's type.
+func (p *parquetColumn) whole(zone *time.Location, get func(at int) int64) func(c *column.Column, row, at int) error {
+	switch {
+	case p.own.Kind == column.Timestamp:
+		return func(c *column.Column, row, at int) (err error) {
+			c.Int[row], err = p.timestamp(get(at), zone)
+			return err
+		}
+	case p.own.Kind == column.Time:
+		return func(c *column.Column, row, at int) (err error) {
+			if c.Int[row], err = p.micros(get(at)); err == nil &&
+				(c.Int[row] < 0 || c.Int[row] >= civil.DayMicros) {
+				err = errTooLarge
+			}
+			return err
+		}
+	case p.own.Wide():
+		return func(c *column.Column, row, at int) error {
+			c.Wide[row] = exact.Wide(get(at))
+			return nil
+		}
+	case p.own.Kind == column.Date:
+		return func(c *column.Column, row, at int) error {
+			if c.Int[row] = get(at); c.Int[row] < civil.FirstDay || c.Int[row] > civil.LastDay {
+				return errTooLarge
+			}
+			return nil
+		}
+	}
+	if p.own.Kind == column.Decimal {
+		limit := int64(math.Pow10(int(p.own.Precision)))
+		return func(c *column.Column, row, at int) error {
+			if c.Int[row] = get(at); c.Int[row] >= limit || c.Int[row] <= -limit {
+				return errTooLarge
+			}
+			return nil
+		}
+	}
+	return func(c *column.Column, row, at int) error {
+		c.Int[row] = get(at)
+		return nil
+	}
 }
 
 func setText(c *column.Column, row int, s string) error {
