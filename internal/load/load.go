@@ -1,5 +1,5 @@
-// Package load tells the story of a run: open the sources, plan the steps, then each step in one
-// transaction: read, shape, resolve, write, check the account, commit.
+// Package load runs a load: it opens the sources and plans the steps. Each step is one transaction: it reads,
+// transforms and resolves rows, writes, checks the account and commits.
 package load
 
 import (

@@ -1,4 +1,4 @@
-// Package prove holds a loaded star against what it promises, from its tables alone.
+// Package prove checks a loaded star against the rules, from its tables alone.
 //
 // It shares no code with loading: it reads every table once, in an order in which one row and the one before it tell
 // what is wrong, and looks at each batch with all checks of that table. What it keeps is a register of each
