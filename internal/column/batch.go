@@ -5,6 +5,7 @@ import (
 	"context"
 	"iter"
 	"slices"
+	"strings"
 
 	"ironmonger/internal/exact"
 )
@@ -109,6 +110,15 @@ func (c *Column) Append(from *Column, i int) {
 		c.Wide = append(c.Wide, from.Wide[i])
 	default:
 		c.Int = append(c.Int, from.Int[i])
+	}
+}
+
+// AppendOwn is Append with a copy of the text, which else keeps the piece of a file that it is part of in memory.
+func (c *Column) AppendOwn(from *Column, i int) {
+	c.Append(from, i)
+	if c.Type.Kind == Text {
+		last := len(c.Text) - 1
+		c.Text[last] = strings.Clone(c.Text[last])
 	}
 }
 

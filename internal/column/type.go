@@ -52,6 +52,11 @@ func (t Type) Wide() bool { return t.Kind == Decimal && t.Precision > exact.Narr
 // Numeric reports whether one can calculate with the type.
 func (t Type) Numeric() bool { return t.Kind == Integer || t.Kind == Decimal || t.Kind == Double }
 
+// Ordinal reports whether values of the type are whole numbers in Column.Int in the order of what they mean.
+func (t Type) Ordinal() bool {
+	return t.Kind == Integer || t.Kind == Date || t.Kind == Timestamp || t.Kind == Decimal && !t.Wide()
+}
+
 // Exact reports whether the type is a number without rounding of its own.
 func (t Type) Exact() bool { return t.Kind == Integer || t.Kind == Decimal }
 

@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"slices"
-	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
@@ -48,16 +47,11 @@ func (f *Feed) Remember(ctx context.Context, r warehouse.Reader) error {
 	}
 	names, err := ledger.FileNames(ctx, r)
 	for number, name := range names {
-		if first, ok := f.ties.numbers[uncompressed(name)]; !ok || number < first {
-			f.ties.numbers[uncompressed(name)] = number
+		if first, ok := f.ties.numbers[ledger.Uncompressed(name)]; !ok || number < first {
+			f.ties.numbers[ledger.Uncompressed(name)] = number
 		}
 	}
 	return err
-}
-
-// uncompressed is the name of a file without what compression adds.
-func uncompressed(name string) string {
-	return strings.TrimSuffix(strings.TrimSuffix(name, ".gz"), ".zst")
 }
 
 // news is the rank of the first file that the ledger does not know.
@@ -89,7 +83,7 @@ func (t *ties) met(file string) int32 {
 	if k := slices.Index(t.names, file); k >= 0 {
 		return int32(k)
 	}
-	rank, ok := t.numbers[uncompressed(file)]
+	rank, ok := t.numbers[ledger.Uncompressed(file)]
 	if !ok {
 		rank = news + int64(n)
 	}
@@ -229,7 +223,7 @@ func (f *Feed) KeepTies(ctx context.Context, tx warehouse.Tx, files []string) er
 func (f *Feed) lostNow(files []string) (fresh, changed, gone []ledger.Lost) {
 	read := map[int64]bool{}
 	for _, name := range files {
-		if number, ok := f.ties.numbers[uncompressed(name)]; ok {
+		if number, ok := f.ties.numbers[ledger.Uncompressed(name)]; ok {
 			read[number] = true
 		}
 	}

@@ -32,7 +32,7 @@ type Chunk struct {
 	Keys   resolve.Resolved
 	Totals []exact.Int128 // of each exact measure, over all rows read
 
-	Inserted []int32 // the rows that were, once it is taken
+	Loaded []int32 // the rows that were inserted or are to replace others, once it is taken
 
 	view *view
 	cols []*column.Column
@@ -47,8 +47,26 @@ type Chunk struct {
 type Outcome struct {
 	Inserted, Same         int64
 	InsertedTotal, SameSum []exact.Int128
+	Changed, Older, Kept   int64          // repeated rows that replaced others, came before others, were not taken
+	ChangedTotal           []exact.Int128 // of the rows that replaced others
+	TakenTotal             []exact.Int128 // and of those that were replaced
+	OlderSum, KeptSum      []exact.Int128
 	Table                  warehouse.Tally  // at the end, of the exact measures
 	Empty                  map[string]int64 // rows inserted without a value, by measure
+}
+
+// Files are the files of a step as the ledger numbers them.
+type Files struct {
+	Number map[string]int64 // by name
+	First  map[int64]int64  // of a file that had another name before: the number that it got first
+	Orders bool             // they are not read in the order in which they came
+}
+
+// Added is by how much the total of a measure has grown: what was written less what was replaced.
+func (o *Outcome) Added(k int) exact.Int128 {
+	sum, _ := o.InsertedTotal[k].Add(o.ChangedTotal[k])
+	sum, _ = sum.Add(o.TakenTotal[k].Neg())
+	return sum
 }
 
 // Writer appends to one fact table. It belongs to the step's sequencer.
@@ -56,7 +74,7 @@ type Writer struct {
 	fact        *schema.Fact
 	links       []*resolve.Link
 	run         int64
-	files       map[string]int64 // their numbers in the ledger
+	files       *Files
 	fields      []column.Field   // of the table, but for line and run
 	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
 	compared    []bool           // for each: a row that comes again has to say the same
@@ -74,6 +92,7 @@ type Writer struct {
 	before   warehouse.Tally
 	grain    *grain
 	appender warehouse.Appender
+	replaced *replacements // nil unless repeated rows replace others
 	Outcome  Outcome
 }
 
@@ -84,7 +103,7 @@ func NewWriter(
 	links []*resolve.Link,
 	shaped []column.Field,
 	run int64,
-	files map[string]int64,
+	files *Files,
 ) *Writer {
 	w := &Writer{fact: f, links: links, run: run, files: files, seed: maphash.MakeSeed()}
 	all := f.Table.Fields()
@@ -122,9 +141,17 @@ func NewWriter(
 			w.measure = append(w.measure, column.Find(shaped, m.Name))
 		}
 	}
-	w.Outcome.Empty = map[string]int64{}
-	w.Outcome.InsertedTotal = make([]exact.Int128, len(w.Measures))
-	w.Outcome.SameSum = make([]exact.Int128, len(w.Measures))
+	o := &w.Outcome
+	o.Empty = map[string]int64{}
+	for _, list := range []*[]exact.Int128{
+		&o.InsertedTotal, &o.SameSum, &o.ChangedTotal, &o.TakenTotal, &o.OlderSum, &o.KeptSum,
+	} {
+		*list = make([]exact.Int128, len(w.Measures))
+	}
+	if f.Repeated == star.ReplaceRepeated {
+		w.replaced = newReplacements(w)
+		w.replaced.orders = files.Orders
+	}
 	return w
 }
 
@@ -175,7 +202,7 @@ func (w *Writer) Prepare(c *Chunk) {
 	}
 	c.line.Resize(b.N)
 	clear(c.line.Null)
-	file := w.files[b.From.File]
+	file := w.files.Number[b.From.File]
 	for i, line := range b.From.Line {
 		c.line.Int[i] = ledger.Line(file, line)
 	}
@@ -190,6 +217,14 @@ func (w *Writer) Prepare(c *Chunk) {
 		for i := range b.N {
 			if c.cols[k].Null[i] && !b.Bad(i) {
 				b.SetAside(i, w.fields[k].Name, "no "+w.fields[k].Name+", which is part of the grain", "")
+			}
+		}
+	}
+	if w.replaced != nil && w.replaced.newer != none {
+		k := w.replaced.newer
+		for i := range b.N {
+			if c.cols[k].Null[i] && !b.Bad(i) {
+				b.SetAside(i, w.fields[k].Name, "no "+w.fields[k].Name+", so it is not known which row is newer", "")
 			}
 		}
 	}
@@ -223,15 +258,19 @@ func (w *Writer) Prepare(c *Chunk) {
 // aside have their faults added to the batch.
 func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 	b := c.Batch
-	c.rows, c.Inserted = c.rows[:0], c.Inserted[:0]
+	c.rows, c.Loaded = c.rows[:0], c.Loaded[:0]
 	var repeats []int32
 	pending := c.Keys.Pending
 	for i := range int32(b.N) {
 		if b.Bad(int(i)) {
 			continue
 		}
-		if len(c.same) > 0 && c.same[i] {
-			w.same(c, i)
+		if c.isSame(i) {
+			if w.replaced != nil && len(repeats) > 0 { // the order of the rows decides
+				repeats = append(repeats, i)
+			} else {
+				w.says(c, i)
+			}
 			continue
 		}
 		for len(pending) > 0 && pending[0] < i {
@@ -263,11 +302,24 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 	return nil
 }
 
+// isSame reports whether row i is known to stand in the table as it is.
+func (c *Chunk) isSame(i int32) bool { return len(c.same) > 0 && c.same[i] }
+
 func (w *Writer) same(c *Chunk, i int32) {
 	w.Outcome.Same++
-	for k, at := range w.measure {
-		w.Outcome.SameSum[k], _ = w.Outcome.SameSum[k].Add(c.Batch.Cols[at].Exact(int(i)))
+	w.sum(w.Outcome.SameSum, c, i)
+}
+
+// begin opens the table for writing.
+func (w *Writer) begin(ctx context.Context, tx warehouse.Tx) (err error) {
+	if w.appender != nil {
+		return nil
 	}
+	if w.before, err = tx.Tally(ctx, w.fact.Table.Name, w.Measures); err != nil {
+		return err
+	}
+	w.appender, err = tx.Append(ctx, w.fact.Table.Name, w.fact.Table.Fields())
+	return err
 }
 
 // append writes members first, then the facts that point to them.
@@ -280,14 +332,8 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 			return err
 		}
 	}
-	if w.appender == nil {
-		var err error
-		if w.before, err = tx.Tally(ctx, w.fact.Table.Name, w.Measures); err != nil {
-			return err
-		}
-		if w.appender, err = tx.Append(ctx, w.fact.Table.Name, w.fact.Table.Fields()); err != nil {
-			return err
-		}
+	if err := w.begin(ctx, tx); err != nil {
+		return err
 	}
 	w.Outcome.Inserted += int64(len(rows))
 	for _, m := range w.fact.Measures {
@@ -298,7 +344,7 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 			}
 		}
 	}
-	c.Inserted = append(c.Inserted, rows...)
+	c.Loaded = append(c.Loaded, rows...)
 	for k, at := range w.measure {
 		sum := exact.Int128{}
 		for _, i := range rows {
@@ -312,9 +358,8 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 	return w.appender.Append(c.cols, rows)
 }
 
-// repeated compares rows whose grain seems to have come before with what stands in the table: equal in
-// all columns, they are the same; different, they are set aside; and if their grain is not there after
-// all, they are new.
+// repeated compares rows whose grain seems to have come before with what stands in the table: equal in all columns,
+// they are the same; different, the rule of the fact decides; and if their grain is not there after all, they are new.
 func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) error {
 	if w.appender != nil {
 		if err := w.appender.Flush(); err != nil {
@@ -326,46 +371,51 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 		known[n] = resolve.Known(w.links, c.Batch, &c.Keys, i, nil)
 	}
 	c.view.look(c.cols[:len(w.fields)], c.Batch.N) // keys have come in
-	stands, err := w.standing(ctx, tx, c, rows)
+	stand, err := w.standing(ctx, tx, c, rows)
 	if err != nil {
 		return err
 	}
 	for n, i := range rows {
-		differs, there := stands[c.view.grain(int(i))]
-		of, values := "", ""
-		if there {
-			of, values = differs(int(i), known[n])
+		if c.isSame(i) {
+			w.says(c, i)
+			continue
 		}
-		switch {
-		case there && values == "":
-			w.same(c, i)
-		case there:
-			c.Batch.SetAside(int(i), of, RepeatReason, values)
-		default: // a chance meeting of two digests
+		j, there := stand.row[c.view.grain(int(i))]
+		if !there { // a chance meeting of two digests
 			if !known[n] {
 				resolve.Join(w.links, c.Batch, &c.Keys, i)
 			}
 			if err := w.append(ctx, tx, c, []int32{i}); err != nil {
 				return err
 			}
+			continue
+		}
+		of, values := w.differs(c, int(i), known[n], stand.view, j)
+		if values == "" {
+			w.says(c, i)
+		} else if err := w.disagrees(c, i, known[n], of, values, stand.view, j); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-// standing reads the table's rows that have the grain of one of the rows, and returns for each grain what
-// tells in which column a row of the chunk says something else, and what; nothing if it says the same.
-func (w *Writer) standing(
-	ctx context.Context,
-	tx warehouse.Tx,
-	c *Chunk,
-	rows []int32,
-) (map[digest.Sum]func(i int, known bool) (of, values string), error) {
+// standing is rows of the table, by their grain.
+type standing struct {
+	*view
+	row map[digest.Sum]int
+}
+
+// standing reads the table's rows that have the grain of one of the rows.
+func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) (*standing, error) {
 	match := make([]column.Column, len(w.grainAt))
 	for g, k := range w.grainAt {
 		match[g].Type = w.fields[k].Type
 	}
 	for _, i := range rows {
+		if c.isSame(i) {
+			continue
+		}
 		w.matchRow(match, c, int(i), 0, nil)
 	}
 	b, err := warehouse.ReadAll(
@@ -373,7 +423,7 @@ func (w *Writer) standing(
 		tx,
 		warehouse.Query{
 			Table:  w.fact.Table.Name,
-			Fields: w.fields,
+			Fields: w.withLine(),
 			By:     w.fact.Table.Primary,
 			Match:  column.Pointers(match),
 		},
@@ -381,13 +431,13 @@ func (w *Writer) standing(
 	if err != nil {
 		return nil, err
 	}
-	stand := w.newView()
-	stand.look(column.Pointers(b.Cols), b.N)
-	differs := map[digest.Sum]func(int, bool) (string, string){}
+	s := &standing{w.newView(), map[digest.Sum]int{}}
+	s.look(column.Pointers(b.Cols)[:len(w.fields)], b.N)
+	s.cols = column.Pointers(b.Cols)
 	for j := range b.N {
-		differs[stand.grain(j)] = func(i int, known bool) (string, string) { return w.differs(c, i, known, stand, j) }
+		s.row[s.grain(j)] = j
 	}
-	return differs, nil
+	return s, nil
 }
 
 // differs compares a row of a load with one of the table in all columns. What a rule put there for a natural key
@@ -461,6 +511,11 @@ func (w *Writer) matchRow(match []column.Column, c *Chunk, i, g int, keys []int6
 // Finish ends the writing and checks the table against what was written (rule R20): the rows and the
 // total of every exact measure.
 func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
+	if w.replaced != nil {
+		if err := w.replaced.write(ctx, tx, w); err != nil {
+			return err
+		}
+	}
 	var added int64
 	if w.appender != nil {
 		var err error
@@ -470,12 +525,8 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 			return err
 		}
 	}
-	if added != w.Outcome.Inserted {
-		return fmt.Errorf(
-			"the account does not hold: %d rows were given to the warehouse, and it took %d",
-			w.Outcome.Inserted,
-			added,
-		)
+	if given := w.Outcome.Inserted + w.Outcome.Changed; added != given {
+		return fmt.Errorf("the account does not hold: %d rows were given to the warehouse, and it took %d", given, added)
 	}
 	after, err := tx.Tally(ctx, w.fact.Table.Name, w.Measures)
 	if err != nil {
@@ -485,17 +536,17 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 	if added == 0 {
 		return nil
 	}
-	if after.Rows != w.before.Rows+added {
+	if after.Rows != w.before.Rows+w.Outcome.Inserted {
 		return fmt.Errorf(
 			"the account does not hold: table %s had %d rows, %d were added, and it has %d",
 			w.fact.Table.Name,
 			w.before.Rows,
-			added,
+			w.Outcome.Inserted,
 			after.Rows,
 		)
 	}
 	for k, m := range w.Measures {
-		want, _ := w.before.Totals[k].Add(w.Outcome.InsertedTotal[k])
+		want, _ := w.before.Totals[k].Add(w.Outcome.Added(k))
 		if want != after.Totals[k] {
 			text := func(x exact.Int128) string { return string(exact.AppendDecimal(nil, x, int(m.Type.Scale))) }
 			return fmt.Errorf(

@@ -2,6 +2,8 @@ package ledger
 
 import (
 	"context"
+	"iter"
+	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/warehouse"
@@ -38,6 +40,23 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 		}
 	}
 	return numbers, warehouse.AppendAll(ctx, tx, fileTable, fresh)
+}
+
+// Uncompressed returns the name of a file without what compression adds: by it a file is known again.
+func Uncompressed(name string) string {
+	return strings.TrimSuffix(strings.TrimSuffix(name, ".gz"), ".zst")
+}
+
+// Arrivals says when files came: by the names of files without what compression adds, the numbers that they got first.
+func Arrivals(numbers iter.Seq2[string, int64]) map[string]int64 {
+	first := map[string]int64{}
+	for name, number := range numbers {
+		name = Uncompressed(name)
+		if least, ok := first[name]; !ok || number < least {
+			first[name] = number
+		}
+	}
+	return first
 }
 
 // FileNames returns the names of all files by their numbers.

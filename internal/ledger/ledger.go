@@ -55,7 +55,7 @@ type Step struct {
 }
 
 // Figures are what a step counted. Each row read is exactly one of inserted, new, versions, filled,
-// changed, same, conflicts, dropped, merged and set aside (rule R20).
+// changed, same, conflicts, older, kept, dropped, merged and set aside (rule R20).
 type Figures struct {
 	Read     int64 `json:"read"`
 	SetAside int64 `json:"set_aside"`
@@ -65,11 +65,13 @@ type Figures struct {
 	Merged  int64 `json:"merged,omitempty"`  // into others that are like them
 
 	Inserted int64 `json:"inserted,omitempty"` // of a fact
+	Older    int64 `json:"older,omitempty"`    // repeated rows that came before another of their grain
+	Kept     int64 `json:"kept_out,omitempty"`     // repeated rows that were not taken, since what is there counts
 
 	New       int64 `json:"new,omitempty"`       // of a dimension: rows that made a member
 	Versions  int64 `json:"versions,omitempty"`  // that made a further version of one
 	Filled    int64 `json:"filled,omitempty"`    // that filled an inferred member
-	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version
+	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version; of a fact: that replaced another row
 	Conflicts int64 `json:"conflicts,omitempty"` // that lost to another row of the same effective time
 
 	Adopted  int64 `json:"adopted,omitempty"`  // rows of a table that stood before
@@ -103,6 +105,11 @@ type Figures struct {
 // Written is the rows read that changed the table.
 func (f Figures) Written() int64 { return f.Inserted + f.New + f.Versions + f.Filled + f.Changed }
 
+// Accounted is the rows of which it is known what became of them: all that were read (rule R20).
+func (f Figures) Accounted() int64 {
+	return f.Written() + f.Same + f.Conflicts + f.Older + f.Kept + f.SetAside + f.Dropped + f.Merged
+}
+
 // KeyCounts counts the outcomes of a key (rule R1), over the rows that passed all checks.
 type KeyCounts struct {
 	Matched   int64 `json:"matched"`
@@ -130,6 +137,10 @@ type Total struct {
 	Read     string `json:"read"`
 	Inserted string `json:"inserted"`
 	Same     string `json:"same"`
+	Changed  string `json:"changed,omitempty"`  // of rows that replaced others
+	Replaced string `json:"replaced,omitempty"` // and of those that they replaced
+	Older    string `json:"older,omitempty"`
+	Kept     string `json:"kept_out,omitempty"`
 	SetAside string `json:"set_aside"`
 	Table    string `json:"table"` // in the step's table at its end
 }

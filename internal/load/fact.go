@@ -3,6 +3,7 @@ package load
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"ironmonger/internal/column"
@@ -21,7 +22,7 @@ func (w *factStep) load(ctx context.Context) error {
 	if err := w.connect(ctx); err != nil {
 		return err
 	}
-	files, err := ledger.Files(ctx, w.tx, w.files, w.entry.ID)
+	files, err := w.arrivals(ctx)
 	if err != nil {
 		return err
 	}
@@ -59,15 +60,42 @@ func (w *factStep) load(ctx context.Context) error {
 	if err := w.tx.Constrain(ctx, w.fact.Table); err != nil {
 		return err
 	}
-	w.figures.Inserted, w.figures.Same, w.figures.Table = writer.Outcome.Inserted, writer.Outcome.Same, writer.Outcome.Table.Rows
-	w.figures.Empty = writer.Outcome.Empty
+	f, o := &w.figures, &writer.Outcome
+	f.Inserted, f.Same, f.Table, f.Empty = o.Inserted, o.Same, o.Table.Rows, o.Empty
+	f.Changed, f.Older, f.Kept = o.Changed, o.Older, o.Kept
 	if err := w.balance(writer, &account); err != nil {
 		return err
 	}
-	if err := w.keepAccount(ctx, writer.Outcome.Inserted, writer.Outcome.InsertedTotal, writer.Outcome.Table); err != nil {
+	added := make([]exact.Int128, len(writer.Measures))
+	for k := range added {
+		added[k] = o.Added(k)
+	}
+	if err := w.keepAccount(ctx, o.Inserted, added, o.Table); err != nil {
 		return err
 	}
 	return w.mustHold(ctx, w.fact.Table, w.fact.MustHold)
+}
+
+// arrivals returns the files of the step as the ledger numbers them, new ones included.
+func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
+	numbers, err := ledger.Files(ctx, w.tx, w.files, w.entry.ID)
+	if err != nil {
+		return nil, err
+	}
+	f := &fact.Files{Number: numbers, First: map[int64]int64{}}
+	first := ledger.Arrivals(maps.All(numbers))
+	for name, number := range numbers {
+		if least := first[ledger.Uncompressed(name)]; least != number {
+			f.First[number] = least
+		}
+	}
+	last := int64(0)
+	for _, name := range w.files {
+		number := first[ledger.Uncompressed(name)]
+		f.Orders = f.Orders || number < last
+		last = number
+	}
+	return f, nil
 }
 
 // takeChunk is the sequencer: it takes a chunk in source order.
@@ -104,13 +132,16 @@ func (w *factStep) takeChunk(ctx context.Context, writer *fact.Writer, account *
 	return nil
 }
 
-// balance checks that what was read of every measure is what was inserted, the same and set aside.
+// balance checks that what was read of every measure is what was inserted, what replaced other rows, what was not taken
+// and what was set aside.
 func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 	for k, m := range writer.Measures {
 		text := func(x exact.Int128) string { return string(exact.AppendDecimal(nil, x, int(m.Type.Scale))) }
 		o := &writer.Outcome
-		sum, _ := o.InsertedTotal[k].Add(o.SameSum[k])
-		sum, _ = sum.Add(account.aside[k])
+		sum := account.aside[k]
+		for _, of := range [][]exact.Int128{o.InsertedTotal, o.ChangedTotal, o.SameSum, o.OlderSum, o.KeptSum} {
+			sum, _ = sum.Add(of[k])
+		}
 		if sum != account.read[k] {
 			return fmt.Errorf(
 				"the account does not hold: of %s, %s was read and %s is accounted for",
@@ -119,14 +150,24 @@ func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 				text(sum),
 			)
 		}
-		w.figures.Totals = append(w.figures.Totals, ledger.Total{
+		t := ledger.Total{
 			Measure:  m.Name,
 			Read:     text(account.read[k]),
 			Inserted: text(o.InsertedTotal[k]),
 			Same:     text(o.SameSum[k]),
 			SetAside: text(account.aside[k]),
 			Table:    text(o.Table.Totals[k]),
-		})
+		}
+		if o.Changed > 0 {
+			t.Changed, t.Replaced = text(o.ChangedTotal[k]), text(o.TakenTotal[k])
+		}
+		if o.Older > 0 {
+			t.Older = text(o.OlderSum[k])
+		}
+		if o.Kept > 0 {
+			t.Kept = text(o.KeptSum[k])
+		}
+		w.figures.Totals = append(w.figures.Totals, t)
 	}
 	return nil
 }

@@ -89,13 +89,13 @@ func (a *setAsideBook) loaded(c *fact.Chunk) {
 		return
 	}
 	_, grain := a.w.kind.says(c.Batch)
-	inserted := make([]bool, c.Batch.N)
-	for _, i := range c.Inserted {
-		inserted[i] = true
+	loaded := make([]bool, c.Batch.N)
+	for _, i := range c.Loaded {
+		loaded[i] = true
 	}
 	for i := range c.Batch.N {
 		if !c.Batch.Bad(i) && whole(grain, i) {
-			a.book.Loaded(ledger.Grain(grain, i), inserted[i])
+			a.book.Loaded(ledger.Grain(grain, i), loaded[i])
 		}
 	}
 }

@@ -209,7 +209,7 @@ func (w *work) try(ctx context.Context) error {
 		f.Dropped, f.Merged = w.flow.Gone()
 		f.Stages, f.Passed = w.flow.Counts(), w.flow.Passed()
 	}
-	if sum := f.Written() + f.Same + f.Conflicts + f.SetAside + f.Dropped + f.Merged; sum != f.Read {
+	if sum := f.Accounted(); sum != f.Read {
 		return fmt.Errorf("the account does not hold: %d rows were read, and %d are accounted for", f.Read, sum)
 	}
 	return w.withinLimits()

@@ -30,6 +30,7 @@ func (x *rereader) backwards(names []string) error {
 	}
 	rolls := rolling(x.f.Source)
 	gone := map[string]int64{} // facts by the file that isn't named any more
+	kept := int64(0)           // facts whose rows say something else now, and that stay by their rule
 	table := x.f.Table
 	err := warehouse.Each(
 		x.p.ctx,
@@ -44,6 +45,8 @@ func (x *rereader) backwards(names []string) error {
 				number, _ := ledger.FileAndLine(b.Cols[x.lines].Int[j])
 				name := x.p.files[number]
 				switch {
+				case x.other[id] && x.f.Repeated == star.KeepRepeated:
+					kept++
 				case x.other[id]:
 					x.c.against(
 						func() Example { return x.p.example(table, b, j, "its row at the source has other values") },
@@ -67,17 +70,20 @@ func (x *rereader) backwards(names []string) error {
 			return nil
 		},
 	)
-	x.c.NotComparable = 0
-	example := ""
+	x.c.NotComparable = kept
+	if kept > 0 {
+		x.c.Note = fmt.Sprintf("%d rows have other values at the source, and repeated: keep keeps them", kept)
+	}
+	example, unnamed := "", int64(0)
 	for name, n := range gone {
-		if x.c.NotComparable += n; example == "" || name < example {
+		if unnamed += n; example == "" || name < example {
 			example = name
 		}
 	}
-	if x.c.NotComparable > 0 {
+	if x.c.NotComparable += unnamed; unnamed > 0 {
 		x.c.Note = fmt.Sprintf(
 			"%d rows cannot be compared: the sources do not name their file, table or query any more, for example %s",
-			x.c.NotComparable,
+			unnamed,
 			example,
 		)
 	}

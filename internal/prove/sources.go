@@ -67,6 +67,7 @@ func (p *proof) againstSources() error {
 		if err != nil {
 			return err
 		}
+		x.judgeReplaced()
 		if err := x.backwards(flow.Names()); err != nil {
 			return err
 		}
@@ -127,13 +128,13 @@ type slot struct {
 }
 
 // rowsOf shapes the rows of a source, has workers prepare them, and gives them to look in order; what shaping sets
-// aside has to be known as set aside. prepare gives each worker a function of its own.
+// aside has to be known as set aside. prepare gives each worker a function of its own; it is told what is read.
 func (p *proof) rowsOf(
 	c *Check,
 	s *star.Source,
 	step string,
 	aside *asides,
-	prepare func() func(*slot),
+	prepare func(names []string) func(*slot),
 	look func(*slot) error,
 ) (*transform.Flow, error) {
 	begin := time.Now()
@@ -148,7 +149,7 @@ func (p *proof) rowsOf(
 	}
 	prepares := make([]func(*slot), runtime.GOMAXPROCS(0))
 	for w := range prepares {
-		prepares[w] = prepare()
+		prepares[w] = prepare(flow.Names())
 	}
 	err = pipeline.Each(
 		p.ctx,
@@ -194,7 +195,7 @@ func (p *proof) heard(
 	c *Check,
 	d *schema.Dimension,
 	aside *asides,
-) (prepare func() func(*slot), look func(*slot) error) {
+) (prepare func([]string) func(*slot), look func(*slot) error) {
 	fields := d.Source.Shaped()
 	names := d.Delivered
 	timed := -1
@@ -202,7 +203,7 @@ func (p *proof) heard(
 		timed = column.Find(fields, d.Effective.Name)
 	}
 	reg := p.registers[d]
-	prepare = func() func(*slot) {
+	prepare = func([]string) func(*slot) {
 		k := newSourceKey(names, fields, d.Dimension)
 		return func(b *slot) { b.fingerprint(p.seed, []*sourceKey{k}) }
 	}
@@ -284,6 +285,7 @@ type rereader struct {
 	other  map[uint64]bool  // and of those of whose grain only rows with other values are there
 	first  map[uint64]int32 // the rows of facts at hand by their grain, members for versions
 	next   []int32          // and the next of the same grain, or -1
+	order  *order           // of repeated rows; nil unless they replace others
 }
 
 // tableKey is a key of the fact in its table.
@@ -332,10 +334,16 @@ func (x *rereader) open() {
 	}
 	x.lines = column.Find(fields, schema.LoadLine)
 	x.first, x.other = map[uint64]int32{}, map[uint64]bool{}
+	if x.f.Repeated == star.ReplaceRepeated {
+		x.order = x.newOrder()
+	}
 }
 
 // prepare returns a worker what finds out about rows all that can be told without the table.
-func (x *rereader) prepare() func(*slot) {
+func (x *rereader) prepare(names []string) func(*slot) {
+	if x.order != nil {
+		x.order.reads(names)
+	}
 	fields := x.f.Source.Shaped()
 	keys := make([]*sourceKey, len(x.f.Keys))
 	for n, k := range x.f.Keys {
@@ -464,11 +472,26 @@ func (x *rereader) compare(b *slot, i int, facts *column.Batch) {
 	fault := "it is not in the table, and not among the rows set aside"
 	j, ok := x.first[b.grain[i]]
 	for ; ok && j >= 0; j = x.next[j] {
+		id := x.identity(facts, int(j))
 		if x.same(b, i, facts, int(j)) {
-			x.said = append(x.said, x.identity(facts, int(j)))
+			x.said = append(x.said, id)
+			if x.order != nil {
+				x.order.says(id, x.order.ofRow(b, i))
+			}
 			return
 		}
-		x.other[x.identity(facts, int(j))] = true
+		switch {
+		case x.f.Repeated == star.KeepRepeated: // what is there counts
+			x.other[id] = true
+			return
+		case x.order != nil:
+			if !x.set(b, i) {
+				fault := x.differs(b, i, facts, int(j))
+				x.order.differs(id, x.order.ofRow(b, i), x.order.ofFact(facts, int(j)), fromSource(b.Batch, i, fault))
+			}
+			return
+		}
+		x.other[id] = true
 		fault = x.differs(b, i, facts, int(j))
 	}
 	if !x.set(b, i) {

@@ -121,6 +121,11 @@ func TakenBy(m *star.Model) []Taken {
 		}
 	}
 	for _, f := range m.Facts {
+		repeated := "repeated: " + string(f.Repeated)
+		if f.NewerBy != nil {
+			repeated += ", newer by " + f.NewerBy.Name
+		}
+		add("fact "+f.Text, "grain "+strings.Join(grainOf(f), ", "), repeated)
 		for _, k := range f.Keys {
 			parts := rules(k)
 			if k.Dimension.Aliases != nil &&
@@ -131,6 +136,19 @@ func TakenBy(m *star.Model) []Taken {
 		}
 	}
 	return list
+}
+
+// grainOf lists the columns and keys of a grain.
+func grainOf(f *star.Fact) []string {
+	var names []string
+	for _, g := range f.Grain {
+		if g.Key != nil {
+			names = append(names, g.Key.Text)
+		} else {
+			names = append(names, g.Column)
+		}
+	}
+	return names
 }
 
 // Alterations tells what a load would do to the tables before it writes rows; those that it makes are only counted.

@@ -85,8 +85,8 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 	if len(facts) == 0 {
 		return
 	}
-	t := &Table{Columns: columns("fact~", "state", "read>", "inserted>", "same>", "dropped>?", "merged>?",
-		"set aside>", "members inferred~?", "time>")}
+	t := &Table{Columns: columns("fact~", "state", "read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?",
+		"dropped>?", "merged>?", "set aside>", "members inferred~?", "time>")}
 	for _, s := range facts {
 		f := &s.Figures
 		t.Add(
@@ -94,7 +94,10 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 			s.State,
 			Number(f.Read),
 			Number(f.Inserted),
+			Number(f.Changed),
 			Number(f.Same),
+			Number(f.Older),
+			Number(f.Kept),
 			Number(f.Dropped),
 			Number(f.Merged),
 			Number(f.SetAside),
@@ -234,15 +237,20 @@ func keys(w io.Writer, facts []*ledger.Step, width int) {
 }
 
 func totals(w io.Writer, facts []*ledger.Step, width int) {
-	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "same>", "set aside>")}
+	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?", "set aside>",
+		"replaced>?")}
 	for _, s := range facts {
 		for _, m := range s.Figures.Totals {
 			t.Add(
 				noun(s.Name)+"."+m.Measure,
 				Decimal(m.Read),
 				Decimal(m.Inserted),
+				Decimal(m.Changed),
 				Decimal(m.Same),
+				Decimal(m.Older),
+				Decimal(m.Kept),
 				Decimal(m.SetAside),
+				Decimal(m.Replaced),
 			)
 		}
 	}

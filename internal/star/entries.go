@@ -168,7 +168,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		}},
 		{"facts", "names", "the facts; their tables are called fact_NAME", false, func(n *node) {
 			r.each(n, func(n *node) {
-				f := &Fact{Name: r.name(n.key, n.path), Limits: unset}
+				f := &Fact{Name: r.name(n.key, n.path), Limits: unset, Repeated: AsideRepeated}
 				m.Facts = append(m.Facts, f)
 				r.section(n, r.factEntries(f))
 			})
@@ -718,6 +718,32 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			"other columns to keep in the table",
 			false,
 			func(n *node) { f.degenerate = r.words(n, "a column") },
+		},
+		{
+			"repeated",
+			"set_aside, replace, keep, stop",
+			"what happens to a row whose grain is there already with other values: set it aside (the default), let the later row replace the earlier one, keep what is there, or stop the step",
+			false,
+			func(n *node) {
+				f.Repeated = Repeated(r.choice(
+					n,
+					string(AsideRepeated),
+					string(ReplaceRepeated),
+					string(KeepRepeated),
+					string(StopRepeated),
+				))
+			},
+		},
+		{
+			"newer_by",
+			"a column",
+			"with `repeated: replace`, the column that says which of two rows is newer: an integer, a decimal, a date or a timestamp. It is kept in the table. Without it, the row that arrived later is newer",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a column"); ok {
+					f.newerBy = &w
+				}
+			},
 		},
 		{
 			"must_hold",

@@ -402,13 +402,26 @@ type Fact struct {
 	Grain      []GrainPart
 	Keys       []*Key
 	Measures   []column.Field
-	Degenerate []column.Field // the grain's columns and the times that keys are as of, too
+	Degenerate []column.Field // the grain's columns, the times that keys are as of, and NewerBy, too
+	Repeated   Repeated
+	NewerBy    *column.Field // says which of two rows of a grain is newer; nil if the order of arrival does
 	Limits     Limits
 	MustHold   []*Must
 
-	from                        *Name
+	from, newerBy               *Name
 	grain, measures, degenerate []Name
 }
+
+// Repeated is what becomes of a row whose grain is there already with other values (rule R17).
+type Repeated string
+
+// The rules for repeated rows.
+const (
+	AsideRepeated   Repeated = "set_aside"
+	ReplaceRepeated Repeated = "replace" // the later row counts
+	KeepRepeated    Repeated = "keep"    // the row that is there counts
+	StopRepeated    Repeated = "stop"
+)
 
 // GrainPart is a key or, if that is nil, a column of the source.
 type GrainPart struct {

@@ -527,7 +527,7 @@ func (t *tracer) history(f *schema.Fact, fact *column.Batch) ([]Run, error) {
 		at := run.StartedAt.Format(time.DateTime)
 		for _, s := range run.Steps {
 			n := s.Figures.Repointed[f.Table.Name]
-			switch own := s.Name == "fact "+f.Text && s.Figures.Inserted > 0; {
+			switch own := s.Name == "fact "+f.Text && s.Figures.Inserted+s.Figures.Changed > 0; {
 			case own && run.ID == wrote && elsewhere == 0:
 				list = append(list, Run{run.ID, at, s.Name, "wrote the row"})
 			case own && run.ID <= wrote && elsewhere > 0:
@@ -537,7 +537,7 @@ func (t *tracer) history(f *schema.Fact, fact *column.Batch) ([]Run, error) {
 						run.ID,
 						at,
 						s.Name,
-						fmt.Sprintf("wrote rows of the table (%d), perhaps this one", s.Figures.Inserted),
+						fmt.Sprintf("wrote rows of the table (%d), perhaps this one", s.Figures.Inserted+s.Figures.Changed),
 					},
 				)
 			case n > 0 && run.ID == wrote && run.ID <= written[s.Name]:

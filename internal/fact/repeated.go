@@ -1,0 +1,242 @@
+package fact
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/digest"
+	"ironmonger/internal/exact"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/resolve"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// rank says which of two rows of a grain is later. Of equal ones it is the one that is read later.
+type rank struct {
+	newer   int64 // by the column that says so; 0 where there is none
+	arrived int64 // when the row's file came first
+}
+
+func (r rank) compare(o rank) int {
+	return cmp.Or(cmp.Compare(r.newer, o.newer), cmp.Compare(r.arrived, o.arrived))
+}
+
+// replacements are the rows of a load that take the place of facts that stand. They are written at the end of the
+// load: until then, a later row of the same grain may say otherwise.
+type replacements struct {
+	latest map[digest.Sum]latest // by grain
+	rows   *column.Batch         // new rows, as the table has them
+	stood  *column.Batch         // and the rows whose place they take
+	dead   []bool                // of rows: another took its place in turn
+	alive  int
+
+	newer  int  // the column that says which row is newer, or -1
+	orders bool // files are not read in the order in which they came, so that rows that say what stands count, too
+}
+
+// latest is the last row of a grain that this load has: of rows, or none if it says what stands.
+type latest struct {
+	rank
+	row int
+}
+
+const none = -1
+
+func newReplacements(w *Writer) *replacements {
+	r := &replacements{
+		latest: map[digest.Sum]latest{},
+		rows:   column.NewBatch(w.fact.Table.Fields()),
+		stood:  column.NewBatch(w.fields),
+		newer:  none,
+	}
+	if w.fact.NewerBy != nil {
+		r.newer = column.Find(w.fields, w.fact.NewerBy.Name)
+	}
+	return r
+}
+
+// rankOf returns the rank of row i of columns that are ordered as the fields of the table, with the line after them.
+func (w *Writer) rankOf(cols []*column.Column, i int) rank {
+	r := rank{}
+	if k := w.replaced.newer; k != none {
+		r.newer = cols[k].Int[i]
+	}
+	file, _ := ledger.FileAndLine(cols[len(w.fields)].Int[i])
+	r.arrived = w.arrived(file)
+	return r
+}
+
+// arrived returns when a file came first: a file that was compressed since is the same one.
+func (w *Writer) arrived(file int64) int64 {
+	if first, ok := w.files.First[file]; ok {
+		return first
+	}
+	return file
+}
+
+// says notes that row i says what stands: a row of this load that was to take its place does not, if it came before.
+func (w *Writer) says(c *Chunk, i int32) {
+	r := w.replaced
+	if r == nil || len(r.latest) == 0 && !r.orders {
+		w.same(c, i)
+		return
+	}
+	grain := c.view.grain(int(i))
+	was, ok := r.latest[grain]
+	is := w.rankOf(c.cols, int(i))
+	switch {
+	case !ok && !r.orders:
+	case ok && is.compare(was.rank) < 0:
+		if was.row != none {
+			w.older(c, i)
+			return
+		}
+	default:
+		w.drop(was, ok)
+		r.latest[grain] = latest{is, none}
+	}
+	w.same(c, i)
+}
+
+// replace decides about row i, which says something else than row j of the table, of the same grain.
+func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
+	r := w.replaced
+	grain := c.view.grain(int(i))
+	is, was := w.rankOf(c.cols, int(i)), w.rankOf(stand.cols, j)
+	known, ok := r.latest[grain]
+	if ok && known.compare(was) > 0 { // a row that says what stands may have come before the one that stands
+		was = known.rank
+	}
+	if is.compare(was) < 0 {
+		w.older(c, i)
+		return
+	}
+	w.drop(known, ok)
+	r.latest[grain] = latest{is, r.rows.N}
+	for k := range r.rows.Cols {
+		if k < len(w.fields) && !w.compared[k] { // the key stays as it was loaded
+			r.rows.Cols[k].Append(stand.cols[k], j)
+		} else {
+			r.rows.Cols[k].AppendOwn(c.cols[k], int(i))
+		}
+	}
+	r.rows.N++
+	for k := range w.fields {
+		r.stood.Cols[k].Append(stand.cols[k], j)
+	}
+	r.stood.N++
+	r.dead, r.alive = append(r.dead, false), r.alive+1
+	c.Loaded = append(c.Loaded, i)
+}
+
+// drop gives up a row that was to take the place of a fact: a later one has come.
+func (w *Writer) drop(l latest, ok bool) {
+	if r := w.replaced; ok && l.row != none {
+		r.dead[l.row] = true
+		r.alive--
+		w.Outcome.Older++
+		w.add(w.Outcome.OlderSum, r.rows, l.row)
+	}
+}
+
+// add adds the measures of a row of the table to totals.
+func (w *Writer) add(to []exact.Int128, rows *column.Batch, i int) {
+	for k, m := range w.Measures {
+		to[k], _ = to[k].Add(rows.Cols[column.Find(w.fields, m.Name)].Exact(i))
+	}
+}
+
+func (w *Writer) older(c *Chunk, i int32) {
+	w.Outcome.Older++
+	w.sum(w.Outcome.OlderSum, c, i)
+}
+
+// sum adds the measures of a row of a chunk to totals.
+func (w *Writer) sum(to []exact.Int128, c *Chunk, i int32) {
+	for k, at := range w.measure {
+		to[k], _ = to[k].Add(c.Batch.Cols[at].Exact(int(i)))
+	}
+}
+
+// stop is the error of a repeated row in a fact that has none.
+func stop(b *column.Batch, i int32, name, values string) error {
+	return &diag.Error{
+		At:      diag.Place{File: b.From.File, Line: int(b.From.Line[i])},
+		Message: fmt.Sprintf("%s: %s, and fact %s says stop", RepeatReason, values, name),
+	}
+}
+
+// disagrees decides about row i, which says something else than row j of the table, by the rule of the fact.
+func (w *Writer) disagrees(c *Chunk, i int32, known bool, of, values string, stand *view, j int) error {
+	switch w.fact.Repeated {
+	case star.ReplaceRepeated:
+		if !known {
+			resolve.Join(w.links, c.Batch, &c.Keys, i)
+		}
+		w.replace(c, i, stand, j)
+	case star.KeepRepeated:
+		w.Outcome.Kept++
+		w.sum(w.Outcome.KeptSum, c, i)
+	case star.StopRepeated:
+		return stop(c.Batch, i, w.fact.Text, values)
+	default:
+		c.Batch.SetAside(int(i), of, RepeatReason, values)
+	}
+	return nil
+}
+
+// write puts the rows in the place of those that stand.
+func (r *replacements) write(ctx context.Context, tx warehouse.Tx, w *Writer) error {
+	if r.alive == 0 {
+		return nil
+	}
+	if err := w.begin(ctx, tx); err != nil {
+		return err
+	}
+	var primary []column.Field
+	for _, k := range w.grainAt {
+		primary = append(primary, w.fields[k])
+	}
+	gone, rows := column.NewBatch(primary), make([]int32, 0, r.alive)
+	for i, dead := range r.dead {
+		if dead {
+			continue
+		}
+		rows = append(rows, int32(i))
+		for g, k := range w.grainAt {
+			gone.Cols[g].Append(&r.stood.Cols[k], i)
+		}
+		gone.N++
+		w.add(w.Outcome.ChangedTotal, r.rows, i)
+		w.add(w.Outcome.TakenTotal, r.stood, i)
+	}
+	w.Outcome.Changed = int64(len(rows))
+	if err := w.appender.Flush(); err != nil {
+		return err
+	}
+	n, err := tx.Remove(ctx, w.fact.Table.Name, primary, gone)
+	if err != nil {
+		return err
+	}
+	if n != w.Outcome.Changed {
+		const message = "the account does not hold: %d rows of table %s have other values, and %d were found to be replaced"
+		return fmt.Errorf(message, w.Outcome.Changed, w.fact.Table.Name, n)
+	}
+	for _, l := range w.links {
+		if err := l.Session.Write(ctx, tx); err != nil {
+			return err
+		}
+	}
+	return w.appender.Append(column.Pointers(r.rows.Cols), rows)
+}
+
+// withLine lists the fields of the table that are compared, and the line of each row.
+func (w *Writer) withLine() []column.Field {
+	line := column.Field{Name: schema.LoadLine, Type: column.Type{Kind: column.Integer}}
+	return append(w.fields[:len(w.fields):len(w.fields)], line)
+}

@@ -1,0 +1,238 @@
+package load_test
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+)
+
+const repeatedModel = `warehouse: {%s}
+limits: {unmatched: none, set_aside: none, gone: none}
+sources:
+  passages:
+    read: p/*
+    columns: {no: integer, boat: text, day: date, toll: "decimal(9,2)", told: integer}
+  boats: {read: boats.csv, columns: {boat: text, class: text, since: date}}
+dimensions:
+  boat: {from: boats, natural_key: boat, type_2: class, effective: since}
+facts:
+  passage:
+    from: passages
+    grain: %s
+    keys: {boat: {by: boat, as_of: day}}
+    measures: toll
+    degenerate: [no, told]
+    repeated: %s
+`
+
+// passage is a row as a test makes it up, and where it is.
+type passage struct {
+	no, told int
+	boat     string
+	toll     int
+	day      int
+}
+
+func (p passage) String() string {
+	return fmt.Sprintf("%d,%s,2024-01-0%d,%d.00,%d", p.no, p.boat, p.day, p.toll, p.told)
+}
+
+// arrival is the fact of a grain by a restatement of rule R17.
+type arrival struct {
+	passage
+	file int // when its file came
+}
+
+// repeatedFacts restates what stands: a load at a time, all rows of all files that are there.
+type repeatedFacts struct {
+	grain   func(passage) string
+	rule    string
+	byTold  bool
+	arrived map[string]int
+	facts   map[string]arrival
+}
+
+// take takes a load: files by name, compressed ones without what compression adds.
+func (r *repeatedFacts) take(files map[string][]passage) {
+	names := slices.Sorted(maps.Keys(files))
+	for _, name := range names {
+		if _, ok := r.arrived[name]; !ok {
+			r.arrived[name] = len(r.arrived)
+		}
+	}
+	last := map[string]arrival{}
+	for _, name := range names {
+		for _, p := range files[name] {
+			g, s := r.grain(p), arrival{p, r.arrived[name]}
+			was, ok := last[g]
+			if r.rule == "keep" && ok || ok && r.rank(s, was) < 0 {
+				continue
+			}
+			last[g] = s
+		}
+	}
+	for g, s := range last {
+		was, ok := r.facts[g]
+		switch {
+		case ok && (was.passage == s.passage || r.rule == "keep" || r.rank(s, was) < 0):
+		default:
+			r.facts[g] = s
+		}
+	}
+}
+
+func (r *repeatedFacts) rank(a, b arrival) int {
+	if r.byTold && a.told != b.told {
+		return cmp.Compare(a.told, b.told)
+	}
+	return cmp.Compare(a.file, b.file)
+}
+
+func (r *repeatedFacts) String() string {
+	var lines []string
+	for _, s := range r.facts {
+		lines = append(lines, s.passage.String())
+	}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}
+
+// TestRepeated loads facts whose rows come again with other values, in files that grow, are corrected, archived,
+// compressed, or come late under an earlier name, and holds them against a restatement of the rules. A load of the
+// same rows writes nothing, the account adds up, and the proof holds.
+func TestRepeated(t *testing.T) {
+	cases := 60
+	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
+		cases = n
+	}
+	for seed := range uint64(cases) {
+		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { repeatedCase(t, seed) }) {
+			return
+		}
+	}
+}
+
+func repeatedCase(t *testing.T, seed uint64) {
+	r := rand.New(rand.NewPCG(seed, 15))
+	dir, warehouse := t.TempDir(), "sqlite: star.db"
+	if seed%6 == 5 {
+		connection, schema := startest.Postgres(t)
+		warehouse = fmt.Sprintf("postgres: %q, schema: %s", connection, schema)
+	}
+	grain, byMember := "no", seed%4 == 3
+	if byMember {
+		grain = "[no, boat]"
+	}
+	want := &repeatedFacts{arrived: map[string]int{}, facts: map[string]arrival{}, rule: "replace", byTold: seed%2 == 1}
+	want.grain = func(p passage) string { return strconv.Itoa(p.no) }
+	if byMember {
+		want.grain = func(p passage) string { return fmt.Sprint(p.no, p.boat) }
+	}
+	rule := "replace"
+	if want.byTold {
+		rule = "replace\n    newer_by: told"
+	} else if seed%10 == 4 {
+		rule, want.rule = "keep", "keep"
+	}
+	startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(repeatedModel, warehouse, grain, rule))
+	startest.Write(t, dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\nA,y,2024-01-03\nB,x,2024-01-02\n")
+	files, story := map[string][]passage{}, ""
+	row := func() passage {
+		told := 1 + r.IntN(4)
+		return passage{no: 1 + r.IntN(4), told: told, boat: pick(r, "A", "A", "B", "C"), toll: 1 + r.IntN(3), day: 1 + r.IntN(4)}
+	}
+	write := func(name string, list []passage) {
+		var b strings.Builder
+		b.WriteString("no,boat,day,toll,told\n")
+		for _, p := range list {
+			b.WriteString(p.String() + "\n")
+		}
+		os.Remove(filepath.Join(dir, "p", name+".gz"))
+		startest.Write(t, dir, "p/"+name, b.String())
+		files[name] = list
+		story += name + "\n" + b.String()
+	}
+	for n := range 5 {
+		for _, name := range slices.Sorted(maps.Keys(files)) {
+			path := filepath.Join(dir, "p", name)
+			switch r.IntN(8) {
+			case 0:
+				os.Remove(path)
+				os.Remove(path + ".gz")
+				delete(files, name)
+				story += "archive " + name + "\n"
+			case 1:
+				compress(t, path)
+				story += "compress " + name + "\n"
+			case 2:
+				write(name, append(slices.Clone(files[name]), row()))
+			case 3:
+				list := slices.Clone(files[name])
+				k, p := r.IntN(len(list)), row()
+				if p.no = list[k].no; byMember {
+					p.boat = list[k].boat
+				}
+				p.told = max(p.told, list[k].told) // nothing is withdrawn
+				list[k] = p
+				write(name, list)
+			}
+		}
+		for k := range 1 + r.IntN(2) {
+			list := make([]passage, 1+r.IntN(5))
+			for i := range list {
+				list[i] = row()
+			}
+			write(fmt.Sprintf("%d-%d-%d.csv", r.IntN(10), n, k), list) // some come late under an earlier name
+		}
+		story += "load\n"
+		want.take(files)
+		opts := load.Options{Workers: 1 + r.IntN(3), Piece: 64 << r.IntN(6)}
+		if _, err := startest.Load(t, dir, opts); err != nil {
+			t.Fatalf("%v\n%s", err, story)
+		}
+		if got := passagesIn(t, dir); got != want.String() {
+			t.Fatalf("expected\n%s\nand the star has\n%s\nof %s, seed %d\n%s", want, got, rule, seed, story)
+		}
+		once := startest.Dump(t, dir)
+		run, err := startest.Load(t, dir, opts)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if again := startest.Dump(t, dir); again != once {
+			t.Fatalf("the same rows have changed the star:\n%s\n%s", startest.Difference(once, again), story)
+		}
+		for _, s := range run.Steps {
+			if f := s.Figures; f.Accounted() != f.Read || f.Written() > 0 {
+				t.Fatalf("%s: %+v\n%s", s.Name, f, story)
+			}
+		}
+		if !startest.Proved(t, dir) {
+			t.Fatalf("the proof is broken:\n%s", story)
+		}
+	}
+}
+
+// passagesIn writes the facts of a star as rows of their source.
+func passagesIn(t *testing.T, dir string) string {
+	star := startest.Star(t, dir)
+	boats := map[string]string{}
+	for _, row := range star["dim_boat"] {
+		boats[row["boat_key"]] = row["boat"]
+	}
+	var lines []string
+	for _, f := range star["fact_passage"] {
+		lines = append(lines, fmt.Sprintf("%s,%s,%s,%s,%s", f["no"], boats[f["boat_key"]], f["day"], f["toll"], f["told"]))
+	}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}
