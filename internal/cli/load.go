@@ -30,6 +30,8 @@ func (s *session) load() *cli.Command {
 		Usage: "load the star",
 		Description: "Loads the dimensions, then the facts that point to them. Each step is one transaction. A step that fails keeps nothing;\n" +
 			"the steps that need it do not run, the others do. A second load of the same rows changes nothing.\n\n" +
+			"A file of a fact is not read again if it has not changed, and neither have the model, the parameters and the files that\n" +
+			"complete its rows. The result is the same; --again reads all files.\n\n" +
 			"With --dry-run, the load is done and rolled back: it reports the same result and writes nothing. After a step that fails,\n" +
 			"no other step runs.\n\n" +
 			"If something other than a load has changed a table, the table differs from its account in the ledger. The load goes on,\n" +
@@ -43,6 +45,7 @@ func (s *session) load() *cli.Command {
 				Name:  "accept",
 				Usage: "accept the table of the dimension or fact `NAME` as it is; may be repeated",
 			},
+			&cli.BoolFlag{Name: "again", Usage: "read all files of facts, including those that have not changed"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing; report what a load would do"},
 			&cli.StringFlag{
 				Name:  "memory",
@@ -79,6 +82,7 @@ func (s *session) load() *cli.Command {
 						Workers: c.Int("workers"),
 						Memory:  int64(memory),
 						Dry:     c.Bool("dry-run"),
+						Again:   c.Bool("again"),
 					},
 				)
 				if run == nil {

@@ -32,6 +32,7 @@ type Chunk struct {
 	Keys   resolve.Resolved
 	Totals []exact.Int128 // of each exact measure, over all rows read
 
+	Own    int     // how many faults its rows have by themselves, before keys and grains are looked up
 	Loaded []int32 // the rows that were inserted or are to replace others, once it is taken
 
 	view *view
@@ -93,6 +94,7 @@ type Writer struct {
 	grain    *grain
 	appender warehouse.Appender
 	replaced *replacements // nil unless repeated rows replace others
+	lookedUp *lookedUp     // nil unless the rows of a load are looked up in the table
 	Outcome  Outcome
 }
 
@@ -166,7 +168,12 @@ func special(rule star.Outcome) bool {
 }
 
 // Open reads what stands in the table.
-func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) error {
+func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) (err error) {
+	if w.lookedUp != nil {
+		w.rows = w.before.Rows
+		w.grain, err = openGrain(ctx, tx, w)
+		return err
+	}
 	count, err := tx.Tally(ctx, w.fact.Table.Name, nil)
 	if err != nil {
 		return err
@@ -259,6 +266,11 @@ func (w *Writer) Prepare(c *Chunk) {
 func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 	b := c.Batch
 	c.rows, c.Loaded = c.rows[:0], c.Loaded[:0]
+	if w.lookedUp != nil {
+		if err := w.find(ctx, tx, c); err != nil {
+			return err
+		}
+	}
 	var repeats []int32
 	pending := c.Keys.Pending
 	for i := range int32(b.N) {
@@ -315,8 +327,10 @@ func (w *Writer) begin(ctx context.Context, tx warehouse.Tx) (err error) {
 	if w.appender != nil {
 		return nil
 	}
-	if w.before, err = tx.Tally(ctx, w.fact.Table.Name, w.Measures); err != nil {
-		return err
+	if w.lookedUp == nil {
+		if w.before, err = tx.Tally(ctx, w.fact.Table.Name, w.Measures); err != nil {
+			return err
+		}
 	}
 	w.appender, err = tx.Append(ctx, w.fact.Table.Name, w.fact.Table.Fields())
 	return err
@@ -345,6 +359,9 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 		}
 	}
 	c.Loaded = append(c.Loaded, rows...)
+	if w.lookedUp != nil {
+		w.lookedUp.wrote(w, c.cols, rows)
+	}
 	for k, at := range w.measure {
 		sum := exact.Int128{}
 		for _, i := range rows {
@@ -356,6 +373,14 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 		}
 	}
 	return w.appender.Append(c.cols, rows)
+}
+
+// tally counts what the table holds at the end.
+func (w *Writer) tally(ctx context.Context, tx warehouse.Tx) (warehouse.Tally, error) {
+	if w.lookedUp != nil {
+		return w.tallyWritten(ctx, tx)
+	}
+	return tx.Tally(ctx, w.fact.Table.Name, w.Measures)
 }
 
 // repeated compares rows whose grain seems to have come before with what stands in the table: equal in all columns,
@@ -423,7 +448,7 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 		tx,
 		warehouse.Query{
 			Table:  w.fact.Table.Name,
-			Fields: w.withLine(),
+			Fields: w.fact.Table.Fields(),
 			By:     w.fact.Table.Primary,
 			Match:  column.Pointers(match),
 		},
@@ -528,7 +553,7 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 	if given := w.Outcome.Inserted + w.Outcome.Changed; added != given {
 		return fmt.Errorf("the account does not hold: %d rows were given to the warehouse, and it took %d", given, added)
 	}
-	after, err := tx.Tally(ctx, w.fact.Table.Name, w.Measures)
+	after, err := w.tally(ctx, tx)
 	if err != nil {
 		return err
 	}

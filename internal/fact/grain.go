@@ -20,6 +20,8 @@ type grain struct {
 	bits   *roaring64.Bitmap
 	digest table
 	stored *table
+
+	looksUp bool // rows are looked up in the table, which is not read
 }
 
 // table is a hash table of 64-bit digests, with a value for each if values is not nil.
@@ -93,7 +95,7 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 	if len(w.grainAt) == 1 && w.fields[w.grainAt[0]].Type.Kind == column.Integer && w.canon[w.grainAt[0]] == nil {
 		g.bits = roaring64.New()
 	}
-	if w.rows > 0 {
+	if g.looksUp = w.lookedUp != nil; w.rows > 0 && !g.looksUp {
 		g.stored = newTable(true)
 	}
 	if g.asks() {
@@ -124,7 +126,7 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 
 // asks reports whether grains are told by more than one integer that stands as it is, so that views must
 // know members.
-func (g *grain) asks() bool { return g.stored != nil || g.bits == nil }
+func (g *grain) asks() bool { return g.stored != nil || g.looksUp || g.bits == nil }
 
 // fresh reports whether a grain comes for the first time in this load.
 func (g *grain) fresh(v *view, i int) bool {

@@ -11,7 +11,6 @@ import (
 	"ironmonger/internal/exact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/resolve"
-	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -33,6 +32,7 @@ type replacements struct {
 	rows   *column.Batch         // new rows, as the table has them
 	stood  *column.Batch         // and the rows whose place they take
 	dead   []bool                // of rows: another took its place in turn
+	own    []bool                // of rows: what stood was written by this load, too
 	alive  int
 
 	newer  int  // the column that says which row is newer, or -1
@@ -130,6 +130,7 @@ func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
 		r.stood.Cols[k].Append(stand.cols[k], j)
 	}
 	r.stood.N++
+	r.own = append(r.own, stand.cols[len(w.fields)+1].Int[j] == w.run)
 	r.dead, r.alive = append(r.dead, false), r.alive+1
 	c.Loaded = append(c.Loaded, i)
 }
@@ -208,6 +209,9 @@ func (r *replacements) write(ctx context.Context, tx warehouse.Tx, w *Writer) er
 			continue
 		}
 		rows = append(rows, int32(i))
+		if w.lookedUp != nil {
+			w.lookedUp.replaced(w, r, i)
+		}
 		for g, k := range w.grainAt {
 			gone.Cols[g].Append(&r.stood.Cols[k], i)
 		}
@@ -233,10 +237,4 @@ func (r *replacements) write(ctx context.Context, tx warehouse.Tx, w *Writer) er
 		}
 	}
 	return w.appender.Append(column.Pointers(r.rows.Cols), rows)
-}
-
-// withLine lists the fields of the table that are compared, and the line of each row.
-func (w *Writer) withLine() []column.Field {
-	line := column.Field{Name: schema.LoadLine, Type: column.Type{Kind: column.Integer}}
-	return append(w.fields[:len(w.fields):len(w.fields)], line)
 }

@@ -61,6 +61,8 @@ type Figures struct {
 	SetAside int64 `json:"set_aside"`
 	Same     int64 `json:"same"`
 
+	Unread int64 `json:"files_unchanged,omitempty"` // files that were not read, since nothing that decides on their rows has changed
+
 	Dropped int64 `json:"dropped,omitempty"` // by a join that says so of rows that nothing fits
 	Merged  int64 `json:"merged,omitempty"`  // into others that are like them
 

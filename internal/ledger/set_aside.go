@@ -299,6 +299,18 @@ func (a *Asides) Fail(x *Aside) error {
 // be told.
 func (a *Asides) Waits() bool { return len(a.grains) > 0 }
 
+// WaitsOf reports whether there are such rows of a file.
+func (a *Asides) WaitsOf(file string) bool {
+	for _, list := range a.grains {
+		for _, w := range list {
+			if w.file == file {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Loaded takes notice of a row of a grain that stands in the table: inserted by this step, or the same as before. What
 // repeats a grain differs from the row that stood there, so that only another one counts.
 func (a *Asides) Loaded(grain string, inserted bool) {

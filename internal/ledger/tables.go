@@ -126,6 +126,14 @@ var (
 			required("file", integer), required("times", integer), required("run", integer),
 		},
 	}
+	readTable = &warehouse.Table{
+		Name:    "load_read",
+		Primary: []string{"step", "source", "file"},
+		Columns: []warehouse.Column{
+			required("step", text), required("source", text), required("file", text), required("size", integer),
+			required("changed", text), required("depends_on", text), required("again", boolean), required("run", integer),
+		},
+	}
 	asideTable = &warehouse.Table{
 		Name:    "load_aside",
 		Primary: []string{"id"},
@@ -164,6 +172,7 @@ func Tables() []*warehouse.Table {
 		accountTable,
 		fileTable,
 		tieTable,
+		readTable,
 		asideTable,
 		causeTable,
 	}

@@ -12,6 +12,7 @@ import (
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/resolve"
+	"ironmonger/internal/warehouse"
 )
 
 // sums is the account of the exact measures (rule R20).
@@ -27,6 +28,9 @@ func (w *factStep) load(ctx context.Context) error {
 		return err
 	}
 	writer := fact.NewWriter(w.fact, w.links, w.fields, w.entry.ID, files)
+	if w.isSmall() {
+		writer.LookUp(warehouse.Tally{Rows: w.book.Rows, Totals: slices.Clone(w.book.Totals)})
+	}
 	if err := writer.Open(ctx, w.tx); err != nil {
 		return err
 	}
@@ -41,6 +45,7 @@ func (w *factStep) load(ctx context.Context) error {
 			if err := p.Fill(c.Batch); err != nil {
 				return err
 			}
+			c.Own = len(c.Batch.Faults)
 			if err := resolveKeys(resolvers[worker], p, c.Batch, &c.Keys); err != nil {
 				return err
 			}
@@ -71,6 +76,9 @@ func (w *factStep) load(ctx context.Context) error {
 		added[k] = o.Added(k)
 	}
 	if err := w.keepAccount(ctx, o.Inserted, added, o.Table); err != nil {
+		return err
+	}
+	if err := w.reading.keep(ctx, w); err != nil {
 		return err
 	}
 	return w.mustHold(ctx, w.fact.Table, w.fact.MustHold)
@@ -107,6 +115,7 @@ func (w *factStep) takeChunk(ctx context.Context, writer *fact.Writer, account *
 	if err := writer.Take(ctx, w.tx, c); err != nil {
 		return err
 	}
+	w.reading.unsettled(c)
 	w.aside.loaded(c)
 	if err := w.aside.put(c.Batch); err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -20,6 +21,8 @@ type kind interface {
 	refusals(ctx context.Context) ([]Alteration, error)
 	// source is what the step reads; nil if rows stand in the model or are made.
 	source() *star.Source
+	// reads decides which files of the source are read, and returns where they are read; nil if none has to be.
+	reads(ctx context.Context) (*source.Inputs, error)
 	// given returns what stands in the model or is made.
 	given() column.Source
 	// columns lists the columns that the step needs of its source, besides those of its keys.
@@ -43,7 +46,7 @@ type target struct {
 func (s *step) kindOf(w *work) kind {
 	switch {
 	case s.fact != nil:
-		return &factStep{w, s.fact}
+		return &factStep{work: w, fact: s.fact}
 	case s.dimension.LookedUp != nil:
 		return &lookedUpStep{w, s.dimension}
 	}
@@ -53,7 +56,8 @@ func (s *step) kindOf(w *work) kind {
 // factStep loads a fact.
 type factStep struct {
 	*work
-	fact *schema.Fact
+	fact    *schema.Fact
+	reading *reading // which files are read; nil where all are
 }
 
 func (w *factStep) target() target {
@@ -72,6 +76,17 @@ func (w *factStep) tables(ctx context.Context) error {
 		return err
 	}
 	return w.openAccount(ctx, made)
+}
+
+func (w *factStep) reads(ctx context.Context) (_ *source.Inputs, err error) {
+	if w.reading, err = w.findReading(ctx); err != nil || w.reading == nil || len(w.reading.skip) == 0 {
+		return w.inputs, err
+	}
+	w.figures.Unread = int64(len(w.reading.skip))
+	if w.reading.all() {
+		return nil, w.reading.keep(ctx, w)
+	}
+	return w.inputs.Without(w.reading.skip), nil
 }
 
 func (w *factStep) refusals(context.Context) ([]Alteration, error) { return nil, nil }
@@ -134,6 +149,8 @@ func (w *dimensionStep) refusals(ctx context.Context) ([]Alteration, error) {
 	return days(ctx, w.tx, w.dimension)
 }
 
+func (w *dimensionStep) reads(context.Context) (*source.Inputs, error) { return w.inputs, nil }
+
 func (w *dimensionStep) source() *star.Source { return w.dimension.Source }
 func (w *dimensionStep) limits() star.Limits  { return w.dimension.Limits }
 
@@ -171,6 +188,7 @@ func (w *lookedUpStep) target() target {
 func (w *lookedUpStep) tables(ctx context.Context) error { return there(ctx, w.tx, w.dimension.Table) }
 
 func (w *lookedUpStep) refusals(context.Context) ([]Alteration, error) { return nil, nil }
+func (w *lookedUpStep) reads(context.Context) (*source.Inputs, error)  { return w.inputs, nil }
 func (w *lookedUpStep) source() *star.Source                           { return nil }
 func (w *lookedUpStep) given() column.Source                           { return nil }
 func (w *lookedUpStep) columns() []string                              { return nil }

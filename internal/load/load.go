@@ -33,6 +33,7 @@ type Options struct {
 	Opening Opening        // how dimensions are opened
 	Memory  int64          // bytes for members and the rows that become members, about; 0 is [Memory]
 	Dry     bool           // write nothing: say what a load would do
+	Again   bool           // read all files, those too whose rows are known
 	Accept  []string       // dimensions and facts whose tables are right as they stand, whatever the ledger's account says
 	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
 }

@@ -53,7 +53,7 @@ type scene struct {
 	numbered, others string // how surrogate keys are numbered, and the attributes of ports said
 }
 
-func pick(r *rand.Rand, words ...string) string { return words[r.IntN(len(words))] }
+func pick[T any](r *rand.Rand, words ...T) T { return words[r.IntN(len(words))] }
 
 func newScene(seed uint64) *scene {
 	r := rand.New(rand.NewPCG(seed, 7))

@@ -19,7 +19,7 @@ func (w *work) readFirst(
 	need func(name string) bool,
 	f func(fields []column.Field, b *column.Batch) error,
 ) error {
-	flow, err := transform.Open(ctx, w.inputs, w.kind.source(), need)
+	flow, err := transform.Open(ctx, w.chosen, w.kind.source(), need)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"ironmonger/internal/resolve"
 	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
@@ -30,6 +31,7 @@ type work struct {
 	kind     kind
 	tx       warehouse.Tx
 	figures  ledger.Figures
+	chosen   *source.Inputs // where the step reads; nil if it need not read
 	rows     column.Source
 	files    []string
 	source   string
@@ -47,6 +49,7 @@ type work struct {
 	keys     []ledger.KeyCounts
 	aside    *setAsideBook
 	book     *ledger.Account // of the step's table
+	made     bool            // the step has made its table
 	strays   map[strayID]*ledger.Stray
 	finish   []func() // to call after the commit
 	total    int64
@@ -173,6 +176,15 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.checkMeaning(ctx); err != nil {
 		return err
 	}
+	if w.aside, err = openAsides(ctx, w); err != nil {
+		return err
+	}
+	if w.chosen, err = w.kind.reads(ctx); err != nil {
+		return err
+	}
+	if w.chosen == nil {
+		return w.nothingNew(ctx)
+	}
 	if err := w.open(ctx); err != nil {
 		return err
 	}
@@ -180,9 +192,6 @@ func (w *work) try(ctx context.Context) error {
 		return err
 	}
 	if err := w.answerKeys(ctx); err != nil {
-		return err
-	}
-	if w.aside, err = openAsides(ctx, w); err != nil {
 		return err
 	}
 	if err := w.kind.load(ctx); err != nil {
@@ -215,6 +224,12 @@ func (w *work) try(ctx context.Context) error {
 	return w.withinLimits()
 }
 
+// nothingNew ends a step of which no file has to be read: the table is as the ledger says, which was asked.
+func (w *work) nothingNew(ctx context.Context) error {
+	w.figures.Table = w.book.Rows
+	return w.recordReferences(ctx)
+}
+
 // recordReferences writes down where the step's table recordReferences to, so that loads of other models know it too.
 func (w *work) recordReferences(ctx context.Context) error {
 	table := w.kind.target().Name
@@ -242,7 +257,7 @@ func (w *work) open(ctx context.Context) error {
 	w.names = append(w.kind.columns(), resolve.Columns(w.step.keys)...)
 	w.source = declared.Text
 	var err error
-	w.flow, err = transform.Open(ctx, w.inputs, declared, w.needs)
+	w.flow, err = transform.Open(ctx, w.chosen, declared, w.needs)
 	if err != nil {
 		return err
 	}

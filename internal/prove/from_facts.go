@@ -47,7 +47,7 @@ func (x *rereader) backwards(names []string) error {
 				switch {
 				case x.other[id] && x.f.Repeated == star.KeepRepeated:
 					kept++
-				case x.other[id]:
+				case x.other[id] && named[name]:
 					x.c.against(
 						func() Example { return x.p.example(table, b, j, "its row at the source has other values") },
 					)

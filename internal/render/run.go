@@ -86,7 +86,7 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 		return
 	}
 	t := &Table{Columns: columns("fact~", "state", "read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?",
-		"dropped>?", "merged>?", "set aside>", "members inferred~?", "time>")}
+		"dropped>?", "merged>?", "set aside>", "files unchanged>?", "members inferred~?", "time>")}
 	for _, s := range facts {
 		f := &s.Figures
 		t.Add(
@@ -101,6 +101,7 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 			Number(f.Dropped),
 			Number(f.Merged),
 			Number(f.SetAside),
+			Number(f.Unread),
 			byName(f.Inferred),
 			took(s.StartedAt, s.EndedAt),
 		)

@@ -44,6 +44,7 @@ type Inputs struct {
 	Anew    bool     // keep nothing: read everything whenever it is asked for, as a proof must
 
 	kept kept
+	skip map[FileOf]bool // files that are passed over
 }
 
 // Input is the rows of what a source reads, opened.
@@ -158,9 +159,10 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 			)
 		}
 		for _, name := range names {
-			if !seen[name] {
+			full := path.Join(filepath.ToSlash(s.Within.Text), name)
+			if !seen[name] && !in.skip[FileOf{s.Text, full}] {
 				seen[name] = true
-				found = append(found, &file{path: name, name: path.Join(filepath.ToSlash(s.Within.Text), name)})
+				found = append(found, &file{path: name, name: full})
 			}
 		}
 	}

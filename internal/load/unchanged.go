@@ -1,0 +1,244 @@
+package load
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"maps"
+	"path"
+	"slices"
+	"time"
+
+	"ironmonger/internal/fact"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+)
+
+// settles is how old the last change of a file must be: a file that is changed once more within it may look the same.
+const settles = 2 * time.Second
+
+// reading is which files of a fact's source a step reads, and which not, since the ledger knows what became of their
+// rows.
+//
+// The rows of a file become the same again if the file is as it was, and so are the model, the parameters and the files
+// that complete its rows. Only a row that was set aside for what a dimension or the table had may become something
+// else by itself; its file is read again.
+type reading struct {
+	known   []ledger.ReadFile
+	states  []source.State
+	skip    map[source.FileOf]bool
+	depends string          // a digest of what else decides
+	recent  bool            // some of it was changed just now
+	right   bool            // the table has the rows of the ledger's account
+	again   map[string]bool // names of files that are to be read next time, too
+	started time.Time
+}
+
+// findReading decides which files the step reads; nil where the source is such that nothing of it can be left out.
+func (w *factStep) findReading(ctx context.Context) (*reading, error) {
+	bases, others, ok := partsOf(w.fact.Source)
+	lookedUp := func(k *star.Key) bool { return k.Dimension.LookedUp != nil } // which somebody else changes
+	if !ok || slices.ContainsFunc(w.fact.Keys, lookedUp) {
+		return nil, nil
+	}
+	r := &reading{skip: map[source.FileOf]bool{}, again: map[string]bool{}, started: time.Now()}
+	for _, s := range bases {
+		states, err := w.inputs.States(s)
+		if err != nil {
+			return nil, err
+		}
+		r.states = append(r.states, states...)
+	}
+	err := w.dependsOn(r, others)
+	if err != nil {
+		return nil, err
+	}
+	if r.known, err = ledger.ReadFiles(ctx, w.tx, w.name); err != nil || w.opts.Again || w.made {
+		return r, err
+	}
+	found, err := w.tx.Tally(ctx, w.fact.Table.Name, nil)
+	if err != nil || found.Rows != w.book.Rows { // something else has changed the table
+		return r, err
+	}
+	r.right = true
+	r.choose(w.fact.Repeated == star.ReplaceRepeated, w.aside.book.WaitsOf)
+	return r, nil
+}
+
+// partsOf lists the sources whose files have the rows of s, and those whose files complete them; false where rows come
+// from elsewhere, or where several rows become one.
+func partsOf(s *star.Source) (bases, others []*star.Source, ok bool) {
+	if s.Database != nil || s.DrivenBy != nil || s.Group != nil || s.Distinct != nil {
+		return nil, nil, false
+	}
+	made := s.Made()
+	if len(made) == 0 {
+		bases = append(bases, s)
+	}
+	for _, o := range s.Others() {
+		if slices.Contains(made, o) {
+			b, more, ok := partsOf(o)
+			if !ok {
+				return nil, nil, false
+			}
+			bases, others = append(bases, b...), append(others, more...)
+			continue
+		}
+		all, ok := readers(o)
+		if !ok {
+			return nil, nil, false
+		}
+		others = append(others, all...)
+	}
+	return bases, others, true
+}
+
+// readers lists the sources that read the files of which the rows of s are made; false if any come from elsewhere.
+func readers(s *star.Source) (list []*star.Source, ok bool) {
+	if s.Database != nil || s.DrivenBy != nil {
+		return nil, false
+	}
+	if len(s.Made()) == 0 {
+		list = append(list, s)
+	}
+	for _, o := range s.Others() {
+		more, ok := readers(o)
+		if !ok {
+			return nil, false
+		}
+		list = append(list, more...)
+	}
+	return list, true
+}
+
+// dependsOn notes what decides, besides a file, what becomes of its rows.
+func (w *factStep) dependsOn(r *reading, others []*star.Source) error {
+	h := sha256.New()
+	part := func(texts ...string) {
+		for _, s := range texts {
+			fmt.Fprintf(h, "%d:", len(s))
+			io.WriteString(h, s)
+		}
+	}
+	part(w.opts.Program, w.model.Text)
+	for _, name := range slices.Sorted(maps.Keys(w.entry.Parameters)) {
+		part(name, w.entry.Parameters[name])
+	}
+	for _, s := range others {
+		states, err := w.inputs.States(s)
+		if err != nil {
+			return err
+		}
+		for _, f := range states {
+			part(f.Source, f.Name, fmt.Sprint(f.Size), f.Changed)
+			r.recent = r.recent || r.started.Sub(f.Modified) < settles
+		}
+	}
+	r.depends = hex.EncodeToString(h.Sum(nil)[:16])
+	return nil
+}
+
+// choose finds the files that are as they were. waits reports whether rows of a file that is gone wait for another row
+// of their grain. Where rows replace others, the order of all of them decides, once one of the files has changed.
+func (r *reading) choose(replaces bool, waits func(file string) bool) {
+	known := map[source.FileOf]ledger.ReadFile{}
+	for _, k := range r.known {
+		known[source.FileOf{Source: k.Source, Name: k.File}] = k
+	}
+	skip := map[source.FileOf]bool{}
+	for _, f := range r.states {
+		k, ok := known[f.FileOf]
+		delete(known, f.FileOf)
+		switch same := k.Size == f.Size && k.Changed == f.Changed && k.DependsOn == r.depends; {
+		case ok && same && !k.Again:
+			skip[f.FileOf] = true
+		case ok && !same && replaces:
+			return
+		}
+	}
+	for _, k := range known {
+		if waits(k.File) {
+			return
+		}
+	}
+	r.skip = skip
+}
+
+// all reports whether nothing is left to read.
+func (r *reading) all() bool { return r != nil && len(r.skip) > 0 && len(r.skip) == len(r.states) }
+
+// bytes is about how many bytes there are to read, as they are once a file is no longer compressed.
+func (r *reading) bytes() int64 {
+	sum := int64(0)
+	for _, f := range r.states {
+		switch ext := path.Ext(f.Name); {
+		case r.skip[f.FileOf]:
+		case ext == ".gz", ext == ".zst", ext == ".parquet":
+			sum += packed * f.Size
+		default:
+			sum += f.Size
+		}
+	}
+	return sum
+}
+
+const (
+	packed  = 8  // how many times as large a compressed file may be
+	scanned = 20 // so many rows of a table are read in the time in which one is looked up
+)
+
+// isSmall reports whether so few rows are to be read beside those of the table that they are better looked up there.
+func (w *factStep) isSmall() bool {
+	r := w.reading
+	if r == nil || !r.right {
+		return false
+	}
+	return w.opts.Opening == ByKeys || r.bytes()/leastRow*scanned < w.book.Rows
+}
+
+// unsettled notes the files of rows that may become something else by themselves.
+func (r *reading) unsettled(c *fact.Chunk) {
+	if r != nil && len(c.Batch.Faults) > c.Own {
+		r.again[c.Batch.From.File] = true
+	}
+}
+
+// keep writes down which files the step has read, and forgets those that are gone.
+func (r *reading) keep(ctx context.Context, w *factStep) error {
+	if r == nil {
+		return nil
+	}
+	there := map[source.FileOf]bool{}
+	var files, gone []ledger.ReadFile
+	for _, f := range r.states {
+		there[f.FileOf] = true
+		known := ledger.ReadFile{
+			Source:    f.Source,
+			File:      f.Name,
+			Size:      f.Size,
+			Changed:   f.Changed,
+			DependsOn: r.depends,
+			Again:     r.again[f.Name],
+		}
+		switch recent := r.recent || r.started.Sub(f.Modified) < settles; {
+		case r.skip[f.FileOf], slices.Contains(r.known, known) && !recent:
+		case recent:
+			gone = append(gone, known)
+		default:
+			files = append(files, known)
+		}
+	}
+	differs := len(w.figures.Differs) > 0 // then the next load reads everything and tells it again
+	for _, k := range r.known {
+		if differs || !there[source.FileOf{Source: k.Source, Name: k.File}] {
+			gone = append(gone, k)
+		}
+	}
+	if differs {
+		files = nil
+	}
+	return ledger.KeepReadFiles(ctx, w.tx, w.name, files, gone, w.entry.ID)
+}
