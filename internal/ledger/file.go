@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"context"
-	"iter"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -47,10 +46,11 @@ func Uncompressed(name string) string {
 	return strings.TrimSuffix(strings.TrimSuffix(name, ".gz"), ".zst")
 }
 
-// Arrivals says when files came: by the names of files without what compression adds, the numbers that they got first.
-func Arrivals(numbers iter.Seq2[string, int64]) map[string]int64 {
+// Arrivals says when files came: by their names without what compression adds, the numbers that they got first. names
+// are those of all files, as [FileNames] returns them.
+func Arrivals(names map[int64]string) map[string]int64 {
 	first := map[string]int64{}
-	for name, number := range numbers {
+	for number, name := range names {
 		name = Uncompressed(name)
 		if least, ok := first[name]; !ok || number < least {
 			first[name] = number

@@ -68,7 +68,7 @@ type Figures struct {
 
 	Inserted int64 `json:"inserted,omitempty"` // of a fact
 	Older    int64 `json:"older,omitempty"`    // repeated rows that came before another of their grain
-	Kept     int64 `json:"kept_out,omitempty"`     // repeated rows that were not taken, since what is there counts
+	Kept     int64 `json:"kept_out,omitempty"` // repeated rows that were not taken, since what is there counts
 
 	New       int64 `json:"new,omitempty"`       // of a dimension: rows that made a member
 	Versions  int64 `json:"versions,omitempty"`  // that made a further version of one

@@ -3,7 +3,6 @@ package load
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 
 	"ironmonger/internal/column"
@@ -90,9 +89,13 @@ func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &fact.Files{Number: numbers, First: map[int64]int64{}}
-	first := ledger.Arrivals(maps.All(numbers))
+	names := make(map[int64]string, len(numbers))
 	for name, number := range numbers {
+		names[number] = name
+	}
+	f := &fact.Files{Number: numbers, First: map[int64]int64{}}
+	first := ledger.Arrivals(names)
+	for number, name := range names {
 		if least := first[ledger.Uncompressed(name)]; least != number {
 			f.First[number] = least
 		}

@@ -211,6 +211,11 @@ func repeatedCase(t *testing.T, seed uint64) {
 			list := make([]passage, 1+r.IntN(5))
 			for i := range list {
 				list[i] = row()
+				for _, name := range slices.Sorted(maps.Keys(files)) { // some say again what another file says
+					if old := files[name]; r.IntN(8) == 0 && len(old) > 0 {
+						list[i] = old[r.IntN(len(old))]
+					}
+				}
 			}
 			write(fmt.Sprintf("%d-%d-%d.csv", r.IntN(10), n, k), list) // some come late under an earlier name
 		}

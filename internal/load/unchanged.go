@@ -64,7 +64,15 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 		return r, err
 	}
 	r.right = true
-	r.choose(w.fact.Repeated == star.ReplaceRepeated, w.aside.book.WaitsOf)
+	var arrived map[string]int64
+	if w.fact.Repeated == star.ReplaceRepeated {
+		names, err := ledger.FileNames(ctx, w.tx)
+		if err != nil {
+			return nil, err
+		}
+		arrived = ledger.Arrivals(names)
+	}
+	r.choose(arrived, w.aside.book.WaitsOf)
 	return r, nil
 }
 
@@ -141,9 +149,10 @@ func (w *factStep) dependsOn(r *reading, others []*star.Source) error {
 	return nil
 }
 
-// choose finds the files that are as they were. waits reports whether rows of a file that is gone wait for another row
-// of their grain. Where rows replace others, the order of all of them decides, once one of the files has changed.
-func (r *reading) choose(replaces bool, waits func(file string) bool) {
+// choose finds the files that are as they were. arrived has the files that came before, where rows replace others: there
+// the order of all rows decides, once rows come from one of these files again. waits reports whether rows of a file that
+// is gone wait for another row of their grain.
+func (r *reading) choose(arrived map[string]int64, waits func(file string) bool) {
 	known := map[source.FileOf]ledger.ReadFile{}
 	for _, k := range r.known {
 		known[source.FileOf{Source: k.Source, Name: k.File}] = k
@@ -152,10 +161,9 @@ func (r *reading) choose(replaces bool, waits func(file string) bool) {
 	for _, f := range r.states {
 		k, ok := known[f.FileOf]
 		delete(known, f.FileOf)
-		switch same := k.Size == f.Size && k.Changed == f.Changed && k.DependsOn == r.depends; {
-		case ok && same && !k.Again:
+		if ok && k.Size == f.Size && k.Changed == f.Changed && k.DependsOn == r.depends && !k.Again {
 			skip[f.FileOf] = true
-		case ok && !same && replaces:
+		} else if _, before := arrived[ledger.Uncompressed(f.Name)]; before {
 			return
 		}
 	}

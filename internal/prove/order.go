@@ -42,13 +42,7 @@ func (x *rereader) newOrder() *order {
 		settled: map[uint64]rank{},
 		open:    map[uint64]later{},
 	}
-	o.arrived = ledger.Arrivals(func(yield func(string, int64) bool) {
-		for number, name := range x.p.files {
-			if !yield(name, number) {
-				return
-			}
-		}
-	})
+	o.arrived = ledger.Arrivals(x.p.files)
 	if by := x.f.NewerBy; by != nil {
 		o.newer = column.Find(x.f.Table.Fields(), by.Name)
 		o.from = column.Find(x.f.Source.Shaped(), by.Name)
