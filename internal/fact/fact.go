@@ -95,6 +95,7 @@ type Writer struct {
 	appender warehouse.Appender
 	replaced *replacements // nil unless repeated rows replace others
 	lookedUp *lookedUp     // nil unless the rows of a load are looked up in the table
+	open     *openKeys     // nil unless keys that no member has may be pointed to one later
 	Outcome  Outcome
 }
 
@@ -120,7 +121,7 @@ func NewWriter(
 				from = -1 - n
 				w.compared[k] = l.Again
 				for _, rule := range []star.Outcome{l.Unmatched, l.Outside} {
-					if special(rule) && (rule == l.Unmatched || l.AsOf != "") {
+					if rule.Special() && (rule == l.Unmatched || l.AsOf != "") {
 						w.rules[k] = append(w.rules[k], rule)
 					}
 				}
@@ -150,6 +151,7 @@ func NewWriter(
 	} {
 		*list = make([]exact.Int128, len(w.Measures))
 	}
+	w.open = newOpenKeys(w)
 	if f.Repeated == star.ReplaceRepeated {
 		w.replaced = newReplacements(w)
 		w.replaced.orders = files.Orders
@@ -160,11 +162,6 @@ func NewWriter(
 // inGrain reports whether a link is part of the grain.
 func (w *Writer) inGrain(l *resolve.Link) bool {
 	return slices.ContainsFunc(w.fact.Grain, func(g star.GrainPart) bool { return g.Key == l.Key })
-}
-
-// special reports whether a rule gives a key that does not tell which natural key was delivered.
-func special(rule star.Outcome) bool {
-	return rule == star.ToUnknown || rule == star.LeaveEmpty || rule == star.ToNotYet || rule == star.NotApplying
 }
 
 // Open reads what stands in the table.
@@ -362,6 +359,11 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 	if w.lookedUp != nil {
 		w.lookedUp.wrote(w, c.cols, rows)
 	}
+	if w.open != nil {
+		if err := w.open.wrote(ctx, tx, c, rows); err != nil {
+			return err
+		}
+	}
 	for k, at := range w.measure {
 		sum := exact.Int128{}
 		for _, i := range rows {
@@ -538,6 +540,11 @@ func (w *Writer) matchRow(match []column.Column, c *Chunk, i, g int, keys []int6
 func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 	if w.replaced != nil {
 		if err := w.replaced.write(ctx, tx, w); err != nil {
+			return err
+		}
+	}
+	if w.open != nil {
+		if err := w.open.keep(ctx, tx); err != nil {
 			return err
 		}
 	}

@@ -51,7 +51,7 @@ func newReplacements(w *Writer) *replacements {
 	r := &replacements{
 		latest: map[digest.Sum]latest{},
 		rows:   column.NewBatch(w.fact.Table.Fields()),
-		stood:  column.NewBatch(w.fields),
+		stood:  column.NewBatch(w.fact.Table.Fields()),
 		newer:  none,
 	}
 	if w.fact.NewerBy != nil {
@@ -126,10 +126,13 @@ func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
 		}
 	}
 	r.rows.N++
-	for k := range w.fields {
+	for k := range r.stood.Cols {
 		r.stood.Cols[k].Append(stand.cols[k], j)
 	}
 	r.stood.N++
+	if w.open != nil {
+		w.open.replaces(c, i, r.rows.N-1)
+	}
 	r.own = append(r.own, stand.cols[len(w.fields)+1].Int[j] == w.run)
 	r.dead, r.alive = append(r.dead, false), r.alive+1
 	c.Loaded = append(c.Loaded, i)
@@ -211,6 +214,9 @@ func (r *replacements) write(ctx context.Context, tx warehouse.Tx, w *Writer) er
 		rows = append(rows, int32(i))
 		if w.lookedUp != nil {
 			w.lookedUp.replaced(w, r, i)
+		}
+		if w.open != nil {
+			w.open.replaced(r, i)
 		}
 		for g, k := range w.grainAt {
 			gone.Cols[g].Append(&r.stood.Cols[k], i)

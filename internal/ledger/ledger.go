@@ -96,6 +96,7 @@ type Figures struct {
 
 	Inferred  map[string]int64      `json:"inferred,omitempty"`  // members made, by dimension
 	Repointed map[string]int64      `json:"repointed,omitempty"` // rows of other tables pointed to another version
+	Settled   map[string]int64      `json:"settled,omitempty"`   // facts pointed to members that came later, by key
 	Keys      map[string]*KeyCounts `json:"keys,omitempty"`
 	Totals    []Total               `json:"totals,omitempty"`
 	Empty     map[string]int64      `json:"empty_measures,omitempty"` // rows inserted without a value, by measure

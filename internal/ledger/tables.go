@@ -134,6 +134,14 @@ var (
 			required("changed", text), required("depends_on", text), required("again", boolean), required("run", integer),
 		},
 	}
+	openKeyTable = &warehouse.Table{
+		Name:    "load_open_key",
+		Primary: []string{"table_name", "key_column", "row_id"},
+		Columns: []warehouse.Column{
+			required("table_name", text), required("key_column", text), required("row_id", text),
+			required("natural_key", text), optional("as_of", integer), required("run", integer),
+		},
+	}
 	asideTable = &warehouse.Table{
 		Name:    "load_aside",
 		Primary: []string{"id"},
@@ -173,6 +181,7 @@ func Tables() []*warehouse.Table {
 		fileTable,
 		tieTable,
 		readTable,
+		openKeyTable,
 		asideTable,
 		causeTable,
 	}

@@ -79,6 +79,9 @@ func (w *factStep) tables(ctx context.Context) error {
 }
 
 func (w *factStep) reads(ctx context.Context) (_ *source.Inputs, err error) {
+	if err := w.settleKeys(ctx); err != nil { // which needs no file
+		return nil, err
+	}
 	if w.reading, err = w.findReading(ctx); err != nil || w.reading == nil || len(w.reading.skip) == 0 {
 		return w.inputs, err
 	}

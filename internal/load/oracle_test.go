@@ -460,7 +460,11 @@ type world struct {
 type boatVersion struct{ effective, from, to, name, class, basin, pastBasin string }
 
 // tripRow is a fact: natural keys, or what stands for them.
-type tripRow struct{ trip, day, boat, port, at, qty, amount, lot string }
+type tripRow struct {
+	trip, day, boat, port, at, qty, amount, lot string
+
+	openBoat, openPort string // natural keys that no member had
+}
 
 const always, never = "1900-01-01", "9999-12-31"
 
@@ -594,6 +598,7 @@ func (w *world) observePorts(rows []string) {
 // load takes the trips of one load, row by row.
 func (w *world) load(rows []string) {
 	w.aside, w.said = 0, map[*tripRow]bool{}
+	w.settle()
 	for _, line := range rows {
 		if !w.take(fields(line)) {
 			w.aside++
@@ -624,6 +629,7 @@ func (w *world) take(f []string) bool {
 		return false
 	}
 	row.boat, row.port = boat, port
+	row.openBoat, row.openPort = w.openKeys(f)
 	id := row.trip
 	if w.grain != "trip" {
 		id = row.boat + "|" + row.day
@@ -642,6 +648,34 @@ func (w *world) take(f []string) bool {
 	}
 	w.trips[id] = row
 	return true
+}
+
+// openKeys returns the natural keys of a row that no member has.
+func (w *world) openKeys(f []string) (boat, port string) {
+	special := func(rule string) bool { return rule != "infer" && rule != "set_aside" }
+	if nk := w.reg(f[2]) + " " + f[3]; special(w.boatUn) && f[2] != "" && w.boats[nk] == nil {
+		boat = nk
+	}
+	if special(w.portUn) && w.ports[f[4]] == nil {
+		port = f[4]
+	}
+	return boat, port
+}
+
+// settle points facts to members that have come since (rule R2).
+func (w *world) settle() {
+	for _, fact := range w.trips {
+		if versions := w.boats[fact.openBoat]; fact.openBoat != "" && versions != nil {
+			outside := w.mode == "versioned" &&
+				(w.time(fact.at) < max(always, versions[0].from) || w.time(fact.at) >= never)
+			if !outside || w.boatOut == "nearest" {
+				fact.boat, fact.openBoat = fact.openBoat, ""
+			}
+		}
+		if fact.openPort != "" && w.ports[fact.openPort] != nil {
+			fact.port, fact.openPort = fact.openPort, ""
+		}
+	}
 }
 
 // orphans reports whether there are facts that no row at the source says any more: surely, where none has their
@@ -671,6 +705,7 @@ func (w *world) orphans(rows []string) (surely, perhaps bool) {
 // same compares a row with one that stands, in the columns that are kept.
 func (w *world) same(a, b *tripRow) bool {
 	x, y := *a, *b
+	x.openBoat, x.openPort, y.openBoat, y.openPort = "", "", "", ""
 	if !w.tellsAt() {
 		if x.at, y.at = sailed(x.at), sailed(y.at); x.at == "-1" && w.days == "unknown" {
 			y.at = x.at

@@ -16,6 +16,7 @@ import (
 	"ironmonger/internal/erase"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/pipeline"
+	"ironmonger/internal/resolve"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -291,8 +292,9 @@ type rereader struct {
 // tableKey is a key of the fact in its table.
 type tableKey struct {
 	*star.Key
-	reg *register
-	at  int
+	reg     *register
+	at      int
+	settles bool // it is pointed to its member once that comes
 }
 
 // ordinary reports whether a key is that of a member that is not special.
@@ -315,7 +317,12 @@ func (x *rereader) open() {
 	for _, k := range x.f.Keys {
 		x.keys = append(
 			x.keys,
-			tableKey{k, x.p.registers[x.p.star.Dimension(k.Dimension)], column.Find(fields, k.Column())},
+			tableKey{
+				k,
+				x.p.registers[x.p.star.Dimension(k.Dimension)],
+				column.Find(fields, k.Column()),
+				resolve.Settles(x.f.Fact, k),
+			},
 		)
 	}
 	for _, g := range x.f.Grain {
@@ -534,7 +541,12 @@ func (x *rereader) points(n int, b *slot, i int, have *column.Column, j int) boo
 		row, ok := k.reg.find(have.Int[j])
 		return ok && k.reg.natural[row] == b.natural[n][i]
 	}
-	return k.Unmatched.Stands(k.Dimension, have, j) || k.Outside.Stands(k.Dimension, have, j)
+	if k.Outside.Stands(k.Dimension, have, j) {
+		return true
+	}
+	// a fact whose natural key no member had is pointed to the member once it comes
+	return k.Unmatched.Stands(k.Dimension, have, j) &&
+		(!k.settles || len(k.reg.versions(b.natural[n][i])) == 0)
 }
 
 // differs says in what a fact is not what row i says.

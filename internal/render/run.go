@@ -140,6 +140,9 @@ func remarks(w io.Writer, steps, dims, facts []*ledger.Step) {
 		}
 	}
 	for _, s := range facts {
+		if n := byName(s.Figures.Settled); n != "" {
+			fmt.Fprintf(w, "%s: rows pointed to members that came after them: %s\n", s.Name, n)
+		}
 		if n := byName(s.Figures.Empty); n != "" {
 			fmt.Fprintf(w, "%s: inserted rows with nulls: %s\n", s.Name, n)
 		}

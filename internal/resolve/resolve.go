@@ -7,6 +7,7 @@ package resolve
 
 import (
 	"fmt"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
@@ -272,6 +273,21 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m roster.Match) b
 
 // Says returns the columns of a batch in which its rows say the natural key, as it is compared.
 func (l *Link) Says(b *column.Batch) []*column.Column { return l.columns(b, nil) }
+
+// Settles reports whether the key of a fact that no member had points to the member once it comes (rule R2): a rule gave
+// the fact a special member or null, and the key may change.
+func Settles(f *star.Fact, k *star.Key) bool {
+	inGrain := slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k })
+	return k.Unmatched.Special() && k.Again && !inGrain
+}
+
+// Time returns the column of a batch that says as of when a key is; nil if it is of no time.
+func (l *Link) Time(b *column.Batch) *column.Column {
+	if l.asOf < 0 {
+		return nil
+	}
+	return &b.Cols[l.asOf]
+}
 
 // leaveOpen leaves a row's key to the step's sequencer.
 func (l *Link) leaveOpen(b *column.Batch, out *Resolved, k, i int) bool {

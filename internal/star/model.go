@@ -429,6 +429,11 @@ type GrainPart struct {
 	Column string
 }
 
+// Special reports whether a rule gives a key that does not tell which natural key was delivered.
+func (o Outcome) Special() bool {
+	return o == ToUnknown || o == LeaveEmpty || o == ToNotYet || o == NotApplying
+}
+
 // Stands reports whether row j of a column of keys is what the rule makes of a natural key that has no member in d.
 func (o Outcome) Stands(d *Dimension, c *column.Column, j int) bool {
 	unknown, _ := d.KeyOf(Unknown)
