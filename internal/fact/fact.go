@@ -166,6 +166,11 @@ func (w *Writer) inGrain(l *resolve.Link) bool {
 
 // Open reads what stands in the table.
 func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) (err error) {
+	if w.open != nil {
+		if err := w.open.look(ctx, tx); err != nil {
+			return err
+		}
+	}
 	if w.lookedUp != nil {
 		w.rows = w.before.Rows
 		w.grain, err = openGrain(ctx, tx, w)
@@ -255,6 +260,9 @@ func (w *Writer) Prepare(c *Chunk) {
 			}
 		}
 		c.same, c.gap = append(c.same, same), append(c.gap, gap)
+	}
+	if w.open != nil {
+		w.open.doubt(c)
 	}
 }
 
@@ -417,9 +425,12 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 			}
 			continue
 		}
-		of, values := w.differs(c, int(i), known[n], stand.view, j)
+		of, values := w.differs(c, int(i), known[n], stand, j)
 		if values == "" {
 			w.says(c, i)
+			if w.open != nil {
+				w.open.found(c, int(i), stand, j)
+			}
 		} else if err := w.disagrees(c, i, known[n], of, values, stand.view, j); err != nil {
 			return err
 		}
@@ -430,7 +441,8 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 // standing is rows of the table, by their grain.
 type standing struct {
 	*view
-	row map[digest.Sum]int
+	row  map[digest.Sum]int
+	open [][]string // for each link, the natural key of each row that no member had; "" where that is not known
 }
 
 // standing reads the table's rows that have the grain of one of the rows.
@@ -458,22 +470,34 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	if err != nil {
 		return nil, err
 	}
-	s := &standing{w.newView(), map[digest.Sum]int{}}
+	s := &standing{view: w.newView(), row: map[digest.Sum]int{}}
 	s.look(column.Pointers(b.Cols)[:len(w.fields)], b.N)
 	s.cols = column.Pointers(b.Cols)
 	for j := range b.N {
 		s.row[s.grain(j)] = j
 	}
-	return s, nil
+	if w.open != nil {
+		err = w.open.naturals(ctx, tx, s, b.N)
+	}
+	return s, err
 }
 
 // differs compares a row of a load with one of the table in all columns. What a rule put there for a natural key
 // that no member had equals any natural key: which one was delivered is not kept, and unknown is final (rule R2). A
 // row without one equals only what the rule for that says. What is not a key is compared first. Unless all its
 // members are known, row i names one that is not there, so that no row can be the same.
-func (w *Writer) differs(c *Chunk, i int, known bool, stand *view, j int) (of, values string) {
+func (w *Writer) differs(c *Chunk, i int, known bool, stand *standing, j int) (of, values string) {
 	for k, f := range w.fields {
 		is, said := stand.canon[k], c.view.canon[k]
+		if n := -1 - w.from[k]; n >= 0 && w.open != nil && w.compared[k] && !w.durable[k] && w.open.special(n, stand, j) {
+			if equal, decided := w.open.equal(c, i, n, stand, j); decided && equal {
+				continue
+			} else if decided {
+				const message = "%s is %s in the table, of another natural key than ‹%s›"
+				of, values = f.Name, fmt.Sprintf(message, f.Name, shown(stand.cols[k], j), w.links[n].Natural(c.Batch, i))
+				continue
+			}
+		}
 		if !w.compared[k] || said.Equal(i, is, j) || w.from[k] < 0 && w.stands(k, c.Batch, i, is, j) {
 			continue
 		}

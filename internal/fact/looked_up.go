@@ -17,13 +17,18 @@ type lookedUp struct {
 	written []column.Column    // the grain of each row that was written, as the table has it
 	rows    int64              // how many these are
 	taken   []exact.Int128     // of the rows that stood before the load, and do not any more
-	again   map[digest.Sum]int // how many of written were replaced by others that the load wrote, by grain
+	own     map[digest.Sum]int // how many of written have a grain
+	again   map[digest.Sum]int // and how many of these were replaced by others that the load wrote
 	digest  digest.Maker
 }
 
 // LookUp has the rows of the load looked up in the table, of which the ledger's account is known. Call it before Open.
 func (w *Writer) LookUp(account warehouse.Tally) {
-	w.lookedUp, w.before = &lookedUp{taken: make([]exact.Int128, len(w.Measures))}, account
+	w.before, w.lookedUp = account, &lookedUp{
+		taken: make([]exact.Int128, len(w.Measures)),
+		own:   map[digest.Sum]int{},
+		again: map[digest.Sum]int{},
+	}
 	for _, k := range w.grainAt {
 		w.lookedUp.written = append(w.lookedUp.written, column.Column{Type: w.fields[k].Type})
 	}
@@ -56,12 +61,22 @@ func (w *Writer) find(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 			c.gap[i] = !c.same[i]
 		}
 	}
+	if w.open != nil {
+		w.open.doubt(c)
+	}
 	return nil
 }
 
 // wrote notes rows that are written.
 func (l *lookedUp) wrote(w *Writer, cols []*column.Column, rows []int32) {
 	l.rows += int64(len(rows))
+	grain := make([]*column.Column, len(w.grainAt))
+	for g, k := range w.grainAt {
+		grain[g] = cols[k]
+	}
+	for _, i := range rows {
+		l.own[l.digest.Of(grain, int(i))]++
+	}
 	for g, k := range w.grainAt {
 		for _, i := range rows {
 			l.written[g].AppendOwn(cols[k], int(i))
@@ -72,26 +87,23 @@ func (l *lookedUp) wrote(w *Writer, cols []*column.Column, rows []int32) {
 // replaced notes that row i of the replacements is written, in the place of a row that stood before the load, or of one
 // that the load itself had written.
 func (l *lookedUp) replaced(w *Writer, r *replacements, i int) {
-	l.wrote(w, column.Pointers(r.rows.Cols), []int32{int32(i)})
-	if !r.own[i] {
-		w.add(l.taken, r.stood, i)
-		return
-	}
 	var old []*column.Column
 	for _, k := range w.grainAt {
 		old = append(old, &r.stood.Cols[k])
 	}
-	if l.again == nil {
-		l.again = map[digest.Sum]int{}
+	if id := l.digest.Of(old, i); l.own[id] > l.again[id] {
+		l.again[id]++
+		l.rows--
+	} else {
+		w.add(l.taken, r.stood, i)
 	}
-	l.again[l.digest.Of(old, i)]++
-	l.rows--
+	l.wrote(w, column.Pointers(r.rows.Cols), []int32{int32(i)})
 }
 
 // grains returns the grain of each row that was written and not replaced.
 func (l *lookedUp) grains() []*column.Column {
 	all := column.Pointers(l.written)
-	if l.again == nil {
+	if len(l.again) == 0 {
 		return all
 	}
 	left := make([]column.Column, len(all))

@@ -1,7 +1,9 @@
 package fact
 
 import (
+	"cmp"
 	"context"
+	"maps"
 	"slices"
 
 	"ironmonger/internal/column"
@@ -18,6 +20,7 @@ type openKeys struct {
 	fresh  [][]ledger.OpenKey // for each link
 	closed [][]ledger.OpenKey // those of rows that were replaced
 	later  map[int][]pendingKey
+	some   []bool // for each link, whether rows of the table have open keys
 	n      int
 }
 
@@ -55,6 +58,7 @@ func newOpenKeys(w *Writer) *openKeys {
 		return nil
 	}
 	o := &openKeys{w: w, later: map[int][]pendingKey{}}
+	o.some = make([]bool, len(w.links))
 	o.fresh, o.closed = make([][]ledger.OpenKey, len(w.links)), make([][]ledger.OpenKey, len(w.links))
 	for _, f := range RowID(w.fact) {
 		o.id = append(o.id, column.Find(w.fact.Table.Fields(), f.Name))
@@ -62,23 +66,124 @@ func newOpenKeys(w *Writer) *openKeys {
 	return o
 }
 
-// each calls f for the open keys of the rows of a chunk that take says.
-func (o *openKeys) each(c *Chunk, take func(i int32) bool, f func(link int, k ledger.OpenKey)) {
+// look finds out of which keys the table has open ones.
+func (o *openKeys) look(ctx context.Context, tx warehouse.Tx) (err error) {
+	for n, l := range o.w.links {
+		if o.settles(n) && err == nil {
+			o.some[n], err = ledger.HasOpenKeys(ctx, tx, o.w.fact.Table.Name, l.Column())
+		}
+	}
+	return err
+}
+
+func (o *openKeys) settles(link int) bool { return resolve.Settles(o.w.fact.Fact, o.w.links[link].Key) }
+
+// doubt has the rows of a chunk compared in earnest that seem to stand in the table as they are, and whose natural key
+// no member has, or may be another than that of a row of which no member has it.
+func (o *openKeys) doubt(c *Chunk) {
+	doubt := func(i int32) {
+		if c.same[i] {
+			c.same[i], c.gap[i] = false, true
+		}
+	}
 	for _, s := range c.Keys.Strays {
-		l := o.w.links[s.Link]
-		if s.Outside || !take(s.Row) || !resolve.Settles(o.w.fact.Fact, l.Key) {
+		if !s.Outside && o.settles(int(s.Link)) {
+			doubt(s.Row)
+		}
+	}
+	for n, l := range o.w.links {
+		if !o.some[n] || !o.settles(n) {
 			continue
 		}
-		k := ledger.OpenKey{Row: o.rowOf(c.cols, int(s.Row))}
 		for _, part := range l.Says(c.Batch) {
-			k.Natural = append(k.Natural, part.Value(int(s.Row)))
+			for i, null := range part.Null[:c.Batch.N] {
+				if null {
+					doubt(int32(i))
+				}
+			}
 		}
-		if at := l.Time(c.Batch); at != nil {
-			asOf := at.Int[s.Row]
-			k.AsOf = &asOf
-		}
-		f(int(s.Link), k)
 	}
+}
+
+// naturals reads, for the rows of the table in a view, which natural keys no member had.
+func (o *openKeys) naturals(ctx context.Context, tx warehouse.Tx, s *standing, n int) error {
+	if err := o.keep(ctx, tx); err != nil {
+		return err
+	}
+	s.open = make([][]string, len(o.w.links))
+	for link, l := range o.w.links {
+		if !o.settles(link) {
+			continue
+		}
+		s.open[link] = make([]string, n)
+		at := map[string]int{}
+		for j := range n {
+			if o.special(link, s, j) {
+				at[ledger.MemberText(o.rowOf(s.cols, j))] = j
+			}
+		}
+		ids := slices.Sorted(maps.Keys(at))
+		known, err := ledger.OpenNaturals(ctx, tx, o.w.fact.Table.Name, l.Column(), ids)
+		if err != nil {
+			return err
+		}
+		for id, natural := range known {
+			s.open[link][at[id]] = natural
+		}
+	}
+	return nil
+}
+
+// naturalOf returns the natural key of row i of a chunk, as [ledger.MemberText] has it; "" if a part of it is null.
+func naturalOf(l *resolve.Link, c *Chunk, i int) string {
+	var parts []string
+	for _, part := range l.Says(c.Batch) {
+		if part.Null[i] {
+			return ""
+		}
+		parts = append(parts, part.Value(i))
+	}
+	return ledger.MemberText(parts)
+}
+
+// equal compares the natural key of row i with that of row j of the table, which points to a special member. It decides
+// nothing where that is not known to be one that no member had.
+func (o *openKeys) equal(c *Chunk, i, link int, s *standing, j int) (equal, decided bool) {
+	if s.open[link] == nil {
+		return false, false
+	}
+	is, says := s.open[link][j], naturalOf(o.w.links[link], c, i)
+	switch {
+	case is != "":
+		return is == says, true
+	case says != "" && o.w.replaced != nil && o.isOpen(c, i, link): // the row that stands had none
+		return false, true
+	}
+	return false, false
+}
+
+// isOpen reports whether no member has the natural key of row i.
+func (o *openKeys) isOpen(c *Chunk, i, link int) bool { return o.isStray(c, i, link, false) }
+
+// isStray reports whether a key of row i is unmatched, or outside.
+func (o *openKeys) isStray(c *Chunk, i, link int, outside bool) bool {
+	at, ok := slices.BinarySearchFunc(c.Keys.Strays, resolve.Stray{Link: int32(link), Row: int32(i)},
+		func(a, b resolve.Stray) int { return cmp.Or(cmp.Compare(a.Link, b.Link), cmp.Compare(a.Row, b.Row)) })
+	return ok && c.Keys.Strays[at].Outside == outside
+}
+
+// of returns the open key of row i of a chunk by a link.
+func (o *openKeys) of(c *Chunk, i, link int) ledger.OpenKey {
+	l := o.w.links[link]
+	k := ledger.OpenKey{Row: o.rowOf(c.cols, i)}
+	for _, part := range l.Says(c.Batch) {
+		k.Natural = append(k.Natural, part.Value(i))
+	}
+	if at := l.Time(c.Batch); at != nil {
+		asOf := at.Int[i]
+		k.AsOf = &asOf
+	}
+	return k
 }
 
 // rowOf returns what tells row i from others; cols are ordered as the fields of the table.
@@ -92,14 +197,12 @@ func (o *openKeys) rowOf(cols []*column.Column, i int) []string {
 
 // wrote notes rows of a chunk that are written.
 func (o *openKeys) wrote(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) error {
-	if len(c.Keys.Strays) == 0 {
-		return nil
+	for _, s := range c.Keys.Strays {
+		if _, written := slices.BinarySearch(rows, s.Row); written && !s.Outside && o.settles(int(s.Link)) {
+			o.fresh[s.Link] = append(o.fresh[s.Link], o.of(c, int(s.Row), int(s.Link)))
+			o.n++
+		}
 	}
-	written := func(i int32) bool { _, ok := slices.BinarySearch(rows, i); return ok }
-	o.each(c, written, func(link int, k ledger.OpenKey) {
-		o.fresh[link] = append(o.fresh[link], k)
-		o.n++
-	})
 	if o.n < mostOpen {
 		return nil
 	}
@@ -108,16 +211,18 @@ func (o *openKeys) wrote(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []
 
 // replaces notes that row i of a chunk is row n of the replacements.
 func (o *openKeys) replaces(c *Chunk, i int32, n int) {
-	o.each(c, func(row int32) bool { return row == i }, func(link int, k ledger.OpenKey) {
-		o.later[n] = append(o.later[n], pendingKey{link, k})
-	})
+	for link := range o.w.links {
+		if o.settles(link) && o.isOpen(c, int(i), link) {
+			o.later[n] = append(o.later[n], pendingKey{link, o.of(c, int(i), link)})
+		}
+	}
 }
 
 // replaced notes that row n of the replacements is written.
 func (o *openKeys) replaced(r *replacements, n int) {
 	stood := column.Pointers(r.stood.Cols)
-	for link, l := range o.w.links {
-		if resolve.Settles(o.w.fact.Fact, l.Key) {
+	for link := range o.w.links {
+		if o.settles(link) {
 			o.closed[link] = append(o.closed[link], ledger.OpenKey{Row: o.rowOf(stood, n)})
 		}
 	}
@@ -140,4 +245,32 @@ func (o *openKeys) keep(ctx context.Context, tx warehouse.Tx) error {
 	}
 	o.n = 0
 	return nil
+}
+
+// found notes the natural key of row i of a chunk, which is row j of the table, where the ledger does not have it: of rows
+// that were written before it kept such keys.
+func (o *openKeys) found(c *Chunk, i int, s *standing, j int) {
+	line := len(o.w.fields)
+	if c.cols[line].Int[i] != s.cols[line].Int[j] {
+		return
+	}
+	for link, l := range o.w.links {
+		if s.open[link] == nil || s.open[link][j] != "" || !o.special(link, s, j) {
+			continue
+		}
+		if naturalOf(l, c, i) == "" || o.isStray(c, i, link, true) {
+			continue
+		}
+		k := o.of(c, i, link)
+		k.Row = o.rowOf(s.cols, j)
+		o.fresh[link] = append(o.fresh[link], k)
+		o.n++
+	}
+}
+
+// special reports whether row j of the table has what the rule of a link makes of a natural key that no member has.
+func (o *openKeys) special(link int, s *standing, j int) bool {
+	l := o.w.links[link]
+	k := column.Find(o.w.fields, l.Column())
+	return l.Unmatched.Stands(l.Dimension, s.cols[k], j)
 }

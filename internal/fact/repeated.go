@@ -32,7 +32,6 @@ type replacements struct {
 	rows   *column.Batch         // new rows, as the table has them
 	stood  *column.Batch         // and the rows whose place they take
 	dead   []bool                // of rows: another took its place in turn
-	own    []bool                // of rows: what stood was written by this load, too
 	alive  int
 
 	newer  int  // the column that says which row is newer, or -1
@@ -133,7 +132,6 @@ func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
 	if w.open != nil {
 		w.open.replaces(c, i, r.rows.N-1)
 	}
-	r.own = append(r.own, stand.cols[len(w.fields)+1].Int[j] == w.run)
 	r.dead, r.alive = append(r.dead, false), r.alive+1
 	c.Loaded = append(c.Loaded, i)
 }

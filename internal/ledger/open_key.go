@@ -48,6 +48,43 @@ func OpenKeys(ctx context.Context, r warehouse.Reader, table, key string) ([]Ope
 	return list, nil
 }
 
+// HasOpenKeys reports whether a column of a table has open keys.
+func HasOpenKeys(ctx context.Context, r warehouse.Reader, table, key string) (bool, error) {
+	by := []*column.Column{{Type: text}, {Type: text}}
+	by[0].AppendText(table)
+	by[1].AppendText(key)
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: openKeyTable.Name, Fields: pick(openKeyTable, "run"),
+		By: []string{"table_name", "key_column"}, Match: by, Limit: 1})
+	return err == nil && b.N > 0, err
+}
+
+// OpenNaturals returns the natural keys of open keys by the rows that have them, both as [MemberText] has them.
+func OpenNaturals(ctx context.Context, r warehouse.Reader, table, key string, rows []string) (map[string]string, error) {
+	by := []*column.Column{{Type: text}, {Type: text}, {Type: text}}
+	for _, id := range rows {
+		by[0].AppendText(table)
+		by[1].AppendText(key)
+		by[2].AppendText(id)
+	}
+	natural := map[string]string{}
+	if len(rows) == 0 {
+		return natural, nil
+	}
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{
+		Table:  openKeyTable.Name,
+		Fields: pick(openKeyTable, "row_id", "natural_key"),
+		By:     openKeyTable.Primary,
+		Match:  by,
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i := range b.N {
+		natural[b.Cols[0].Text[i]] = b.Cols[1].Text[i]
+	}
+	return natural, nil
+}
+
 // KeepOpenKeys writes down open keys of a column of a table.
 func KeepOpenKeys(ctx context.Context, tx warehouse.Tx, table, key string, list []OpenKey, run int64) error {
 	if err := CloseKeys(ctx, tx, table, key, list); err != nil {

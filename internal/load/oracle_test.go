@@ -464,6 +464,7 @@ type tripRow struct {
 	trip, day, boat, port, at, qty, amount, lot string
 
 	openBoat, openPort string // natural keys that no member had
+	saysBoat, saysPort string // those of the row; empty if a part is null
 }
 
 const always, never = "1900-01-01", "9999-12-31"
@@ -630,6 +631,9 @@ func (w *world) take(f []string) bool {
 	}
 	row.boat, row.port = boat, port
 	row.openBoat, row.openPort = w.openKeys(f)
+	if row.saysPort = f[4]; f[2] != "" {
+		row.saysBoat = w.reg(f[2]) + " " + f[3]
+	}
 	id := row.trip
 	if w.grain != "trip" {
 		id = row.boat + "|" + row.day
@@ -706,6 +710,7 @@ func (w *world) orphans(rows []string) (surely, perhaps bool) {
 func (w *world) same(a, b *tripRow) bool {
 	x, y := *a, *b
 	x.openBoat, x.openPort, y.openBoat, y.openPort = "", "", "", ""
+	x.saysBoat, x.saysPort, y.saysBoat, y.saysPort = "", "", "", ""
 	if !w.tellsAt() {
 		if x.at, y.at = sailed(x.at), sailed(y.at); x.at == "-1" && w.days == "unknown" {
 			y.at = x.at
@@ -717,6 +722,9 @@ func (w *world) same(a, b *tripRow) bool {
 		x.day, y.day = "", ""
 	}
 	lenient := func(rule ...string) bool { return slices.Contains(rule, "unknown") }
+	if a.openBoat != "" && a.openBoat != b.saysBoat || a.openPort != "" && a.openPort != b.saysPort {
+		return false // the ledger knows which natural key no member had
+	}
 	if strings.HasPrefix(x.boat, "-") && (lenient(w.boatUn) || w.mode == "versioned" && lenient(w.boatOut)) ||
 		x.boat == "" && w.boatUn == "leave_empty" {
 		y.boat = x.boat
