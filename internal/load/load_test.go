@@ -91,7 +91,7 @@ func (f folder) trips(rows ...string) {
 // load loads and returns the figures of the steps by name.
 func (f folder) load() map[string]ledger.Figures {
 	f.Helper()
-	run, err := startest.Load(f, f.dir, load.Options{Workers: 2})
+	run, err := startest.Load(f, f.dir, load.Options{Workers: 2, Again: true})
 	if err != nil {
 		for _, s := range run.Steps {
 			f.Log(s.Name, s.State, s.Message)
@@ -108,7 +108,7 @@ func (f folder) load() map[string]ledger.Figures {
 // fail loads, and wants a step to fail with a message.
 func (f folder) fail(step, message string) *ledger.Run {
 	f.Helper()
-	run, err := startest.Load(f, f.dir, load.Options{Workers: 2})
+	run, err := startest.Load(f, f.dir, load.Options{Workers: 2, Again: true})
 	if !errors.Is(err, load.ErrSteps) {
 		f.Fatalf("%v, want a step that failed", err)
 	}

@@ -527,7 +527,10 @@ func (t *tracer) history(f *schema.Fact, fact *column.Batch) ([]Run, error) {
 		at := run.StartedAt.Format(time.DateTime)
 		for _, s := range run.Steps {
 			n := s.Figures.Repointed[f.Table.Name]
-			switch own := s.Name == "fact "+f.Text && s.Figures.Inserted+s.Figures.Changed > 0; {
+			switch own := s.Name == "fact "+f.Text && s.Figures.Inserted+s.Figures.Changed > 0 || len(s.Figures.Settled) > 0; {
+			case own && run.ID == wrote && len(s.Figures.Settled) > 0:
+				const what = "wrote the row, or pointed it to a member that came after it"
+				list = append(list, Run{run.ID, at, s.Name, what})
 			case own && run.ID == wrote && elsewhere == 0:
 				list = append(list, Run{run.ID, at, s.Name, "wrote the row"})
 			case own && run.ID <= wrote && elsewhere > 0:
