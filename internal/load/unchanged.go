@@ -56,7 +56,8 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.known, err = ledger.ReadFiles(ctx, w.tx, w.name); err != nil || w.opts.Again || w.made {
+	anew := w.opts.Again || w.made || slices.Contains(w.opts.Accept, noun(w.name))
+	if r.known, err = ledger.ReadFiles(ctx, w.tx, w.name); err != nil || anew {
 		return r, err
 	}
 	found, err := w.tx.Tally(ctx, w.fact.Table.Name, nil)

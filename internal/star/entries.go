@@ -812,7 +812,7 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 		{
 			"unmatched",
 			"infer, unknown, set_aside, stop, leave_empty, not_yet, not_applicable",
-			"what happens if no member has the natural key. The default is infer (make the member) if the dimension has a source, else set_aside",
+			"what happens if no member has the natural key. The default is infer (make the member) if the dimension has a source, else set_aside. With unknown, leave_empty, not_yet and not_applicable, the fact points to the member once it comes",
 			false,
 			outcome(&k.Unmatched, Infer, ToUnknown, SetAside, Stop, LeaveEmpty, ToNotYet, NotApplying),
 		},
