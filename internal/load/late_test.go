@@ -171,7 +171,8 @@ func TestOutcomes(t *testing.T) {
 		{"unknown", "leave_empty", "Z", "", false},
 		{"leave_empty", "unknown", "", "Z", false},
 		{"not_yet", "unknown", "", "Z", false},
-		{"not_yet", "unknown", "Z", "A", true}, // unknown is final
+		{"not_yet", "unknown", "Z", "A", false}, // the ledger knows which natural key no member had
+		{"not_yet", "unknown", "Z", "Z", true},
 		{"unknown", "unknown", "", "Z", true},  // nothing tells them apart
 		{"not_yet", "unknown", "", "A", false},
 		{"unknown", "infer", "", "A", false},
