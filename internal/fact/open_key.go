@@ -16,6 +16,7 @@ import (
 // openKeys notes which keys of the rows that are written no member had, with their natural keys.
 type openKeys struct {
 	w      *Writer
+	of     []bool             // for each link, whether its keys are pointed to members that come later
 	id     []int              // the columns that tell a fact from others
 	fresh  [][]ledger.OpenKey // for each link
 	closed [][]ledger.OpenKey // those of rows that were replaced
@@ -33,14 +34,14 @@ type pendingKey struct {
 // mostOpen is how many open keys are held in memory.
 const mostOpen = 10_000
 
-// RowID lists the columns by which the ledger knows a row of a fact: those of its grain, but where a version stands
-// there, which may become another, the line of the row.
+// RowID lists the columns by which the ledger knows a row of a fact: those of its grain, but where a key stands there that
+// may become another, since its member has versions or may become part of another, the line of the row.
 func RowID(f *schema.Fact) []column.Field {
 	fields := f.Table.Fields()
 	var id []column.Field
 	line := false
 	for n, name := range f.Table.Primary {
-		if k := f.Grain[n].Key; k != nil && k.Dimension.Versioned() {
+		if k := f.Grain[n].Key; k != nil && (k.Dimension.Versioned() || k.Dimension.Aliases != nil) {
 			line = true
 			continue
 		}
@@ -53,11 +54,13 @@ func RowID(f *schema.Fact) []column.Field {
 }
 
 func newOpenKeys(w *Writer) *openKeys {
-	settles := func(l *resolve.Link) bool { return resolve.Settles(w.fact.Fact, l.Key) }
-	if !slices.ContainsFunc(w.links, settles) {
+	o := &openKeys{w: w, later: map[int][]pendingKey{}}
+	for _, l := range w.links {
+		o.of = append(o.of, resolve.Settles(w.fact.Fact, l.Key))
+	}
+	if !slices.Contains(o.of, true) {
 		return nil
 	}
-	o := &openKeys{w: w, later: map[int][]pendingKey{}}
 	o.some = make([]bool, len(w.links))
 	o.fresh, o.closed = make([][]ledger.OpenKey, len(w.links)), make([][]ledger.OpenKey, len(w.links))
 	for _, f := range RowID(w.fact) {
@@ -76,7 +79,7 @@ func (o *openKeys) look(ctx context.Context, tx warehouse.Tx) (err error) {
 	return err
 }
 
-func (o *openKeys) settles(link int) bool { return resolve.Settles(o.w.fact.Fact, o.w.links[link].Key) }
+func (o *openKeys) settles(link int) bool { return o.of[link] }
 
 // doubt has the rows of a chunk compared in earnest that seem to stand in the table as they are, and whose natural key
 // no member has, or may be another than that of a row of which no member has it.
@@ -172,8 +175,8 @@ func (o *openKeys) isStray(c *Chunk, i, link int, outside bool) bool {
 	return ok && c.Keys.Strays[at].Outside == outside
 }
 
-// of returns the open key of row i of a chunk by a link.
-func (o *openKeys) of(c *Chunk, i, link int) ledger.OpenKey {
+// keyOf returns the open key of row i of a chunk by a link.
+func (o *openKeys) keyOf(c *Chunk, i, link int) ledger.OpenKey {
 	l := o.w.links[link]
 	k := ledger.OpenKey{Row: o.rowOf(c.cols, i)}
 	for _, part := range l.Says(c.Batch) {
@@ -199,7 +202,7 @@ func (o *openKeys) rowOf(cols []*column.Column, i int) []string {
 func (o *openKeys) wrote(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []int32) error {
 	for _, s := range c.Keys.Strays {
 		if _, written := slices.BinarySearch(rows, s.Row); written && !s.Outside && o.settles(int(s.Link)) {
-			o.fresh[s.Link] = append(o.fresh[s.Link], o.of(c, int(s.Row), int(s.Link)))
+			o.fresh[s.Link] = append(o.fresh[s.Link], o.keyOf(c, int(s.Row), int(s.Link)))
 			o.n++
 		}
 	}
@@ -213,7 +216,7 @@ func (o *openKeys) wrote(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []
 func (o *openKeys) replaces(c *Chunk, i int32, n int) {
 	for link := range o.w.links {
 		if o.settles(link) && o.isOpen(c, int(i), link) {
-			o.later[n] = append(o.later[n], pendingKey{link, o.of(c, int(i), link)})
+			o.later[n] = append(o.later[n], pendingKey{link, o.keyOf(c, int(i), link)})
 		}
 	}
 }
@@ -261,7 +264,7 @@ func (o *openKeys) found(c *Chunk, i int, s *standing, j int) {
 		if naturalOf(l, c, i) == "" || o.isStray(c, i, link, true) {
 			continue
 		}
-		k := o.of(c, i, link)
+		k := o.keyOf(c, i, link)
 		k.Row = o.rowOf(s.cols, j)
 		o.fresh[link] = append(o.fresh[link], k)
 		o.n++

@@ -85,18 +85,40 @@ func OpenNaturals(ctx context.Context, r warehouse.Reader, table, key string, ro
 	return natural, nil
 }
 
-// KeepOpenKeys writes down open keys of a column of a table.
+// KeepOpenKeys writes down open keys of a column of a table. Rows that cannot be told apart and have different natural
+// keys are left out: their keys stay as they are.
 func KeepOpenKeys(ctx context.Context, tx warehouse.Tx, table, key string, list []OpenKey, run int64) error {
 	if err := CloseKeys(ctx, tx, table, key, list); err != nil {
 		return err
 	}
 	b := column.NewBatch(openKeyTable.Fields())
-	for _, k := range list {
-		var asOf any
+	type said struct{ natural, asOf string }
+	known, unlike := map[string]said{}, map[string]bool{}
+	says := func(k *OpenKey) said {
+		s := said{natural: MemberText(k.Natural)}
 		if k.AsOf != nil {
-			asOf = *k.AsOf
+			s.asOf = fmt.Sprint(*k.AsOf)
 		}
-		row(b, table, key, MemberText(k.Row), MemberText(k.Natural), asOf, run)
+		return s
+	}
+	for i := range list {
+		id, s := MemberText(list[i].Row), says(&list[i])
+		is, ok := known[id]
+		unlike[id] = unlike[id] || ok && is != s
+		known[id] = s
+	}
+	for i := range list {
+		id := MemberText(list[i].Row)
+		s, ok := known[id]
+		if !ok || unlike[id] {
+			continue
+		}
+		delete(known, id) // once
+		var asOf any
+		if list[i].AsOf != nil {
+			asOf = *list[i].AsOf
+		}
+		row(b, table, key, id, s.natural, asOf, run)
 	}
 	return warehouse.AppendAll(ctx, tx, openKeyTable, b)
 }
