@@ -173,7 +173,7 @@ func TestOutcomes(t *testing.T) {
 		{"not_yet", "unknown", "", "Z", false},
 		{"not_yet", "unknown", "Z", "A", false}, // the ledger knows which natural key no member had
 		{"not_yet", "unknown", "Z", "Z", true},
-		{"unknown", "unknown", "", "Z", true},  // nothing tells them apart
+		{"unknown", "unknown", "", "Z", true}, // nothing tells them apart
 		{"not_yet", "unknown", "", "A", false},
 		{"unknown", "infer", "", "A", false},
 	} {
