@@ -275,6 +275,57 @@ func repeatedCase(t *testing.T, seed uint64) {
 	}
 }
 
+// TestRepeatedStop: a repeated row with other values fails the step, with its place, where the model says stop.
+func TestRepeatedStop(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(repeatedModel, "sqlite: star.db", "no", "infer", "stop"))
+	startest.Write(t, dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\n")
+	startest.Write(t, dir, "p/1.csv", "no,boat,day,toll,told\n1,A,2024-01-01,1.00,1\n")
+	for range 2 {
+		if _, err := startest.Load(t, dir, load.Options{Again: true}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	startest.Write(t, dir, "p/2.csv", "no,boat,day,toll,told\n2,A,2024-01-01,1.00,1\n1,A,2024-01-01,2.00,1\n")
+	run, err := startest.Load(t, dir, load.Options{})
+	const want = "p/2.csv:3: grain repeated with other values: toll is 1.00 in the table, and 2.00 here, " +
+		"and fact passage says stop"
+	if err == nil || run.Steps[1].Message != want {
+		t.Errorf("%v: %+v", err, run.Steps)
+	}
+	if got := passagesIn(t, dir); got != "1,A,2024-01-01,1.00,1" {
+		t.Errorf("the star has\n%s", got)
+	}
+}
+
+// TestReplacedProof changes a fact whose row was corrected by hand: the proof against the sources finds what a load
+// does not write.
+func TestReplacedProof(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(repeatedModel, "sqlite: star.db", "no", "infer", "replace"))
+	startest.Write(t, dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\nB,x,2024-01-01\n")
+	startest.Write(t, dir, "p/1.csv", "no,boat,day,toll,told\n1,A,2024-01-01,1.00,1\n2,A,2024-01-01,5.00,1\n")
+	startest.Write(t, dir, "p/2.csv", "no,boat,day,toll,told\n1,A,2024-01-01,2.00,2\n")
+	if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ damage, repair string }{
+		{"toll = 1, told = 1", "toll = 2, told = 2"}, // what the row was before
+		{"toll = 3", "toll = 2"},
+		{"told = 3", "told = 2"},
+		{"boat_key = 2", "boat_key = 1"},
+	} {
+		startest.Run(t, dir, "UPDATE fact_passage SET "+c.damage+" WHERE no = 1")
+		if broken := startest.Broken(t, dir); !slices.Contains(broken, "sources of fact_passage") {
+			t.Errorf("%s: broken is %v", c.damage, broken)
+		}
+		startest.Run(t, dir, "UPDATE fact_passage SET "+c.repair+" WHERE no = 1")
+		if !startest.Proved(t, dir) {
+			t.Errorf("%s: the right star is said to be broken", c.repair)
+		}
+	}
+}
+
 // settle makes a file look as if it had been written some time ago, so that it need not be read again.
 func settle(t *testing.T, path string) {
 	t.Helper()
