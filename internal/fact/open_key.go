@@ -206,10 +206,26 @@ func (o *openKeys) wrote(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []
 			o.n++
 		}
 	}
+	o.forget(c, rows)
 	if o.n < mostOpen {
 		return nil
 	}
 	return o.keep(ctx, tx)
+}
+
+// forget has the ledger forget the open keys of rows that stood where rows without a natural key stand now.
+func (o *openKeys) forget(c *Chunk, rows []int32) {
+	for link, l := range o.w.links {
+		if !o.some[link] {
+			continue
+		}
+		for _, i := range rows {
+			if naturalOf(l, c, int(i)) == "" {
+				o.closed[link] = append(o.closed[link], ledger.OpenKey{Row: o.rowOf(c.cols, int(i))})
+				o.n++
+			}
+		}
+	}
 }
 
 // replaces notes that row i of a chunk is row n of the replacements.

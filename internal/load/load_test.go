@@ -388,6 +388,38 @@ func TestUnmatchedSettles(t *testing.T) {
 	}
 }
 
+// TestOtherFact: an open key of a fact that is gone does not move the fact that has its grain now.
+func TestOtherFact(t *testing.T) {
+	for _, versions := range []bool{false, true} { // facts are known by their grain, or by their line
+		grain, key := "    grain: trip\n", "      boat:\n"
+		if versions {
+			grain = "    grain: [trip, home]\n"
+			key = "      home:\n        dimension: boat\n        by: home\n        as_of: at\n      boat:\n"
+		}
+		f := newYard(t, "        as_of: at\n", "        as_of: at\n        unmatched: unknown\n",
+			"    grain: trip\n", grain, "      boat:\n", key,
+			"      paid: decimal(9,2)\n", "      paid: decimal(9,2)\n      home: text\n")
+		row := func(boats ...string) {
+			text := "trip,reg,at,paid,home\n"
+			for n, boat := range boats {
+				text += fmt.Sprintf("%d,%s,2024-01-10,1,H\n", n+1, boat)
+			}
+			startest.Write(f, f.dir, "trips.csv", text)
+		}
+		f.boats("A,Heron,x,2024-01-01", "H,Home,x,2024-01-01")
+		row("Z", "Z", "Z", "Z")
+		f.load()
+		startest.Run(t, f.dir, "DELETE FROM fact_trip WHERE trip < 4")
+		row("A", "", "Y", "Z") // and their rows say something else now
+		if _, err := startest.Load(t, f.dir, load.Options{Accept: []string{"trip"}}); err != nil {
+			t.Fatal(err)
+		}
+		f.boats("A,Heron,x,2024-01-01", "H,Home,x,2024-01-01", "Z,Zander,x,2024-01-01")
+		f.load()
+		f.want(fmt.Sprint(versions), f.rows("fact_trip", "trip", "boat_key"), "1 1\n2 -1\n3 -1\n4 3")
+	}
+}
+
 // TestOutriggerMoves: an outrigger points to the current version, and moves when there is a new one.
 func TestOutriggerMoves(t *testing.T) {
 	f := newYard(

@@ -2,6 +2,7 @@ package load
 
 import (
 	"context"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/fact"
@@ -10,6 +11,7 @@ import (
 	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
 )
 
 // settleKeys points facts to members that have come since, where no member had the natural key when they were loaded
@@ -46,45 +48,101 @@ func (w *factStep) settleKey(ctx context.Context, k *star.Key, open []ledger.Ope
 	n := len(open)
 	match, surrogate, durable := make([]roster.Match, n), make([]int64, n), make([]int64, n)
 	x.Lookup().Resolve(q.natural, q.asOf, n, surrogate, durable, match)
-	id := fact.RowID(w.fact)
-	fields := append(id[:len(id):len(id)], column.Field{Name: k.Column(), Type: column.Type{Kind: column.Integer}})
+	found := map[string]int{} // by row, which of the open keys has a member now
+	var settled []ledger.OpenKey
+	for i, m := range match {
+		if m == roster.Matched || m == roster.Outside && k.Outside == star.Nearest {
+			found[ledger.MemberText(open[i].Row)] = i
+			settled = append(settled, open[i])
+		}
+	}
+	if len(found) == 0 {
+		return nil
+	}
+	table := w.fact.Table
+	fields := append(table.PrimaryFields(), column.Field{Name: k.Column(), Type: column.Type{Kind: column.Integer}})
+	by := len(fields) - 1
 	if k.Both {
 		fields = append(fields, column.Field{Name: k.DurableColumn(), Type: column.Type{Kind: column.Integer}})
 	}
 	fields = append(fields, column.Field{Name: schema.LoadRun, Type: column.Type{Kind: column.Integer}})
 	changed := column.NewBatch(fields)
-	var settled []ledger.OpenKey
-	for i, m := range match {
-		if m != roster.Matched && (m != roster.Outside || k.Outside != star.Nearest) {
-			continue
+	err = w.openRows(ctx, k, settled, func(primary []*column.Column, id string, row int) {
+		i, ok := found[id]
+		if !ok {
+			return
 		}
-		if err := ledger.Append(column.Pointers(changed.Cols)[:len(id)], open[i].Row); err != nil {
-			return err
+		for n, c := range primary {
+			changed.Cols[n].Append(c, row)
 		}
-		at := len(id)
-		put := func(v int64) {
-			changed.Cols[at].AppendInt(v)
-			at++
+		values := []int64{surrogate[i], durable[i], w.entry.ID}
+		if !k.Both {
+			values = []int64{surrogate[i], w.entry.ID}
 		}
-		if put(surrogate[i]); k.Both {
-			put(durable[i])
+		for n, v := range values {
+			changed.Cols[by+n].AppendInt(v)
 		}
-		put(w.entry.ID)
 		changed.N++
-		settled = append(settled, open[i])
-	}
-	if changed.N == 0 {
-		return nil
-	}
-	rows, err := w.tx.Amend(ctx, w.fact.Table.Name, len(id), fields, changed)
+	})
 	if err != nil {
 		return err
 	}
-	if w.figures.Settled == nil {
-		w.figures.Settled = map[string]int64{}
+	if changed.N > 0 {
+		rows, err := w.tx.Amend(ctx, table.Name, by, fields, changed)
+		if err != nil {
+			return err
+		}
+		if w.figures.Settled == nil {
+			w.figures.Settled = map[string]int64{}
+		}
+		w.figures.Settled[k.Text] += rows
 	}
-	w.figures.Settled[k.Text] += rows
-	return ledger.CloseKeys(ctx, w.tx, w.fact.Table.Name, k.Column(), settled)
+	return ledger.CloseKeys(ctx, w.tx, table.Name, k.Column(), settled)
+}
+
+// openRows calls f for the facts that the open keys are of and that still have what the rule of the key gave them; others
+// have come in their place. A fact that the ledger knows by its grain is looked up, else the table is read once.
+func (w *factStep) openRows(
+	ctx context.Context,
+	k *star.Key,
+	open []ledger.OpenKey,
+	f func(primary []*column.Column, id string, row int),
+) error {
+	id, primary := fact.RowID(w.fact), w.fact.Table.PrimaryFields()
+	fields, at := slices.Clone(primary), make([]int, len(id))
+	for n, f := range id {
+		if at[n] = column.Find(fields, f.Name); at[n] < 0 {
+			at[n], fields = len(fields), append(fields, f)
+		}
+	}
+	fields = append(fields, column.Field{Name: k.Column(), Type: column.Type{Kind: column.Integer}})
+	q := warehouse.Query{Table: w.fact.Table.Name, Fields: fields}
+	if slices.Equal(column.Names(id), w.fact.Table.Primary) {
+		match := make([]*column.Column, len(id))
+		for n := range id {
+			match[n] = &column.Column{Type: id[n].Type}
+		}
+		for _, o := range open {
+			if err := ledger.Append(match, o.Row); err != nil {
+				return err
+			}
+		}
+		q.By, q.Match = w.fact.Table.Primary, match
+	}
+	return warehouse.Each(ctx, w.tx, q, func(b *column.Batch) error {
+		cols := column.Pointers(b.Cols)
+		for i := range b.N {
+			if !k.Unmatched.Stands(k.Dimension, cols[len(cols)-1], i) {
+				continue
+			}
+			var texts []string
+			for _, n := range at {
+				texts = append(texts, cols[n].Value(i))
+			}
+			f(cols[:len(primary)], ledger.MemberText(texts), i)
+		}
+		return nil
+	})
 }
 
 // openQuestion is open keys as columns.

@@ -46,6 +46,16 @@ func (t *Table) Fields() []column.Field {
 	return fields
 }
 
+// PrimaryFields lists the columns of the primary key.
+func (t *Table) PrimaryFields() []column.Field {
+	fields := t.Fields()
+	primary := make([]column.Field, len(t.Primary))
+	for i, name := range t.Primary {
+		primary[i] = fields[column.Find(fields, name)]
+	}
+	return primary
+}
+
 // View describes a view of one table that gives its columns other names.
 type View struct {
 	Name, Of string
