@@ -23,7 +23,8 @@ func (c *change) moves(o *outcome) {
 	if c.f.x.Dimension().Time.Kind == column.Timestamp {
 		beginning *= civil.DayMicros
 	}
-	span := func(list []history.Next, j int) (from, to int64) { // what lies before the first version goes to it, what lies after the last to that
+	// what lies before the first version goes to it, what lies after the last to that
+	span := func(list []history.Next, j int) (from, to int64) {
 		if from, to = list[j].From, list[j].To; j == 0 {
 			from = beginning
 		}

@@ -136,7 +136,7 @@ func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
 	c.Loaded = append(c.Loaded, i)
 }
 
-// drop gives up a row that was to take the place of a fact: a later one has come.
+// drop forgets a row that was to take the place of a fact: a later one has come.
 func (w *Writer) drop(l latest, ok bool) {
 	if r := w.replaced; ok && l.row != none {
 		r.dead[l.row] = true

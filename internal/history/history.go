@@ -270,7 +270,7 @@ func (h *Maker) add(p *Member, out *Outcome, w Candidate) {
 	h.note(p, out, &w, !starts && (w.Version == None || begins || newer(p, &w)))
 }
 
-// keepKeys gives versions the keys of those that they take the place of.
+// keepKeys sets the keys of versions that take the place of others to the keys of these.
 func (h *Maker) keepKeys(p *Member, out *Outcome) {
 	if len(p.Versions) > 0 && p.Versions[0].Inferred {
 		out.Versions[0].Claims, h.claimed[0] = 0, true

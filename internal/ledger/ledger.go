@@ -61,7 +61,7 @@ type Figures struct {
 	SetAside int64 `json:"set_aside"`
 	Same     int64 `json:"same"`
 
-	Unread int64 `json:"files_unchanged,omitempty"` // files that were not read, since nothing that decides on their rows has changed
+	Unread int64 `json:"files_unchanged,omitempty"` // files that were not read, since their rows are known
 
 	Dropped int64 `json:"dropped,omitempty"` // by a join that says so of rows that nothing fits
 	Merged  int64 `json:"merged,omitempty"`  // into others that are like them
@@ -73,7 +73,7 @@ type Figures struct {
 	New       int64 `json:"new,omitempty"`       // of a dimension: rows that made a member
 	Versions  int64 `json:"versions,omitempty"`  // that made a further version of one
 	Filled    int64 `json:"filled,omitempty"`    // that filled an inferred member
-	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version; of a fact: that replaced another row
+	Changed   int64 `json:"changed,omitempty"`   // that changed one without making a version; or replaced a fact
 	Conflicts int64 `json:"conflicts,omitempty"` // that lost to another row of the same effective time
 
 	Adopted  int64 `json:"adopted,omitempty"`  // rows of a table that stood before

@@ -173,7 +173,13 @@ func repeatedCase(t *testing.T, seed uint64) {
 	files, story := map[string][]passage{}, ""
 	row := func() passage {
 		told := 1 + r.IntN(4)
-		return passage{no: 1 + r.IntN(4), told: told, boat: pick(r, "A", "A", "B", "C", "C", "D"), toll: pick(r, 1, 1, 2, 2, 3, 3, 0), day: 1 + r.IntN(4)}
+		return passage{
+			no:   1 + r.IntN(4),
+			told: told,
+			boat: pick(r, "A", "A", "B", "C", "C", "D"),
+			toll: pick(r, 1, 1, 2, 2, 3, 3, 0),
+			day:  1 + r.IntN(4),
+		}
 	}
 	write := func(name string, list []passage) {
 		var b strings.Builder
@@ -230,7 +236,8 @@ func repeatedCase(t *testing.T, seed uint64) {
 			write(fmt.Sprintf("%d-%d-%d.csv", r.IntN(10), n, k), list) // some come late under an earlier name
 		}
 		if n == 3 {
-			want.known, want.unknown = strings.Replace(want.known, "AB", "ABC", 1), strings.TrimPrefix(want.unknown, "C") // D never comes
+			want.known = strings.Replace(want.known, "AB", "ABC", 1)
+			want.unknown = strings.TrimPrefix(want.unknown, "C") // D never comes
 			startest.Write(t, dir, "boats.csv", boats+"C,z,2024-01-02\n")
 			story += "boat C\n"
 		}

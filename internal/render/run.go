@@ -241,8 +241,8 @@ func keys(w io.Writer, facts []*ledger.Step, width int) {
 }
 
 func totals(w io.Writer, facts []*ledger.Step, width int) {
-	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?", "set aside>",
-		"replaced>?")}
+	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?",
+		"set aside>", "replaced>?")}
 	for _, s := range facts {
 		for _, m := range s.Figures.Totals {
 			t.Add(
