@@ -68,7 +68,9 @@ func ddl(m *star.Model, d warehouse.Dialect, drop bool) []string {
 		}
 		for _, f := range tables.Facts {
 			if step.Step == "fact "+f.Text {
-				table(f.Table)
+				for _, t := range f.Tables() {
+					table(t)
+				}
 			}
 		}
 	}

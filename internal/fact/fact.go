@@ -37,8 +37,9 @@ type Chunk struct {
 
 	view *view
 	cols []*column.Column
-	same []bool // rows that stand in the table already
-	gap  []bool // rows that stand there with the same grain and other content, or so it seems
+	same []bool        // rows that stand in the table already
+	gap  []bool        // rows that stand there with the same grain and other content, or so it seems
+	gone column.Column // that the rows are not gone
 	rows []int32
 	line column.Column // where each row came from, and the run
 	runs column.Column
@@ -49,9 +50,11 @@ type Outcome struct {
 	Inserted, Same         int64
 	InsertedTotal, SameSum []exact.Int128
 	Changed, Older, Kept   int64          // repeated rows that replaced others, came before others, were not taken
+	Gone, Back, Removed    int64          // facts that a delivery does not have any more, has again, and that were removed
 	ChangedTotal           []exact.Int128 // of the rows that replaced others
 	TakenTotal             []exact.Int128 // and of those that were replaced
 	OlderSum, KeptSum      []exact.Int128
+	RemovedTotal           []exact.Int128
 	Table                  warehouse.Tally  // at the end, of the exact measures
 	Empty                  map[string]int64 // rows inserted without a value, by measure
 }
@@ -63,10 +66,11 @@ type Files struct {
 	Orders bool             // they are not read in the order in which they came
 }
 
-// Added is by how much the total of a measure has grown: what was written less what was replaced.
+// Added is by how much the total of a measure has grown: what was written less what was replaced or removed.
 func (o *Outcome) Added(k int) exact.Int128 {
 	sum, _ := o.InsertedTotal[k].Add(o.ChangedTotal[k])
 	sum, _ = sum.Add(o.TakenTotal[k].Neg())
+	sum, _ = sum.Add(o.RemovedTotal[k].Neg())
 	return sum
 }
 
@@ -80,7 +84,9 @@ type Writer struct {
 	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
 	compared    []bool           // for each: a row that comes again has to say the same
 	durable     []bool           // for each: it is a durable key
+	goneAt      int              // of fields: the mark of facts that are gone, or -1
 	grainAt     []int            // of fields
+	plain       bool             // the grain is one integer that stands as it is
 	canon       []*roster.Roster // for each field, the roster of a versioned dimension, or nil
 	grainInfers bool             // members that the grain names may have to be made
 	rules       [][]star.Outcome // for each field: what may stand there for a natural key that isn't kept, by which rules
@@ -97,6 +103,10 @@ type Writer struct {
 	lookedUp *lookedUp     // nil unless the rows of a load are looked up in the table
 	open     *openKeys     // nil unless keys that no member has may be pointed to one later
 	Outcome  Outcome
+
+	delivered *delivered // nil unless deliveries have all rows
+	withdrawn *withdrawn // nil unless files do not have rows any more that came from them
+	restored  int64      // rows that were put back into the table
 }
 
 // NewWriter prepares the loading of a fact whose shaped rows have the given fields and come from files of those
@@ -108,11 +118,14 @@ func NewWriter(
 	run int64,
 	files *Files,
 ) *Writer {
-	w := &Writer{fact: f, links: links, run: run, files: files, seed: maphash.MakeSeed()}
+	w := &Writer{fact: f, links: links, run: run, files: files, seed: maphash.MakeSeed(), goneAt: none}
 	all := f.Table.Fields()
 	w.fields = all[:len(all)-2]
 	for k, field := range w.fields {
 		from := column.Find(shaped, field.Name)
+		if field.Name == schema.IsGone {
+			w.goneAt = k
+		}
 		w.canon, w.rules, w.durable = append(w.canon, nil), append(w.rules, nil), append(w.durable, false)
 		w.compared = append(w.compared, true)
 		for n, l := range links {
@@ -135,6 +148,8 @@ func NewWriter(
 	for _, name := range f.Table.Primary {
 		w.grainAt = append(w.grainAt, column.Find(w.fields, name))
 	}
+	first := w.grainAt[0]
+	w.plain = len(w.grainAt) == 1 && w.fields[first].Type.Kind == column.Integer && w.canon[first] == nil
 	for _, g := range f.Grain {
 		w.grainInfers = w.grainInfers || g.Key != nil && g.Key.Unmatched == star.Infer
 	}
@@ -147,14 +162,15 @@ func NewWriter(
 	o := &w.Outcome
 	o.Empty = map[string]int64{}
 	for _, list := range []*[]exact.Int128{
-		&o.InsertedTotal, &o.SameSum, &o.ChangedTotal, &o.TakenTotal, &o.OlderSum, &o.KeptSum,
+		&o.InsertedTotal, &o.SameSum, &o.ChangedTotal, &o.TakenTotal, &o.OlderSum, &o.KeptSum, &o.RemovedTotal,
 	} {
 		*list = make([]exact.Int128, len(w.Measures))
 	}
 	w.open = newOpenKeys(w)
-	if f.Repeated == star.ReplaceRepeated {
+	w.delivered = newDelivered(w, shaped)
+	if f.Repeated == star.ReplaceRepeated || f.Marked() { // a row that is there again replaces the one that was gone
 		w.replaced = newReplacements(w)
-		w.replaced.orders = files.Orders
+		w.replaced.orders = files.Orders || w.delivered != nil
 	}
 	return w
 }
@@ -168,6 +184,11 @@ func (w *Writer) inGrain(l *resolve.Link) bool {
 func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) (err error) {
 	if w.open != nil {
 		if err := w.open.look(ctx, tx); err != nil {
+			return err
+		}
+	}
+	if w.delivered != nil {
+		if err := w.delivered.open(ctx, tx); err != nil {
 			return err
 		}
 	}
@@ -185,8 +206,8 @@ func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) (err error) {
 	return err
 }
 
-// Prepare does all that can be done for a shaped and resolved chunk out of order.
-func (w *Writer) Prepare(c *Chunk) {
+// columns arranges the columns of a chunk as those of the table.
+func (w *Writer) columns(c *Chunk) {
 	b := c.Batch
 	if c.view == nil {
 		c.view, c.cols = w.newView(), make([]*column.Column, len(w.fields)+2)
@@ -197,6 +218,10 @@ func (w *Writer) Prepare(c *Chunk) {
 		switch {
 		case from >= 0:
 			c.cols[k] = &b.Cols[from]
+		case k == w.goneAt: // what is delivered is there
+			c.gone.Type = w.fields[k].Type
+			c.gone.Resize(b.N)
+			c.cols[k] = &c.gone
 		case w.durable[k]:
 			c.cols[k] = &c.Keys.Durable[-1-from]
 		default:
@@ -216,6 +241,12 @@ func (w *Writer) Prepare(c *Chunk) {
 		c.line.Int[i] = ledger.Line(file, line)
 	}
 	c.cols[len(w.fields)], c.cols[len(w.fields)+1] = &c.line, &c.runs
+}
+
+// Prepare does all that can be done for a shaped and resolved chunk out of order.
+func (w *Writer) Prepare(c *Chunk) {
+	b := c.Batch
+	w.columns(c)
 	for k, at := range w.measure {
 		c.Totals[k] = exact.Int128{}
 		for i := range b.N {
@@ -223,19 +254,14 @@ func (w *Writer) Prepare(c *Chunk) {
 		}
 	}
 	for _, k := range w.grainAt {
-		for i := range b.N {
-			if c.cols[k].Null[i] && !b.Bad(i) {
-				b.SetAside(i, w.fields[k].Name, "no "+w.fields[k].Name+", which is part of the grain", "")
-			}
-		}
+		lacks(b, c.cols[k], w.fields[k].Name, ", which is part of the grain")
 	}
 	if w.replaced != nil && w.replaced.newer != none {
 		k := w.replaced.newer
-		for i := range b.N {
-			if c.cols[k].Null[i] && !b.Bad(i) {
-				b.SetAside(i, w.fields[k].Name, "no "+w.fields[k].Name+", so it is not known which row is newer", "")
-			}
-		}
+		lacks(b, c.cols[k], w.fields[k].Name, ", so it is not known which row is newer")
+	}
+	if d := w.delivered; d != nil && d.on != none {
+		lacks(b, &b.Cols[d.on], d.all.On.Name, ", so it is not known to which delivery the row belongs")
 	}
 	for _, k := range w.grainAt {
 		if c.cols[k].Type.Kind == column.Text {
@@ -254,7 +280,7 @@ func (w *Writer) Prepare(c *Chunk) {
 	for i := range b.N {
 		same, gap := false, false
 		if !b.Bad(i) {
-			if content, ok := w.grain.stored.get(w.grain.id(c.view, i)); ok {
+			if content, ok := w.grain.stored.get(w.id(c.view, i)); ok {
 				same = content == c.view.content(i)
 				gap = !same
 			}
@@ -263,6 +289,15 @@ func (w *Writer) Prepare(c *Chunk) {
 	}
 	if w.open != nil {
 		w.open.doubt(c)
+	}
+}
+
+// lacks sets the rows aside that have no value in a column.
+func lacks(b *column.Batch, c *column.Column, name, why string) {
+	for i := range b.N {
+		if c.Null[i] && !b.Bad(i) {
+			b.SetAside(i, name, "no "+name+why, "")
+		}
 	}
 }
 
@@ -280,6 +315,11 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 	pending := c.Keys.Pending
 	for i := range int32(b.N) {
 		if b.Bad(int(i)) {
+			w.tell(c, i)
+			continue
+		}
+		if w.delivered != nil && w.delivered.late(c, i) {
+			w.takeLate(c, i)
 			continue
 		}
 		if c.isSame(i) {
@@ -287,6 +327,7 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 				repeats = append(repeats, i)
 			} else {
 				w.says(c, i)
+				w.tell(c, i)
 			}
 			continue
 		}
@@ -309,6 +350,7 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 			resolve.Join(w.links, b, &c.Keys, i)
 		}
 		c.rows = append(c.rows, i)
+		w.tell(c, i)
 	}
 	if err := w.append(ctx, tx, c, c.rows); err != nil {
 		return err
@@ -317,6 +359,23 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 		return w.repeated(ctx, tx, c, repeats)
 	}
 	return nil
+}
+
+// tell notes that row i was delivered.
+func (w *Writer) tell(c *Chunk, i int32) {
+	if w.delivered != nil {
+		w.delivered.tell(c, i)
+	}
+}
+
+// takeLate passes over row i, which an older delivery has than the last that was loaded of its scope.
+func (w *Writer) takeLate(c *Chunk, i int32) {
+	w.tell(c, i)
+	if c.isSame(i) {
+		w.same(c, i)
+	} else {
+		w.older(c, i)
+	}
 }
 
 // isSame reports whether row i is known to stand in the table as it is.
@@ -364,6 +423,7 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 		}
 	}
 	c.Loaded = append(c.Loaded, rows...)
+	w.arrive(c, rows)
 	if w.lookedUp != nil {
 		w.lookedUp.wrote(w, c.cols, rows)
 	}
@@ -383,6 +443,18 @@ func (w *Writer) append(ctx context.Context, tx warehouse.Tx, c *Chunk, rows []i
 		}
 	}
 	return w.appender.Append(c.cols, rows)
+}
+
+// arrive counts rows that are written by their scopes, and notes which are in the place of facts that were withdrawn.
+func (w *Writer) arrive(c *Chunk, rows []int32) {
+	for _, i := range rows {
+		if w.delivered != nil {
+			w.delivered.scopeOf(c.cols, int(i)).inserted++
+		}
+		if w.withdrawn != nil {
+			w.withdrawn.wrote(w.id(c.view, int(i)))
+		}
+	}
 }
 
 // tally counts what the table holds at the end.
@@ -411,29 +483,34 @@ func (w *Writer) repeated(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 		return err
 	}
 	for n, i := range rows {
-		if c.isSame(i) {
-			w.says(c, i)
-			continue
-		}
-		j, there := stand.row[c.view.grain(int(i))]
-		if !there { // a chance meeting of two digests
-			if !known[n] {
-				resolve.Join(w.links, c.Batch, &c.Keys, i)
-			}
-			if err := w.append(ctx, tx, c, []int32{i}); err != nil {
-				return err
-			}
-			continue
-		}
-		of, values := w.differs(c, int(i), known[n], stand, j)
-		if values == "" {
-			w.says(c, i)
-			if w.open != nil {
-				w.open.found(c, int(i), stand, j)
-			}
-		} else if err := w.disagrees(c, i, known[n], of, values, stand.view, j); err != nil {
+		if err := w.judge(ctx, tx, c, i, known[n], stand); err != nil {
 			return err
 		}
+		w.tell(c, i)
+	}
+	return nil
+}
+
+// judge decides about row i, of which a row with the same grain seems to stand in the table.
+func (w *Writer) judge(ctx context.Context, tx warehouse.Tx, c *Chunk, i int32, known bool, stand *standing) error {
+	if c.isSame(i) {
+		w.says(c, i)
+		return nil
+	}
+	j, there := stand.row[c.view.grain(int(i))]
+	if !there { // a chance meeting of two digests
+		if !known {
+			resolve.Join(w.links, c.Batch, &c.Keys, i)
+		}
+		return w.append(ctx, tx, c, []int32{i})
+	}
+	of, values := w.differs(c, int(i), known, stand, j)
+	if values != "" {
+		return w.disagrees(c, i, known, of, values, stand.view, j)
+	}
+	w.says(c, i)
+	if w.open != nil {
+		w.open.found(c, int(i), stand, j)
 	}
 	return nil
 }
@@ -567,6 +644,16 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 			return err
 		}
 	}
+	if w.delivered != nil {
+		if err := w.delivered.finish(ctx, tx); err != nil {
+			return err
+		}
+	}
+	if w.withdrawn != nil {
+		if err := w.withdrawn.finish(ctx, tx, w); err != nil {
+			return err
+		}
+	}
 	if w.open != nil {
 		if err := w.open.keep(ctx, tx); err != nil {
 			return err
@@ -581,7 +668,7 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 			return err
 		}
 	}
-	if given := w.Outcome.Inserted + w.Outcome.Changed; added != given {
+	if given := w.Outcome.Inserted + w.Outcome.Changed + w.restored; added != given {
 		return fmt.Errorf("the account does not hold: %d rows were given to the warehouse, and it took %d", given, added)
 	}
 	after, err := w.tally(ctx, tx)
@@ -589,15 +676,16 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 		return err
 	}
 	w.Outcome.Table = after
-	if added == 0 {
+	if added == 0 && w.Outcome.Removed == 0 {
 		return nil
 	}
-	if after.Rows != w.before.Rows+w.Outcome.Inserted {
+	if after.Rows != w.before.Rows+w.Outcome.Inserted-w.Outcome.Removed {
 		return fmt.Errorf(
-			"the account does not hold: table %s had %d rows, %d were added, and it has %d",
+			"the account does not hold: table %s had %d rows, %d were added, %d were removed, and it has %d",
 			w.fact.Table.Name,
 			w.before.Rows,
 			w.Outcome.Inserted,
+			w.Outcome.Removed,
 			after.Rows,
 		)
 	}

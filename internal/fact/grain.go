@@ -92,18 +92,14 @@ func (t *table) get(k uint64) (uint64, bool) {
 // openGrain reads the grain of a table's rows.
 func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) {
 	g := &grain{digest: *newTable(false)}
-	if len(w.grainAt) == 1 && w.fields[w.grainAt[0]].Type.Kind == column.Integer && w.canon[w.grainAt[0]] == nil {
+	if w.plain {
 		g.bits = roaring64.New()
 	}
 	if g.looksUp = w.lookedUp != nil; w.rows > 0 && !g.looksUp {
 		g.stored = newTable(true)
 	}
 	if g.asks() {
-		for _, x := range w.canon {
-			if x != nil {
-				x.Canon(0) // makes the map that goroutines then only read
-			}
-		}
+		w.warm()
 	}
 	if g.stored == nil {
 		return g, nil
@@ -116,7 +112,7 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 		func(b *column.Batch) error {
 			v.look(column.Pointers(b.Cols), b.N)
 			for i := range b.N {
-				g.stored.put(g.id(v, i), v.content(i))
+				g.stored.put(w.id(v, i), v.content(i))
 			}
 			return nil
 		},
@@ -133,18 +129,16 @@ func (g *grain) fresh(v *view, i int) bool {
 	if g.bits != nil {
 		return g.bits.CheckedAdd(uint64(v.cols[v.w.grainAt[0]].Int[i]))
 	}
-	return g.digest.put(g.id(v, i), 0)
+	return g.digest.put(v.w.id(v, i), 0)
 }
 
-// id returns 64 bits that stand for the grain of row i: of an integer, a permutation of its own.
-func (g *grain) id(v *view, i int) uint64 {
-	if g.bits == nil {
-		return v.grain(i)[0]
+// warm makes the maps of rosters that goroutines then only read.
+func (w *Writer) warm() {
+	for _, x := range w.canon {
+		if x != nil {
+			x.Canon(0)
+		}
 	}
-	x := uint64(v.cols[v.w.grainAt[0]].Int[i])
-	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
-	x = (x ^ x>>27) * 0x94d049bb133111eb
-	return x ^ x>>31
 }
 
 // view sees rows as they stand in the table, but members in place of their versions.

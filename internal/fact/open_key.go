@@ -21,7 +21,8 @@ type openKeys struct {
 	fresh  [][]ledger.OpenKey // for each link
 	closed [][]ledger.OpenKey // those of rows that were replaced
 	later  map[int][]pendingKey
-	some   []bool // for each link, whether rows of the table have open keys
+	some   []bool                      // for each link, whether rows of the table have open keys
+	held   []map[string]ledger.OpenKey // for each link, those of the table by their rows, where rows may be put back
 	n      int
 }
 
@@ -247,6 +248,49 @@ func (o *openKeys) replaced(r *replacements, n int) {
 	}
 	for _, k := range o.later[n] {
 		o.fresh[k.link] = append(o.fresh[k.link], k.OpenKey)
+	}
+}
+
+// hold keeps the open keys of rows at hand that are removed, and may be put back.
+func (o *openKeys) hold(ctx context.Context, tx warehouse.Tx) error {
+	o.held = make([]map[string]ledger.OpenKey, len(o.w.links))
+	for link, l := range o.w.links {
+		if !o.settles(link) || !o.some[link] {
+			continue
+		}
+		list, err := ledger.OpenKeys(ctx, tx, o.w.fact.Table.Name, l.Column())
+		if err != nil {
+			return err
+		}
+		o.held[link] = map[string]ledger.OpenKey{}
+		for _, k := range list {
+			o.held[link][ledger.MemberText(k.Row)] = k
+		}
+	}
+	return nil
+}
+
+// recall notes the open keys of rows that are put back.
+func (o *openKeys) recall(rows *column.Batch) {
+	cols := column.Pointers(rows.Cols)
+	for link, held := range o.held {
+		for n := range rows.N {
+			if k, ok := held[ledger.MemberText(o.rowOf(cols, n))]; ok {
+				o.fresh[link] = append(o.fresh[link], k)
+			}
+		}
+	}
+}
+
+// drop notes that rows of the table are removed.
+func (o *openKeys) drop(rows *column.Batch) {
+	cols := column.Pointers(rows.Cols)
+	for link := range o.w.links {
+		for n := range rows.N {
+			if o.settles(link) && o.some[link] {
+				o.closed[link] = append(o.closed[link], ledger.OpenKey{Row: o.rowOf(cols, n)})
+			}
+		}
 	}
 }
 

@@ -17,12 +17,13 @@ import (
 
 // rank says which of two rows of a grain is later. Of equal ones it is the one that is read later.
 type rank struct {
+	on      int64 // when it was delivered; 0 where nothing says so
 	newer   int64 // by the column that says so; 0 where there is none
 	arrived int64 // when the row's file came first
 }
 
 func (r rank) compare(o rank) int {
-	return cmp.Or(cmp.Compare(r.newer, o.newer), cmp.Compare(r.arrived, o.arrived))
+	return cmp.Or(cmp.Compare(r.on, o.on), cmp.Compare(r.newer, o.newer), cmp.Compare(r.arrived, o.arrived))
 }
 
 // replacements are the rows of a load that take the place of facts that stand. They are written at the end of the
@@ -70,6 +71,24 @@ func (w *Writer) rankOf(cols []*column.Column, i int) rank {
 	return r
 }
 
+// rankOfRow returns the rank of row i of a chunk.
+func (w *Writer) rankOfRow(c *Chunk, i int) rank {
+	r := w.rankOf(c.cols, i)
+	if w.delivered != nil {
+		r.on = w.delivered.at(c.Batch, i)
+	}
+	return r
+}
+
+// rankOfStanding returns the rank of row j of the table.
+func (w *Writer) rankOfStanding(v *view, j int) rank {
+	r := w.rankOf(v.cols, j)
+	if w.delivered != nil && w.delivered.on != none {
+		r.on = w.delivered.stands(v, j)
+	}
+	return r
+}
+
 // arrived returns when a file came first: a file that was compressed since is the same one.
 func (w *Writer) arrived(file int64) int64 {
 	if first, ok := w.files.First[file]; ok {
@@ -87,7 +106,7 @@ func (w *Writer) says(c *Chunk, i int32) {
 	}
 	grain := c.view.grain(int(i))
 	was, ok := r.latest[grain]
-	is := w.rankOf(c.cols, int(i))
+	is := w.rankOfRow(c, int(i))
 	switch {
 	case !ok && !r.orders:
 	case ok && is.compare(was.rank) < 0:
@@ -106,8 +125,11 @@ func (w *Writer) says(c *Chunk, i int32) {
 func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
 	r := w.replaced
 	grain := c.view.grain(int(i))
-	is, was := w.rankOf(c.cols, int(i)), w.rankOf(stand.cols, j)
+	is, was := w.rankOfRow(c, int(i)), w.rankOfStanding(stand, j)
 	known, ok := r.latest[grain]
+	if w.isFlagged(stand.cols, j) {
+		was = is // it was gone
+	}
 	if ok && known.compare(was) > 0 { // a row that says what stands may have come before the one that stands
 		was = known.rank
 	}
@@ -175,7 +197,17 @@ func stop(b *column.Batch, i int32, name, values string) error {
 
 // disagrees decides about row i, which says something else than row j of the table, by the rule of the fact.
 func (w *Writer) disagrees(c *Chunk, i int32, known bool, of, values string, stand *view, j int) error {
-	switch w.fact.Repeated {
+	rule := w.fact.Repeated
+	if w.isFlagged(stand.cols, j) && rule != star.ReplaceRepeated {
+		queued, ok := w.replaced.latest[c.view.grain(int(i))]
+		if !ok || queued.row == none {
+			rule = star.ReplaceRepeated
+		} else if of, values = w.differs(c, int(i), known, w.queued(), queued.row); values == "" {
+			w.says(c, i)
+			return nil
+		}
+	}
+	switch rule {
 	case star.ReplaceRepeated:
 		if !known {
 			resolve.Join(w.links, c.Batch, &c.Keys, i)
@@ -190,6 +222,15 @@ func (w *Writer) disagrees(c *Chunk, i int32, known bool, of, values string, sta
 		c.Batch.SetAside(int(i), of, RepeatReason, values)
 	}
 	return nil
+}
+
+// queued returns the rows that are to take the place of others as rows that stand.
+func (w *Writer) queued() *standing {
+	s := &standing{view: w.newView(), open: make([][]string, len(w.links))}
+	cols := column.Pointers(w.replaced.rows.Cols)
+	s.look(cols[:len(w.fields)], w.replaced.rows.N)
+	s.cols = cols
+	return s
 }
 
 // write puts the rows in the place of those that stand.
@@ -210,6 +251,9 @@ func (r *replacements) write(ctx context.Context, tx warehouse.Tx, w *Writer) er
 			continue
 		}
 		rows = append(rows, int32(i))
+		if w.isFlagged(column.Pointers(r.stood.Cols), i) {
+			w.Outcome.Back++
+		}
 		if w.lookedUp != nil {
 			w.lookedUp.replaced(w, r, i)
 		}

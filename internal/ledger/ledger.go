@@ -82,8 +82,9 @@ type Figures struct {
 
 	Met map[string]int64 `json:"facts_met,omitempty"` // facts taken out of tables, since members became one and so their grain another's
 
-	Gone int64 `json:"gone,omitempty"` // members that a delivery of all has no longer
-	Back int64 `json:"back,omitempty"` // and that it has again
+	Gone    int64 `json:"gone,omitempty"`    // members or facts that a delivery of all, or a file, has no longer
+	Back    int64 `json:"back,omitempty"`    // and that it has again
+	Removed int64 `json:"removed,omitempty"` // facts that were removed since they are gone
 
 	Table int64 `json:"table_rows"` // in the step's table at its end
 
@@ -145,7 +146,8 @@ type Total struct {
 	Older    string `json:"older,omitempty"`
 	Kept     string `json:"kept_out,omitempty"`
 	SetAside string `json:"set_aside"`
-	Table    string `json:"table"` // in the step's table at its end
+	Removed  string `json:"removed,omitempty"` // of facts that were removed
+	Table    string `json:"table"`             // in the step's table at its end
 }
 
 // Reason is how many rows were set aside for a reason, and the place of the first.

@@ -171,6 +171,9 @@ func ofDimension(d *schema.Dimension) mayAdd {
 // ofObservations says which columns the table of observations can be given.
 func ofObservations(c warehouse.Column) (*int64, bool) { return nil, c.Name == schema.Mark }
 
+// ofFact says which columns a fact's table can be given: the mark of rows that are gone.
+func ofFact(c warehouse.Column) (*int64, bool) { return new(int64), c.Name == schema.IsGone }
+
 // may returns what can be added to one of a dimension's tables.
 func may(d *schema.Dimension, t *warehouse.Table) mayAdd {
 	switch t {
@@ -220,8 +223,13 @@ func Alterations(ctx context.Context, r warehouse.Reader, m *star.Model) ([]Alte
 		list = append(list, more...)
 	}
 	for _, f := range tables.Facts {
-		if err := add(f.Table, nothing); err != nil {
+		if err := add(f.Table, ofFact); err != nil {
 			return nil, err
+		}
+		if f.Removed != nil {
+			if err := add(f.Removed, nothing); err != nil {
+				return nil, err
+			}
 		}
 		if err := meant(f.Table, meansFact(f)); err != nil {
 			return nil, err

@@ -27,7 +27,11 @@ func (w *factStep) load(ctx context.Context) error {
 		return err
 	}
 	writer := fact.NewWriter(w.fact, w.links, w.fields, w.entry.ID, files)
-	if w.isSmall() {
+	withdrawn, err := w.withdraw(ctx, writer)
+	if err != nil {
+		return err
+	}
+	if withdrawn == 0 && w.isSmall() {
 		writer.LookUp(warehouse.Tally{Rows: w.book.Rows, Totals: slices.Clone(w.book.Totals)})
 	}
 	if err := writer.Open(ctx, w.tx); err != nil {
@@ -67,6 +71,7 @@ func (w *factStep) load(ctx context.Context) error {
 	f, o := &w.figures, &writer.Outcome
 	f.Inserted, f.Same, f.Table, f.Empty = o.Inserted, o.Same, o.Table.Rows, o.Empty
 	f.Changed, f.Older, f.Kept = o.Changed, o.Older, o.Kept
+	f.Gone, f.Back, f.Removed = o.Gone, o.Back, o.Removed
 	if err := w.balance(writer, &account); err != nil {
 		return err
 	}
@@ -74,7 +79,7 @@ func (w *factStep) load(ctx context.Context) error {
 	for k := range added {
 		added[k] = o.Added(k)
 	}
-	if err := w.keepAccount(ctx, o.Inserted, added, o.Table); err != nil {
+	if err := w.keepAccount(ctx, o.Inserted-o.Removed, added, o.Table); err != nil {
 		return err
 	}
 	if err := w.reading.keep(ctx, w); err != nil {
@@ -85,6 +90,14 @@ func (w *factStep) load(ctx context.Context) error {
 
 // arrivals returns the files of the step as the ledger numbers them, new ones included.
 func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
+	before, err := ledger.FileNames(ctx, w.tx)
+	if err != nil {
+		return nil, err
+	}
+	w.came = map[string]bool{}
+	for _, name := range before {
+		w.came[ledger.Uncompressed(name)] = true
+	}
 	numbers, err := ledger.Files(ctx, w.tx, w.files, w.entry.ID)
 	if err != nil {
 		return nil, err
@@ -175,6 +188,9 @@ func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 		}
 		if o.Older > 0 {
 			t.Older = text(o.OlderSum[k])
+		}
+		if o.Removed > 0 {
+			t.Removed = text(o.RemovedTotal[k])
 		}
 		if o.Kept > 0 {
 			t.Kept = text(o.KeptSum[k])

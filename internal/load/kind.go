@@ -57,7 +57,8 @@ func (s *step) kindOf(w *work) kind {
 type factStep struct {
 	*work
 	fact    *schema.Fact
-	reading *reading // which files are read; nil where all are
+	reading *reading        // which files are read; nil where all are
+	came    map[string]bool // files that the ledger knew before the step, by their names without what compression adds
 }
 
 func (w *factStep) target() target {
@@ -71,9 +72,14 @@ func (w *factStep) target() target {
 }
 
 func (w *factStep) tables(ctx context.Context) error {
-	made, _, err := w.ensure(ctx, w.tx, w.fact.Table, nothing)
+	made, _, err := w.ensure(ctx, w.tx, w.fact.Table, ofFact)
 	if err != nil {
 		return err
+	}
+	if w.fact.Removed != nil {
+		if _, _, err := w.ensure(ctx, w.tx, w.fact.Removed, nothing); err != nil {
+			return err
+		}
 	}
 	return w.openAccount(ctx, made)
 }
@@ -98,7 +104,11 @@ func (w *factStep) given() column.Source                           { return nil 
 func (w *factStep) limits() star.Limits                            { return w.fact.Limits }
 
 func (w *factStep) columns() []string {
-	return append(column.Names(w.fact.Degenerate), column.Names(w.fact.Measures)...)
+	names := append(column.Names(w.fact.Degenerate), column.Names(w.fact.Measures)...)
+	if all := w.fact.Deliveries; all != nil && all.On != nil {
+		names = append(names, all.On.Name)
+	}
+	return names
 }
 
 // dimensionStep loads a dimension.

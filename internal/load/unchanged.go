@@ -39,7 +39,7 @@ type reading struct {
 
 // findReading decides which files the step reads; nil where the source is such that nothing of it can be left out.
 func (w *factStep) findReading(ctx context.Context) (*reading, error) {
-	bases, others, ok := partsOf(w.fact.Source)
+	bases, others, ok := w.fact.Source.Bases()
 	lookedUp := func(k *star.Key) bool { return k.Dimension.LookedUp != nil } // which somebody else changes
 	if !ok || slices.ContainsFunc(w.fact.Keys, lookedUp) {
 		return nil, nil
@@ -66,7 +66,8 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 	}
 	r.right = true
 	var arrived map[string]int64
-	if w.fact.Repeated == star.ReplaceRepeated {
+	whole := w.fact.Deliveries != nil && w.fact.Deliveries.Files
+	if w.fact.Repeated == star.ReplaceRepeated || whole {
 		names, err := ledger.FileNames(ctx, w.tx)
 		if err != nil {
 			return nil, err
@@ -74,53 +75,10 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 		arrived = ledger.Arrivals(names)
 	}
 	r.choose(arrived, w.aside.book.WaitsOf)
+	if all := w.fact.Deliveries; all != nil && !whole && !r.all() || r.lacks(w.fact.Deliveries) {
+		clear(r.skip) // a delivery is read whole
+	}
 	return r, nil
-}
-
-// partsOf lists the sources whose files have the rows of s, and those whose files complete them; false where rows come
-// from elsewhere, or where several rows become one.
-func partsOf(s *star.Source) (bases, others []*star.Source, ok bool) {
-	if s.Database != nil || s.DrivenBy != nil || s.Group != nil || s.Distinct != nil {
-		return nil, nil, false
-	}
-	made := s.Made()
-	if len(made) == 0 {
-		bases = append(bases, s)
-	}
-	for _, o := range s.Others() {
-		if slices.Contains(made, o) {
-			b, more, ok := partsOf(o)
-			if !ok {
-				return nil, nil, false
-			}
-			bases, others = append(bases, b...), append(others, more...)
-			continue
-		}
-		all, ok := readers(o)
-		if !ok {
-			return nil, nil, false
-		}
-		others = append(others, all...)
-	}
-	return bases, others, true
-}
-
-// readers lists the sources that read the files of which the rows of s are made; false if any come from elsewhere.
-func readers(s *star.Source) (list []*star.Source, ok bool) {
-	if s.Database != nil || s.DrivenBy != nil {
-		return nil, false
-	}
-	if len(s.Made()) == 0 {
-		list = append(list, s)
-	}
-	for _, o := range s.Others() {
-		more, ok := readers(o)
-		if !ok {
-			return nil, false
-		}
-		list = append(list, more...)
-	}
-	return list, true
 }
 
 // dependsOn notes what decides, besides a file, what becomes of its rows.
@@ -176,6 +134,18 @@ func (r *reading) choose(arrived map[string]int64, waits func(file string) bool)
 	r.skip = skip
 }
 
+// lacks reports whether files that were read are not there any more, where all files together are a delivery.
+func (r *reading) lacks(all *star.Deliveries) bool {
+	if all == nil || all.Files || all.On != nil {
+		return false
+	}
+	return slices.ContainsFunc(r.known, func(k ledger.ReadFile) bool {
+		return !slices.ContainsFunc(r.states, func(f source.State) bool {
+			return f.Source == k.Source && ledger.Uncompressed(f.Name) == ledger.Uncompressed(k.File)
+		})
+	})
+}
+
 // all reports whether nothing is left to read.
 func (r *reading) all() bool { return r != nil && len(r.skip) > 0 && len(r.skip) == len(r.states) }
 
@@ -201,8 +171,8 @@ const (
 
 // isSmall reports whether so few rows are to be read beside those of the table that they are better looked up there.
 func (w *factStep) isSmall() bool {
-	r := w.reading
-	if r == nil || !r.right {
+	r, all := w.reading, w.fact.Deliveries
+	if r == nil || !r.right || all != nil && !all.Files { // what is gone is found by reading the table
 		return false
 	}
 	return w.opts.Opening == ByKeys || r.bytes()/leastRow*scanned < w.book.Rows

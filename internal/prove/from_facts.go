@@ -21,8 +21,11 @@ func (x *rereader) backwards(names []string) error {
 	defer func() { x.c.took += time.Since(begin) }()
 	slices.Sort(x.said)
 	x.said = slices.Compact(x.said)
-	if int64(len(x.said)) == x.p.held[x.f.Table.Name].rows {
+	if int64(len(x.said)) == x.p.held[x.f.Table.Name].rows && x.delivered == nil {
 		return nil
+	}
+	if x.delivered != nil {
+		x.delivered.ready()
 	}
 	named := map[string]bool{}
 	for _, name := range names {
@@ -39,11 +42,21 @@ func (x *rereader) backwards(names []string) error {
 		func(b *column.Batch) error {
 			for j := range b.N {
 				id := x.identity(b, j)
-				if _, said := slices.BinarySearch(x.said, id); said {
+				_, said := slices.BinarySearch(x.said, id)
+				if said && x.delivered == nil {
 					continue
 				}
 				number, _ := ledger.FileAndLine(b.Cols[x.lines].Int[j])
 				name := x.p.files[number]
+				if x.delivered != nil {
+					fault, right := x.delivered.judge(b, j, id, said || x.other[id], named[name])
+					if fault != "" {
+						x.c.against(func() Example { return x.p.example(table, b, j, fault) })
+					}
+					if fault != "" || right && (said || !x.other[id]) {
+						continue
+					}
+				}
 				switch {
 				case x.other[id] && x.f.Repeated == star.KeepRepeated:
 					kept++
@@ -71,6 +84,13 @@ func (x *rereader) backwards(names []string) error {
 		},
 	)
 	x.c.NotComparable = kept
+	if d := x.delivered; d != nil && d.kept+d.unseen > 0 {
+		x.c.Note = fmt.Sprintf("%d rows are gone from the source, and gone: keep keeps them", d.kept)
+		if d.unseen > 0 {
+			x.c.Note = fmt.Sprintf("%d rows cannot be compared: the last delivery of their scope is not there any more", d.unseen)
+		}
+		x.c.NotComparable += d.kept + d.unseen
+	}
 	if kept > 0 {
 		x.c.Note = fmt.Sprintf("%d rows have other values at the source, and repeated: keep keeps them", kept)
 	}

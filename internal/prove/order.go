@@ -16,16 +16,17 @@ type order struct {
 	names       map[int64]string
 	newer, from int // the column that says so in the table and in the source, or -1
 	line        int
-	unsorted    bool            // files are not read in the order in which they came
+	unsorted    bool // files are not read in the order in which they came
+	delivered   *delivered
 	settled     map[uint64]rank // then, the last row of a fact that says what stands
 	open        map[uint64]later
 }
 
-// rank is when a row is so: by the column that says it, and when its file came.
-type rank struct{ newer, arrived int64 }
+// rank is when a row is so: by its delivery, by the column that says it, and when its file came.
+type rank struct{ on, newer, arrived int64 }
 
 func (r rank) compare(o rank) int {
-	return cmp.Or(cmp.Compare(r.newer, o.newer), cmp.Compare(r.arrived, o.arrived))
+	return cmp.Or(cmp.Compare(r.on, o.on), cmp.Compare(r.newer, o.newer), cmp.Compare(r.arrived, o.arrived))
 }
 
 // later is a row that says something else than what stands, and is later.
@@ -36,11 +37,12 @@ type later struct {
 
 func (x *rereader) newOrder() *order {
 	o := &order{
-		names:   x.p.files,
-		newer:   -1,
-		line:    x.lines,
-		settled: map[uint64]rank{},
-		open:    map[uint64]later{},
+		names:     x.p.files,
+		newer:     -1,
+		line:      x.lines,
+		delivered: x.delivered,
+		settled:   map[uint64]rank{},
+		open:      map[uint64]later{},
 	}
 	o.arrived = ledger.Arrivals(x.p.files)
 	if by := x.f.NewerBy; by != nil {
@@ -55,6 +57,9 @@ func (o *order) ofRow(b *slot, i int) rank {
 	if o.newer >= 0 {
 		r.newer = b.Cols[o.from].Int[i]
 	}
+	if d := o.delivered; d != nil && d.on >= 0 {
+		_, r.on = d.of(b, i)
+	}
 	return r
 }
 
@@ -63,6 +68,9 @@ func (o *order) ofFact(facts *column.Batch, j int) rank {
 	r := rank{arrived: o.arrived[ledger.Uncompressed(o.names[number])]}
 	if o.newer >= 0 {
 		r.newer = facts.Cols[o.newer].Int[j]
+	}
+	if d := o.delivered; d != nil && d.on >= 0 {
+		r.on = d.latest[scopeOf(facts.Cols, d.scope[1], j)]
 	}
 	return r
 }

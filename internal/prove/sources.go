@@ -63,7 +63,9 @@ func (p *proof) againstSources() error {
 			continue
 		}
 		x := &rereader{p: p, f: f, c: c, aside: aside}
-		x.open()
+		if err := x.open(); err != nil {
+			return err
+		}
 		flow, err := p.rowsOf(c, f.Source, "fact "+f.Text, aside, x.prepare, x.look)
 		if err != nil {
 			return err
@@ -287,6 +289,8 @@ type rereader struct {
 	first  map[uint64]int32 // the rows of facts at hand by their grain, members for versions
 	next   []int32          // and the next of the same grain, or -1
 	order  *order           // of repeated rows; nil unless they replace others
+
+	delivered *delivered // nil if the source delivers changes
 }
 
 // tableKey is a key of the fact in its table.
@@ -312,7 +316,7 @@ type grainColumn struct {
 	key      int // in keys, or -1
 }
 
-func (x *rereader) open() {
+func (x *rereader) open() (err error) {
 	fields, shaped := x.f.Table.Fields(), x.f.Source.Shaped()
 	for _, k := range x.f.Keys {
 		x.keys = append(
@@ -341,9 +345,10 @@ func (x *rereader) open() {
 	}
 	x.lines = column.Find(fields, schema.LoadLine)
 	x.first, x.other = map[uint64]int32{}, map[uint64]bool{}
-	if x.f.Repeated == star.ReplaceRepeated {
+	if x.delivered, err = x.newDelivered(); x.f.Repeated == star.ReplaceRepeated {
 		x.order = x.newOrder()
 	}
+	return err
 }
 
 // prepare returns a worker what finds out about rows all that can be told without the table.
@@ -385,7 +390,7 @@ func (x *rereader) look(b *slot) error {
 		match[n].Type = g.field.Type
 	}
 	for i := range b.N {
-		if !b.Bad(i) && b.whole[i] {
+		if b.whole[i] && (!b.Bad(i) || x.delivered != nil) {
 			x.candidates(match, b, i, 0, nil)
 		}
 	}
@@ -407,6 +412,7 @@ func (x *rereader) look(b *slot) error {
 	}
 	x.enter(facts)
 	for i := range b.N {
+		x.present(b, i, facts)
 		switch {
 		case b.Bad(i):
 		case b.whole[i]:
@@ -418,6 +424,18 @@ func (x *rereader) look(b *slot) error {
 		}
 	}
 	return nil
+}
+
+// present notes that the source has the grain of row i.
+func (x *rereader) present(b *slot, i int, facts *column.Batch) {
+	if x.delivered == nil || !b.whole[i] {
+		return
+	}
+	var ids []uint64
+	for j, ok := x.first[b.grain[i]]; ok && j >= 0; j = x.next[j] {
+		ids = append(ids, x.identity(facts, int(j)))
+	}
+	x.delivered.note(b, i, ids)
 }
 
 // enter makes the facts at hand found by their grain.
@@ -477,17 +495,21 @@ func (x *rereader) candidates(match []column.Column, b *slot, i, n int, keys []i
 // compare holds row i against the facts of its grain: one of them says the same, or the row is set aside.
 func (x *rereader) compare(b *slot, i int, facts *column.Batch) {
 	fault := "it is not in the table, and not among the rows set aside"
+	late := x.delivered.late(b, i)
 	j, ok := x.first[b.grain[i]]
 	for ; ok && j >= 0; j = x.next[j] {
 		id := x.identity(facts, int(j))
 		if x.same(b, i, facts, int(j)) {
 			x.said = append(x.said, id)
-			if x.order != nil {
+			x.delivered.says(b, i, id)
+			if x.order != nil && !late {
 				x.order.says(id, x.order.ofRow(b, i))
 			}
 			return
 		}
 		switch {
+		case late:
+			return
 		case x.f.Repeated == star.KeepRepeated: // what is there counts
 			x.other[id] = true
 			return
@@ -501,7 +523,7 @@ func (x *rereader) compare(b *slot, i int, facts *column.Batch) {
 		x.other[id] = true
 		fault = x.differs(b, i, facts, int(j))
 	}
-	if !x.set(b, i) {
+	if !late && !x.set(b, i) {
 		x.c.against(func() Example { return fromSource(b.Batch, i, fault) })
 	}
 }

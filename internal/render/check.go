@@ -87,11 +87,7 @@ func TakenBy(m *star.Model) []Taken {
 			parts = append(parts, "a durable key")
 		}
 		if all := d.Deliveries; all != nil {
-			what := "delivers all"
-			if len(all.Scope) > 0 {
-				what += " of each " + strings.Join(column.Names(all.Scope), ", ")
-			}
-			parts = append(parts, what+"; gone: "+string(all.Gone))
+			parts = append(parts, delivers(all))
 		}
 		if h := d.Hierarchy; h != nil {
 			parts = append(
@@ -125,7 +121,11 @@ func TakenBy(m *star.Model) []Taken {
 		if f.NewerBy != nil {
 			repeated += ", newer by " + f.NewerBy.Name
 		}
-		add("fact "+f.Text, "grain "+strings.Join(grainOf(f), ", "), repeated)
+		parts := []string{"grain " + strings.Join(grainOf(f), ", "), repeated}
+		if f.Deliveries != nil {
+			parts = append(parts, delivers(f.Deliveries))
+		}
+		add("fact "+f.Text, parts...)
 		for _, k := range f.Keys {
 			parts := rules(k)
 			if k.Dimension.Aliases != nil &&
@@ -136,6 +136,17 @@ func TakenBy(m *star.Model) []Taken {
 		}
 	}
 	return list
+}
+
+// delivers says what deliveries of all are complete for, and what becomes of what is gone.
+func delivers(all *star.Deliveries) string {
+	what := "delivers all"
+	if all.Files {
+		what = "each file delivers all of its rows"
+	} else if len(all.Scope) > 0 {
+		what += " of each " + strings.Join(column.Names(all.Scope), ", ")
+	}
+	return what + "; gone: " + string(all.Gone)
 }
 
 // grainOf lists the columns and keys of a grain.

@@ -86,7 +86,7 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 		return
 	}
 	t := &Table{Columns: columns("fact~", "state", "read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?",
-		"dropped>?", "merged>?", "set aside>", "files unchanged>?", "members inferred~?", "time>")}
+		"gone>?", "back>?", "removed>?", "dropped>?", "merged>?", "set aside>", "files unchanged>?", "members inferred~?", "time>")}
 	for _, s := range facts {
 		f := &s.Figures
 		t.Add(
@@ -98,6 +98,9 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 			Number(f.Same),
 			Number(f.Older),
 			Number(f.Kept),
+			Number(f.Gone),
+			Number(f.Back),
+			Number(f.Removed),
 			Number(f.Dropped),
 			Number(f.Merged),
 			Number(f.SetAside),
@@ -242,7 +245,7 @@ func keys(w io.Writer, facts []*ledger.Step, width int) {
 
 func totals(w io.Writer, facts []*ledger.Step, width int) {
 	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?",
-		"set aside>", "replaced>?")}
+		"set aside>", "replaced>?", "removed>?")}
 	for _, s := range facts {
 		for _, m := range s.Figures.Totals {
 			t.Add(
@@ -255,6 +258,7 @@ func totals(w io.Writer, facts []*ledger.Step, width int) {
 				Decimal(m.Kept),
 				Decimal(m.SetAside),
 				Decimal(m.Replaced),
+				Decimal(m.Removed),
 			)
 		}
 	}

@@ -4,6 +4,7 @@ package schema
 
 import (
 	"path/filepath"
+	"slices"
 
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
@@ -19,10 +20,11 @@ const (
 	ValidTo       = "valid_to"           // to before here
 	IsCurrent     = "is_current"
 	IsInferred    = "is_inferred"
-	IsGone        = "is_gone"   // a delivery of all had it no longer
-	Mark          = "mark"      // of an observation that no row made: gone or back
-	LoadLine      = "load_line" // of a fact: the file and line that it came from, see ledger.Line
-	LoadRun       = "load_run"  // the run that wrote the row last
+	IsGone        = "is_gone"     // a delivery of all, or the file of a fact, has it no longer
+	Mark          = "mark"        // of an observation that no row made: gone or back
+	LoadLine      = "load_line"   // of a fact: the file and line that it came from, see ledger.Line
+	LoadRun       = "load_run"    // the run that wrote the row last
+	RemovedRun    = "removed_run" // of a fact that was removed: the run that did it
 )
 
 var (
@@ -133,10 +135,19 @@ func (d *Dimension) Pointers() []Reference {
 	return list
 }
 
-// Fact is the table of a fact.
+// Fact is the tables of a fact.
 type Fact struct {
 	*star.Fact
-	Table *warehouse.Table
+	Table   *warehouse.Table
+	Removed *warehouse.Table // the rows that were removed since they are gone; nil if none are
+}
+
+// Tables lists the fact's tables.
+func (f *Fact) Tables() []*warehouse.Table {
+	if f.Removed == nil {
+		return []*warehouse.Table{f.Table}
+	}
+	return []*warehouse.Table{f.Table, f.Removed}
 }
 
 // New lays out a model.
@@ -203,7 +214,9 @@ func (s *Star) TooLong(most int) []string {
 		}
 	}
 	for _, f := range s.Facts {
-		table(f.Table)
+		for _, t := range f.Tables() {
+			table(t)
+		}
 	}
 	return list
 }
@@ -367,7 +380,16 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 		}
 	}
 	add(false, f.Measures...)
+	if f.Marked() {
+		add(true, column.Field{Name: IsGone, Type: boolean})
+	}
 	add(true, column.Field{Name: LoadLine, Type: integer}, column.Field{Name: LoadRun, Type: integer})
+	if f.Removes() {
+		t.Removed = &warehouse.Table{Name: t.Table.Name + "_removed", Index: []string{RemovedRun}}
+		t.Removed.Columns = append(slices.Clone(t.Table.Columns), warehouse.Column{
+			Field: column.Field{Name: RemovedRun, Type: integer}, NotNull: true,
+		})
+	}
 	return t
 }
 

@@ -415,7 +415,8 @@ func (c *checker) fact(f *Fact) {
 			f.Degenerate = append(f.Degenerate, *f.NewerBy)
 		}
 	}
-	names := map[string]bool{"load_run": true, "load_line": true}
+	c.factDeliveries(f, fields, of, path)
+	names := map[string]bool{"load_run": true, "load_line": true, "is_gone": f.Marked()}
 	claim := func(at diag.Place, name string) {
 		if lower := strings.ToLower(name); names[lower] {
 			c.errorf(at, path, "the table would have two columns called %s", name)
@@ -433,25 +434,6 @@ func (c *checker) fact(f *Fact) {
 	}
 	for _, field := range append(slices.Clone(f.Degenerate), f.Measures...) {
 		claim(f.At, field.Name)
-	}
-}
-
-// newerBy completes the column that says which of two rows of a grain is newer.
-func (c *checker) newerBy(f *Fact, fields []column.Field, of, path string) {
-	if f.Repeated != ReplaceRepeated {
-		c.errorf(f.newerBy.At, path, "newer_by goes with repeated: replace")
-		return
-	}
-	field, ok := c.field(fields, of, *f.newerBy, path)
-	switch {
-	case !ok:
-	case slices.ContainsFunc(f.grain, func(w Name) bool { return w.Text == field.Name }):
-		c.errorf(f.newerBy.At, path, "%s is part of the grain, so two rows of one grain have the same", field.Name)
-	case known(field.Type) && !field.Type.Ordinal():
-		const types = "an integer, a decimal of up to 18 digits, a date or a timestamp"
-		c.errorf(f.newerBy.At, path, "%s is of type %s; it must be %s", field.Name, field.Type, types)
-	default:
-		f.NewerBy = &field
 	}
 }
 

@@ -168,20 +168,18 @@ func (c *checker) times(d *Dimension, fields []column.Field, of, path string) {
 
 // deliveries completes what is said about deliveries of all.
 func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path string) {
-	if d.text.delivers != "all" {
-		for _, said := range []struct {
-			is   bool
-			name string
-		}{{d.text.gone != "", "gone"}, {d.text.completeFor != nil, "complete_for"}, {d.text.deliveredOn != nil, "delivered_on"}} {
-			if said.is {
-				c.errorf(d.At, path, "%s speaks of deliveries of all: delivers: all", said.name)
+	text := &d.text.deliveries
+	if text.delivers != "all" {
+		for _, w := range text.said() {
+			if w.given {
+				c.errorf(d.At, path, "%s speaks of deliveries of all: delivers: all", w.name)
 			}
 		}
 		return
 	}
-	all := &Deliveries{Gone: Departure(cmp.Or(d.text.gone, string(Keep)))}
+	all := &Deliveries{Gone: Departure(cmp.Or(text.gone, string(Keep)))}
 	d.Deliveries = all
-	for _, w := range d.text.completeFor {
+	for _, w := range text.completeFor {
 		f, ok := c.field(fields, of, w, path+".complete_for")
 		if !ok {
 			continue
@@ -200,12 +198,12 @@ func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path strin
 		}
 		all.Scope = append(all.Scope, f)
 	}
-	if d.text.deliveredOn != nil {
-		if f, ok := c.field(fields, of, *d.text.deliveredOn, path+".delivered_on"); ok {
+	if text.deliveredOn != nil {
+		if f, ok := c.field(fields, of, *text.deliveredOn, path+".delivered_on"); ok {
 			if d.Effective != nil && f.Type != d.Effective.Type ||
 				f.Type.Kind != column.Date && f.Type.Kind != column.Timestamp {
 				c.errorf(
-					d.text.deliveredOn.At,
+					text.deliveredOn.At,
 					path+".delivered_on",
 					"%s is of type %s; it is a date or a timestamp, as effective is",
 					f.Name,
@@ -215,7 +213,7 @@ func (c *checker) deliveries(d *Dimension, fields []column.Field, of, path strin
 			all.On = &f
 		}
 	}
-	if all.Gone == Close && (!d.Versioned() || d.text.deliveredOn == nil) {
+	if all.Gone == Close && (!d.Versioned() || text.deliveredOn == nil) {
 		c.errorf(
 			d.At,
 			path+".gone",
@@ -282,7 +280,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	if d.Source != nil {
 		used["is_inferred"] = "the mark of inferred members"
 	}
-	if d.text.gone == string(Flag) || d.text.gone == string(Close) {
+	if d.text.deliveries.gone == string(Flag) || d.text.deliveries.gone == string(Close) {
 		used["is_gone"] = "the mark of members that are gone"
 	}
 	claim := func(w Name, role, in string) {
@@ -304,7 +302,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 			taken[w.Text] = true
 		}
 	}
-	for _, w := range []*Name{d.text.effective, d.text.sequence, d.text.deliveredOn} {
+	for _, w := range []*Name{d.text.effective, d.text.sequence, d.text.deliveries.deliveredOn} {
 		if w != nil {
 			taken[w.Text] = true
 		}
@@ -389,10 +387,10 @@ func (d *Dimension) said() []said {
 		{d.text.others != "", "others"},
 		{d.Durable, "durable_key"},
 		{d.RefuseLate, "late_rows"},
-		{d.text.delivers != "", "delivers"},
+		{d.text.deliveries.delivers != "", "delivers"},
 		{d.Aliases != nil, "aliases"},
 		{d.Adopts != nil, "adopts"},
-		{d.text.gone != "", "gone"},
+		{d.text.deliveries.gone != "", "gone"},
 		{d.text.personal != nil, "personal"},
 		{d.text.effective != nil, "effective"},
 		{d.Keys != nil, "keys"},

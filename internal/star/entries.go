@@ -2,6 +2,7 @@ package star
 
 import (
 	"strconv"
+	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -264,7 +265,7 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 		{
 			"gone",
 			"10% or none",
-			"the most members that may be gone in a delivery of all, as a share of those of its scope that were there; the default is 10%",
+			"the most members or facts that may be gone in a delivery of all or in a file, as a share of those of its scope that were there; the default is 10%",
 			false,
 			func(n *node) { l.Gone = r.share(n) },
 		},
@@ -293,7 +294,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			}
 		}
 	}
-	return []Entry{
+	return append([]Entry{
 		{"from", "a source", "the source of its members", false, word(&d.text.from)},
 		{
 			"rows",
@@ -459,34 +460,6 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			r.section(n, r.hierarchyEntries(d.Hierarchy))
 		}},
 		{
-			"delivers",
-			"changes or all",
-			"whether the source delivers changes (the default), or all members, so that a missing member is gone",
-			false,
-			func(n *node) { d.text.delivers = r.choice(n, "changes", "all") },
-		},
-		{
-			"gone",
-			"keep, flag or close",
-			"what happens to a member that is gone: nothing (keep, the default); the mark is_gone; or a new version with the mark, from the time of the delivery",
-			false,
-			func(n *node) { d.text.gone = r.choice(n, "keep", "flag", "close") },
-		},
-		{
-			"complete_for",
-			"a column or a list",
-			"limits a delivery to its scope: only members that are equal to one of its rows in these columns can be gone",
-			false,
-			words(&d.text.completeFor),
-		},
-		{
-			"delivered_on",
-			"a column",
-			"the time at which a row was delivered, so that several deliveries can be read at once; required for close",
-			false,
-			word(&d.text.deliveredOn),
-		},
-		{
 			"adopts",
 			"keys",
 			"an existing table, with whose members and keys the dimension starts",
@@ -511,6 +484,68 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			func(n *node) { d.MustHold = r.musts(n) },
 		},
 		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
+	}, r.deliveryEntries(&d.text.deliveries, memberDeliveries)...)
+}
+
+// deliveryWords are the words in which the model speaks of deliveries of members or of facts.
+type deliveryWords struct {
+	delivers, gone []string
+	what           string
+	does           string
+	on             string
+}
+
+var (
+	memberDeliveries = deliveryWords{
+		delivers: []string{"changes", "all"},
+		gone:     []string{"keep", "flag", "close"},
+		what:     "whether the source delivers changes (the default), or all members, so that a missing member is gone",
+		does: "what happens to a member that is gone: nothing (keep, the default); the mark is_gone; or a new version with " +
+			"the mark, from the time of the delivery",
+		on: "; required for close",
+	}
+	factDeliveries = deliveryWords{
+		delivers: []string{"changes", "files", "all"},
+		gone:     []string{"keep", "flag", "remove"},
+		what: "whether the source delivers changes (the default); files that have all rows that came from them, so that a " +
+			"row that was taken out of its file is gone; or all rows, so that a missing row is gone",
+		does: "what happens to a row that is gone: nothing (keep, the default); the mark is_gone; or it moves from the " +
+			"table to fact_NAME_removed",
+	}
+)
+
+func (r *reader) deliveryEntries(t *deliveriesText, words deliveryWords) []Entry {
+	list := func(options []string) string {
+		last := len(options) - 1
+		return strings.Join(options[:last], ", ") + " or " + options[last]
+	}
+	return []Entry{
+		{
+			"delivers",
+			list(words.delivers),
+			words.what,
+			false,
+			func(n *node) { t.delivers = r.choice(n, words.delivers...) },
+		},
+		{"gone", list(words.gone), words.does, false, func(n *node) { t.gone = r.choice(n, words.gone...) }},
+		{
+			"complete_for",
+			"a column or a list",
+			"limits a delivery to its scope: only what is equal to one of its rows in these columns can be gone",
+			false,
+			func(n *node) { t.completeFor = r.words(n, "a column") },
+		},
+		{
+			"delivered_on",
+			"a column",
+			"the time at which a row was delivered, so that several deliveries can be read at once" + words.on,
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a name"); ok {
+					t.deliveredOn = &w
+				}
+			},
+		},
 	}
 }
 
@@ -689,7 +724,7 @@ func (r *reader) fiscalEntries(c *calendar.Calendar, named *bool) []Entry {
 }
 
 func (r *reader) factEntries(f *Fact) []Entry {
-	return []Entry{
+	return append([]Entry{
 		{"from", "a source", "the source of its rows", true, func(n *node) {
 			if w, ok := r.word(n, "a source"); ok {
 				f.from = &w
@@ -753,7 +788,7 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			func(n *node) { f.MustHold = r.musts(n) },
 		},
 		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
-	}
+	}, r.deliveryEntries(&f.deliveries, factDeliveries)...)
 }
 
 func (r *reader) key(n *node, ofFact bool) *Key {

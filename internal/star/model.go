@@ -131,14 +131,14 @@ type AttributeTypes struct {
 
 // dimensionText is what the text of the model says of a dimension, with its places, before names are resolved.
 type dimensionText struct {
-	from, effective, sequence, deliveredOn *Name
-	delivers, gone                         string
-	others                                 string // what attributes are that are not listed
-	naturalKey, completeFor, personal      []Name
-	type0, type1, type2, type3, current    []Name
-	combinations                           []Column
-	validity                               column.Type // of a dimension that is looked up in
-	calendarAt, durableAt, lateAt          diag.Place
+	from, effective, sequence           *Name
+	deliveries                          deliveriesText
+	others                              string // what attributes are that are not listed
+	naturalKey, personal                []Name
+	type0, type1, type2, type3, current []Name
+	combinations                        []Column
+	validity                            column.Type // of a dimension that is looked up in
+	calendarAt, durableAt, lateAt       diag.Place
 }
 
 // Versioned reports whether members may have several versions.
@@ -178,11 +178,26 @@ func (d *Dimension) KeyOf(s Special) (int64, bool) {
 	return *d.LookedUp.Unknown, true
 }
 
-// Deliveries are those of a dimension whose source delivers all members each time (rule R13).
+// Deliveries are those of a source that delivers all members, or all rows of a fact, each time (rule R13).
 type Deliveries struct {
 	Gone  Departure
-	Scope []column.Field // what a delivery is complete for: all members that are equal to one of its rows in these
+	Files bool           // of a fact: each file is complete for the rows that came from it
+	Scope []column.Field // what a delivery is complete for: all that are equal to one of its rows in these
 	On    *column.Field  // says when it was delivered; nil if nothing does
+}
+
+// deliveriesText is what the text of the model says of deliveries.
+type deliveriesText struct {
+	delivers, gone string
+	completeFor    []Name
+	deliveredOn    *Name
+}
+
+// said lists the keys that have no place where only changes are delivered.
+func (t *deliveriesText) said() []said {
+	return []said{
+		{t.gone != "", "gone"}, {t.completeFor != nil, "complete_for"}, {t.deliveredOn != nil, "delivered_on"},
+	}
 }
 
 // KeepsScopes reports whether the rows of the dimension do not tell in which scope a member was delivered last, and
@@ -222,14 +237,15 @@ type Adopted struct {
 	at diag.Place
 }
 
-// Departure is what becomes of a member that is not delivered any more.
+// Departure is what becomes of a member or a fact that is not delivered any more.
 type Departure string
 
 // The departures.
 const (
-	Keep  Departure = "keep"
-	Flag  Departure = "flag"
-	Close Departure = "close"
+	Keep   Departure = "keep"
+	Flag   Departure = "flag"
+	Close  Departure = "close"  // of a member
+	Remove Departure = "remove" // of a fact
 )
 
 // Marked reports whether the dimension marks members that are gone.
@@ -402,15 +418,23 @@ type Fact struct {
 	Grain      []GrainPart
 	Keys       []*Key
 	Measures   []column.Field
-	Degenerate []column.Field // the grain's columns, the times that keys are as of, and NewerBy, too
+	Degenerate []column.Field // the grain's columns, the times that keys are as of, NewerBy and scopes, too
 	Repeated   Repeated
 	NewerBy    *column.Field // says which of two rows of a grain is newer; nil if the order of arrival does
+	Deliveries *Deliveries   // nil if the source delivers changes
 	Limits     Limits
 	MustHold   []*Must
 
 	from, newerBy               *Name
 	grain, measures, degenerate []Name
+	deliveries                  deliveriesText
 }
+
+// Marked reports whether the fact marks rows that are gone.
+func (f *Fact) Marked() bool { return f.Deliveries != nil && f.Deliveries.Gone == Flag }
+
+// Removes reports whether rows that are gone are removed from the fact.
+func (f *Fact) Removes() bool { return f.Deliveries != nil && f.Deliveries.Gone == Remove }
 
 // Repeated is what becomes of a row whose grain is there already with other values (rule R17).
 type Repeated string

@@ -196,6 +196,9 @@ func (c *checker) musts(list []*Must, fields []column.Field, path string) {
 // own lists the columns of a fact's table that something may be said of.
 func (f *Fact) own() []column.Field {
 	fields := append(slices.Clone(f.Degenerate), f.Measures...)
+	if f.Marked() {
+		fields = append(fields, column.Field{Name: "is_gone", Type: column.Type{Kind: column.Boolean}})
+	}
 	return append(fields, keyColumns(f.Keys)...)
 }
 

@@ -177,7 +177,7 @@ func Tables(m *star.Model) []*warehouse.Table {
 		list = append(list, d.Tables()...)
 	}
 	for _, f := range s.Facts {
-		list = append(list, f.Table)
+		list = append(list, f.Tables()...)
 	}
 	return list
 }

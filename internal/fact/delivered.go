@@ -1,0 +1,466 @@
+package fact
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/civil"
+	"ironmonger/internal/column"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/resolve"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// delivered notes which grains the rows of a delivery of all have, and when they were delivered, so that the facts that
+// the last delivery of their scope does not have are known to be gone (rule R13).
+type delivered struct {
+	w        *Writer
+	all      *star.Deliveries
+	on       int   // the column of the shaped batch that says when a row was delivered, or -1
+	scope    []int // the fields that say of which scope a row is
+	told     *table
+	doubtful *doubtful
+	scopes   map[string]*scope
+	list     []*scope // in order of appearance
+	read     int64
+	buf      []byte
+	cols     []*column.Column
+}
+
+// scope is what a delivery is complete for.
+type scope struct {
+	name     string
+	latest   int64          // the last delivery that was loaded before; [never] if there is none
+	now      int64          // the last one now
+	seen     map[int64]bool // those of which rows are read
+	known    []int64        // those that were loaded before
+	run      int64          // that loaded the latest
+	inserted int64
+	rows     int64 // of the table
+	lost     int64 // of these, what the last delivery does not have
+	newly    int64 // and of these, what this load has written
+}
+
+const never = math.MinInt64
+
+func newDelivered(w *Writer, shaped []column.Field) *delivered {
+	all := w.fact.Deliveries
+	if all == nil || all.Files {
+		return nil
+	}
+	d := &delivered{w: w, all: all, on: none, told: newTable(true), scopes: map[string]*scope{}}
+	if all.On != nil {
+		d.on = column.Find(shaped, all.On.Name)
+	}
+	for _, f := range all.Scope {
+		d.scope = append(d.scope, column.Find(w.fields, f.Name))
+	}
+	d.doubtful = newDoubtful(w)
+	return d
+}
+
+// name returns the name under which the ledger has the deliveries of a fact.
+func (d *delivered) name() string { return "fact " + d.w.fact.Text }
+
+// open reads which deliveries were loaded before.
+func (d *delivered) open(ctx context.Context, r warehouse.Reader) error {
+	list, err := ledger.Deliveries(ctx, r, d.name())
+	for _, k := range list {
+		s := d.named(k.Scope)
+		if s.known = append(s.known, k.On); k.On > s.latest {
+			s.latest, s.now, s.run = k.On, k.On, k.Run
+		}
+	}
+	return err
+}
+
+func (d *delivered) named(name string) *scope {
+	s := d.scopes[name]
+	if s == nil {
+		s = &scope{name: name, latest: never, now: never, seen: map[int64]bool{}}
+		d.scopes[name] = s
+		d.list = append(d.list, s)
+	}
+	return s
+}
+
+// scopeOf returns the scope of row i of columns that stand as the table's fields.
+func (d *delivered) scopeOf(cols []*column.Column, i int) *scope {
+	if len(d.scope) == 0 {
+		return d.named("")
+	}
+	d.buf = d.buf[:0]
+	for n, k := range d.scope {
+		if n > 0 {
+			d.buf = append(d.buf, ", "...)
+		}
+		if !cols[k].Null[i] {
+			d.buf = cols[k].AppendValue(d.buf, i)
+		}
+	}
+	if s := d.scopes[string(d.buf)]; s != nil {
+		return s
+	}
+	return d.named(string(d.buf))
+}
+
+// at returns when row i of a chunk was delivered, in microseconds; 0 if nothing says so.
+func (d *delivered) at(b *column.Batch, i int) int64 {
+	switch {
+	case d.on == none:
+		return 0
+	case d.all.On.Type.Kind == column.Date:
+		return b.Cols[d.on].Int[i] * civil.DayMicros
+	}
+	return b.Cols[d.on].Int[i]
+}
+
+// says whether row i says when it was delivered.
+func (d *delivered) dated(b *column.Batch, i int) bool { return d.on == none || !b.Cols[d.on].Null[i] }
+
+// late reports whether row i is of an older delivery than the last one that was loaded of its scope: what it says was
+// taken then.
+func (d *delivered) late(c *Chunk, i int32) bool {
+	return d.on != none && d.at(c.Batch, int(i)) < d.scopeOf(c.cols, int(i)).latest
+}
+
+// tell notes that row i was delivered, whatever became of it.
+func (d *delivered) tell(c *Chunk, i int32) {
+	if d.read++; !d.dated(c.Batch, int(i)) {
+		return
+	}
+	s, at := d.scopeOf(c.cols, int(i)), d.at(c.Batch, int(i))
+	if s.seen[at] = true; at < s.latest {
+		return
+	}
+	s.now = max(s.now, at)
+	switch {
+	case !d.w.whole(c, int(i)):
+	case c.Batch.Bad(int(i)):
+		d.doubtful.add(d.w, c, int(i), at)
+	default:
+		d.told.raise(d.w.id(c.view, int(i)), ordered(at))
+	}
+}
+
+// doubtful is rows set aside. Their facts are not gone, but they do not say what stands, and their grain may have members
+// that the load makes after them, so that they count at the end.
+type doubtful struct {
+	grain []column.Column
+	links []*resolve.Link // of the grain, nil for other columns
+	by    [][]column.Column
+	at    []int64
+}
+
+func newDoubtful(w *Writer) *doubtful {
+	x := &doubtful{}
+	for g, k := range w.grainAt {
+		var l *resolve.Link
+		if n := -1 - w.from[k]; n >= 0 {
+			l = w.links[n]
+		}
+		x.links, x.by = append(x.links, l), append(x.by, nil)
+		x.grain = append(x.grain, column.Column{Type: w.fields[k].Type})
+		for _, f := range keyFields(l) {
+			x.by[g] = append(x.by[g], column.Column{Type: f.Type})
+		}
+	}
+	return x
+}
+
+// keyFields lists the columns of a link's natural key.
+func keyFields(l *resolve.Link) []column.Field {
+	if l == nil {
+		return nil
+	}
+	return l.Dimension.NaturalKey
+}
+
+func (x *doubtful) add(w *Writer, c *Chunk, i int, at int64) {
+	for g, k := range w.grainAt {
+		x.grain[g].AppendOwn(c.cols[k], i)
+		if x.links[g] == nil {
+			continue
+		}
+		for n, part := range x.links[g].Says(c.Batch) {
+			x.by[g][n].AppendOwn(part, i)
+		}
+	}
+	x.at = append(x.at, at)
+}
+
+// tell notes that the rows were delivered, now that all members are made.
+func (x *doubtful) tell(d *delivered) {
+	v := d.w.newView()
+	cols := make([]*column.Column, len(d.w.fields))
+	for k := range cols {
+		cols[k] = &column.Column{Type: d.w.fields[k].Type}
+		cols[k].Resize(len(x.at))
+	}
+	for g, k := range d.w.grainAt {
+		cols[k] = &x.grain[g]
+		for i := range x.at {
+			if l := x.links[g]; l != nil {
+				if key, ok := l.Session.Find(column.Pointers(x.by[g]), i); ok {
+					cols[k].Int[i] = key
+				}
+			}
+		}
+	}
+	v.look(cols, len(x.at))
+	for i, at := range x.at {
+		d.told.raise(d.w.id(v, i), ordered(at))
+	}
+}
+
+// ordered maps integers to others that have their order without a sign.
+func ordered(v int64) uint64 { return uint64(v) ^ 1<<63 }
+
+// stands returns when row j of the table, of a grain that this load may have told, was delivered last as far as is known.
+func (d *delivered) stands(v *view, j int) int64 {
+	at := d.scopeOf(v.cols, j).latest
+	if told, ok := d.told.get(d.w.id(v, j)); ok {
+		at = max(at, int64(told^1<<63))
+	}
+	return at
+}
+
+// finish finds what is gone, does with it what the rule says, and writes down the deliveries.
+func (d *delivered) finish(ctx context.Context, tx warehouse.Tx) error {
+	if d.read == 0 {
+		return d.empty(ctx, tx)
+	}
+	if err := d.keep(ctx, tx); err != nil {
+		return err
+	}
+	d.doubtful.tell(d)
+	w := d.w
+	if w.appender != nil {
+		if err := w.appender.Flush(); err != nil {
+			return err
+		}
+	}
+	gone := column.NewBatch(w.fact.Table.Fields())
+	v, run := w.newView(), len(w.fields)+1
+	q := warehouse.Query{Table: w.fact.Table.Name, Fields: w.fact.Table.Fields()}
+	err := warehouse.Each(ctx, tx, q, func(b *column.Batch) error {
+		cols := column.Pointers(b.Cols)
+		v.look(cols[:len(w.fields)], b.N)
+		for i := range b.N {
+			if w.isFlagged(cols, i) {
+				continue
+			}
+			s := d.scopeOf(cols, i)
+			if s.rows++; !s.seen[s.now] {
+				continue
+			}
+			if told, ok := d.told.get(w.id(v, i)); ok && told >= ordered(s.now) {
+				continue
+			}
+			if s.lost++; cols[run].Int[i] == w.run {
+				s.newly++
+			}
+			appendOwn(gone, cols, i)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, s := range d.list {
+		what := ""
+		if s.name != "" {
+			what = " of " + s.name
+		}
+		if err := w.withinGone(what, s.lost-s.newly, s.rows-s.inserted); err != nil {
+			return err
+		}
+	}
+	return w.depart(ctx, tx, gone)
+}
+
+// empty refuses a delivery without rows, where there are facts.
+func (d *delivered) empty(ctx context.Context, tx warehouse.Tx) error {
+	n, err := tx.Tally(ctx, d.w.fact.Table.Name, nil)
+	if err == nil && n.Rows > 0 {
+		err = fmt.Errorf("a delivery of all is empty, so all facts would be gone: nothing is kept")
+	}
+	return err
+}
+
+// keep writes down the deliveries that were not loaded before. Older ones than the last cannot be loaded any more.
+func (d *delivered) keep(ctx context.Context, tx warehouse.Tx) error {
+	if d.on == none {
+		return nil
+	}
+	var fresh []ledger.Delivery
+	for _, s := range d.list {
+		for at := range s.seen {
+			switch {
+			case slices.Contains(s.known, at):
+			case at < s.latest:
+				const message = "the delivery of all of %s is older than the one of %s that run %d loaded: what was gone in " +
+					"between cannot be known any more. Load deliveries in their order"
+				return fmt.Errorf(message, d.time(at), d.time(s.latest), s.run)
+			default:
+				fresh = append(fresh, ledger.Delivery{Scope: s.name, On: at, Run: d.w.run})
+			}
+		}
+	}
+	slices.SortFunc(fresh, func(a, b ledger.Delivery) int {
+		if a.Scope != b.Scope {
+			return strings.Compare(a.Scope, b.Scope)
+		}
+		return int(min(max(a.On-b.On, -1), 1))
+	})
+	return ledger.Delivered(ctx, tx, d.name(), fresh)
+}
+
+func (d *delivered) time(at int64) string {
+	c := column.Column{Type: d.all.On.Type}
+	if c.Type.Kind == column.Date {
+		at = civil.DayOf(at)
+	}
+	c.AppendInt(at)
+	return c.Value(0)
+}
+
+// withinGone stops a load by which too many facts would be gone.
+func (w *Writer) withinGone(what string, lost, of int64) error {
+	limit := w.fact.Limits.Gone
+	if w.fact.Deliveries.Gone == star.Keep || limit == star.NoLimit || of <= star.LimitFrom || lost*100_0000 <= limit*of {
+		return nil
+	}
+	const message = "%d of %d facts%s would be gone, more than limits.gone allows: nothing is kept. Is the delivery complete?"
+	return fmt.Errorf(message, lost, of, what)
+}
+
+// depart does with facts that are gone, which stand in the table, what the rule says.
+func (w *Writer) depart(ctx context.Context, tx warehouse.Tx, gone *column.Batch) error {
+	w.Outcome.Gone += int64(gone.N)
+	if gone.N == 0 || w.fact.Deliveries.Gone == star.Keep {
+		return nil
+	}
+	if err := w.begin(ctx, tx); err != nil {
+		return err
+	}
+	if w.fact.Removes() {
+		if err := w.take(ctx, tx, gone); err != nil {
+			return err
+		}
+		return w.remember(ctx, tx, gone)
+	}
+	primary := w.fact.Table.PrimaryFields()
+	fields := append(slices.Clone(primary),
+		column.Field{Name: schema.IsGone, Type: column.Type{Kind: column.Boolean}},
+		column.Field{Name: schema.LoadRun, Type: column.Type{Kind: column.Integer}})
+	b := column.NewBatch(fields)
+	for i := range gone.N {
+		for g, k := range w.grainAt {
+			b.Cols[g].Append(&gone.Cols[k], i)
+		}
+		b.Cols[len(primary)].AppendInt(1)
+		b.Cols[len(primary)+1].AppendInt(w.run)
+		b.N++
+	}
+	n, err := tx.Amend(ctx, w.fact.Table.Name, len(primary), fields, b)
+	if err == nil && n != int64(gone.N) {
+		err = fmt.Errorf("%d rows of table %s are gone, and %d were found to be marked", gone.N, w.fact.Table.Name, n)
+	}
+	return err
+}
+
+// take removes rows from the table, and counts them. Their keys are not pointed to members any more.
+func (w *Writer) take(ctx context.Context, tx warehouse.Tx, rows *column.Batch) error {
+	primary := w.fact.Table.PrimaryFields()
+	b := column.NewBatch(primary)
+	for g, k := range w.grainAt {
+		for i := range rows.N {
+			b.Cols[g].Append(&rows.Cols[k], i)
+		}
+	}
+	b.N = rows.N
+	n, err := tx.Remove(ctx, w.fact.Table.Name, primary, b)
+	if err != nil {
+		return err
+	}
+	if n != int64(rows.N) {
+		return fmt.Errorf("%d rows of table %s are gone, and %d were found to be removed", rows.N, w.fact.Table.Name, n)
+	}
+	w.Outcome.Removed += n
+	for i := range rows.N {
+		w.add(w.Outcome.RemovedTotal, rows, i)
+	}
+	if w.open != nil {
+		w.open.drop(rows)
+		return w.open.keep(ctx, tx)
+	}
+	return nil
+}
+
+// remember writes rows that were removed where they can be found.
+func (w *Writer) remember(ctx context.Context, tx warehouse.Tx, rows *column.Batch) error {
+	t := w.fact.Removed
+	b := column.NewBatch(t.Fields())
+	last := len(b.Cols) - 1
+	for k := range rows.Cols {
+		b.Cols[k] = rows.Cols[k]
+	}
+	for range rows.N {
+		b.Cols[last].AppendInt(w.run)
+	}
+	b.N = rows.N
+	return warehouse.AppendAll(ctx, tx, t, b)
+}
+
+// isFlagged reports whether row i, of the table's columns, has the mark of facts that are gone.
+func (w *Writer) isFlagged(cols []*column.Column, i int) bool {
+	return w.goneAt != none && cols[w.goneAt].Int[i] != 0
+}
+
+// appendOwn adds row i of some columns to a batch of the same, with texts of its own.
+func appendOwn(b *column.Batch, cols []*column.Column, i int) {
+	for k := range b.Cols {
+		b.Cols[k].AppendOwn(cols[k], i)
+	}
+	b.N++
+}
+
+// whole reports whether row i of a chunk has a grain.
+func (w *Writer) whole(c *Chunk, i int) bool {
+	for _, k := range w.grainAt {
+		if c.cols[k].Null[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// id returns 64 bits that stand for the grain of row i of a view: of an integer, a permutation of its own.
+func (w *Writer) id(v *view, i int) uint64 {
+	if !w.plain {
+		return v.grain(i)[0]
+	}
+	return mix(uint64(v.cols[w.grainAt[0]].Int[i]))
+}
+
+func mix(x uint64) uint64 {
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	return x ^ x>>31
+}
+
+// raise sets the value of a digest where it is new or less.
+func (t *table) raise(k, value uint64) {
+	if t.put(k, value) {
+		return
+	}
+	if at := t.seek(max(k, 1)); t.values[at] < value {
+		t.values[at] = value
+	}
+}

@@ -1,0 +1,418 @@
+package load_test
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+)
+
+// TestWithdrawn loads facts from files that lose rows, get them back, and give them to others, and holds the table
+// against a restatement of rule R13 for files, under each rule for gone and for repeated rows.
+func TestWithdrawn(t *testing.T) {
+	manyCases(t, 30, withdrawnCase)
+}
+
+// TestMissing does so for deliveries of all rows of a site, of which several may come in one load.
+func TestMissing(t *testing.T) {
+	manyCases(t, 30, missingCase)
+}
+
+func manyCases(t *testing.T, cases int, f func(t *testing.T, seed uint64)) {
+	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
+		cases = n
+	}
+	for seed := range uint64(cases) {
+		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { f(t, seed) }) {
+			return
+		}
+	}
+}
+
+// goneStar is a star with facts that may be gone, and what was written to it, in words.
+type goneStar struct {
+	t     *testing.T
+	dir   string
+	r     *rand.Rand
+	story strings.Builder
+}
+
+func newGoneStar(t *testing.T, seed uint64, model string, args ...any) *goneStar {
+	s := &goneStar{t: t, dir: t.TempDir(), r: rand.New(rand.NewPCG(seed, 33))}
+	warehouse := "sqlite: star.db"
+	if seed%6 == 5 {
+		connection, schema := startest.Postgres(t)
+		warehouse = fmt.Sprintf("postgres: %q, schema: %s", connection, schema)
+	}
+	startest.Write(t, s.dir, "ironmonger.yaml", fmt.Sprintf(model, append([]any{warehouse}, args...)...))
+	return s
+}
+
+func (s *goneStar) write(name, text string) {
+	startest.Write(s.t, s.dir, name, text)
+	settle(s.t, filepath.Join(s.dir, name))
+	s.story.WriteString(name + "\n" + text)
+}
+
+func (s *goneStar) options() load.Options {
+	opts := load.Options{Workers: 1 + s.r.IntN(3), Piece: 64 << s.r.IntN(6)}
+	if s.r.IntN(2) == 0 {
+		opts.Opening = load.Opening(s.r.IntN(3))
+	}
+	return opts
+}
+
+// holds loads the star, compares what it has with want, and checks that a second load of everything changes nothing and
+// that the proof holds.
+func (s *goneStar) holds(have func() string, want string) {
+	s.t.Helper()
+	opts := s.options()
+	run, err := startest.Load(s.t, s.dir, opts)
+	if err != nil {
+		for _, step := range run.Steps {
+			s.t.Error(step.Name, step.Message)
+		}
+		s.t.Fatalf("%v\n%s", err, &s.story)
+	}
+	if got := have(); got != want {
+		s.t.Fatalf("expected\n%s\nand the star has\n%s\n%s", want, got, &s.story)
+	}
+	once := startest.Dump(s.t, s.dir)
+	opts.Again = true
+	if run, err = startest.Load(s.t, s.dir, opts); err != nil {
+		s.t.Fatalf("%v\n%s", err, &s.story)
+	}
+	if again := startest.Dump(s.t, s.dir); again != once {
+		s.t.Fatalf("the same rows have changed the star:\n%s\n%s", startest.Difference(once, again), &s.story)
+	}
+	for _, step := range run.Steps {
+		if f := step.Figures; f.Accounted() != f.Read || f.Written()+f.Removed > 0 {
+			s.t.Fatalf("%s: %+v\n%s", step.Name, f, &s.story)
+		}
+	}
+	if !startest.Proved(s.t, s.dir) {
+		s.t.Fatalf("the proof is broken: %v\n%s", startest.Broken(s.t, s.dir), &s.story)
+	}
+}
+
+const withdrawnModel = `warehouse: {%s}
+limits: {unmatched: none, set_aside: none, gone: none}
+sources:
+  passages:
+    read: p/*
+    columns: {no: integer, boat: text, day: date, toll: "decimal(9,2)", told: integer}
+  boats: {read: boats.csv, columns: {boat: text, class: text, since: date}}
+dimensions:
+  boat: {from: boats, natural_key: boat, type_2: class, effective: since}
+facts:
+  passage:
+    from: passages
+    grain: %s
+    keys: {boat: {by: boat, as_of: day, unmatched: %s}}
+    measures: toll
+    degenerate: [no, told]
+    repeated: %s
+    delivers: files
+    gone: %s
+`
+
+func withdrawnCase(t *testing.T, seed uint64) {
+	grain, byMember := "no", seed%4 == 3
+	if byMember {
+		grain = "[no, boat]"
+	}
+	rule, gone := []string{"set_aside", "replace", "keep"}[seed%3], []string{"remove", "flag", "keep"}[seed/3%3]
+	unmatched := "infer"
+	if seed%2 == 1 && !byMember {
+		unmatched = "unknown"
+	}
+	s := newGoneStar(t, seed, withdrawnModel, grain, unmatched, rule, gone)
+	r := s.r
+	startest.Write(t, s.dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\nA,y,2024-01-03\nB,x,2024-01-02\n")
+	want := &repeatedFacts{arrived: map[string]int{}, facts: map[string]arrival{}, rule: rule}
+	if rule == "set_aside" {
+		want.rule = "keep"
+	}
+	if unmatched == "unknown" {
+		want.unknown = "CD"
+	}
+	want.grain = func(p passage) string { return strconv.Itoa(p.no) }
+	if byMember {
+		want.grain = func(p passage) string { return fmt.Sprint(p.no, p.boat) }
+	}
+	flagged, files := map[string]bool{}, map[string][]passage{}
+	write := func(name string, list []passage) {
+		lines := "no,boat,day,toll,told\n"
+		for _, p := range list {
+			lines += p.String() + "\n"
+		}
+		files[name] = list
+		os.Remove(filepath.Join(s.dir, "p", name+".gz"))
+		s.write("p/"+name, lines)
+	}
+	row := func() passage {
+		return passage{no: 1 + r.IntN(6), told: 1, boat: pick(r, "A", "A", "B", "C", "D"), toll: r.IntN(3), day: 1 + r.IntN(4)}
+	}
+	for n := range 6 {
+		for _, name := range slices.Sorted(maps.Keys(files)) {
+			list := slices.Clone(files[name])
+			switch r.IntN(8) {
+			case 0:
+				os.Remove(filepath.Join(s.dir, "p", name))
+				os.Remove(filepath.Join(s.dir, "p", name+".gz"))
+				delete(files, name)
+				s.story.WriteString("archive " + name + "\n")
+			case 1:
+				compress(t, filepath.Join(s.dir, "p", name))
+				settle(t, filepath.Join(s.dir, "p", name+".gz"))
+			case 2, 3, 4:
+				if len(list) == 0 {
+					continue
+				}
+				gone := list[:1+r.IntN(len(list))] // and, so that no row is corrected, all rows of their grain
+				write(name, slices.DeleteFunc(slices.Clone(list), func(p passage) bool {
+					return slices.ContainsFunc(gone, func(o passage) bool { return want.grain(o) == want.grain(p) })
+				}))
+			case 5:
+				write(name, append(list, row()))
+			}
+		}
+		list := make([]passage, 1+r.IntN(5))
+		for i := range list {
+			list[i] = row()
+		}
+		write(fmt.Sprintf("%d-%d.csv", r.IntN(10), n), list)
+		takeWithdrawn(want, files, flagged, gone)
+		var lines []string
+		for g, f := range want.facts {
+			if strings.Contains(want.unknown, f.boat) {
+				f.boat = ""
+			}
+			lines = append(lines, fmt.Sprintf("%s,%t", f.passage, flagged[g]))
+		}
+		slices.Sort(lines)
+		s.story.WriteString("load\n")
+		s.holds(func() string { return flaggedPassages(t, s.dir) }, strings.Join(lines, "\n"))
+	}
+}
+
+// takeWithdrawn restates a load of files that have all of their rows: what a file has no longer is taken out, all files
+// are taken, and what no other file had is put back where it is kept.
+func takeWithdrawn(want *repeatedFacts, files map[string][]passage, flagged map[string]bool, gone string) {
+	away := map[string]arrival{}
+	for g, f := range want.facts {
+		for name, list := range files {
+			if at, came := want.arrived[name]; flagged[g] || !came || at != f.file {
+				continue
+			}
+			if !slices.ContainsFunc(list, func(p passage) bool { return want.grain(p) == g }) {
+				away[g] = f
+				delete(want.facts, g)
+			}
+		}
+	}
+	asides := map[string]arrival{} // flagged facts are as if they were not there
+	for g := range flagged {
+		asides[g] = want.facts[g]
+		delete(want.facts, g)
+	}
+	want.take(files)
+	for g, f := range asides {
+		if _, back := want.facts[g]; back {
+			delete(flagged, g)
+		} else {
+			want.facts[g] = f
+		}
+	}
+	for g, f := range away {
+		if _, back := want.facts[g]; !back && gone != "remove" {
+			want.facts[g] = f
+			if gone == "flag" {
+				flagged[g] = true
+			}
+		}
+	}
+}
+
+func flaggedPassages(t *testing.T, dir string) string {
+	star := startest.Star(t, dir)
+	boats := map[string]string{}
+	for _, row := range star["dim_boat"] {
+		boats[row["boat_key"]] = row["boat"]
+	}
+	var lines []string
+	for _, f := range star["fact_passage"] {
+		gone := f["is_gone"] == "1" || f["is_gone"] == "true"
+		line := fmt.Sprintf("%s,%s,%s,%s,%s,%t", f["no"], boats[f["boat_key"]], f["day"], f["toll"], f["told"], gone)
+		lines = append(lines, line)
+	}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}
+
+const missingModel = `warehouse: {%s}
+limits: {unmatched: none, set_aside: none, gone: none}
+sources:
+  tolls:
+    read: t/*
+    columns: {no: integer, site: text, toll: "decimal(9,2)", on: %s}
+    derive: {code: site}
+dimensions:
+  site: {combinations: {site: text}}
+facts:
+  toll:
+    from: tolls
+    grain: %s
+    keys: {site: site}
+    measures: toll
+    repeated: replace
+    delivers: all
+    complete_for: %s
+    delivered_on: on
+    gone: %s
+`
+
+// tollRow is a row of a delivery; a toll of 0 sets it aside.
+type tollRow struct {
+	no, toll, on int
+	site         string
+}
+
+func missingCase(t *testing.T, seed uint64) {
+	gone := []string{"remove", "flag", "keep"}[seed%3]
+	of, clock := "date", ""
+	if seed%2 == 0 {
+		of, clock = "timestamp", " 10:30:00"
+	}
+	s := newGoneStar(t, seed, missingModel, of, []string{"[site, no]", "[code, no]"}[seed/3%2], []string{"site", "code"}[seed/3%2], gone)
+	r := s.r
+	type fact struct {
+		tollRow
+		file int
+		gone bool
+	}
+	type grain struct {
+		no   int
+		site string
+	}
+	facts, latest, arrived := map[grain]fact{}, map[string]int{}, map[string]int{}
+	files := map[string][]tollRow{}
+	write := func(name string, list []tollRow) {
+		lines := "no,site,toll,on\n"
+		for _, p := range list {
+			toll := fmt.Sprintf("%d.00", p.toll)
+			if p.toll == 0 {
+				toll = "much"
+			}
+			lines += fmt.Sprintf("%d,%s,%s,2024-01-%02d%s\n", p.no, p.site, toll, p.on, clock)
+		}
+		files[name] = list
+		s.write("t/"+name, lines)
+	}
+	day := 0
+	for range 5 {
+		for range 1 + r.IntN(3) {
+			day++
+			for _, site := range []string{"N", "S", "E"}[r.IntN(2) : 2+r.IntN(2)] {
+				var list []tollRow
+				for no := range 7 {
+					if r.IntN(3) > 0 {
+						list = append(list, tollRow{no, r.IntN(4), day, site})
+					}
+				}
+				if list != nil {
+					write(fmt.Sprintf("%d-%d-%s.csv", r.IntN(10), day, site), list)
+				}
+			}
+		}
+		for _, name := range slices.Sorted(maps.Keys(files)) {
+			list := files[name]
+			last := list[0].on == max(latest[list[0].site], day)
+			switch k := r.IntN(len(list)); {
+			case !last && r.IntN(4) == 0:
+				os.Remove(filepath.Join(s.dir, "t", name))
+				delete(files, name)
+				s.story.WriteString("archive " + name + "\n")
+			case r.IntN(6) == 0 && len(list) > 1: // it was corrected
+				write(name, slices.Delete(slices.Clone(list), k, k+1))
+			}
+		}
+		// A load, a row at a time.
+		names := slices.Sorted(maps.Keys(files))
+		for _, name := range names {
+			if _, ok := arrived[name]; !ok {
+				arrived[name] = len(arrived)
+			}
+		}
+		now, told, best := maps.Clone(latest), map[grain]int{}, map[grain]fact{}
+		for _, name := range names {
+			for _, p := range files[name] {
+				if p.on < latest[p.site] {
+					continue
+				}
+				g := grain{p.no, p.site}
+				now[p.site], told[g] = max(now[p.site], p.on), max(told[g], p.on)
+				is, was := fact{tollRow: p, file: arrived[name]}, best[g]
+				if p.toll > 0 && cmp.Or(cmp.Compare(is.on, was.on), cmp.Compare(is.file, was.file)) >= 0 {
+					best[g] = is
+				}
+			}
+		}
+		delivered := map[string]bool{}
+		for _, name := range names {
+			for _, p := range files[name] {
+				delivered[p.site] = delivered[p.site] || p.on == now[p.site]
+			}
+		}
+		for no, is := range best {
+			was, ok := facts[no]
+			stood := max(was.on, latest[was.site])
+			if !ok || was.gone || cmp.Or(cmp.Compare(is.on, stood), cmp.Compare(is.file, was.file)) >= 0 {
+				if ok && !was.gone && was.toll == is.toll && was.site == is.site { // the same
+					is.file = was.file
+				}
+				facts[no] = is
+			}
+		}
+		latest = now
+		for no, f := range facts {
+			if !delivered[f.site] || told[no] >= latest[f.site] {
+				continue
+			}
+			switch f.gone = gone == "flag"; gone {
+			case "remove":
+				delete(facts, no)
+			default:
+				facts[no] = f
+			}
+		}
+		var lines []string
+		for _, f := range facts {
+			lines = append(lines, fmt.Sprintf("%d %s %d.00 %t", f.no, f.site, f.toll, f.gone))
+		}
+		slices.Sort(lines)
+		s.story.WriteString("load\n")
+		s.holds(func() string {
+			star := startest.Star(t, s.dir)
+			sites, lines := map[string]string{}, []string(nil)
+			for _, row := range star["dim_site"] {
+				sites[row["site_key"]] = row["site"]
+			}
+			for _, f := range star["fact_toll"] {
+				flag := f["is_gone"] == "1" || f["is_gone"] == "true"
+				lines = append(lines, fmt.Sprintf("%s %s %s %t", f["no"], sites[f["site_key"]], f["toll"], flag))
+			}
+			slices.Sort(lines)
+			return strings.Join(lines, "\n")
+		}, strings.Join(lines, "\n"))
+	}
+}

@@ -1,0 +1,135 @@
+package star
+
+import (
+	"cmp"
+	"slices"
+
+	"ironmonger/internal/column"
+)
+
+// newerBy completes the column that says which of two rows of a grain is newer.
+func (c *checker) newerBy(f *Fact, fields []column.Field, of, path string) {
+	if f.Repeated != ReplaceRepeated {
+		c.errorf(f.newerBy.At, path, "newer_by goes with repeated: replace")
+		return
+	}
+	field, ok := c.field(fields, of, *f.newerBy, path)
+	switch {
+	case !ok:
+	case slices.ContainsFunc(f.grain, func(w Name) bool { return w.Text == field.Name }):
+		c.errorf(f.newerBy.At, path, "%s is part of the grain, so two rows of one grain have the same", field.Name)
+	case known(field.Type) && !field.Type.Ordinal():
+		const types = "an integer, a decimal of up to 18 digits, a date or a timestamp"
+		c.errorf(f.newerBy.At, path, "%s is of type %s; it must be %s", field.Name, field.Type, types)
+	default:
+		f.NewerBy = &field
+	}
+}
+
+// factDeliveries completes what is said about files and deliveries that have all rows.
+func (c *checker) factDeliveries(f *Fact, fields []column.Field, of, path string) {
+	text := &f.deliveries
+	switch text.delivers {
+	case "", "changes":
+		for _, w := range text.said() {
+			if w.given {
+				c.errorf(f.At, path, "%s speaks of deliveries of all rows: delivers: all, or delivers: files", w.name)
+			}
+		}
+		return
+	case "files":
+		c.wholeFiles(f, path)
+	}
+	all := &Deliveries{Gone: Departure(cmp.Or(text.gone, string(Keep))), Files: text.delivers == "files"}
+	f.Deliveries = all
+	for _, w := range text.completeFor {
+		field, ok := c.field(fields, of, w, path+".complete_for")
+		if !ok {
+			continue
+		}
+		if !f.inGrain(field.Name) {
+			const message = "%s is not part of the grain, so one row could belong to two deliveries: add it to the grain"
+			c.errorf(w.At, path+".complete_for", message, w.Text)
+		}
+		if column.Find(f.Degenerate, field.Name) < 0 && column.Find(f.Measures, field.Name) < 0 {
+			f.Degenerate = append(f.Degenerate, field)
+		}
+		all.Scope = append(all.Scope, field)
+	}
+	if on := text.deliveredOn; on != nil {
+		if field, ok := c.field(fields, of, *on, path+".delivered_on"); ok {
+			if known(field.Type) && field.Type.Kind != column.Date && field.Type.Kind != column.Timestamp {
+				c.errorf(on.At, path+".delivered_on", "%s is of type %s; it is a date or a timestamp", field.Name, field.Type)
+			}
+			all.On = &field
+		}
+	}
+}
+
+// inGrain reports whether rows of one grain are equal in a column of the source.
+func (f *Fact) inGrain(name string) bool {
+	return slices.ContainsFunc(f.Grain, func(g GrainPart) bool {
+		return g.Column == name || g.Key != nil && slices.Contains(g.Key.By, name)
+	})
+}
+
+// wholeFiles refuses what has no meaning where each file has all rows that came from it.
+func (c *checker) wholeFiles(f *Fact, path string) {
+	for _, w := range f.deliveries.completeFor {
+		c.errorf(w.At, path+".complete_for", "with delivers: files, a file is complete for its own rows")
+	}
+	if on := f.deliveries.deliveredOn; on != nil {
+		c.errorf(on.At, path+".delivered_on", "with delivers: files, what a file has now counts")
+	}
+	if _, _, ok := f.Source.Bases(); !ok {
+		const message = "delivers: files needs rows that come from files one by one, without distinct and group, not from " +
+			"a database or a list: delivers: all"
+		c.errorf(f.At, path, message)
+	}
+}
+
+// Bases lists the sources whose files have the rows of s, and those whose files complete them; false where rows come
+// from elsewhere, or where several rows become one.
+func (s *Source) Bases() (bases, others []*Source, ok bool) {
+	if s.Database != nil || s.DrivenBy != nil || s.Group != nil || s.Distinct != nil {
+		return nil, nil, false
+	}
+	made := s.Made()
+	if len(made) == 0 {
+		bases = append(bases, s)
+	}
+	for _, o := range s.Others() {
+		if slices.Contains(made, o) {
+			b, more, ok := o.Bases()
+			if !ok {
+				return nil, nil, false
+			}
+			bases, others = append(bases, b...), append(others, more...)
+			continue
+		}
+		all, ok := o.readers()
+		if !ok {
+			return nil, nil, false
+		}
+		others = append(others, all...)
+	}
+	return bases, others, true
+}
+
+// readers lists the sources that read the files of which the rows of s are made; false if any come from elsewhere.
+func (s *Source) readers() (list []*Source, ok bool) {
+	if s.Database != nil || s.DrivenBy != nil {
+		return nil, false
+	}
+	if len(s.Made()) == 0 {
+		list = append(list, s)
+	}
+	for _, o := range s.Others() {
+		more, ok := o.readers()
+		if !ok {
+			return nil, false
+		}
+		list = append(list, more...)
+	}
+	return list, true
+}
