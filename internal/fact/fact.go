@@ -151,7 +151,7 @@ func NewWriter(
 	first := w.grainAt[0]
 	w.plain = len(w.grainAt) == 1 && w.fields[first].Type.Kind == column.Integer && w.canon[first] == nil
 	for _, g := range f.Grain {
-		w.grainInfers = w.grainInfers || g.Key != nil && g.Key.Unmatched == star.Infer
+		w.grainInfers = w.grainInfers || g.Key != nil && (g.Key.Unmatched == star.Infer || g.Key.Dimension.Junk)
 	}
 	for _, m := range f.Measures {
 		if m.Type.Exact() {
@@ -501,7 +501,14 @@ func (w *Writer) judge(ctx context.Context, tx warehouse.Tx, c *Chunk, i int32, 
 	if !there { // a chance meeting of two digests
 		if !known {
 			resolve.Join(w.links, c.Batch, &c.Keys, i)
+			c.view.refresh(int(i))
 		}
+		grain := c.view.grain(int(i))
+		if stand.added[grain] { // by an earlier row of the chunk
+			return w.repeated(ctx, tx, c, []int32{i})
+		}
+		stand.added[grain] = true
+		w.grain.fresh(c.view, int(i))
 		return w.append(ctx, tx, c, []int32{i})
 	}
 	of, values := w.differs(c, int(i), known, stand, j)
@@ -518,8 +525,9 @@ func (w *Writer) judge(ctx context.Context, tx warehouse.Tx, c *Chunk, i int32, 
 // standing is rows of the table, by their grain.
 type standing struct {
 	*view
-	row  map[digest.Sum]int
-	open [][]string // for each link, the natural key of each row that no member had; "" where that is not known
+	row   map[digest.Sum]int
+	added map[digest.Sum]bool // grains that were written since, although they seemed to stand in the table
+	open  [][]string          // for each link, the natural key of each row that no member had; "" where that is not known
 }
 
 // standing reads the table's rows that have the grain of one of the rows.
@@ -547,7 +555,7 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	if err != nil {
 		return nil, err
 	}
-	s := &standing{view: w.newView(), row: map[digest.Sum]int{}}
+	s := &standing{view: w.newView(), row: map[digest.Sum]int{}, added: map[digest.Sum]bool{}}
 	s.look(column.Pointers(b.Cols)[:len(w.fields)], b.N)
 	s.cols = column.Pointers(b.Cols)
 	for j := range b.N {

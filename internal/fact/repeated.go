@@ -114,11 +114,20 @@ func (w *Writer) says(c *Chunk, i int32) {
 			w.older(c, i)
 			return
 		}
+	case ok && was.row != none && !w.isLine(c, i, was.row): // another row said otherwise before: it is so since this one
+		w.queue(c, i, column.Pointers(r.stood.Cols), was.row, is)
+		return
 	default:
 		w.drop(was, ok)
 		r.latest[grain] = latest{is, none}
 	}
 	w.same(c, i)
+}
+
+// isLine reports whether row i is the very row that stands, whose place row n of the replacements was to take.
+func (w *Writer) isLine(c *Chunk, i int32, n int) bool {
+	line := len(w.fields)
+	return c.cols[line].Int[i] == w.replaced.stood.Cols[line].Int[n]
 }
 
 // replace decides about row i, which says something else than row j of the table, of the same grain.
@@ -137,18 +146,25 @@ func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
 		w.older(c, i)
 		return
 	}
+	w.queue(c, i, stand.cols, j, is)
+}
+
+// queue has row i take the place of row j of columns of the table, of the same grain, unless a later row comes.
+func (w *Writer) queue(c *Chunk, i int32, stood []*column.Column, j int, is rank) {
+	r, grain := w.replaced, c.view.grain(int(i))
+	known, ok := r.latest[grain]
 	w.drop(known, ok)
 	r.latest[grain] = latest{is, r.rows.N}
 	for k := range r.rows.Cols {
 		if k < len(w.fields) && !w.compared[k] { // the key stays as it was loaded
-			r.rows.Cols[k].Append(stand.cols[k], j)
+			r.rows.Cols[k].Append(stood[k], j)
 		} else {
 			r.rows.Cols[k].AppendOwn(c.cols[k], int(i))
 		}
 	}
 	r.rows.N++
 	for k := range r.stood.Cols {
-		r.stood.Cols[k].Append(stand.cols[k], j)
+		r.stood.Cols[k].Append(stood[k], j)
 	}
 	r.stood.N++
 	if w.open != nil {

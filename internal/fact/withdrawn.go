@@ -63,8 +63,8 @@ func (s *Content) Take(c *Chunk) {
 // of returns 64 bits that stand for a grain in a file.
 func of(grain uint64, file int64) uint64 { return mix(grain + uint64(file)*0x9e3779b97f4a7c15) }
 
-// Withdraw takes the facts out of the table that their files do not have any more, and returns how many those are. Call
-// it before Open, once all of the content is taken.
+// Withdraw takes the facts out of the table that their files do not have any more, and returns how many those are. Where
+// such facts are kept, it only counts them. Call it before Open, once all of the content is taken.
 func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int, error) {
 	x := &withdrawn{
 		rows: column.NewBatch(w.fact.Table.Fields()),
@@ -97,6 +97,10 @@ func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int
 	})
 	if err != nil || x.rows.N == 0 {
 		return 0, err
+	}
+	if w.fact.Deliveries.Gone == star.Keep {
+		w.Outcome.Gone = int64(x.rows.N)
+		return 0, nil
 	}
 	for name, number := range w.files.Number {
 		x.name[w.arrived(number)] = name
@@ -168,16 +172,14 @@ func (x *withdrawn) finish(ctx context.Context, tx warehouse.Tx, w *Writer) erro
 	if w.fact.Removes() {
 		return w.remember(ctx, tx, gone)
 	}
-	return w.restore(ctx, tx, gone)
+	return w.restore(gone)
 }
 
-// restore puts rows back into the table, with the mark of those that are gone where facts have it.
-func (w *Writer) restore(ctx context.Context, tx warehouse.Tx, rows *column.Batch) error {
-	if w.goneAt != none {
-		run := column.Find(w.fact.Table.Fields(), schema.LoadRun)
-		for i := range rows.N {
-			rows.Cols[w.goneAt].Int[i], rows.Cols[run].Int[i] = 1, w.run
-		}
+// restore puts rows back into the table, with the mark of those that are gone.
+func (w *Writer) restore(rows *column.Batch) error {
+	run := column.Find(w.fact.Table.Fields(), schema.LoadRun)
+	for i := range rows.N {
+		rows.Cols[w.goneAt].Int[i], rows.Cols[run].Int[i] = 1, w.run
 	}
 	list := make([]int32, rows.N)
 	for i := range list {

@@ -211,7 +211,7 @@ func takeWithdrawn(want *repeatedFacts, files map[string][]passage, flagged map[
 	away := map[string]arrival{}
 	for g, f := range want.facts {
 		for name, list := range files {
-			if at, came := want.arrived[name]; flagged[g] || !came || at != f.file {
+			if at, came := want.arrived[name]; gone == "keep" || flagged[g] || !came || at != f.file {
 				continue
 			}
 			if !slices.ContainsFunc(list, func(p passage) bool { return want.grain(p) == g }) {
@@ -234,11 +234,8 @@ func takeWithdrawn(want *repeatedFacts, files map[string][]passage, flagged map[
 		}
 	}
 	for g, f := range away {
-		if _, back := want.facts[g]; !back && gone != "remove" {
-			want.facts[g] = f
-			if gone == "flag" {
-				flagged[g] = true
-			}
+		if _, back := want.facts[g]; !back && gone == "flag" {
+			want.facts[g], flagged[g] = f, true
 		}
 	}
 }
@@ -414,5 +411,100 @@ func missingCase(t *testing.T, seed uint64) {
 			slices.Sort(lines)
 			return strings.Join(lines, "\n")
 		}, strings.Join(lines, "\n"))
+	}
+}
+
+// TestGoneStops: deliveries and files that cannot be believed fail the step, and nothing is kept.
+func TestGoneStops(t *testing.T) {
+	lines := func(from, to int, site, on string) string {
+		s := ""
+		for n := from; n < to; n++ {
+			s += fmt.Sprintf("%d,%s,1.00,%s\n", n, site, on)
+		}
+		return s
+	}
+	const head = "no,site,toll,on\n"
+	all := "[site, no]\n    complete_for: site\n    delivered_on: on\n    delivers: all"
+	for name, c := range map[string]struct{ rule, first, second, want string }{
+		"too many of a scope": {
+			all,
+			lines(0, 200, "N", "2024-01-01") + lines(0, 200, "S", "2024-01-01"),
+			lines(0, 170, "N", "2024-01-02"),
+			"30 of 200 facts of N would be gone, more than limits.gone allows: nothing is kept. Is the delivery complete?",
+		},
+		"nothing": {all, lines(0, 9, "N", "2024-01-01"), "", "a delivery of all is empty, so all facts would be gone: nothing is kept"},
+		"an older delivery": {
+			all,
+			lines(0, 9, "N", "2024-01-02"),
+			lines(0, 9, "N", "2024-01-01"),
+			"the delivery of all of 2024-01-01 is older than the one of 2024-01-02 that run 1 loaded: " +
+				"what was gone in between cannot be known any more. Load deliveries in their order",
+		},
+		"too many of a file": {
+			"no\n    delivers: files",
+			lines(0, 200, "N", "2024-01-01"),
+			lines(0, 170, "N", "2024-01-01"),
+			"30 of 200 facts of t.csv would be gone, more than limits.gone allows: nothing is kept. Is the delivery complete?",
+		},
+		"an emptied file": {
+			"no\n    delivers: files",
+			lines(0, 9, "N", "2024-01-01"),
+			"",
+			"t.csv has no rows any more, and 9 facts came from it: nothing is kept. If that is right: limits.gone: none",
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			model := strings.Replace(missingModel, "read: t/*", "read: t.csv", 1)
+			model = strings.Replace(model, ", gone: none", "", 1)
+			model = strings.Replace(model, "    delivers: all\n    complete_for: %s\n    delivered_on: on\n", "", 1)
+			startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, "sqlite: star.db", "date", c.rule, "remove"))
+			startest.Write(t, dir, "t.csv", head+c.first)
+			if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+				t.Fatal(err)
+			}
+			once := startest.Dump(t, dir)
+			startest.Write(t, dir, "t.csv", head+c.second)
+			run, err := startest.Load(t, dir, load.Options{})
+			if err == nil || run.Steps[1].Message != c.want {
+				t.Errorf("%v: %s", err, run.Steps[1].Message)
+			}
+			if now := startest.Dump(t, dir); now != once {
+				t.Errorf("something was kept:\n%s", startest.Difference(once, now))
+			}
+		})
+	}
+}
+
+// TestGoneDamaged marks, unmarks and brings back facts by hand: the proof against the sources finds each.
+func TestGoneDamaged(t *testing.T) {
+	for _, delivers := range []string{"files", "all"} {
+		dir := t.TempDir()
+		model := strings.Replace(withdrawnModel, "delivers: files", "delivers: "+delivers, 1)
+		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, "sqlite: star.db", "no", "infer", "replace", "flag"))
+		startest.Write(t, dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\n")
+		for n := 4; n > 2; n-- {
+			rows := "no,boat,day,toll,told\n"
+			for no := range n {
+				rows += fmt.Sprintf("%d,A,2024-01-01,%d.00,1\n", no, no)
+			}
+			startest.Write(t, dir, "p/1.csv", rows)
+			if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		for _, c := range []struct{ damage, repair string }{
+			{"SET is_gone = 0 WHERE no = 3", "SET is_gone = 1 WHERE no = 3"},
+			{"SET is_gone = 1 WHERE no = 2", "SET is_gone = 0 WHERE no = 2"},
+		} {
+			startest.Run(t, dir, "UPDATE fact_passage "+c.damage)
+			if broken := startest.Broken(t, dir); !slices.Contains(broken, "sources of fact_passage") {
+				t.Errorf("%s, %s: broken is %v", delivers, c.damage, broken)
+			}
+			startest.Run(t, dir, "UPDATE fact_passage "+c.repair)
+			if !startest.Proved(t, dir) {
+				t.Errorf("%s, %s: the right star is said to be broken", delivers, c.repair)
+			}
+		}
 	}
 }

@@ -358,3 +358,43 @@ func passagesIn(t *testing.T, dir string) string {
 	slices.Sort(lines)
 	return strings.Join(lines, "\n")
 }
+
+// TestNewCombination: a row that comes again with a combination that is new is not taken for one that says the
+// combination of another row that stood at its place in a batch before.
+func TestNewCombination(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+sources:
+  tolls: {read: t/*, columns: {no: integer, site: text, toll: "decimal(9,2)"}}
+dimensions:
+  site: {combinations: {site: text}}
+facts:
+  toll: {from: tolls, grain: no, keys: {site: site}, measures: toll, repeated: replace}
+`)
+	rows, again := "no,site,toll\n", "no,site,toll\n"
+	for no := range 200 {
+		rows += fmt.Sprintf("%d,A,1.00\n", no)
+		site := "A"
+		if no >= 100 {
+			site = "Z"
+		}
+		again += fmt.Sprintf("%d,%s,1.00\n", no, site)
+	}
+	startest.Write(t, dir, "t/1.csv", rows)
+	if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+		t.Fatal(err)
+	}
+	startest.Write(t, dir, "t/2.csv", again)
+	if _, err := startest.Load(t, dir, load.Options{Workers: 1, Piece: 200}); err != nil {
+		t.Fatal(err)
+	}
+	z := 0
+	for _, f := range startest.Star(t, dir)["fact_toll"] {
+		if f["site_key"] == "2" {
+			z++
+		}
+	}
+	if z != 100 {
+		t.Errorf("%d facts have the new combination, and 100 rows say it", z)
+	}
+}

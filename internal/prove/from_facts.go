@@ -49,11 +49,11 @@ func (x *rereader) backwards(names []string) error {
 				number, _ := ledger.FileAndLine(b.Cols[x.lines].Int[j])
 				name := x.p.files[number]
 				if x.delivered != nil {
-					fault, right := x.delivered.judge(b, j, id, said || x.other[id], named[name])
+					fault, right := x.delivered.judge(b, j, id, said, x.other[id], named[name])
 					if fault != "" {
 						x.c.against(func() Example { return x.p.example(table, b, j, fault) })
 					}
-					if fault != "" || right && (said || !x.other[id]) {
+					if fault != "" || right && (said || !x.other[id] || x.delivered.Gone == star.Keep) {
 						continue
 					}
 				}

@@ -168,6 +168,9 @@ func (r *Resolver) Resolve(b *column.Batch, out *Resolved) error {
 		out.Counts[k], out.Open[k] = ledger.KeyCounts{}, nil
 		for i, m := range match {
 			if passed != nil && !passed[i] {
+				if m != roster.Matched && m != roster.Outside { // it has no key, nor that of a row before
+					c.Int[i], _ = l.Dimension.KeyOf(star.Unknown)
+				}
 				continue
 			}
 			if m == roster.Matched {
@@ -215,6 +218,7 @@ func passing(b *column.Batch) []bool {
 func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m roster.Match) bool {
 	if l.Dimension.Junk && m == roster.Unmatched { // a combination that is new is no stray
 		out.Counts[k].Matched++
+		out.Keys[k].Int[i], _ = l.Dimension.KeyOf(star.Unknown) // until it is made, no row has it
 		return l.leaveOpen(b, out, k, i)
 	}
 	if m == roster.Beyond { // to infer a member doesn't help where it isn't to hold
