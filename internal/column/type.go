@@ -57,6 +57,9 @@ func (t Type) Ordinal() bool {
 	return t.Kind == Integer || t.Kind == Date || t.Kind == Timestamp || t.Kind == Decimal && !t.Wide()
 }
 
+// Temporal reports whether values of the type are dates or timestamps.
+func (t Type) Temporal() bool { return t.Kind == Date || t.Kind == Timestamp }
+
 // Exact reports whether the type is a number without rounding of its own.
 func (t Type) Exact() bool { return t.Kind == Integer || t.Kind == Decimal }
 

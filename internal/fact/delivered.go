@@ -392,6 +392,11 @@ func (w *Writer) take(ctx context.Context, tx warehouse.Tx, rows *column.Batch) 
 	if n != int64(rows.N) {
 		return fmt.Errorf("%d rows of table %s are gone, and %d were found to be removed", rows.N, w.fact.Table.Name, n)
 	}
+	if w.fact.Told != nil {
+		if _, err := tx.Remove(ctx, w.fact.Told.Name, primary, b); err != nil {
+			return err
+		}
+	}
 	w.Outcome.Removed += n
 	for i := range rows.N {
 		w.add(w.Outcome.RemovedTotal, rows, i)

@@ -37,8 +37,9 @@ type Chunk struct {
 
 	view *view
 	cols []*column.Column
-	same []bool        // rows that stand in the table already
-	gap  []bool        // rows that stand there with the same grain and other content, or so it seems
+	same []bool // rows that stand in the table already
+	gap  []bool // rows that stand there with the same grain and other content, or so it seems
+	lags []column.Column
 	gone column.Column // that the rows are not gone
 	rows []int32
 	line column.Column // where each row came from, and the run
@@ -55,6 +56,9 @@ type Outcome struct {
 	TakenTotal             []exact.Int128 // and of those that were replaced
 	OlderSum, KeptSum      []exact.Int128
 	RemovedTotal           []exact.Int128
+	Rewritten              int64            // facts that were written anew
+	WrittenTotal           []exact.Int128   // and their measures
+	Conflicts              int64            // facts of which two rows of one time tell different things
 	Table                  warehouse.Tally  // at the end, of the exact measures
 	Empty                  map[string]int64 // rows inserted without a value, by measure
 }
@@ -68,7 +72,7 @@ type Files struct {
 
 // Added is by how much the total of a measure has grown: what was written less what was replaced or removed.
 func (o *Outcome) Added(k int) exact.Int128 {
-	sum, _ := o.InsertedTotal[k].Add(o.ChangedTotal[k])
+	sum, _ := o.InsertedTotal[k].Add(o.WrittenTotal[k])
 	sum, _ = sum.Add(o.TakenTotal[k].Neg())
 	sum, _ = sum.Add(o.RemovedTotal[k].Neg())
 	return sum
@@ -104,9 +108,11 @@ type Writer struct {
 	open     *openKeys     // nil unless keys that no member has may be pointed to one later
 	Outcome  Outcome
 
-	delivered *delivered // nil unless deliveries have all rows
-	withdrawn *withdrawn // nil unless files do not have rows any more that came from them
-	restored  int64      // rows that were put back into the table
+	completion *completion // nil unless rows complete others
+	lags       []lag
+	delivered  *delivered // nil unless deliveries have all rows
+	withdrawn  *withdrawn // nil unless files do not have rows any more that came from them
+	restored   int64      // rows that were put back into the table
 }
 
 // NewWriter prepares the loading of a fact whose shaped rows have the given fields and come from files of those
@@ -126,8 +132,9 @@ func NewWriter(
 		if field.Name == schema.IsGone {
 			w.goneAt = k
 		}
+		lag := w.lagOf(field.Name)
 		w.canon, w.rules, w.durable = append(w.canon, nil), append(w.rules, nil), append(w.durable, false)
-		w.compared = append(w.compared, true)
+		w.compared = append(w.compared, !lag)
 		for n, l := range links {
 			w.durable[k] = w.durable[k] || l.Both && l.DurableColumn() == field.Name
 			if l.Column() == field.Name || l.Both && l.DurableColumn() == field.Name {
@@ -162,17 +169,38 @@ func NewWriter(
 	o := &w.Outcome
 	o.Empty = map[string]int64{}
 	for _, list := range []*[]exact.Int128{
-		&o.InsertedTotal, &o.SameSum, &o.ChangedTotal, &o.TakenTotal, &o.OlderSum, &o.KeptSum, &o.RemovedTotal,
+		&o.InsertedTotal, &o.SameSum, &o.ChangedTotal, &o.TakenTotal, &o.OlderSum, &o.KeptSum, &o.RemovedTotal, &o.WrittenTotal,
 	} {
 		*list = make([]exact.Int128, len(w.Measures))
 	}
 	w.open = newOpenKeys(w)
 	w.delivered = newDelivered(w, shaped)
-	if f.Repeated == star.ReplaceRepeated || f.Marked() { // a row that is there again replaces the one that was gone
+	if f.Repeated == star.ReplaceRepeated || f.Completion != nil || f.Marked() { // what is there again replaces what was gone
 		w.replaced = newReplacements(w)
 		w.replaced.orders = files.Orders || w.delivered != nil
 	}
+	w.completion = newCompletion(w)
 	return w
+}
+
+// lagOf reports whether a column of the table is a lag, which follows from others.
+func (w *Writer) lagOf(name string) bool {
+	if w.fact.Completion == nil {
+		return false
+	}
+	fields := w.fact.Table.Fields()
+	for _, l := range w.fact.Completion.Lags {
+		if l.Text == name {
+			w.lags = append(w.lags, lag{l, column.Find(fields, l.From), column.Find(fields, l.To)})
+			return true
+		}
+	}
+	return false
+}
+
+// sets reports whether row n of the replacements has a key that a row of the load says.
+func (w *Writer) sets(n, link int) bool {
+	return w.completion == nil || w.completion.facts[n].set[link]
 }
 
 // inGrain reports whether a link is part of the grain.
@@ -222,11 +250,22 @@ func (w *Writer) columns(c *Chunk) {
 			c.gone.Type = w.fields[k].Type
 			c.gone.Resize(b.N)
 			c.cols[k] = &c.gone
+		case slices.ContainsFunc(w.lags, func(l lag) bool { return l.Text == w.fields[k].Name }): // below
 		case w.durable[k]:
 			c.cols[k] = &c.Keys.Durable[-1-from]
 		default:
 			c.cols[k] = &c.Keys.Keys[-1-from]
 		}
+	}
+	for len(c.lags) < len(w.lags) {
+		c.lags = append(c.lags, column.Column{Type: w.lags[len(c.lags)].Field().Type})
+	}
+	for n, l := range w.lags {
+		c.lags[n].Resize(b.N)
+		for i := range b.N {
+			l.fill(&c.lags[n], c.cols, i)
+		}
+		c.cols[column.Find(w.fields, l.Text)] = &c.lags[n]
 	}
 	if len(c.runs.Int) < b.N {
 		c.runs.Resize(b.N)
@@ -289,6 +328,17 @@ func (w *Writer) Prepare(c *Chunk) {
 	}
 	if w.open != nil {
 		w.open.doubt(c)
+	}
+	w.order(c)
+}
+
+// order has rows looked up that say what stands, where the order of all rows decides which tells a part of a fact.
+func (w *Writer) order(c *Chunk) {
+	if w.completion == nil || !w.files.Orders || w.replaced.newer != none {
+		return
+	}
+	for i, same := range c.same {
+		c.same[i], c.gap[i] = false, c.gap[i] || same
 	}
 }
 
@@ -511,7 +561,11 @@ func (w *Writer) judge(ctx context.Context, tx warehouse.Tx, c *Chunk, i int32, 
 		w.grain.fresh(c.view, int(i))
 		return w.append(ctx, tx, c, []int32{i})
 	}
-	of, values := w.differs(c, int(i), known, stand, j)
+	if w.completion != nil {
+		w.completes(c, i, known, stand, j)
+		return nil
+	}
+	of, values := w.differs(c, int(i), known, stand, j, w.compared)
 	if values != "" {
 		return w.disagrees(c, i, known, of, values, stand.view, j)
 	}
@@ -526,8 +580,9 @@ func (w *Writer) judge(ctx context.Context, tx warehouse.Tx, c *Chunk, i int32, 
 type standing struct {
 	*view
 	row   map[digest.Sum]int
-	added map[digest.Sum]bool // grains that were written since, although they seemed to stand in the table
-	open  [][]string          // for each link, the natural key of each row that no member had; "" where that is not known
+	added map[digest.Sum]bool               // grains that were written since, although they seemed to stand in the table
+	told  map[digest.Sum]map[string]telling // by grain and milestone, which row has told it, where it is not that of the fact
+	open  [][]string                        // for each link, the natural key of each row that no member had; "" where that is not known
 }
 
 // standing reads the table's rows that have the grain of one of the rows.
@@ -564,17 +619,27 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	if w.open != nil {
 		err = w.open.naturals(ctx, tx, s, b.N)
 	}
+	if w.completion != nil && err == nil {
+		err = w.completion.read(ctx, tx, s, match)
+	}
 	return s, err
 }
 
-// differs compares a row of a load with one of the table in all columns. Where a rule put something there for a natural
+// differs compares a row of a load with one of the table in the columns that are to be compared. Where a rule put something there for a natural
 // key that no member had, natural keys are compared (rule R2); where the ledger does not have the one that was delivered,
 // any equals it. A row without one equals only what the rule for that says. What is not a key is compared first. Unless
 // all its members are known, row i names one that is not there, so that no row can be the same.
-func (w *Writer) differs(c *Chunk, i int, known bool, stand *standing, j int) (of, values string) {
+func (w *Writer) differs(
+	c *Chunk,
+	i int,
+	known bool,
+	stand *standing,
+	j int,
+	compared []bool,
+) (of, values string) {
 	for k, f := range w.fields {
 		is, said := stand.canon[k], c.view.canon[k]
-		if n := -1 - w.from[k]; n >= 0 && w.open != nil && w.compared[k] && !w.durable[k] && w.open.special(n, stand, j) {
+		if n := -1 - w.from[k]; n >= 0 && w.open != nil && compared[k] && !w.durable[k] && w.open.special(n, stand, j) {
 			if equal, decided := w.open.equal(c, i, n, stand, j); decided && equal {
 				continue
 			} else if decided {
@@ -583,7 +648,7 @@ func (w *Writer) differs(c *Chunk, i int, known bool, stand *standing, j int) (o
 				continue
 			}
 		}
-		if !w.compared[k] || said.Equal(i, is, j) || w.from[k] < 0 && w.stands(k, c.Batch, i, is, j) {
+		if !compared[k] || said.Equal(i, is, j) || w.from[k] < 0 && w.stands(k, c.Batch, i, is, j) {
 			continue
 		}
 		if w.from[k] >= 0 {
@@ -647,6 +712,11 @@ func (w *Writer) matchRow(match []column.Column, c *Chunk, i, g int, keys []int6
 // Finish ends the writing and checks the table against what was written (rule R20): the rows and the
 // total of every exact measure.
 func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
+	if w.completion != nil {
+		if err := w.completion.finish(ctx, tx); err != nil {
+			return err
+		}
+	}
 	if w.replaced != nil {
 		if err := w.replaced.write(ctx, tx, w); err != nil {
 			return err
@@ -676,7 +746,7 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 			return err
 		}
 	}
-	if given := w.Outcome.Inserted + w.Outcome.Changed + w.restored; added != given {
+	if given := w.Outcome.Inserted + w.Outcome.Rewritten + w.restored; added != given {
 		return fmt.Errorf("the account does not hold: %d rows were given to the warehouse, and it took %d", given, added)
 	}
 	after, err := w.tally(ctx, tx)

@@ -238,11 +238,19 @@ func (o *openKeys) replaces(c *Chunk, i int32, n int) {
 	}
 }
 
+// completes notes that row i of a chunk has a key of row n of the replacements.
+func (o *openKeys) completes(c *Chunk, i, n, link int) {
+	o.later[n] = slices.DeleteFunc(o.later[n], func(k pendingKey) bool { return k.link == link })
+	if o.settles(link) && o.isOpen(c, i, link) {
+		o.later[n] = append(o.later[n], pendingKey{link, o.keyOf(c, i, link)})
+	}
+}
+
 // replaced notes that row n of the replacements is written.
 func (o *openKeys) replaced(r *replacements, n int) {
 	stood := column.Pointers(r.stood.Cols)
 	for link := range o.w.links {
-		if o.settles(link) {
+		if o.settles(link) && o.w.sets(n, link) {
 			o.closed[link] = append(o.closed[link], ledger.OpenKey{Row: o.rowOf(stood, n)})
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
@@ -100,6 +101,14 @@ func (w *Writer) arrived(file int64) int64 {
 // says notes that row i says what stands: a row of this load that was to take its place does not, if it came before.
 func (w *Writer) says(c *Chunk, i int32) {
 	r := w.replaced
+	if w.completion != nil {
+		if w.completion.has(c, i) {
+			w.completion.take(c, i, true, nil, 0)
+		} else {
+			w.same(c, i)
+		}
+		return
+	}
 	if r == nil || len(r.latest) == 0 && !r.orders {
 		w.same(c, i)
 		return
@@ -218,7 +227,7 @@ func (w *Writer) disagrees(c *Chunk, i int32, known bool, of, values string, sta
 		queued, ok := w.replaced.latest[c.view.grain(int(i))]
 		if !ok || queued.row == none {
 			rule = star.ReplaceRepeated
-		} else if of, values = w.differs(c, int(i), known, w.queued(), queued.row); values == "" {
+		} else if of, values = w.differs(c, int(i), known, w.queued(), queued.row, w.compared); values == "" {
 			w.says(c, i)
 			return nil
 		}
@@ -280,10 +289,13 @@ func (r *replacements) write(ctx context.Context, tx warehouse.Tx, w *Writer) er
 			gone.Cols[g].Append(&r.stood.Cols[k], i)
 		}
 		gone.N++
-		w.add(w.Outcome.ChangedTotal, r.rows, i)
+		w.add(w.Outcome.WrittenTotal, r.rows, i)
 		w.add(w.Outcome.TakenTotal, r.stood, i)
 	}
-	w.Outcome.Changed = int64(len(rows))
+	w.Outcome.Rewritten = int64(len(rows))
+	if w.completion == nil { // each is what one row says
+		w.Outcome.Changed, w.Outcome.ChangedTotal = w.Outcome.Rewritten, slices.Clone(w.Outcome.WrittenTotal)
+	}
 	if err := w.appender.Flush(); err != nil {
 		return err
 	}
@@ -291,9 +303,9 @@ func (r *replacements) write(ctx context.Context, tx warehouse.Tx, w *Writer) er
 	if err != nil {
 		return err
 	}
-	if n != w.Outcome.Changed {
+	if n != w.Outcome.Rewritten {
 		const message = "the account does not hold: %d rows of table %s have other values, and %d were found to be replaced"
-		return fmt.Errorf(message, w.Outcome.Changed, w.fact.Table.Name, n)
+		return fmt.Errorf(message, w.Outcome.Rewritten, w.fact.Table.Name, n)
 	}
 	for _, l := range w.links {
 		if err := l.Session.Write(ctx, tx); err != nil {

@@ -100,6 +100,7 @@ type Figures struct {
 	Settled   map[string]int64      `json:"settled,omitempty"`   // facts pointed to members that came later, by key
 	Keys      map[string]*KeyCounts `json:"keys,omitempty"`
 	Totals    []Total               `json:"totals,omitempty"`
+	Disagree  int64                 `json:"disagreeing,omitempty"`    // facts of which two rows of one time tell different things
 	Empty     map[string]int64      `json:"empty_measures,omitempty"` // rows inserted without a value, by measure
 	Reasons   []Reason              `json:"reasons,omitempty"`
 	Stages    []transform.Count     `json:"stages,omitempty"` // what became of the source's rows on their way
@@ -143,6 +144,7 @@ type Total struct {
 	Same     string `json:"same"`
 	Changed  string `json:"changed,omitempty"`  // of rows that replaced others
 	Replaced string `json:"replaced,omitempty"` // and of those that they replaced
+	Written  string `json:"written,omitempty"`  // where rows complete facts, in place of those: what stands then
 	Older    string `json:"older,omitempty"`
 	Kept     string `json:"kept_out,omitempty"`
 	SetAside string `json:"set_aside"`

@@ -226,8 +226,8 @@ func Alterations(ctx context.Context, r warehouse.Reader, m *star.Model) ([]Alte
 		if err := add(f.Table, ofFact); err != nil {
 			return nil, err
 		}
-		if f.Removed != nil {
-			if err := add(f.Removed, nothing); err != nil {
+		for _, t := range f.Tables()[1:] {
+			if err := add(t, nothing); err != nil {
 				return nil, err
 			}
 		}

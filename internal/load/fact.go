@@ -71,7 +71,7 @@ func (w *factStep) load(ctx context.Context) error {
 	f, o := &w.figures, &writer.Outcome
 	f.Inserted, f.Same, f.Table, f.Empty = o.Inserted, o.Same, o.Table.Rows, o.Empty
 	f.Changed, f.Older, f.Kept = o.Changed, o.Older, o.Kept
-	f.Gone, f.Back, f.Removed = o.Gone, o.Back, o.Removed
+	f.Gone, f.Back, f.Removed, f.Disagree = o.Gone, o.Back, o.Removed, o.Conflicts
 	if err := w.balance(writer, &account); err != nil {
 		return err
 	}
@@ -185,6 +185,9 @@ func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 		}
 		if o.Changed > 0 {
 			t.Changed, t.Replaced = text(o.ChangedTotal[k]), text(o.TakenTotal[k])
+		}
+		if w.fact.Completion != nil && o.Rewritten > 0 { // what rows say is not what stands then
+			t.Written = text(o.WrittenTotal[k])
 		}
 		if o.Older > 0 {
 			t.Older = text(o.OlderSum[k])

@@ -76,8 +76,8 @@ func (w *factStep) tables(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if w.fact.Removed != nil {
-		if _, _, err := w.ensure(ctx, w.tx, w.fact.Removed, nothing); err != nil {
+	for _, t := range w.fact.Tables()[1:] {
+		if _, _, err := w.ensure(ctx, w.tx, t, nothing); err != nil {
 			return err
 		}
 	}

@@ -67,7 +67,7 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 	r.right = true
 	var arrived map[string]int64
 	whole := w.fact.Deliveries != nil && w.fact.Deliveries.Files
-	if w.fact.Repeated == star.ReplaceRepeated || whole {
+	if w.fact.Repeated == star.ReplaceRepeated || w.fact.Completion != nil || whole {
 		names, err := ledger.FileNames(ctx, w.tx)
 		if err != nil {
 			return nil, err

@@ -23,6 +23,7 @@ func (p *proof) fact(f *schema.Fact) error {
 		}
 	}
 	exams = append(exams, p.grain(f))
+	exams = append(exams, p.milestones(f)...)
 	exams = append(exams, p.measures(f)...)
 	exams = append(exams, p.mustHold(f.Table, f.MustHold)...)
 

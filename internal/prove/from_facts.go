@@ -46,6 +46,9 @@ func (x *rereader) backwards(names []string) error {
 				if said && x.delivered == nil {
 					continue
 				}
+				if x.completion != nil {
+					said = x.completion.said[id] != 0
+				}
 				number, _ := ledger.FileAndLine(b.Cols[x.lines].Int[j])
 				name := x.p.files[number]
 				if x.delivered != nil {
@@ -54,6 +57,12 @@ func (x *rereader) backwards(names []string) error {
 						x.c.against(func() Example { return x.p.example(table, b, j, fault) })
 					}
 					if fault != "" || right && (said || !x.other[id] || x.delivered.Gone == star.Keep) {
+						continue
+					}
+				}
+				if x.completion != nil {
+					name = x.completion.judge(b, j, func(name string) bool { return named[name] && !rolls(name) })
+					if name == "" {
 						continue
 					}
 				}

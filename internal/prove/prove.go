@@ -90,6 +90,7 @@ func Names() [][2]string {
 		{"references", "every key of a fact or a dimension has a member"},
 		{"grain", "no two rows of a fact have the same grain"},
 		{"as_of", "a fact points to the version that is valid at its time"},
+		{"milestones", "the keys and lags of milestones follow from their columns"},
 		{"measures", "measures are exact numbers, not codes"},
 		{"account", "a table has the rows and totals of its account in the ledger"},
 		{"must_hold", "the conditions of the model hold"},

@@ -290,7 +290,8 @@ type rereader struct {
 	next   []int32          // and the next of the same grain, or -1
 	order  *order           // of repeated rows; nil unless they replace others
 
-	delivered *delivered // nil if the source delivers changes
+	delivered  *delivered  // nil if the source delivers changes
+	completion *completion // nil unless rows complete facts
 }
 
 // tableKey is a key of the fact in its table.
@@ -345,9 +346,13 @@ func (x *rereader) open() (err error) {
 	}
 	x.lines = column.Find(fields, schema.LoadLine)
 	x.first, x.other = map[uint64]int32{}, map[uint64]bool{}
-	if x.delivered, err = x.newDelivered(); x.f.Repeated == star.ReplaceRepeated {
+	if x.delivered, err = x.newDelivered(); err != nil {
+		return err
+	}
+	if x.f.Repeated == star.ReplaceRepeated || x.f.Completion != nil {
 		x.order = x.newOrder()
 	}
+	x.completion, err = x.newCompletion()
 	return err
 }
 
@@ -497,6 +502,12 @@ func (x *rereader) compare(b *slot, i int, facts *column.Batch) {
 	fault := "it is not in the table, and not among the rows set aside"
 	late := x.delivered.late(b, i)
 	j, ok := x.first[b.grain[i]]
+	if ok && x.completion != nil {
+		if !late {
+			x.completion.compare(b, i, facts, int(j))
+		}
+		return
+	}
 	for ; ok && j >= 0; j = x.next[j] {
 		id := x.identity(facts, int(j))
 		if x.same(b, i, facts, int(j)) {
@@ -533,6 +544,15 @@ func (x *rereader) identity(facts *column.Batch, j int) uint64 {
 	x.buf = x.buf[:0]
 	for _, g := range x.grain {
 		x.buf = digest.AppendKey(x.buf, &facts.Cols[g.at], j)
+	}
+	return maphash.Bytes(x.p.seed, x.buf)
+}
+
+// identityOf is identity of row j of columns that are those of the primary key.
+func (x *rereader) identityOf(primary []column.Column, j int) uint64 {
+	x.buf = x.buf[:0]
+	for n := range primary {
+		x.buf = digest.AppendKey(x.buf, &primary[n], j)
 	}
 	return maphash.Bytes(x.p.seed, x.buf)
 }

@@ -146,6 +146,9 @@ func remarks(w io.Writer, steps, dims, facts []*ledger.Step) {
 		if n := byName(s.Figures.Settled); n != "" {
 			fmt.Fprintf(w, "%s: rows pointed to members that came after them: %s\n", s.Name, n)
 		}
+		if n := s.Figures.Disagree; n > 0 {
+			fmt.Fprintf(w, "%s: %s of which rows of one time tell different things; the later row counts\n", s.Name, Plural(n, "fact"))
+		}
 		if n := byName(s.Figures.Empty); n != "" {
 			fmt.Fprintf(w, "%s: inserted rows with nulls: %s\n", s.Name, n)
 		}

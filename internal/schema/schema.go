@@ -140,14 +140,18 @@ type Fact struct {
 	*star.Fact
 	Table   *warehouse.Table
 	Removed *warehouse.Table // the rows that were removed since they are gone; nil if none are
+	Told    *warehouse.Table // milestones that another row has told than the last one of their fact; nil if none are
 }
 
 // Tables lists the fact's tables.
 func (f *Fact) Tables() []*warehouse.Table {
-	if f.Removed == nil {
-		return []*warehouse.Table{f.Table}
+	list := []*warehouse.Table{f.Table}
+	for _, t := range []*warehouse.Table{f.Removed, f.Told} {
+		if t != nil {
+			list = append(list, t)
+		}
 	}
-	return []*warehouse.Table{f.Table, f.Removed}
+	return list
 }
 
 // New lays out a model.
@@ -380,6 +384,14 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 		}
 	}
 	add(false, f.Measures...)
+	if f.Completion != nil {
+		for _, l := range f.Completion.Lags {
+			add(false, l.Field())
+		}
+		if !f.Completion.TellAll {
+			t.Told = told(t)
+		}
+	}
 	if f.Marked() {
 		add(true, column.Field{Name: IsGone, Type: boolean})
 	}
@@ -390,6 +402,26 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 			Field: column.Field{Name: RemovedRun, Type: integer}, NotNull: true,
 		})
 	}
+	return t
+}
+
+// Milestone is the column of a table of milestones that names them.
+const Milestone = "milestone"
+
+// told makes the table of milestones that another row has told than the last one of their fact.
+func told(f *Fact) *warehouse.Table {
+	t := &warehouse.Table{Name: f.Table.Name + "_told", Primary: append(slices.Clone(f.Table.Primary), Milestone)}
+	add := func(fields ...column.Field) {
+		for _, field := range fields {
+			t.Columns = append(t.Columns, warehouse.Column{Field: field, NotNull: true})
+		}
+	}
+	add(f.Table.PrimaryFields()...)
+	add(column.Field{Name: Milestone, Type: column.Type{Kind: column.Text}})
+	if f.NewerBy != nil {
+		add(*f.NewerBy)
+	}
+	add(column.Field{Name: LoadLine, Type: integer})
 	return t
 }
 

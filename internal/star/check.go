@@ -415,6 +415,7 @@ func (c *checker) fact(f *Fact) {
 			f.Degenerate = append(f.Degenerate, *f.NewerBy)
 		}
 	}
+	c.completion(f, fields, of, path)
 	c.factDeliveries(f, fields, of, path)
 	names := map[string]bool{"load_run": true, "load_line": true, "is_gone": f.Marked()}
 	claim := func(at diag.Place, name string) {
@@ -432,7 +433,7 @@ func (c *checker) fact(f *Fact) {
 			claim(k.At, k.DurableColumn())
 		}
 	}
-	for _, field := range append(slices.Clone(f.Degenerate), f.Measures...) {
+	for _, field := range append(append(slices.Clone(f.Degenerate), f.Measures...), f.lags()...) {
 		claim(f.At, field.Name)
 	}
 }

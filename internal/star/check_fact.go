@@ -9,8 +9,8 @@ import (
 
 // newerBy completes the column that says which of two rows of a grain is newer.
 func (c *checker) newerBy(f *Fact, fields []column.Field, of, path string) {
-	if f.Repeated != ReplaceRepeated {
-		c.errorf(f.newerBy.At, path, "newer_by goes with repeated: replace")
+	if f.Repeated != ReplaceRepeated && f.Repeated != CompleteRepeated {
+		c.errorf(f.newerBy.At, path, "newer_by goes with repeated: replace or repeated: complete")
 		return
 	}
 	field, ok := c.field(fields, of, *f.newerBy, path)

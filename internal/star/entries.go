@@ -756,14 +756,15 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		},
 		{
 			"repeated",
-			"set_aside, replace, keep, stop",
-			"what happens to a row whose grain is there already with other values: set it aside (the default), let the later row replace the earlier one, keep what is there, or stop the step",
+			"set_aside, replace, complete, keep, stop",
+			"what happens to a row whose grain is there already with other values: set it aside (the default), let the later row replace the earlier one, let it fill or change the columns that complete lists, keep what is there, or stop the step",
 			false,
 			func(n *node) {
 				f.Repeated = Repeated(r.choice(
 					n,
 					string(AsideRepeated),
 					string(ReplaceRepeated),
+					string(CompleteRepeated),
 					string(KeepRepeated),
 					string(StopRepeated),
 				))
@@ -772,7 +773,7 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		{
 			"newer_by",
 			"a column",
-			"with `repeated: replace`, the column that says which of two rows is newer: an integer, a decimal, a date or a timestamp. It is kept in the table. Without it, the row that arrived later is newer",
+			"with `repeated: replace` or `complete`, the column that says which of two rows is newer: an integer, a decimal, a date or a timestamp. It is kept in the table. Without it, the row that arrived later is newer",
 			false,
 			func(n *node) {
 				if w, ok := r.word(n, "a column"); ok {
@@ -788,7 +789,72 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			func(n *node) { f.MustHold = r.musts(n) },
 		},
 		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
-	}, r.deliveryEntries(&f.deliveries, factDeliveries)...)
+	}, append(r.completionEntries(f), r.deliveryEntries(&f.deliveries, factDeliveries)...)...)
+}
+
+// completionEntries are those of a fact that later rows complete.
+func (r *reader) completionEntries(f *Fact) []Entry {
+	p := func() *Completion {
+		if f.Completion == nil {
+			f.Completion = &Completion{}
+		}
+		return f.Completion
+	}
+	return []Entry{
+		{
+			"complete",
+			"a column or key, or a list",
+			"with `repeated: complete`, what later rows fill or change: dates and timestamps (milestones, with the keys " +
+				"that are made of them), other columns, and keys. A row with another value elsewhere is set aside",
+			false,
+			func(n *node) { p().parts, p().at = r.words(n, "a column or key"), n.key.At },
+		},
+		{
+			"rows_tell",
+			"parts or all",
+			"whether a row without a milestone does not tell it (parts, the default), or says that it is not reached (all)",
+			false,
+			func(n *node) { p().TellAll, p().at = r.choice(n, "parts", "all") == "all", n.key.At },
+		},
+		{
+			"lags",
+			"name: lag",
+			"times between two dates or timestamps, which are worked out again when either changes",
+			false,
+			func(n *node) {
+				p().at = n.key.At
+				r.each(n, func(n *node) {
+					l := &Lag{Name: r.name(n.key, n.path), In: Days}
+					r.section(n, r.lagEntries(l))
+					f.Completion.Lags = append(f.Completion.Lags, l)
+				})
+			},
+		},
+		{
+			"in_order",
+			"a list of columns",
+			"dates or timestamps none of which may be before one that is listed earlier: a row that would make it so is set aside",
+			false,
+			func(n *node) { p().inOrder, p().at = r.words(n, "a column"), n.key.At },
+		},
+	}
+}
+
+func (r *reader) lagEntries(l *Lag) []Entry {
+	end := func(to *Name) func(n *node) {
+		return func(n *node) { *to, _ = r.word(n, "a column") }
+	}
+	return []Entry{
+		{"from", "a column", "the date or timestamp at which it starts", true, end(&l.from)},
+		{"to", "a column", "the date or timestamp at which it ends; the lag is null while either is", true, end(&l.to)},
+		{
+			"in",
+			"days, hours or minutes",
+			"days (the default) are whole: the difference of the calendar days. Hours and minutes are decimals with six places",
+			false,
+			func(n *node) { l.In = Unit(r.choice(n, string(Days), string(Hours), string(Minutes))) },
+		},
+	}
 }
 
 func (r *reader) key(n *node, ofFact bool) *Key {

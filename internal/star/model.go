@@ -422,6 +422,7 @@ type Fact struct {
 	Repeated   Repeated
 	NewerBy    *column.Field // says which of two rows of a grain is newer; nil if the order of arrival does
 	Deliveries *Deliveries   // nil if the source delivers changes
+	Completion *Completion   // which columns later rows fill or change; nil if none do
 	Limits     Limits
 	MustHold   []*Must
 
@@ -441,10 +442,11 @@ type Repeated string
 
 // The rules for repeated rows.
 const (
-	AsideRepeated   Repeated = "set_aside"
-	ReplaceRepeated Repeated = "replace" // the later row counts
-	KeepRepeated    Repeated = "keep"    // the row that is there counts
-	StopRepeated    Repeated = "stop"
+	AsideRepeated    Repeated = "set_aside"
+	ReplaceRepeated  Repeated = "replace"  // the later row counts
+	CompleteRepeated Repeated = "complete" // the later row counts in the columns that may change
+	KeepRepeated     Repeated = "keep"     // the row that is there counts
+	StopRepeated     Repeated = "stop"
 )
 
 // GrainPart is a key or, if that is nil, a column of the source.

@@ -195,7 +195,7 @@ func (c *checker) musts(list []*Must, fields []column.Field, path string) {
 
 // own lists the columns of a fact's table that something may be said of.
 func (f *Fact) own() []column.Field {
-	fields := append(slices.Clone(f.Degenerate), f.Measures...)
+	fields := append(append(slices.Clone(f.Degenerate), f.Measures...), f.lags()...)
 	if f.Marked() {
 		fields = append(fields, column.Field{Name: "is_gone", Type: column.Type{Kind: column.Boolean}})
 	}

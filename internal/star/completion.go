@@ -1,0 +1,178 @@
+package star
+
+import (
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+)
+
+// Completion says which columns of a fact later rows fill or change, and what is worked out from them (rule R33).
+type Completion struct {
+	Parts   []*Part
+	TellAll bool // a null milestone means that it is not reached; else that the row does not tell it
+	Lags    []*Lag
+	InOrder []string // milestones that may not be before the ones that are listed before them
+
+	parts, inOrder []Name
+	at             diag.Place
+}
+
+// Part is what changes together: a milestone with the keys that are made of it, a key, or another column.
+type Part struct {
+	Name
+	Milestone bool
+	Column    string // of the table; "" if it is a key
+	Keys      []*Key
+}
+
+// Lag is the time between two columns of a fact, in whole days or in a decimal number of hours or minutes.
+type Lag struct {
+	Name
+	From, To string
+	In       Unit
+
+	from, to Name
+}
+
+// Unit is what a lag is counted in.
+type Unit string
+
+// The units.
+const (
+	Days    Unit = "days"
+	Hours   Unit = "hours"
+	Minutes Unit = "minutes"
+)
+
+// Field is the column of the fact's table that has the lag.
+func (l *Lag) Field() column.Field {
+	if l.In == Days {
+		return column.Field{Name: l.Text, Type: column.Type{Kind: column.Integer}}
+	}
+	return column.Field{Name: l.Text, Type: column.Type{Kind: column.Decimal, Precision: 18, Scale: LagScale}}
+}
+
+// lags lists the columns of a fact that have lags.
+func (f *Fact) lags() []column.Field {
+	var fields []column.Field
+	if f.Completion != nil {
+		for _, l := range f.Completion.Lags {
+			fields = append(fields, l.Field())
+		}
+	}
+	return fields
+}
+
+// LagScale is how many decimal places hours and minutes have.
+const LagScale = 6
+
+// completion completes what is said about later rows that complete a fact.
+func (c *checker) completion(f *Fact, fields []column.Field, of, path string) {
+	p := f.Completion
+	if p == nil {
+		if f.Repeated == CompleteRepeated {
+			c.errorf(f.At, path, "repeated: complete needs complete, the columns that later rows fill or change")
+		}
+		return
+	}
+	if f.Repeated != CompleteRepeated {
+		c.errorf(p.at, path, "complete, rows_tell, lags and in_order go with repeated: complete")
+		return
+	}
+	if f.deliveries.delivers == "files" {
+		c.errorf(f.At, path, "delivers: files has no meaning where several files tell of one row: delivers: all")
+	}
+	for _, w := range p.parts {
+		c.part(f, w, fields, of, path+".complete")
+	}
+	for _, k := range f.Keys {
+		if k.Dimension != nil && f.hasKey(k) && (k.Dimension.Versioned() || k.Dimension.Aliases != nil) {
+			const message = "%s is part of the grain, so its dimension cannot have versions or aliases where rows are completed"
+			c.errorf(k.At, k.subject, message, k.Text)
+		}
+		if p.milestone(k.AsOf) {
+			c.errorf(k.At, k.subject, "%s is a milestone, which comes later: as_of needs a column that does not change", k.AsOf)
+		}
+	}
+	for _, l := range p.Lags {
+		path := path + ".lags." + l.Text
+		from, ok := c.kept(f, l.from, fields, of, path)
+		to, too := c.kept(f, l.to, fields, of, path)
+		l.From, l.To = from.Name, to.Name
+		for _, end := range []column.Field{from, to} {
+			if ok && too && l.In != Days && end.Type.Kind != column.Timestamp {
+				c.errorf(l.At, path, "%s has no time of the day: in: days", end.Name)
+			}
+		}
+	}
+	for _, w := range p.inOrder {
+		if field, ok := c.kept(f, w, fields, of, path+".in_order"); ok {
+			p.InOrder = append(p.InOrder, field.Name)
+		}
+	}
+}
+
+// hasKey reports whether a key is part of the grain.
+func (f *Fact) hasKey(k *Key) bool {
+	return slices.ContainsFunc(f.Grain, func(g GrainPart) bool { return g.Key == k })
+}
+
+func (p *Completion) milestone(name string) bool {
+	return slices.ContainsFunc(p.Parts, func(part *Part) bool { return part.Milestone && part.Column == name && name != "" })
+}
+
+// kept finds a date or timestamp, and has the table keep it.
+func (c *checker) kept(f *Fact, w Name, fields []column.Field, of, path string) (column.Field, bool) {
+	field, ok := c.field(fields, of, w, path)
+	if ok && known(field.Type) && !field.Type.Temporal() {
+		c.errorf(w.At, path, "%s is of type %s; it is a date or a timestamp", field.Name, field.Type)
+		return field, false
+	}
+	if ok && column.Find(f.Degenerate, field.Name) < 0 {
+		f.Degenerate = append(f.Degenerate, field)
+	}
+	return field, ok
+}
+
+// part finds what one name of complete means.
+func (c *checker) part(f *Fact, w Name, fields []column.Field, of, path string) {
+	p := f.Completion
+	part := &Part{Name: w}
+	at := column.Find(fields, w.Text)
+	key := slices.IndexFunc(f.Keys, func(k *Key) bool { return k.Text == w.Text })
+	switch {
+	case slices.ContainsFunc(p.Parts, func(o *Part) bool { return o.Text == w.Text }):
+		c.errorf(w.At, path, "%s is listed twice", w.Text)
+		return
+	case slices.ContainsFunc(f.grain, func(g Name) bool { return g.Text == w.Text }):
+		c.errorf(w.At, path, "%s is part of the grain, which tells which row is completed", w.Text)
+		return
+	case f.newerBy != nil && f.newerBy.Text == w.Text:
+		c.errorf(w.At, path, "%s says which row is newer; it need not be listed", w.Text)
+		return
+	case at >= 0 && fields[at].Type.Temporal():
+		part.Milestone, part.Column = true, w.Text
+		for _, k := range f.Keys {
+			if len(k.By) == 1 && k.By[0] == w.Text {
+				part.Keys = append(part.Keys, k)
+				if !k.missingSaid {
+					k.Missing = ToNotYet
+				}
+			}
+		}
+	case key >= 0:
+		part.Keys = []*Key{f.Keys[key]}
+		p.Parts = append(p.Parts, part)
+		return
+	default:
+		if _, ok := c.field(fields, of, w, path); !ok {
+			return
+		}
+		part.Column = w.Text
+	}
+	if column.Find(f.Degenerate, w.Text) < 0 && column.Find(f.Measures, w.Text) < 0 {
+		f.Degenerate = append(f.Degenerate, fields[at])
+	}
+	p.Parts = append(p.Parts, part)
+}
