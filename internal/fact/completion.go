@@ -187,7 +187,7 @@ func (x *completion) take(c *Chunk, i int32, known bool, stand *standing, j int)
 }
 
 // OrderReason is why a row is set aside that would put milestones out of order.
-const OrderReason = "milestones would be out of order"
+const OrderReason = "milestones out of order"
 
 // differs reports whether row i says something else of a part than merged fact n has: of keys that no member has, another
 // natural key.
@@ -216,26 +216,45 @@ func (x *completion) differs(p part, c *Chunk, i int, rows []*column.Column, n i
 	return false
 }
 
-// disordered returns the first column that would be before one that is listed earlier, once row i has set some parts.
+// disordered returns the first column that would be before one that is listed earlier, once row i has set some parts of
+// merged fact n.
 func (x *completion) disordered(c *Chunk, i int, rows []*column.Column, n int, sets []int) string {
-	last, at := (*column.Column)(nil), 0
-	for _, name := range x.w.fact.Completion.InOrder {
-		k := column.Find(x.w.fields, name)
-		col, row := rows[k], n
+	return x.w.disordered(func(k int) (*column.Column, int) {
 		for _, s := range sets {
 			if slices.Contains(x.parts[s].fields, k) {
-				col, row = c.cols[k], i
+				return c.cols[k], i
 			}
 		}
-		if col.Null[row] {
+		return rows[k], n
+	})
+}
+
+// disordered returns the first column that is before one that is listed earlier; at returns a field and its row.
+func (w *Writer) disordered(at func(field int) (*column.Column, int)) string {
+	last, row := (*column.Column)(nil), 0
+	for _, name := range w.fact.Completion.InOrder {
+		c, i := at(column.Find(w.fields, name))
+		if c.Null[i] {
 			continue
 		}
-		if last != nil && before(col, row, last, at) {
+		if last != nil && before(c, i, last, row) {
 			return name
 		}
-		last, at = col, row
+		last, row = c, i
 	}
 	return ""
+}
+
+// unordered sets row i aside, which is the first of its grain, if its milestones are out of order.
+func (w *Writer) unordered(c *Chunk, i int32) bool {
+	if w.completion == nil {
+		return false
+	}
+	of := w.disordered(func(k int) (*column.Column, int) { return c.cols[k], int(i) })
+	if of != "" {
+		c.Batch.SetAside(int(i), of, OrderReason, "")
+	}
+	return of != ""
 }
 
 // before reports whether a date or timestamp is before another; a day is not before a time on it.

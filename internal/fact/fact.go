@@ -396,6 +396,9 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 			repeats = append(repeats, i)
 			continue
 		}
+		if w.unordered(c, i) {
+			continue
+		}
 		if infers {
 			resolve.Join(w.links, b, &c.Keys, i)
 		}
@@ -548,7 +551,10 @@ func (w *Writer) judge(ctx context.Context, tx warehouse.Tx, c *Chunk, i int32, 
 		return nil
 	}
 	j, there := stand.row[c.view.grain(int(i))]
-	if !there { // a chance meeting of two digests
+	if !there { // a chance meeting of two digests, or the row before was set aside
+		if w.unordered(c, i) {
+			return nil
+		}
 		if !known {
 			resolve.Join(w.links, c.Batch, &c.Keys, i)
 			c.view.refresh(int(i))

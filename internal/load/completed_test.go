@@ -309,3 +309,84 @@ func TestCompletedOrders(t *testing.T) {
 		}
 	}
 }
+
+// TestCompletedStory loads rows that move a milestone back, that disagree, that change what may not change, that come
+// again, and that would put milestones out of order, and looks at what became of each.
+func TestCompletedStory(t *testing.T) {
+	dir := t.TempDir()
+	model := fmt.Sprintf(completedModel, "sqlite: star.db", "date", "date", "infer", "parts", "days",
+		"    newer_by: told\n    in_order: [entered, left]\n")
+	startest.Write(t, dir, "ironmonger.yaml", model)
+	startest.Write(t, dir, "keepers.csv", "keeper,name\nA,Ada\n")
+	for n, c := range []struct{ rows, want, figures string }{
+		{
+			"1,V,2024-06-01,2024-06-03,,A,50.00,1\n",
+			"1,V,2024-06-01,2024-06-03,,A,50.00,1 2 ",
+			"read 1 new 1 changed 0 same 0 older 0 aside 0 disagree 0",
+		},
+		{
+			"1,V,,2024-05-30,,A,50.00,2\n1,V,,,2024-06-04,A,55.00,2\n1,W,,,,A,55.00,3\n",
+			"1,V,2024-06-01,2024-05-30,2024-06-04,A,55.00,2 -2 5",
+			"read 3 new 0 changed 2 same 0 older 0 aside 1 disagree 1",
+		},
+		{
+			"1,V,2024-06-01,2024-06-03,,A,50.00,1\n",
+			"1,V,2024-06-01,2024-05-30,2024-06-04,A,55.00,2 -2 5",
+			"read 1 new 0 changed 0 same 0 older 1 aside 0 disagree 0",
+		},
+		{
+			"1,V,,,2024-05-29,A,55.00,4\n2,V,,2024-06-02,2024-06-01,N,1.00,1\n2,V,,2024-06-02,,N,1.00,1\n",
+			"1,V,2024-06-01,2024-05-30,2024-06-04,A,55.00,2 -2 5\n2,V,,2024-06-02,,N,1.00,1  ",
+			"read 3 new 1 changed 0 same 0 older 0 aside 2 disagree 0",
+		},
+	} {
+		startest.Write(t, dir, "v/1.csv", voyageHead+c.rows)
+		run, err := startest.Load(t, dir, load.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := run.Steps[2].Figures
+		figures := fmt.Sprintf("read %d new %d changed %d same %d older %d aside %d disagree %d",
+			f.Read, f.Inserted, f.Changed, f.Same, f.Older, f.SetAside, f.Disagree)
+		if got := voyagesIn(t, dir, true); got != c.want || figures != c.figures {
+			t.Errorf("load %d: the star has %s; %s", n, got, figures)
+		}
+	}
+}
+
+// TestCompletedDamaged changes completed facts by hand: the proof finds each.
+func TestCompletedDamaged(t *testing.T) {
+	dir := t.TempDir()
+	model := fmt.Sprintf(completedModel, "sqlite: star.db", "date", "date", "infer", "parts", "days", "    newer_by: told\n")
+	startest.Write(t, dir, "ironmonger.yaml", model)
+	startest.Write(t, dir, "keepers.csv", "keeper,name\nA,Ada\nB,Bea\n")
+	startest.Write(t, dir, "v/1.csv", voyageHead+"1,V,2024-06-01,2024-06-03,,A,50.00,1\n1,V,,,2024-06-05,B,60.00,2\n")
+	if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+		t.Fatal(err)
+	}
+	if !startest.Proved(t, dir) {
+		t.Fatal("the star is broken")
+	}
+	for _, c := range []struct{ damage, repair, broken string }{
+		{"fact_voyage SET wait = 3", "fact_voyage SET wait = 2", "milestones of fact_voyage"},
+		{"fact_voyage SET transit = NULL", "fact_voyage SET transit = 2", "milestones of fact_voyage"},
+		{"fact_voyage SET entered_date_key = -2", "fact_voyage SET entered_date_key = 20240603", "milestones of fact_voyage"},
+		{"fact_voyage SET keeper_key = 1", "fact_voyage SET keeper_key = 2", "sources of fact_voyage"},
+		{"fact_voyage SET toll = 50", "fact_voyage SET toll = 60", "sources of fact_voyage"},
+		{"fact_voyage SET vessel = 'W'", "fact_voyage SET vessel = 'V'", "sources of fact_voyage"},
+		{"fact_voyage SET told = 1", "fact_voyage SET told = 2", "sources of fact_voyage"},
+		{"fact_voyage SET requested = '2024-06-02', wait = 1", "fact_voyage SET requested = '2024-06-01', wait = 2",
+			"sources of fact_voyage"},
+		{"fact_voyage_told SET milestone = 'lost' WHERE milestone = 'entered'",
+			"fact_voyage_told SET milestone = 'entered' WHERE milestone = 'lost'", "sources of fact_voyage"},
+	} {
+		startest.Run(t, dir, "UPDATE "+c.damage)
+		if broken := startest.Broken(t, dir); !slices.Contains(broken, c.broken) {
+			t.Errorf("%s: broken is %v", c.damage, broken)
+		}
+		startest.Run(t, dir, "UPDATE "+c.repair)
+		if !startest.Proved(t, dir) {
+			t.Errorf("%s: the right star is said to be broken: %v", c.repair, startest.Broken(t, dir))
+		}
+	}
+}

@@ -104,6 +104,14 @@ func (c *checker) tables() {
 	for _, f := range c.model.Facts {
 		claim(f.At, "fact_"+f.Text, "facts."+f.Text)
 	}
+	for _, f := range c.model.Facts {
+		if f.Removes() {
+			claim(f.At, "fact_"+f.Text+"_removed", "facts."+f.Text+" (rows that were removed)")
+		}
+		if f.Completion != nil && !f.Completion.TellAll {
+			claim(f.At, "fact_"+f.Text+"_told", "facts."+f.Text+" (which rows told its milestones)")
+		}
+	}
 	for _, d := range c.model.Dimensions {
 		for _, k := range d.Keys {
 			if k.Dimension != nil && k.Role() {
