@@ -93,6 +93,7 @@ func (s *session) root() *cli.Command {
 			s.trace(),
 			s.rehearse(),
 			s.erase(),
+			s.undo(),
 			s.runs(),
 			s.ddl(),
 			s.schema(),

@@ -193,6 +193,13 @@ func Run(
 	if err != nil {
 		return nil, err
 	}
+	runs, err := ledger.RunsBefore(ctx, tx)
+	if err != nil {
+		return nil, err
+	}
+	if err := ledger.ForgetBefore(ctx, tx, runs); err != nil { // what runs changed has the values, too
+		return nil, err
+	}
 	if out.Dry = dry; dry {
 		return out, nil
 	}

@@ -93,7 +93,7 @@ func (a *Account) ofSteps(ctx context.Context, r warehouse.Reader, step, inferre
 	for _, run := range runs {
 		for _, s := range run.Steps {
 			switch {
-			case s.State != Done:
+			case s.State != Done || run.State == Undone:
 			case s.Name == step:
 				known, a.Rows = true, s.Figures.Table
 				for _, total := range s.Figures.Totals {

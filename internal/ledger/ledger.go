@@ -24,6 +24,7 @@ const (
 	Done    = "done"
 	Failed  = "failed"
 	NotRun  = "not run" // a step whose predecessor failed
+	Undone  = "undone"  // a run that was taken back
 )
 
 // Run is an entry of load_run.
@@ -52,6 +53,15 @@ type Step struct {
 	StartedAt *time.Time `json:"started_at,omitempty"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Figures   Figures    `json:"figures"`
+}
+
+// Wrote reports whether a step of the run has changed a table of the star, or set rows aside.
+func (r *Run) Wrote() bool {
+	return slices.ContainsFunc(r.Steps, func(s *Step) bool {
+		f := &s.Figures
+		return s.State == Done && (f.Written()+f.SetAside+f.Removed+f.Gone+f.Back+f.Adopted+f.Renamed+f.Combined > 0 ||
+			len(f.Met)+len(f.Inferred)+len(f.Repointed)+len(f.Settled) > 0)
+	})
 }
 
 // Figures are what a step counted. Each row read is exactly one of inserted, new, versions, filled,

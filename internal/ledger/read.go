@@ -102,6 +102,11 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	return runs, nil
 }
 
+// Lasting leaves out the runs that were taken back: nothing of them stands.
+func Lasting(runs []*Run) []*Run {
+	return slices.DeleteFunc(slices.Clone(runs), func(r *Run) bool { return r.State == Undone })
+}
+
 // Going returns the run that goes on, without its steps; nil if none does.
 func Going(ctx context.Context, r warehouse.Reader) (*Run, error) {
 	if columns, err := r.Describe(ctx, runTable.Name); err != nil || columns == nil {

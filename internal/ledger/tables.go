@@ -184,5 +184,6 @@ func Tables() []*warehouse.Table {
 		openKeyTable,
 		asideTable,
 		causeTable,
+		beforeTable,
 	}
 }

@@ -17,6 +17,7 @@ import (
 )
 
 const completedModel = `warehouse: {%s}
+undo: 20 runs
 limits: {unmatched: none, set_aside: none}
 sources:
   voyages:
@@ -246,6 +247,7 @@ func completedCase(t *testing.T, seed uint64) {
 		s.story.WriteString("load\n")
 		s.holds(func() string { return voyagesIn(t, s.dir, byTold) }, strings.Join(lines, "\n"))
 	}
+	s.back()
 }
 
 // voyagesIn writes facts as [foldVoyages] has them, with their lags. The key of a milestone is that of its day.

@@ -44,6 +44,7 @@ type goneStar struct {
 	dir   string
 	r     *rand.Rand
 	story strings.Builder
+	past  []moment
 }
 
 func newGoneStar(t *testing.T, seed uint64, model string, args ...any) *goneStar {
@@ -83,6 +84,7 @@ func (s *goneStar) holds(have func() string, want string) {
 		}
 		s.t.Fatalf("%v\n%s", err, &s.story)
 	}
+	s.past = append(s.past, momentOf(s.t, s.dir, run.ID))
 	if got := have(); got != want {
 		s.t.Fatalf("expected\n%s\nand the star has\n%s\n%s", want, got, &s.story)
 	}
@@ -102,9 +104,23 @@ func (s *goneStar) holds(have func() string, want string) {
 	if !startest.Proved(s.t, s.dir) {
 		s.t.Fatalf("the proof is broken: %v\n%s", startest.Broken(s.t, s.dir), &s.story)
 	}
+	s.past = append(s.past, momentOf(s.t, s.dir, run.ID))
+}
+
+// back takes the loads back in some goes, and loads again what is still there: the proof holds.
+func (s *goneStar) back() {
+	s.t.Helper()
+	takeBack(s.t, s.dir, s.past, s.r.IntN)
+	if _, err := startest.Load(s.t, s.dir, s.options()); err != nil {
+		s.t.Fatal(err)
+	}
+	if !startest.Proved(s.t, s.dir) {
+		s.t.Fatalf("loaded again, the proof is broken:\n%s", &s.story)
+	}
 }
 
 const withdrawnModel = `warehouse: {%s}
+undo: 20 runs
 limits: {unmatched: none, set_aside: none, gone: none}
 sources:
   passages:
@@ -203,6 +219,7 @@ func withdrawnCase(t *testing.T, seed uint64) {
 		s.story.WriteString("load\n")
 		s.holds(func() string { return flaggedPassages(t, s.dir) }, strings.Join(lines, "\n"))
 	}
+	s.back()
 }
 
 // takeWithdrawn restates a load of files that have all of their rows: what a file has no longer is taken out, all files
@@ -257,6 +274,7 @@ func flaggedPassages(t *testing.T, dir string) string {
 }
 
 const missingModel = `warehouse: {%s}
+undo: 20 runs
 limits: {unmatched: none, set_aside: none, gone: none}
 sources:
   tolls:
@@ -412,6 +430,7 @@ func missingCase(t *testing.T, seed uint64) {
 			return strings.Join(lines, "\n")
 		}, strings.Join(lines, "\n"))
 	}
+	s.back()
 }
 
 // TestGoneStops: deliveries and files that cannot be believed fail the step, and nothing is kept.

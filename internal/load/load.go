@@ -21,6 +21,7 @@ import (
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
+	"ironmonger/internal/undo"
 	"ironmonger/internal/warehouse"
 )
 
@@ -61,7 +62,8 @@ type run struct {
 	mu      sync.Mutex
 	rosters map[*star.Dimension]*roster.Roster
 	watch   sync.Mutex
-	dry     *dryWarehouse // nil if it is meant
+	kept    *undo.Recorder // nil if it is not kept what the run changes
+	dry     *dryWarehouse  // nil if it is meant
 }
 
 // step is a step of a run: it loads a dimension or a fact.
@@ -148,7 +150,12 @@ func Run(
 		r.entry.State, r.entry.EndedAt = state, &ended
 		return r.entry, r.outcome()
 	}
-	end := func(tx warehouse.Tx) error { return ledger.EndRun(late, tx, r.entry, state, time.Now()) }
+	end := func(tx warehouse.Tx) error {
+		if err := undo.Trim(late, tx, r.model, r.entry); err != nil {
+			return err
+		}
+		return ledger.EndRun(late, tx, r.entry, state, time.Now())
+	}
 	if err = r.transact(late, end); errors.Is(err, warehouse.ErrUnknown) {
 		err = r.transact(late, end) // twice is as good as once
 	}
@@ -257,7 +264,11 @@ func (r *run) begin(ctx context.Context, why string) error {
 				r.entry.Parameters[p.Text] = p.Value
 			}
 		}
-		return ledger.StartRun(ctx, tx, r.entry)
+		if err := ledger.StartRun(ctx, tx, r.entry); err != nil || r.star == nil || r.dry != nil || r.model.Undo == 0 {
+			return err
+		}
+		r.kept = undo.NewRecorder(r.entry.ID, r.star)
+		return r.kept.Begin(ctx, tx)
 	})
 }
 

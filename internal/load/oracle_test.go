@@ -242,6 +242,7 @@ func (s *scene) model(warehouse string) string {
 		keep = "    degenerate: at\n"
 	}
 	return "warehouse:\n  " + warehouse + `
+undo: 20 runs
 limits:
   set_aside: none
   unmatched: none
@@ -1055,6 +1056,7 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 		warehouses[i] = warehouse
 		startest.Write(t, dirs[i], "ironmonger.yaml", s.model(warehouse))
 	}
+	var past []moment // of one of the stars
 	for _, share := range []float64{0.4, 0.7, 1} {
 		w.turned = w.turns && share == 1
 		n := func(rows []string) []string { return rows[:int(float64(len(rows))*share)] }
@@ -1074,6 +1076,9 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 				t.Fatal(err, "\n", s.model(""))
 			}
 			dumps = append(dumps, startest.Dump(t, dir))
+			if i == int(seed)%len(dirs) {
+				past = append(past, momentOf(t, dir, run.ID))
+			}
 			told := ""
 			for _, step := range run.Steps {
 				text, err := json.Marshal(step.Figures)
@@ -1147,5 +1152,16 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 				t.Fatal(err)
 			}
 		}
+		past = append(past, momentOf(t, dirs[int(seed)%len(dirs)], again.ID))
 	}
+	at := int(seed) % len(dirs)
+	if w.turned { // with the model of then, or the one of before
+		undoFrom(t, dirs[at], past[4].run)
+		w.turned, past = false, past[:4]
+		startest.Write(t, dirs[at], "ironmonger.yaml", s.model(warehouses[at]))
+		if now := momentOf(t, dirs[at], 0); now.have != past[3].have {
+			t.Fatalf("taken back, with the model of before:\n%s", startest.Difference(past[3].have, now.have))
+		}
+	}
+	takeBack(t, dirs[at], past, s.r.IntN)
 }

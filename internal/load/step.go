@@ -166,10 +166,11 @@ func (r *run) add(entry *ledger.Step) {
 
 // try does the step's work up to the point where only the ledger's entry is missing.
 func (w *work) try(ctx context.Context) error {
-	var err error
-	if w.tx, err = w.wh.Begin(ctx); err != nil {
+	tx, err := w.wh.Begin(ctx)
+	if err != nil {
 		return err
 	}
+	w.tx = w.kept.Wrap(tx)
 	if err := w.kind.tables(ctx); err != nil {
 		return err
 	}

@@ -167,6 +167,7 @@ func Run(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Option
 	if p.runs, err = ledger.Runs(ctx, r, 0); err != nil {
 		return nil, err
 	}
+	p.runs = ledger.Lasting(p.runs)
 	for _, d := range p.star.Dimensions {
 		if err := p.dimension(d); err != nil {
 			return nil, err

@@ -43,7 +43,7 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 		return
 	}
 	if r.Message != "" {
-		fmt.Fprintf(w, "it did not start: %s\n", r.Message)
+		fmt.Fprintln(w, remark(r))
 	}
 	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
 }
@@ -298,6 +298,14 @@ func quoted(s string) string {
 	return "‹" + s + "›"
 }
 
+// remark is what the ledger has to say of a run: why it did not start, or which runs it took back.
+func remark(r *ledger.Run) string {
+	if r.Message != "" && r.State == ledger.Failed {
+		return "it did not start: " + r.Message
+	}
+	return r.Message
+}
+
 // Runs writes a line for each run.
 func Runs(w io.Writer, runs []*ledger.Run, width int) {
 	if len(runs) == 0 {
@@ -305,7 +313,7 @@ func Runs(w io.Writer, runs []*ledger.Run, width int) {
 		return
 	}
 	t := &Table{Columns: columns("run>", "started (UTC)", "state", "time>", "steps>", "read>", "written>",
-		"same>", "set aside>", "model~", "did not start~?")}
+		"same>", "set aside>", "model~", "remark~?")}
 	for _, r := range runs {
 		var sum ledger.Figures
 		var written int64
@@ -328,7 +336,7 @@ func Runs(w io.Writer, runs []*ledger.Run, width int) {
 			Number(sum.Same),
 			Number(sum.SetAside),
 			r.ModelFile,
-			strings.ReplaceAll(r.Message, "\n", " "),
+			strings.ReplaceAll(remark(r), "\n", " "),
 		)
 	}
 	t.Write(w, width)

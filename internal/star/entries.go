@@ -136,6 +136,14 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		},
 		{"limits", "keys", "the limits of the steps", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
 		{
+			"undo",
+			"3 runs or none",
+			"for how many of the latest runs that wrote something it is kept what they changed, so that ironmonger undo can take " +
+				"them back; the default is 3 runs",
+			false,
+			func(n *node) { m.Undo = r.runs(n) },
+		},
+		{
 			"databases",
 			"names",
 			"databases that sources read from; they are never written to",
@@ -271,6 +279,23 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 		},
 	}
 }
+
+// runs reads a number of runs.
+func (r *reader) runs(n *node) int {
+	w, ok := r.word(n, "a number of runs")
+	if !ok || w.Text == "none" {
+		return 0
+	}
+	number, _ := strings.CutSuffix(strings.TrimSuffix(w.Text, "s"), " run")
+	v, err := strconv.Atoi(number)
+	if err != nil || v < 1 || v > mostUndo || number == w.Text {
+		r.errorf(w.At, n.path, "%s is not a number of runs: write 3 runs, or none", w.Text)
+	}
+	return v
+}
+
+// mostUndo is for how many runs at most it is kept what they changed.
+const mostUndo = 1000
 
 func (r *reader) zone(n *node) *time.Location {
 	w, ok := r.word(n, "a time zone's name")

@@ -28,6 +28,7 @@ type Model struct {
 	Warehouse  Warehouse
 	Zone       *time.Location // nil if the model names none
 	Limits     Limits
+	Undo       int // for how many of the latest runs it is kept what they changed
 	Parameters []*Parameter
 	Databases  []*Database
 	Sources    []*Source

@@ -83,6 +83,7 @@ func Find(ctx context.Context, r warehouse.Reader, s *schema.Star) (*Report, err
 	if err != nil {
 		return nil, err
 	}
+	runs = ledger.Lasting(runs)
 	last := lastSteps(runs)
 	if len(last) == 0 {
 		return nil, ErrNothing

@@ -93,6 +93,7 @@ func newTracer(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.M
 	t := &tracer{ctx: ctx, r: r, root: root, model: m, star: schema.New(m)}
 	var err error
 	t.runs, err = ledger.Runs(ctx, r, 0)
+	t.runs = ledger.Lasting(t.runs)
 	slices.Reverse(t.runs)
 	return t, err
 }

@@ -163,6 +163,8 @@ type Snapshot interface {
 type Tx interface {
 	Reader
 	Create(ctx context.Context, t *Table) error
+	// Drop removes a table that is there, whose views were dropped before.
+	Drop(ctx context.Context, table string) error
 	// Constrain adds what is cheaper to add once a new table is filled, and may leave Create to do the
 	// rest. Calling it again does nothing.
 	Constrain(ctx context.Context, t *Table) error

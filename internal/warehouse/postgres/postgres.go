@@ -457,6 +457,11 @@ func (t *tx) DropView(ctx context.Context, name string) error {
 	return t.exec(ctx, "DROP VIEW IF EXISTS "+t.table(name))
 }
 
+// Drop removes a table.
+func (t *tx) Drop(ctx context.Context, table string) error {
+	return t.exec(ctx, "DROP TABLE "+t.table(table))
+}
+
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
 	return t.exec(ctx, t.createView(v))

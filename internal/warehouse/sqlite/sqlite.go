@@ -315,6 +315,11 @@ func (t *tx) DropView(ctx context.Context, name string) error {
 	return t.exec("DROP VIEW IF EXISTS " + quote(name))
 }
 
+// Drop removes a table.
+func (t *tx) Drop(ctx context.Context, table string) error {
+	return t.exec("DROP TABLE " + quote(table))
+}
+
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
 	return t.exec(createView(v))

@@ -752,6 +752,14 @@ func testAlter(t *testing.T, open func() warehouse.Warehouse) {
 	if left, err := w.Describe(ctx, "seen"); err != nil || left != nil {
 		t.Errorf("the view is still there: %v, %v", left, err)
 	}
+	Transact(t, w, func(tx warehouse.Tx) {
+		if err := tx.Drop(ctx, "one"); err != nil {
+			t.Fatal(err)
+		}
+	})
+	if left, err := w.Describe(ctx, "one"); err != nil || left != nil {
+		t.Errorf("the table is still there: %v, %v", left, err)
+	}
 }
 
 // counted is a warehouse whose transactions count what is written: whoever has to see all of it wraps one so.
