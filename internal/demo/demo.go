@@ -7,6 +7,7 @@ import (
 	"embed"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -33,14 +34,12 @@ func Write(dir string, passages int) error {
 			return err
 		}
 	}
-	for _, name := range []string{"ironmonger.yaml", "ironmonger.examples.yaml", "complaints.yaml", "complaints.examples.yaml", "README.md"} {
-		text, err := files.ReadFile("files/" + name)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(filepath.Join(dir, name), text, 0o644); err != nil {
-			return err
-		}
+	texts, err := fs.Sub(files, "files")
+	if err != nil {
+		return err
+	}
+	if err := os.CopyFS(dir, texts); err != nil {
+		return err
 	}
 	a := &authority{dir: dir, vessels: max(40, passages/15), keepers: 60, passages: max(60, passages)}
 	a.reference()

@@ -194,6 +194,23 @@ func ReadFileOf(e Before) string {
 	return values["file"]
 }
 
+// FilesReadBy lists the files that a run was the last to read, each once.
+func FilesReadBy(ctx context.Context, r warehouse.Reader, run int64) ([]string, error) {
+	match := column.Column{Type: integer}
+	match.AppendInt(run)
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{
+		Table:   readTable.Name,
+		Fields:  pick(readTable, "file"),
+		By:      []string{"run"},
+		Match:   []*column.Column{&match},
+		OrderBy: []string{"file"},
+	})
+	if err != nil {
+		return nil, err
+	}
+	return slices.Compact(slices.Clone(b.Cols[0].Text)), nil
+}
+
 // MarkUndone writes down that a run was taken back.
 func MarkUndone(ctx context.Context, tx warehouse.Tx, run int64) error {
 	return amendRow(ctx, tx, runTable, 1, []string{"run", "state"}, run, Undone)

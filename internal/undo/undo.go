@@ -123,7 +123,7 @@ func Run(ctx context.Context, tx warehouse.Tx, s *schema.Star, plan []*ledger.Ru
 		if err != nil {
 			return nil, err
 		}
-		u := &undoing{ctx: ctx, tx: tx, star: s, tables: tablesOf(s), run: run.ID, entries: entries, own: map[int64]bool{}}
+		u := &undoing{ctx: ctx, tx: tx, star: s, tables: tablesOf(s), run: run.ID, entries: entries, own: map[int64]bool{}, taken: map[string]map[string]bool{}}
 		u.out = &Undone{Run: run.ID, Tables: []*Table{}}
 		if err := u.all(); err != nil {
 			return nil, fmt.Errorf("run %d cannot be taken back: %w", run.ID, err)
@@ -149,7 +149,8 @@ type undoing struct {
 	entries []ledger.Before
 	out     *Undone
 	made    []string
-	own     map[int64]bool // entries of rows that the run itself had added
+	own     map[int64]bool             // entries of rows that the run itself had added
+	taken   map[string]map[string]bool // by table, the keys of rows that were taken out
 }
 
 func (u *undoing) all() error {
@@ -165,7 +166,9 @@ func (u *undoing) all() error {
 	if err != nil {
 		return err
 	}
-	u.files()
+	if err := u.files(); err != nil {
+		return err
+	}
 	for name, t := range u.tables {
 		if !slices.ContainsFunc(u.entries, func(e ledger.Before) bool { return e.Table == name }) {
 			continue
@@ -202,13 +205,16 @@ func (u *undoing) table(name string) *Table {
 }
 
 // files notes which files the next load reads again.
-func (u *undoing) files() {
+func (u *undoing) files() error {
+	read, err := ledger.FilesReadBy(u.ctx, u.tx, u.run)
+	u.out.Files = read
 	for _, e := range u.entries {
 		if file := ledger.ReadFileOf(e); file != "" && !slices.Contains(u.out.Files, file) {
 			u.out.Files = append(u.out.Files, file)
 		}
 	}
 	slices.Sort(u.out.Files)
+	return err
 }
 
 // unwrite removes the rows that the run has added to tables whose rows say which run wrote them: all that it wrote
@@ -263,7 +269,11 @@ func (u *undoing) unwriteTable(t *warehouse.Table, there map[string]bool) error 
 	ask := column.NewBatch([]column.Field{run})
 	ask.Cols[0].AppendInt(u.run)
 	ask.N = 1
-	rows := column.NewBatch(key)
+	rows, taken := column.NewBatch(key), map[string]bool{}
+	removes := slices.ContainsFunc(u.entries, func(e ledger.Before) bool {
+		return e.Table == t.Name && e.Did == ledger.RemovedRow
+	})
+	u.taken[t.Name] = taken
 	q := warehouse.Query{Table: t.Name, Fields: key, By: []string{run.Name}, Match: column.Pointers(ask.Cols)}
 	err := warehouse.Each(u.ctx, u.tx, q, func(b *column.Batch) error {
 		cols := column.Pointers(b.Cols)
@@ -271,10 +281,10 @@ func (u *undoing) unwriteTable(t *warehouse.Table, there map[string]bool) error 
 			if there[ledger.RowText(key, cols, i)] {
 				continue
 			}
-			for k := range rows.Cols {
-				rows.Cols[k].AppendOwn(cols[k], i)
+			appendRow(rows, cols, i)
+			if removes {
+				taken[ledger.RowText(key, cols, i)] = true
 			}
-			rows.N++
 		}
 		return nil
 	})
@@ -395,19 +405,13 @@ func (u *undoing) changeOnce(t *warehouse.Table, entries []ledger.Before) error 
 		}
 		cols := column.Pointers(row.Cols)
 		if len(rest) > 0 && ledger.RowText(key, pick(key, t.Fields(), cols), 0) == entries[i].Key {
-			for k, c := range pick(append(slices.Clone(key), rest...), t.Fields(), cols) {
-				set.Cols[k].Append(c, 0)
-			}
-			set.N++
+			appendRow(set, pick(append(slices.Clone(key), rest...), t.Fields(), cols), 0)
 			continue
 		}
 		if err := ledger.AppendRowText(moved, key, entries[i].Key); err != nil {
 			return err
 		}
-		for k := range cols {
-			old.Cols[k].Append(cols[k], 0)
-		}
-		old.N++
+		appendRow(old, cols, 0)
 	}
 	if set.N > 0 {
 		n, err := u.tx.Amend(u.ctx, t.Name, len(key), append(slices.Clone(key), rest...), set)
@@ -428,7 +432,15 @@ func (u *undoing) changeOnce(t *warehouse.Table, entries []ledger.Before) error 
 	return warehouse.AppendAll(u.ctx, u.tx, t, old)
 }
 
-// putBack adds rows again that were removed.
+// appendRow adds row i of some columns to a batch of the same, with texts of its own.
+func appendRow(b *column.Batch, cols []*column.Column, i int) {
+	for k := range b.Cols {
+		b.Cols[k].AppendOwn(cols[k], i)
+	}
+	b.N++
+}
+
+// putBack adds rows again that were removed. A row that was removed so that another could take its place is restored.
 func (u *undoing) putBack(t *warehouse.Table, entries []ledger.Before) error {
 	rows := column.NewBatch(t.Fields())
 	for i := range entries {
@@ -439,12 +451,16 @@ func (u *undoing) putBack(t *warehouse.Table, entries []ledger.Before) error {
 		if err != nil {
 			return err
 		}
-		for k := range row.Cols {
-			rows.Cols[k].Append(&row.Cols[k], 0)
+		cols := column.Pointers(row.Cols)
+		appendRow(rows, cols, 0)
+		key := identity(t)
+		if told := u.table(t.Name); u.taken[t.Name][ledger.RowText(key, pick(key, t.Fields(), cols), 0)] {
+			told.Restored++
+			told.TakenOut--
+		} else {
+			told.PutBack++
 		}
-		rows.N++
 	}
-	u.table(t.Name).PutBack += int64(rows.N)
 	return warehouse.AppendAll(u.ctx, u.tx, t, rows)
 }
 
@@ -457,10 +473,7 @@ func (u *undoing) takeOut(t *warehouse.Table, entries []ledger.Before) error {
 		if err != nil {
 			return err
 		}
-		for k, c := range pick(identity(t), all, column.Pointers(row.Cols)) {
-			rows.Cols[k].Append(c, 0)
-		}
-		rows.N++
+		appendRow(rows, pick(identity(t), all, column.Pointers(row.Cols)), 0)
 	}
 	u.table(t.Name).TakenOut += int64(rows.N)
 	return u.remove(t, rows)
@@ -500,10 +513,7 @@ func (u *undoing) remove(t *warehouse.Table, rows *column.Batch) error {
 			away[s]--
 			continue
 		}
-		for k := range cols {
-			left.Cols[k].Append(cols[k], i)
-		}
-		left.N++
+		appendRow(left, cols, i)
 	}
 	for s, n := range away {
 		if n > 0 {
