@@ -447,7 +447,7 @@ func TestOutriggerMoves(t *testing.T) {
 // back. A trigger plays the warehouse that cheats.
 func TestAccountIsChecked(t *testing.T) {
 	for trigger, message := range map[string]string{
-		"CREATE TRIGGER cheat AFTER INSERT ON fact_trip WHEN new.trip = 2 BEGIN DELETE FROM fact_trip WHERE trip = 2; END":                   "the account does not hold: table fact_trip had 1 rows, 2 were added, and it has 2",
+		"CREATE TRIGGER cheat AFTER INSERT ON fact_trip WHEN new.trip = 2 BEGIN DELETE FROM fact_trip WHERE trip = 2; END":                   "the account does not hold: table fact_trip had 1 rows, 2 were added, 0 were removed, and it has 2",
 		"CREATE TRIGGER cheat AFTER INSERT ON fact_trip WHEN new.trip = 2 BEGIN UPDATE fact_trip SET paid = paid + 0.01 WHERE trip = 1; END": "the account does not hold: the total of paid in table fact_trip should be 6.00 and is 6.01",
 	} {
 		f := newYard(t)
