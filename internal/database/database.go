@@ -9,6 +9,7 @@ package database
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -29,6 +30,14 @@ type Query struct {
 	Args    []star.Value
 	Columns []string
 	OrderBy []string
+	Since   Since
+}
+
+// Since chooses the rows that are not before a value in a column, and those that have none there. Without a column, it
+// chooses all.
+type Since struct {
+	Column string
+	From   star.Value
 }
 
 // DB is an open database. It is used by one goroutine at a time.
@@ -113,6 +122,11 @@ func (db *DB) Each(ctx context.Context, q Query, row func(values [][]byte) error
 		order = append(order, db.inner.ordered(db.inner.quote(name), text[name]))
 	}
 	sql := "select " + strings.Join(columns, ", ") + " from " + db.from(&q)
+	if w := q.Since; w.Column != "" {
+		q.Args = append(slices.Clone(q.Args), w.From)
+		name := db.inner.quote(w.Column)
+		sql += fmt.Sprintf(" where %s >= %s or %s is null", name, db.inner.placeholder(len(q.Args)), name)
+	}
 	if len(order) > 0 {
 		sql += " order by " + strings.Join(order, ", ")
 	}

@@ -123,7 +123,7 @@ func (w *Writer) says(c *Chunk, i int32) {
 			w.older(c, i)
 			return
 		}
-	case ok && was.row != none && !w.isLine(c, i, was.row): // another row said otherwise before: it is so since this one
+	case ok && was.row != none && !w.isOfFile(c, i, was.row): // another row said otherwise before: it is so since this one
 		w.queue(c, i, column.Pointers(r.stood.Cols), was.row, is)
 		return
 	default:
@@ -133,10 +133,13 @@ func (w *Writer) says(c *Chunk, i int32) {
 	w.same(c, i)
 }
 
-// isLine reports whether row i is the very row that stands, whose place row n of the replacements was to take.
-func (w *Writer) isLine(c *Chunk, i int32, n int) bool {
+// isOfFile reports whether row i is of the file of the row that stands, whose place row n of the replacements was to
+// take: then it counts since that file came.
+func (w *Writer) isOfFile(c *Chunk, i int32, n int) bool {
 	line := len(w.fields)
-	return c.cols[line].Int[i] == w.replaced.stood.Cols[line].Int[n]
+	is, _ := ledger.FileAndLine(c.cols[line].Int[i])
+	stood, _ := ledger.FileAndLine(w.replaced.stood.Cols[line].Int[n])
+	return w.arrived(is) == w.arrived(stood)
 }
 
 // replace decides about row i, which says something else than row j of the table, of the same grain.

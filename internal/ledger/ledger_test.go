@@ -120,12 +120,12 @@ func TestAsides(t *testing.T) {
 					}
 				}
 				if fails { // what a step that failed had read is not known to be right
-					return book.Close(nil)
+					return book.Close(nil, nil)
 				}
 				if loaded && book.Waits() {
 					book.Loaded("g", inserted)
 				}
-				return book.Close(files)
+				return book.Close(files, nil)
 			})
 			if !fails {
 				var of []*entry

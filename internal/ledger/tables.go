@@ -134,6 +134,14 @@ var (
 			required("changed", text), required("depends_on", text), required("again", boolean), required("run", integer),
 		},
 	}
+	markTable = &warehouse.Table{
+		Name:    "load_mark",
+		Primary: []string{"step", "source", "read"},
+		Columns: []warehouse.Column{
+			required("step", text), required("source", text), required("read", text), required("mark", text),
+			required("depends_on", text), required("run", integer),
+		},
+	}
 	openKeyTable = &warehouse.Table{
 		Name:    "load_open_key",
 		Primary: []string{"table_name", "key_column", "row_id"},
@@ -181,6 +189,7 @@ func Tables() []*warehouse.Table {
 		fileTable,
 		tieTable,
 		readTable,
+		markTable,
 		openKeyTable,
 		asideTable,
 		causeTable,

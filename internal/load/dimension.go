@@ -134,7 +134,7 @@ func (w *dimensionStep) settle(ctx context.Context, feed *dimension.Feed) (err e
 	if err := feed.KeepScopes(ctx, w.tx); err != nil {
 		return err
 	}
-	if err := feed.KeepTies(ctx, w.tx, w.files); err != nil {
+	if err := feed.KeepTies(ctx, w.tx, w.wholly()); err != nil {
 		return err
 	}
 	if err := feed.Finish(ctx, w.tx); err != nil {
@@ -329,6 +329,7 @@ func (w *dimensionStep) takeDelivery(ctx context.Context, feed *dimension.Feed, 
 		}
 	}
 	w.blankErased(c)
+	w.hold(b, 0)
 	if err := w.aside.put(b); err != nil {
 		return err
 	}

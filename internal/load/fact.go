@@ -132,6 +132,7 @@ func (w *factStep) takeChunk(ctx context.Context, writer *fact.Writer, account *
 		return err
 	}
 	w.reading.unsettled(c)
+	w.hold(c.Batch, c.Own)
 	w.aside.loaded(c)
 	if err := w.aside.put(c.Batch); err != nil {
 		return err

@@ -88,8 +88,11 @@ func (w *factStep) reads(ctx context.Context) (_ *source.Inputs, err error) {
 	if err := w.settleKeys(ctx); err != nil { // which needs no file
 		return nil, err
 	}
-	if w.reading, err = w.findReading(ctx); err != nil || w.reading == nil || len(w.reading.skip) == 0 {
-		return w.inputs, err
+	if w.reading, err = w.findReading(ctx); err != nil {
+		return nil, err
+	}
+	if w.reading == nil || len(w.reading.skip) == 0 {
+		return w.newer(ctx)
 	}
 	w.figures.Unread = int64(len(w.reading.skip))
 	if w.reading.all() {
@@ -162,7 +165,7 @@ func (w *dimensionStep) refusals(ctx context.Context) ([]Alteration, error) {
 	return days(ctx, w.tx, w.dimension)
 }
 
-func (w *dimensionStep) reads(context.Context) (*source.Inputs, error) { return w.inputs, nil }
+func (w *dimensionStep) reads(ctx context.Context) (*source.Inputs, error) { return w.newer(ctx) }
 
 func (w *dimensionStep) source() *star.Source { return w.dimension.Source }
 func (w *dimensionStep) limits() star.Limits  { return w.dimension.Limits }

@@ -132,9 +132,9 @@ func (a *setAsideBook) fallen() error {
 }
 
 // close completes the ledger and the figures.
-func (a *setAsideBook) close(files []string) error {
+func (a *setAsideBook) close(files []string, inPart map[string]bool) error {
 	a.w.figures.Reasons = a.reasons.List()
-	return a.book.Close(files)
+	return a.book.Close(files, inPart)
 }
 
 // main is the most frequent reason with its first place.

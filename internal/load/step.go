@@ -48,6 +48,7 @@ type work struct {
 	names    []string                           // the columns that the step needs of its source
 	keys     []ledger.KeyCounts
 	aside    *setAsideBook
+	marks    *marking        // how far tables and queries are read; nil where all rows are
 	book     *ledger.Account // of the step's table
 	made     bool            // the step has made its table
 	strays   map[strayID]*ledger.Stray
@@ -154,7 +155,7 @@ func (r *run) inLedger(ctx context.Context, entry *ledger.Step, aside *setAsideB
 				return err
 			}
 		}
-		return book.Close(nil)
+		return book.Close(nil, nil)
 	})
 }
 
@@ -209,7 +210,10 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.aside.fallen(); err != nil {
 		return err
 	}
-	if err := w.aside.close(w.files); err != nil {
+	if err := w.aside.close(w.wholly(), w.inPart()); err != nil {
+		return err
+	}
+	if err := w.keepMarks(ctx); err != nil {
 		return err
 	}
 	f := &w.figures
@@ -267,7 +271,9 @@ func (w *work) open(ctx context.Context) error {
 }
 
 // needs reports whether the step needs a column of its source.
-func (w *work) needs(name string) bool { return slices.Contains(w.names, name) }
+func (w *work) needs(name string) bool {
+	return slices.Contains(w.names, name) || w.marks.watches(name)
+}
 
 // connect makes the links of the step's keys; links to one dimension share a session.
 func (w *work) connect(ctx context.Context) error {

@@ -82,7 +82,7 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 }
 
 // dependsOn notes what decides, besides a file, what becomes of its rows.
-func (w *factStep) dependsOn(r *reading, others []*star.Source) error {
+func (w *work) dependsOn(r *reading, others []*star.Source) error {
 	h := sha256.New()
 	part := func(texts ...string) {
 		for _, s := range texts {

@@ -45,6 +45,9 @@ type Inputs struct {
 
 	kept kept
 	skip map[FileOf]bool // files that are passed over
+
+	marks   map[FileOf]star.Value // tables and queries of which only newer rows are read
+	reached reached
 }
 
 // Input is the rows of what a source reads, opened.

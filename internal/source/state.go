@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
+	"ironmonger/internal/column"
 	"ironmonger/internal/star"
 )
 
@@ -45,4 +47,37 @@ func (in *Inputs) States(s *star.Source) ([]State, error) {
 // Without returns inputs of the same model that pass over some files.
 func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
 	return &Inputs{Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, skip: skip}
+}
+
+// Since returns inputs of the same model that read only rows of some tables and queries that are not before a value.
+func (in *Inputs) Since(marks map[FileOf]star.Value) *Inputs {
+	newer := in.Without(nil)
+	newer.marks = marks
+	return newer
+}
+
+// reached is the greatest value that was read of tables and queries in the column by which new rows are known.
+type reached struct {
+	mu sync.Mutex
+	of map[FileOf]*column.Column
+}
+
+// Reached returns the greatest value that was read of a table or query in the column by which new rows are known; nil if
+// no row had one.
+func (in *Inputs) Reached(f FileOf) *column.Column {
+	in.reached.mu.Lock()
+	defer in.reached.mu.Unlock()
+	return in.reached.of[f]
+}
+
+func (in *Inputs) reach(f FileOf, value *column.Column) {
+	if len(value.Null) == 0 {
+		return
+	}
+	in.reached.mu.Lock()
+	defer in.reached.mu.Unlock()
+	if in.reached.of == nil {
+		in.reached.of = map[FileOf]*column.Column{}
+	}
+	in.reached.of[f] = value
 }

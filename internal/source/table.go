@@ -23,6 +23,7 @@ type table struct {
 	query  database.Query
 	fields []column.Field
 	at     []int // of each field, its column in the query
+	since  int   // the column of the query by which new rows are known, or -1
 }
 
 // tableRows is how many rows of a table are taken at a time.
@@ -93,7 +94,7 @@ func (in *Inputs) openTable(
 	if err != nil {
 		return nil, err
 	}
-	t := &table{in: in, of: s, query: q, name: s.Database.Text + ": " + s.Table.Text}
+	t := &table{in: in, of: s, query: q, name: s.Database.Text + ": " + s.Table.Text, since: -1}
 	if s.Table.Text == "" {
 		t.name = s.Database.Text + ": " + s.Text
 		if len(q.Args) > 0 {
@@ -141,7 +142,14 @@ func (in *Inputs) openTable(
 			t.fields = append(t.fields, column.Field{Name: c.Text, Type: c.Type})
 			t.at = append(t.at, len(t.query.Columns))
 		}
-		if wanted || in.Model.Uses(s) > 1 { // others may want it, and are to see the same rows
+		watched := s.Since != nil && s.Since.Column.Text == c.Text
+		if watched {
+			t.since = len(t.query.Columns)
+			if from, ok := in.marks[FileOf{s.Text, t.name}]; ok {
+				t.query.Since = database.Since{Column: c.InFile(), From: from}
+			}
+		}
+		if wanted || watched || in.Model.Uses(s) > 1 { // others may want it, and are to see the same rows
 			t.query.Columns = append(t.query.Columns, c.InFile())
 		}
 		if s.OrderBy == nil { // the same order whatever is wanted, so that rows keep their numbers
@@ -181,7 +189,10 @@ func (t *table) read(ctx context.Context) iter.Seq2[*tablePiece, error] {
 		defer db.Close()
 		p := &tablePiece{of: t}
 		stopped := false
+		latest := t.newLatest()
+		defer func() { t.in.reach(FileOf{t.of.Text, t.name}, &latest.value) }()
 		err = db.Each(ctx, t.query, func(values [][]byte) error {
+			latest.see(values)
 			p.add(values[:len(t.query.Columns)])
 			if p.n < tableRows {
 				return nil
@@ -201,6 +212,35 @@ func (t *table) read(ctx context.Context) iter.Seq2[*tablePiece, error] {
 		case p.n > 0:
 			yield(p, nil)
 		}
+	}
+}
+
+// latest finds the greatest value of the column by which new rows are known.
+type latest struct {
+	at     int
+	value  column.Column // of one row, once there is one
+	one    column.Column
+	reader *parse.Reader
+}
+
+func (t *table) newLatest() *latest {
+	l := &latest{at: t.since, reader: parse.NewReader(t.in.Model.Zone)}
+	if t.of.Since != nil {
+		l.value.Type, l.one.Type = t.of.Since.Type, t.of.Since.Type
+		l.one.Resize(1)
+	}
+	return l
+}
+
+// see looks at a row, whose values are the database's until it returns.
+func (l *latest) see(values [][]byte) {
+	if l.at < 0 || values[l.at] == nil || l.reader.Set(&l.one, 0, string(values[l.at])) != nil || l.one.Null[0] {
+		return
+	}
+	if len(l.value.Null) == 0 {
+		l.value.Append(&l.one, 0)
+	} else if l.one.Int[0] > l.value.Int[0] {
+		l.value.Set(0, &l.one, 0)
 	}
 }
 

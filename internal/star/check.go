@@ -425,6 +425,7 @@ func (c *checker) fact(f *Fact) {
 	}
 	c.completion(f, fields, of, path)
 	c.factDeliveries(f, fields, of, path)
+	c.watched(f.Source, path, f.Deliveries)
 	names := map[string]bool{"load_run": true, "load_line": true, "is_gone": f.Marked()}
 	claim := func(at diag.Place, name string) {
 		if lower := strings.ToLower(name); names[lower] {

@@ -81,6 +81,7 @@ func (c *checker) dimension(d *Dimension) {
 	c.attributes(d, fields, path)
 	c.times(d, fields, of, path)
 	c.deliveries(d, fields, of, path)
+	c.watched(d.Source, path, d.Deliveries)
 	c.hierarchy(d, path)
 	if d.Adopts != nil && d.Complete() {
 		c.errorf(

@@ -117,6 +117,7 @@ func (c *checker) origin(s *Source) {
 	c.marks(s, path)
 	before := len(c.errs)
 	c.query(s, path)
+	c.since(s, path)
 	if len(c.errs) > before {
 		s.blind = true
 		return

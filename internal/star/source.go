@@ -39,6 +39,7 @@ type Selection struct {
 	Table    Name
 	Query    Name   // in place of a table
 	OrderBy  []Name // columns of the table or query
+	Since    *Since // nil if all rows are read
 }
 
 // Shaping is what is done to the rows of a source, in this order.
@@ -314,6 +315,21 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			"the order of the rows of a table or query, which decides which member gets which key; the default is all columns that are taken",
 			false,
 			func(n *node) { s.OrderBy = r.words(n, "a column") },
+		},
+		{
+			"since",
+			"a column",
+			"the column by which rows are known that are new or changed: a load reads those that are not before the last one that " +
+				"was read, and those without a value. It needs no other change than this: rows that change must get a new value",
+			false,
+			func(n *node) { s.since().Column, _ = r.word(n, "a column") },
+		},
+		{
+			"overlap",
+			"2 days, 6 hours or a number",
+			"with since, by how much earlier rows are read again, for those that come late",
+			false,
+			func(n *node) { s.since().overlap, _ = r.word(n, "a span") },
 		},
 		{"from", "a source", "another source, whose transformed rows these are", false, word(&s.text.from, "a source")},
 		{
