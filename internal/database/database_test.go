@@ -138,6 +138,24 @@ func TestTypes(t *testing.T) {
 		if strings.Join(got, ", ") != types[o.Kind] {
 			t.Errorf("%s: %s\nwant %s", o.Kind, strings.Join(got, ", "), types[o.Kind])
 		}
+		for _, c := range []struct{ name, kind, from, want string }{
+			{"n", "integer", "9223372036854775807", "1\n2"},
+			{"id", "integer", "2", "2"},
+			{"day", "date", "2025-03-31", "1\n2"},
+			{"day", "date", "2025-04-01", "1"},
+			{"at", "timestamp", "2025-03-31 10:00:00.123456", "1\n2"},
+			{"at", "timestamp", "2025-03-31 10:00:00.123457", "1"},
+		} {
+			kind, err := column.ParseType(c.kind)
+			if err != nil {
+				t.Fatal(err)
+			}
+			since := database.Since{Column: c.name, From: star.Value{Text: c.from, Type: kind}}
+			rows, err := answer(t, o, database.Query{Table: `odd "name`, Columns: []string{"id"}, Since: since})
+			if err != nil || rows != c.want {
+				t.Errorf("%s: since %s %s: %q, %v", o.Kind, c.name, c.from, rows, err)
+			}
+		}
 		rows, err := answer(t, o, database.Query{Table: `odd "name`, Columns: names[:9]})
 		want := "1|∅|-0.01|∅||f|∅|∅|∅\n2|9223372036854775807|12.5|0.1|Zoë|t|2025-03-31|2025-03-31 10:00:00.123456|q"
 		if o.Kind != star.SQLite {

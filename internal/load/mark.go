@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/parse"
@@ -50,7 +51,7 @@ func (w *work) newer(ctx context.Context) (*source.Inputs, error) {
 			continue
 		}
 		id := source.FileOf{Source: k.Source, Name: k.Read}
-		value, ok := markValue(m.sources[at].Since, k.Value)
+		value, ok := w.markValue(m.sources[at].Since, k.Value)
 		if !ok {
 			continue
 		}
@@ -62,14 +63,21 @@ func (w *work) newer(ctx context.Context) (*source.Inputs, error) {
 	return w.inputs.Since(from), nil
 }
 
+// aDay is by how much earlier timestamps are read where the model has a time zone: a database may compare with instants
+// what the mark says in the time of that zone.
+const aDay = civil.DayMicros
+
 // markValue returns the value from which rows are read: a mark less the overlap.
-func markValue(s *star.Since, text string) (star.Value, bool) {
+func (w *work) markValue(s *star.Since, text string) (star.Value, bool) {
 	c := column.Column{Type: s.Type}
 	c.Resize(1)
 	if parse.NewReader(nil).Set(&c, 0, text) != nil {
 		return star.Value{}, false
 	}
-	if c.Int[0] -= s.Overlap; s.Type.Temporal() && c.Int[0] < leastTime(s.Type) {
+	if c.Int[0] -= s.Overlap; s.Type.Kind == column.Timestamp && w.model.Zone != nil {
+		c.Int[0] -= aDay
+	}
+	if s.Type.Temporal() && c.Int[0] < leastTime(s.Type) {
 		c.Int[0] = leastTime(s.Type)
 	}
 	return star.Value{Text: c.Value(0), Type: s.Type}, true
