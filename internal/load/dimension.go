@@ -21,6 +21,7 @@ type delivery struct {
 	batch *column.Batch
 	keys  resolve.Resolved
 	rows  *dimension.Delivery
+	own   int // how many faults its rows have by themselves
 }
 
 // load reads what the source says about members and brings the table to it.
@@ -57,6 +58,9 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	w.finish = append(w.finish, feed.Commit)
 	if feed.OnDisk() { // and the roster knows nothing of it
 		w.finish = append(w.finish, func() { w.forget(d.Dimension) })
+	}
+	if err := w.reading.keep(ctx, w.work); err != nil {
+		return err
 	}
 	return w.mustHold(ctx, d.Table, d.MustHold)
 }
@@ -96,6 +100,7 @@ func (w *dimensionStep) take(ctx context.Context, feed *dimension.Feed, x *roste
 				return err
 			}
 			judge(c.batch)
+			c.own = len(c.batch.Faults)
 			if err := resolveKeys(resolvers[worker], p, c.batch, &c.keys); err != nil {
 				return err
 			}
@@ -330,6 +335,8 @@ func (w *dimensionStep) takeDelivery(ctx context.Context, feed *dimension.Feed, 
 	}
 	w.blankErased(c)
 	w.hold(b, 0)
+	w.reading.unsettled(b, c.own)
+	w.reading.unmatched(b, &c.keys, w.links)
 	if err := w.aside.put(b); err != nil {
 		return err
 	}

@@ -82,7 +82,7 @@ func (w *factStep) load(ctx context.Context) error {
 	if err := w.keepAccount(ctx, o.Inserted-o.Removed, added, o.Table); err != nil {
 		return err
 	}
-	if err := w.reading.keep(ctx, w); err != nil {
+	if err := w.reading.keep(ctx, w.work); err != nil {
 		return err
 	}
 	return w.mustHold(ctx, w.fact.Table, w.fact.MustHold)
@@ -131,7 +131,7 @@ func (w *factStep) takeChunk(ctx context.Context, writer *fact.Writer, account *
 	if err := writer.Take(ctx, w.tx, c); err != nil {
 		return err
 	}
-	w.reading.unsettled(c)
+	w.reading.unsettled(c.Batch, c.Own)
 	w.hold(c.Batch, c.Own)
 	w.aside.loaded(c)
 	if err := w.aside.put(c.Batch); err != nil {

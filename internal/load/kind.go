@@ -56,9 +56,8 @@ func (s *step) kindOf(w *work) kind {
 // factStep loads a fact.
 type factStep struct {
 	*work
-	fact    *schema.Fact
-	reading *reading        // which files are read; nil where all are
-	came    map[string]bool // files that the ledger knew before the step, by their names without what compression adds
+	fact *schema.Fact
+	came map[string]bool // files that the ledger knew before the step, by their names without what compression adds
 }
 
 func (w *factStep) target() target {
@@ -84,21 +83,16 @@ func (w *factStep) tables(ctx context.Context) error {
 	return w.openAccount(ctx, made)
 }
 
-func (w *factStep) reads(ctx context.Context) (_ *source.Inputs, err error) {
+func (w *factStep) reads(ctx context.Context) (*source.Inputs, error) {
 	if err := w.settleKeys(ctx); err != nil { // which needs no file
 		return nil, err
 	}
-	if w.reading, err = w.findReading(ctx); err != nil {
-		return nil, err
+	in := anyOrder
+	if w.fact.Repeated == star.ReplaceRepeated || w.fact.Completion != nil || w.fact.Deliveries != nil {
+		in = inArrival
 	}
-	if w.reading == nil || len(w.reading.skip) == 0 {
-		return w.newer(ctx)
-	}
-	w.figures.Unread = int64(len(w.reading.skip))
-	if w.reading.all() {
-		return nil, w.reading.keep(ctx, w)
-	}
-	return w.inputs.Without(w.reading.skip), nil
+	r, err := w.findReading(ctx, in, w.fact.Deliveries)
+	return w.readNew(ctx, r, err)
 }
 
 func (w *factStep) refusals(context.Context) ([]Alteration, error) { return nil, nil }
@@ -165,7 +159,21 @@ func (w *dimensionStep) refusals(ctx context.Context) ([]Alteration, error) {
 	return days(ctx, w.tx, w.dimension)
 }
 
-func (w *dimensionStep) reads(ctx context.Context) (*source.Inputs, error) { return w.newer(ctx) }
+func (w *dimensionStep) reads(ctx context.Context) (*source.Inputs, error) {
+	d := w.dimension
+	if d.Source == nil {
+		return w.inputs, nil
+	}
+	in, others := anyOrder, []*star.Source(nil)
+	if !d.Timed() { // the last row of a load decides
+		in = inReading
+	}
+	if d.Aliases != nil {
+		others = append(others, d.Aliases.Source)
+	}
+	r, err := w.findReading(ctx, in, d.Deliveries, others...)
+	return w.readNew(ctx, r, err)
+}
 
 func (w *dimensionStep) source() *star.Source { return w.dimension.Source }
 func (w *dimensionStep) limits() star.Limits  { return w.dimension.Limits }

@@ -398,3 +398,34 @@ facts:
 		t.Errorf("%d facts have the new combination, and 100 rows say it", z)
 	}
 }
+
+// TestSum: rows of one load that differ in nothing but measures are added up; what is in the table is not added to.
+func TestSum(t *testing.T) {
+	dir := t.TempDir()
+	model := strings.Replace(fmt.Sprintf(repeatedModel, "sqlite: star.db", "no", "infer", "sum"), "measures: toll", "measures: [toll, told]", 1)
+	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "degenerate: [no, told]", "degenerate: no", 1))
+	startest.Write(t, dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\n")
+	const head = "no,boat,day,toll,told\n"
+	startest.Write(t, dir, "p/1.csv", head+"1,A,2024-01-01,1.10,1\n1,A,2024-01-01,2.20,1\n2,A,2024-01-01,5.00,\n2,B,2024-01-01,1.00,1\n")
+	startest.Write(t, dir, "p/2.csv", head+"1,A,2024-01-01,0.07,\n")
+	for range 2 {
+		run, err := startest.Load(t, dir, load.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f := run.Steps[1].Figures; f.Read != 5 || f.Merged != 2 || f.SetAside != 1 || f.Accounted() != 5 {
+			t.Errorf("%+v", f)
+		}
+		var got []string
+		for _, f := range startest.Star(t, dir)["fact_passage"] {
+			got = append(got, strings.Join([]string{f["no"], f["toll"], f["told"]}, " "))
+		}
+		slices.Sort(got)
+		if strings.Join(got, ", ") != "1 3.37 2, 2 5.00 " {
+			t.Errorf("the star has %v", got)
+		}
+		if !startest.Proved(t, dir) {
+			t.Error("the proof is broken")
+		}
+	}
+}

@@ -48,6 +48,7 @@ type work struct {
 	names    []string                           // the columns that the step needs of its source
 	keys     []ledger.KeyCounts
 	aside    *setAsideBook
+	reading  *reading        // which files are read; nil where all are
 	marks    *marking        // how far tables and queries are read; nil where all rows are
 	book     *ledger.Account // of the step's table
 	made     bool            // the step has made its table

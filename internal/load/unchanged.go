@@ -11,8 +11,9 @@ import (
 	"slices"
 	"time"
 
-	"ironmonger/internal/fact"
+	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/resolve"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 )
@@ -20,8 +21,7 @@ import (
 // settles is how old the last change of a file must be: a file that is changed once more within it may look the same.
 const settles = 2 * time.Second
 
-// reading is which files of a fact's source a step reads, and which not, since the ledger knows what became of their
-// rows.
+// reading is which files of its source a step reads, and which not, since the ledger knows what became of their rows.
 //
 // The rows of a file become the same again if the file is as it was, and so are the model, the parameters and the files
 // that complete its rows. Only a row that was set aside for what a dimension or the table had may become something
@@ -37,11 +37,25 @@ type reading struct {
 	started time.Time
 }
 
-// findReading decides which files the step reads; nil where the source is such that nothing of it can be left out.
-func (w *factStep) findReading(ctx context.Context) (*reading, error) {
-	bases, others, ok := w.fact.Source.Bases()
+// counting says when the order of all rows of all files decides, so that some cannot be left out.
+type counting int
+
+const (
+	anyOrder  counting = iota // what stands is the same, whatever the order
+	inArrival                 // files count in the order in which they came: all are read if one of them has to be again
+	inReading                 // files count in the order in which they are read: what is read comes behind what is not
+)
+
+// findReading decides which files the step reads; nil where the source is such that nothing of it can be left out. others
+// are sources whose files decide, too.
+func (w *work) findReading(ctx context.Context, in counting, all *star.Deliveries, others ...*star.Source) (*reading, error) {
+	bases, completing, ok := w.kind.source().Bases()
+	for _, s := range others {
+		more, filed := s.Readers()
+		completing, ok = append(completing, more...), ok && filed
+	}
 	lookedUp := func(k *star.Key) bool { return k.Dimension.LookedUp != nil } // which somebody else changes
-	if !ok || slices.ContainsFunc(w.fact.Keys, lookedUp) {
+	if !ok || slices.ContainsFunc(w.step.keys, lookedUp) {
 		return nil, nil
 	}
 	r := &reading{skip: map[source.FileOf]bool{}, again: map[string]bool{}, started: time.Now()}
@@ -52,7 +66,7 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 		}
 		r.states = append(r.states, states...)
 	}
-	err := w.dependsOn(r, others)
+	err := w.dependsOn(r, completing)
 	if err != nil {
 		return nil, err
 	}
@@ -60,14 +74,13 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 	if r.known, err = ledger.ReadFiles(ctx, w.tx, w.name); err != nil || anew {
 		return r, err
 	}
-	found, err := w.tx.Tally(ctx, w.fact.Table.Name, nil)
+	found, err := w.tx.Tally(ctx, w.kind.target().Name, nil)
 	if err != nil || found.Rows != w.book.Rows { // something else has changed the table
 		return r, err
 	}
 	r.right = true
 	var arrived map[string]int64
-	whole := w.fact.Deliveries != nil && w.fact.Deliveries.Files
-	if w.fact.Repeated == star.ReplaceRepeated || w.fact.Completion != nil || whole {
+	if in == inArrival {
 		names, err := ledger.FileNames(ctx, w.tx)
 		if err != nil {
 			return nil, err
@@ -75,10 +88,38 @@ func (w *factStep) findReading(ctx context.Context) (*reading, error) {
 		arrived = ledger.Arrivals(names)
 	}
 	r.choose(arrived, w.aside.book.WaitsOf)
-	if all := w.fact.Deliveries; all != nil && !whole && !r.all() || r.lacks(w.fact.Deliveries) {
+	if all != nil && !all.Files && !r.all() || r.lacks(all) || in == inReading && !r.behind() {
 		clear(r.skip) // a delivery is read whole
 	}
 	return r, nil
+}
+
+// readNew decides which files the step reads, and returns where they are read; nil if none has to be.
+func (w *work) readNew(ctx context.Context, r *reading, err error) (*source.Inputs, error) {
+	if w.reading = r; err != nil {
+		return nil, err
+	}
+	if r == nil || len(r.skip) == 0 {
+		return w.newer(ctx)
+	}
+	w.figures.Unread = int64(len(r.skip))
+	if r.all() {
+		return nil, r.keep(ctx, w)
+	}
+	return w.inputs.Without(r.skip), nil
+}
+
+// behind reports whether the files that are read come behind all others.
+func (r *reading) behind() bool {
+	read := false
+	for _, f := range r.states {
+		if skip := r.skip[f.FileOf]; skip && read {
+			return false
+		} else if !skip {
+			read = true
+		}
+	}
+	return true
 }
 
 // dependsOn notes what decides, besides a file, what becomes of its rows.
@@ -178,15 +219,25 @@ func (w *factStep) isSmall() bool {
 	return w.opts.Opening == ByKeys || r.bytes()/leastRow*scanned < w.book.Rows
 }
 
-// unsettled notes the files of rows that may become something else by themselves.
-func (r *reading) unsettled(c *fact.Chunk) {
-	if r != nil && len(c.Batch.Faults) > c.Own {
-		r.again[c.Batch.From.File] = true
+// unsettled notes the file of a batch if rows of it may become something else by themselves: those that were set aside for
+// other faults than the first ones, which are their own.
+func (r *reading) unsettled(b *column.Batch, own int) {
+	if r != nil && len(b.Faults) > own {
+		r.again[b.From.File] = true
+	}
+}
+
+// unmatched notes the file of a batch of a dimension if a key of one of its rows has no member, and may have one later.
+func (r *reading) unmatched(b *column.Batch, keys *resolve.Resolved, links []*resolve.Link) {
+	if r != nil && slices.ContainsFunc(keys.Strays, func(s resolve.Stray) bool {
+		return links[s.Link].Unmatched.Special()
+	}) {
+		r.again[b.From.File] = true
 	}
 }
 
 // keep writes down which files the step has read, and forgets those that are gone.
-func (r *reading) keep(ctx context.Context, w *factStep) error {
+func (r *reading) keep(ctx context.Context, w *work) error {
 	if r == nil {
 		return nil
 	}

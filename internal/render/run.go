@@ -55,7 +55,7 @@ func dimensionSteps(w io.Writer, dims []*ledger.Step, width int) {
 	}
 	t := &Table{Columns: columns("dimension~", "state", "read>", "new>", "versions>", "filled>?", "changed>",
 		"same>", "conflicts>?", "gone>?", "back>?", "dropped>?", "merged>?",
-		"set aside>", "time>")}
+		"set aside>", "files unchanged>?", "time>")}
 	for _, s := range dims {
 		f := &s.Figures
 		t.Add(
@@ -73,6 +73,7 @@ func dimensionSteps(w io.Writer, dims []*ledger.Step, width int) {
 			Number(f.Dropped),
 			Number(f.Merged),
 			Number(f.SetAside),
+			Number(f.Unread),
 			took(s.StartedAt, s.EndedAt),
 		)
 	}

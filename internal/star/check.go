@@ -392,6 +392,9 @@ func (c *checker) fact(f *Fact) {
 	if f.Source == nil {
 		return
 	}
+	if f.Repeated == SumRepeated {
+		c.sum(f, path)
+	}
 	fields, of := f.Source.Fields(), "source "+f.Source.Text
 	for _, k := range f.Keys {
 		c.key(k, f.Source, fields, of)

@@ -26,6 +26,51 @@ func (c *checker) newerBy(f *Fact, fields []column.Field, of, path string) {
 	}
 }
 
+// sum has the fact take groups of rows in place of the rows of its source: those that are equal in all but the measures,
+// which are added up.
+func (c *checker) sum(f *Fact, path string) {
+	fields := f.Source.Fields()
+	g := &Group{at: f.At}
+	by := func(w Name) {
+		if column.Find(fields, w.Text) >= 0 && !slices.Contains(g.By, w.Text) &&
+			!slices.ContainsFunc(f.measures, func(m Name) bool { return m.Text == w.Text }) {
+			g.By = append(g.By, w.Text)
+		}
+	}
+	for _, k := range f.Keys {
+		for _, part := range k.by {
+			by(part.column)
+		}
+		if k.asOf != nil {
+			by(*k.asOf)
+		}
+	}
+	for _, list := range [][]Name{f.grain, f.degenerate} {
+		for _, w := range list {
+			by(w)
+		}
+	}
+	for _, w := range f.measures {
+		at := column.Find(fields, w.Text)
+		if at < 0 {
+			continue
+		}
+		if t := fields[at].Type; known(t) && !t.Exact() {
+			c.errorf(w.At, path+".measures", "%s is of type %s; repeated: sum adds up exact numbers", w.Text, t)
+			continue
+		}
+		g.Aggregates = append(g.Aggregates, Aggregate{
+			Name: w, Function: "sum", Column: w.Text, Type: sumType(fields[at].Type),
+		})
+	}
+	if f.deliveries.delivers != "" && f.deliveries.delivers != "changes" {
+		c.errorf(f.At, path, "repeated: sum adds up the rows of one load, whatever files they are in: delivers has no place with it")
+	}
+	f.Source = &Source{
+		Name: f.Source.Name, From: f.Source, Columns: asColumns(fields), Shaping: Shaping{Group: g}, state: right,
+	}
+}
+
 // factDeliveries completes what is said about files and deliveries that have all rows.
 func (c *checker) factDeliveries(f *Fact, fields []column.Field, of, path string) {
 	text := &f.deliveries
@@ -107,7 +152,7 @@ func (s *Source) Bases() (bases, others []*Source, ok bool) {
 			bases, others = append(bases, b...), append(others, more...)
 			continue
 		}
-		all, ok := o.readers()
+		all, ok := o.Readers()
 		if !ok {
 			return nil, nil, false
 		}
@@ -116,8 +161,8 @@ func (s *Source) Bases() (bases, others []*Source, ok bool) {
 	return bases, others, true
 }
 
-// readers lists the sources that read the files of which the rows of s are made; false if any come from elsewhere.
-func (s *Source) readers() (list []*Source, ok bool) {
+// Readers lists the sources that read the files of which the rows of s are made; false if any come from elsewhere.
+func (s *Source) Readers() (list []*Source, ok bool) {
 	if s.Database != nil || s.DrivenBy != nil {
 		return nil, false
 	}
@@ -125,7 +170,7 @@ func (s *Source) readers() (list []*Source, ok bool) {
 		list = append(list, s)
 	}
 	for _, o := range s.Others() {
-		more, ok := o.readers()
+		more, ok := o.Readers()
 		if !ok {
 			return nil, false
 		}

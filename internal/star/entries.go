@@ -781,8 +781,8 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		},
 		{
 			"repeated",
-			"set_aside, replace, complete, keep, stop",
-			"what happens to a row whose grain is there already with other values: set it aside (the default), let the later row replace the earlier one, let it fill or change the columns that complete lists, keep what is there, or stop the step",
+			"set_aside, replace, complete, sum, keep, stop",
+			"what happens to a row whose grain is there already with other values: set it aside (the default), let the later row replace the earlier one, let it fill or change the columns that complete lists, add up the measures of the rows of one load, keep what is there, or stop the step",
 			false,
 			func(n *node) {
 				f.Repeated = Repeated(r.choice(
@@ -790,6 +790,7 @@ func (r *reader) factEntries(f *Fact) []Entry {
 					string(AsideRepeated),
 					string(ReplaceRepeated),
 					string(CompleteRepeated),
+					string(SumRepeated),
 					string(KeepRepeated),
 					string(StopRepeated),
 				))

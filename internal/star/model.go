@@ -446,6 +446,7 @@ const (
 	AsideRepeated    Repeated = "set_aside"
 	ReplaceRepeated  Repeated = "replace"  // the later row counts
 	CompleteRepeated Repeated = "complete" // the later row counts in the columns that may change
+	SumRepeated      Repeated = "sum"      // rows of one load are one, with the sums of their measures
 	KeepRepeated     Repeated = "keep"     // the row that is there counts
 	StopRepeated     Repeated = "stop"
 )
