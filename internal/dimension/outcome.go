@@ -62,6 +62,7 @@ func (f *Feed) outcomeOf(m int32) outcome {
 	p := f.before(m)
 	o := outcome{Outcome: f.maker.Of(p, f.fresh(p, f.observations(m))), member: m}
 	for _, b := range o.Beaten {
+		f.ties.known = true
 		said := *p.RepeatedAt(b.Effective)
 		said.Add(f.saidIn[moment{m, b.Effective}], f.ties.ranks)
 		if said.Times > 0 {

@@ -22,6 +22,7 @@ type ties struct {
 	ranks   []int64          // of each when it came: its number in the ledger, or beyond all of them
 	numbers map[string]int64 // of files that the ledger knows, by their names without what compression adds
 	before  map[tied]ledger.Lost
+	known   bool // what was known of a member has lost to a row of this load
 }
 
 // tied is a row that took part in a tie.
@@ -193,6 +194,10 @@ func (c *change) losesKnown(o *outcome, p *history.Member) {
 		c.f.loses(c.f.tiedRow(values, at, l.Timing, 0, l.Effective == p.Latest()), l.repeated.File, times)
 	}
 }
+
+// KnownLost reports whether what was known of a member has lost to a row of this load, of the same time. Then all rows that
+// say it have lost, those of files too that were not read.
+func (f *Feed) KnownLost() bool { return f.ties != nil && f.ties.known }
 
 // KeepTies writes down which rows have lost, and forgets those that their files no longer have: a row that comes back
 // into its file is news. files are all that the step reads.

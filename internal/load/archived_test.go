@@ -40,6 +40,7 @@ func TestArchived(t *testing.T) {
 }
 
 func archivedCase(t *testing.T, seed uint64) {
+	settled(t, seed)
 	r := rand.New(rand.NewPCG(seed, 23))
 	ways := []load.Options{
 		{Workers: 2, Piece: 64},

@@ -136,6 +136,9 @@ func (w *dimensionStep) settle(ctx context.Context, feed *dimension.Feed) (err e
 	if w.figures.Repointed, err = feed.Settle(ctx, w.tx); err != nil {
 		return err
 	}
+	if feed.KnownLost() && w.reading != nil && len(w.reading.skip) > 0 {
+		return errAll
+	}
 	if err := feed.KeepScopes(ctx, w.tx); err != nil {
 		return err
 	}

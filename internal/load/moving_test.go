@@ -46,6 +46,7 @@ func movingCase(t *testing.T, seed uint64) {
 		depot, class string
 		since        int
 	}
+	settled(t, seed)
 	r := rand.New(rand.NewPCG(seed, 17))
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", movingModel)

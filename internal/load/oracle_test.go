@@ -1034,6 +1034,7 @@ func waiting(t *testing.T, dir, source string) (n int) {
 }
 
 func oracleCase(t *testing.T, seed uint64, kind string) {
+	settled(t, seed)
 	s := newScene(seed)
 	w := &world{
 		scene:   s,

@@ -333,6 +333,14 @@ func TestReplacedProof(t *testing.T) {
 	}
 }
 
+// settled has every other case write files that look as if they had been written some time ago, so that loads leave out
+// those that have not changed.
+func settled(t *testing.T, seed uint64) {
+	if seed%2 == 0 {
+		t.Setenv("IRONMONGER_SETTLED", "1")
+	}
+}
+
 // settle makes a file look as if it had been written some time ago, so that it need not be read again.
 func settle(t *testing.T, path string) {
 	t.Helper()

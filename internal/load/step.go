@@ -48,6 +48,7 @@ type work struct {
 	names    []string                           // the columns that the step needs of its source
 	keys     []ledger.KeyCounts
 	aside    *setAsideBook
+	all      bool            // all files are read
 	reading  *reading        // which files are read; nil where all are
 	marks    *marking        // how far tables and queries are read; nil where all rows are
 	book     *ledger.Account // of the step's table
@@ -64,10 +65,16 @@ func (r *run) step(ctx context.Context, s *step) error {
 		return plan.ErrNotRun
 	}
 	started := time.Now().UTC()
-	w := &work{run: r, step: s, strays: map[strayID]*ledger.Stray{}}
-	w.kind = s.kindOf(w)
 	r.tell(Progress{Step: s.name})
+	w := r.workOf(s, false)
 	err := w.try(ctx)
+	if errors.Is(err, errAll) { // once more from the beginning
+		w.tx.Rollback()
+		w.discard()
+		w.forget(s.dimension.Dimension) // the roster has heard of rows already
+		w = r.workOf(s, true)
+		err = w.try(ctx)
+	}
 	ended := time.Now().UTC()
 	entry := &ledger.Step{
 		Run:       r.entry.ID,
@@ -97,6 +104,13 @@ func (r *run) step(ctx context.Context, s *step) error {
 		err = errors.Join(err, lerr)
 	}
 	return err
+}
+
+// workOf begins a step.
+func (r *run) workOf(s *step, all bool) *work {
+	w := &work{run: r, step: s, all: all, strays: map[strayID]*ledger.Stray{}}
+	w.kind = s.kindOf(w)
+	return w
 }
 
 // inTx writes the entry of a step that went well in the step's own transaction, and commits.

@@ -4,9 +4,11 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"path"
 	"slices"
 	"time"
@@ -32,10 +34,14 @@ type reading struct {
 	skip    map[source.FileOf]bool
 	depends string          // a digest of what else decides
 	recent  bool            // some of it was changed just now
+	whole   bool            // a file that came before has to be read with all others
 	right   bool            // the table has the rows of the ledger's account
 	again   map[string]bool // names of files that are to be read next time, too
 	started time.Time
 }
+
+// errAll says that the step has to read all files after all.
+var errAll = errors.New("all files have to be read")
 
 // counting says when the order of all rows of all files decides, so that some cannot be left out.
 type counting int
@@ -70,7 +76,7 @@ func (w *work) findReading(ctx context.Context, in counting, all *star.Deliverie
 	if err != nil {
 		return nil, err
 	}
-	anew := w.opts.Again || w.made || slices.Contains(w.opts.Accept, noun(w.name))
+	anew := w.opts.Again || w.all || w.made || slices.Contains(w.opts.Accept, noun(w.name))
 	if r.known, err = ledger.ReadFiles(ctx, w.tx, w.name); err != nil || anew {
 		return r, err
 	}
@@ -87,6 +93,7 @@ func (w *work) findReading(ctx context.Context, in counting, all *star.Deliverie
 		}
 		arrived = ledger.Arrivals(names)
 	}
+	r.whole = all != nil && all.Files
 	r.choose(arrived, w.aside.book.WaitsOf)
 	if all != nil && !all.Files && !r.all() || r.lacks(all) || in == inReading && !r.behind() {
 		clear(r.skip) // a delivery is read whole
@@ -149,23 +156,29 @@ func (w *work) dependsOn(r *reading, others []*star.Source) error {
 	return nil
 }
 
-// choose finds the files that are as they were. arrived has the files that came before, where rows replace others: there
-// the order of all rows decides, once rows come from one of these files again. waits reports whether rows of a file that
-// is gone wait for another row of their grain.
+// choose finds the files that are as they were. arrived says when the files came that came before, where rows replace others:
+// there the order of all rows decides, once rows come from one of these files again, unless all files that are not read
+// came before it. waits reports whether rows of a file that is gone wait for another row of their grain.
 func (r *reading) choose(arrived map[string]int64, waits func(file string) bool) {
 	known := map[source.FileOf]ledger.ReadFile{}
 	for _, k := range r.known {
 		known[source.FileOf{Source: k.Source, Name: k.File}] = k
 	}
 	skip := map[source.FileOf]bool{}
+	left, again := int64(-1), int64(math.MaxInt64) // the last to come of those that are not read, the first of those read again
 	for _, f := range r.states {
 		k, ok := known[f.FileOf]
 		delete(known, f.FileOf)
+		came, before := arrived[ledger.Uncompressed(f.Name)]
 		if ok && k.Size == f.Size && k.Changed == f.Changed && k.DependsOn == r.depends && !k.Again {
 			skip[f.FileOf] = true
-		} else if _, before := arrived[ledger.Uncompressed(f.Name)]; before {
-			return
+			left = max(left, came)
+		} else if before {
+			again = min(again, came)
 		}
+	}
+	if again < left || again < math.MaxInt64 && r.whole {
+		return
 	}
 	for _, k := range known {
 		if waits(k.File) {
