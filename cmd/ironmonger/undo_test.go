@@ -34,10 +34,19 @@ func TestQuarter(t *testing.T) {
 		repair := ""
 		for _, f := range star["fact_repair"] {
 			if f["repair_no"] == "2" {
-				repair = strings.Join([]string{f["inspected_on"], f["settled_on"], f["cost"], f["waited"], f["worked"], f["unpaid"]}, " ")
+				repair = strings.Join(
+					[]string{f["inspected_on"], f["settled_on"], f["cost"], f["waited"], f["worked"], f["unpaid"]},
+					" ",
+				)
 			}
 		}
-		return fmt.Sprintf("%d moorings, %d removed, %.2f; repair 2: %s", rows, len(star["fact_mooring_removed"]), fees, repair)
+		return fmt.Sprintf(
+			"%d moorings, %d removed, %.2f; repair 2: %s",
+			rows,
+			len(star["fact_mooring_removed"]),
+			fees,
+			repair,
+		)
 	}
 	days := []string{
 		"14 moorings, 0 removed, 913.50; repair 2: 2025-01-20  300.00 6  ",
@@ -57,7 +66,10 @@ func TestQuarter(t *testing.T) {
 		must(t, quarter, "prove", "--against-sources")
 		if n == 3 {
 			must(t, quarter, "undo", "--dry-run")
-			if out := must(t, quarter, "undo"); !strings.Contains(strings.Join(strings.Fields(out), " "), "fact_mooring 15 – – fact_repair – 3 –") {
+			if out := must(t, quarter, "undo"); !strings.Contains(
+				strings.Join(strings.Fields(out), " "),
+				"fact_mooring 15 – – fact_repair – 3 –",
+			) {
 				t.Errorf("undo says\n%s", out)
 			}
 			if got := stands(); got != days[2] {
@@ -73,7 +85,8 @@ func TestQuarter(t *testing.T) {
 		"undo 99": "there is no run 99",
 		"undo x":  "undo: x is not a number of a run",
 	} {
-		if _, stderr, status := run(t, quarter, strings.Fields(args)...); status != 2 || !strings.Contains(stderr, says) {
+		if _, stderr, status := run(t, quarter, strings.Fields(args)...); status != 2 ||
+			!strings.Contains(stderr, says) {
 			t.Errorf("%s: status %d, %s", args, status, stderr)
 		}
 	}

@@ -51,7 +51,12 @@ func (s *session) undo() *cli.Command {
 			} else if err != nil {
 				return err
 			}
-			return s.result(c, report, render.UndoneRecords(report), func(width int) { render.Undone(s.out, report, width) })
+			return s.result(
+				c,
+				report,
+				render.UndoneRecords(report),
+				func(width int) { render.Undone(s.out, report, width) },
+			)
 		}),
 	}, 1)
 }

@@ -436,7 +436,12 @@ func newerName(w *Writer) string {
 func (w *Writer) completes(c *Chunk, i int32, known bool, stand *standing, j int) {
 	for n, l := range w.links {
 		if w.completion.fixed[column.Find(w.fields, l.Column())] && w.unmade(c, i, n) {
-			w.unfit(c, i, l.Column(), fmt.Sprintf("%s ‹%s› is not that of the table", l.Text, l.Natural(c.Batch, int(i))))
+			w.unfit(
+				c,
+				i,
+				l.Column(),
+				fmt.Sprintf("%s ‹%s› is not that of the table", l.Text, l.Natural(c.Batch, int(i))),
+			)
 			return
 		}
 	}

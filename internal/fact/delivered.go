@@ -10,8 +10,6 @@ import (
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/resolve"
-	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -148,76 +146,6 @@ func (d *delivered) tell(c *Chunk, i int32) {
 	}
 }
 
-// doubtful is rows set aside. Their facts are not gone, but they do not say what stands, and their grain may have members
-// that the load makes after them, so that they count at the end.
-type doubtful struct {
-	grain []column.Column
-	links []*resolve.Link // of the grain, nil for other columns
-	by    [][]column.Column
-	at    []int64
-}
-
-func newDoubtful(w *Writer) *doubtful {
-	x := &doubtful{}
-	for g, k := range w.grainAt {
-		var l *resolve.Link
-		if n := -1 - w.from[k]; n >= 0 {
-			l = w.links[n]
-		}
-		x.links, x.by = append(x.links, l), append(x.by, nil)
-		x.grain = append(x.grain, column.Column{Type: w.fields[k].Type})
-		for _, f := range keyFields(l) {
-			x.by[g] = append(x.by[g], column.Column{Type: f.Type})
-		}
-	}
-	return x
-}
-
-// keyFields lists the columns of a link's natural key.
-func keyFields(l *resolve.Link) []column.Field {
-	if l == nil {
-		return nil
-	}
-	return l.Dimension.NaturalKey
-}
-
-func (x *doubtful) add(w *Writer, c *Chunk, i int, at int64) {
-	for g, k := range w.grainAt {
-		x.grain[g].AppendOwn(c.cols[k], i)
-		if x.links[g] == nil {
-			continue
-		}
-		for n, part := range x.links[g].Says(c.Batch) {
-			x.by[g][n].AppendOwn(part, i)
-		}
-	}
-	x.at = append(x.at, at)
-}
-
-// tell notes that the rows were delivered, now that all members are made.
-func (x *doubtful) tell(d *delivered) {
-	v := d.w.newView()
-	cols := make([]*column.Column, len(d.w.fields))
-	for k := range cols {
-		cols[k] = &column.Column{Type: d.w.fields[k].Type}
-		cols[k].Resize(len(x.at))
-	}
-	for g, k := range d.w.grainAt {
-		cols[k] = &x.grain[g]
-		for i := range x.at {
-			if l := x.links[g]; l != nil {
-				if key, ok := l.Session.Find(column.Pointers(x.by[g]), i); ok {
-					cols[k].Int[i] = key
-				}
-			}
-		}
-	}
-	v.look(cols, len(x.at))
-	for i, at := range x.at {
-		d.told.raise(d.w.id(v, i), ordered(at))
-	}
-}
-
 // ordered maps integers to others that have their order without a sign.
 func ordered(v int64) uint64 { return uint64(v) ^ 1<<63 }
 
@@ -328,104 +256,6 @@ func (d *delivered) time(at int64) string {
 	}
 	c.AppendInt(at)
 	return c.Value(0)
-}
-
-// withinGone stops a load by which too many facts would be gone.
-func (w *Writer) withinGone(what string, lost, of int64) error {
-	limit := w.fact.Limits.Gone
-	if w.fact.Deliveries.Gone == star.Keep || limit == star.NoLimit || of <= star.LimitFrom || lost*100_0000 <= limit*of {
-		return nil
-	}
-	const message = "%d of %d facts%s would be gone, more than limits.gone allows: nothing is kept. Is the delivery complete?"
-	return fmt.Errorf(message, lost, of, what)
-}
-
-// depart does with facts that are gone, which stand in the table, what the rule says.
-func (w *Writer) depart(ctx context.Context, tx warehouse.Tx, gone *column.Batch) error {
-	w.Outcome.Gone += int64(gone.N)
-	if gone.N == 0 || w.fact.Deliveries.Gone == star.Keep {
-		return nil
-	}
-	if err := w.begin(ctx, tx); err != nil {
-		return err
-	}
-	if w.fact.Removes() {
-		if err := w.take(ctx, tx, gone); err != nil {
-			return err
-		}
-		return w.remember(ctx, tx, gone)
-	}
-	primary := w.fact.Table.PrimaryFields()
-	fields := append(slices.Clone(primary),
-		column.Field{Name: schema.IsGone, Type: column.Type{Kind: column.Boolean}},
-		column.Field{Name: schema.LoadRun, Type: column.Type{Kind: column.Integer}})
-	b := column.NewBatch(fields)
-	for i := range gone.N {
-		for g, k := range w.grainAt {
-			b.Cols[g].Append(&gone.Cols[k], i)
-		}
-		b.Cols[len(primary)].AppendInt(1)
-		b.Cols[len(primary)+1].AppendInt(w.run)
-		b.N++
-	}
-	n, err := tx.Amend(ctx, w.fact.Table.Name, len(primary), fields, b)
-	if err == nil && n != int64(gone.N) {
-		err = fmt.Errorf("%d rows of table %s are gone, and %d were found to be marked", gone.N, w.fact.Table.Name, n)
-	}
-	return err
-}
-
-// take removes rows from the table, and counts them. Their keys are not pointed to members any more.
-func (w *Writer) take(ctx context.Context, tx warehouse.Tx, rows *column.Batch) error {
-	primary := w.fact.Table.PrimaryFields()
-	b := column.NewBatch(primary)
-	for g, k := range w.grainAt {
-		for i := range rows.N {
-			b.Cols[g].Append(&rows.Cols[k], i)
-		}
-	}
-	b.N = rows.N
-	n, err := tx.Remove(ctx, w.fact.Table.Name, primary, b)
-	if err != nil {
-		return err
-	}
-	if n != int64(rows.N) {
-		return fmt.Errorf("%d rows of table %s are gone, and %d were found to be removed", rows.N, w.fact.Table.Name, n)
-	}
-	if w.fact.Told != nil {
-		if _, err := tx.Remove(ctx, w.fact.Told.Name, primary, b); err != nil {
-			return err
-		}
-	}
-	w.Outcome.Removed += n
-	for i := range rows.N {
-		w.add(w.Outcome.RemovedTotal, rows, i)
-	}
-	if w.open != nil {
-		w.open.drop(rows)
-		return w.open.keep(ctx, tx)
-	}
-	return nil
-}
-
-// remember writes rows that were removed where they can be found.
-func (w *Writer) remember(ctx context.Context, tx warehouse.Tx, rows *column.Batch) error {
-	t := w.fact.Removed
-	b := column.NewBatch(t.Fields())
-	last := len(b.Cols) - 1
-	for k := range rows.Cols {
-		b.Cols[k] = rows.Cols[k]
-	}
-	for range rows.N {
-		b.Cols[last].AppendInt(w.run)
-	}
-	b.N = rows.N
-	return warehouse.AppendAll(ctx, tx, t, b)
-}
-
-// isFlagged reports whether row i, of the table's columns, has the mark of facts that are gone.
-func (w *Writer) isFlagged(cols []*column.Column, i int) bool {
-	return w.goneAt != none && cols[w.goneAt].Int[i] != 0
 }
 
 // appendOwn adds row i of some columns to a batch of the same, with texts of its own.

@@ -131,7 +131,10 @@ var (
 		Primary: []string{"step", "source", "file"},
 		Columns: []warehouse.Column{
 			required("step", text), required("source", text), required("file", text), required("size", integer),
-			required("changed", text), required("depends_on", text), required("again", boolean), required("run", integer),
+			required(
+				"changed",
+				text,
+			), required("depends_on", text), required("again", boolean), required("run", integer),
 		},
 	}
 	markTable = &warehouse.Table{

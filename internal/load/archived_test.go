@@ -142,7 +142,11 @@ func TestBackInFile(t *testing.T) {
 		}
 		won, again := loaded(loses, wins), loaded(loses, "")
 		if won != again {
-			t.Errorf("%d: a row that has lost counts, since the winner is archived:\n%s", n, startest.Difference(won, again))
+			t.Errorf(
+				"%d: a row that has lost counts, since the winner is archived:\n%s",
+				n,
+				startest.Difference(won, again),
+			)
 		}
 		loaded("1,z,C,e,2024-01-01\n", "")
 		back := loaded(loses, "")

@@ -62,7 +62,17 @@ type voyage struct {
 }
 
 func (v voyage) String() string {
-	return fmt.Sprintf("%d,%s,%s,%s,%s,%s,%s,%d", v.no, v.vessel, v.requested, v.entered, v.left, v.keeper, v.toll, v.told)
+	return fmt.Sprintf(
+		"%d,%s,%s,%s,%s,%s,%s,%d",
+		v.no,
+		v.vessel,
+		v.requested,
+		v.entered,
+		v.left,
+		v.keeper,
+		v.toll,
+		v.told,
+	)
 }
 
 const voyageHead = "no,vessel,requested,entered,left,keeper,toll,told\n"
@@ -162,8 +172,18 @@ func completedCase(t *testing.T, seed uint64) {
 	}
 	row := func() voyage {
 		return voyage{
-			no: 1 + r.IntN(4), vessel: pick(r, "V", "V", "V", "V", "V", "W"), requested: day(), entered: at(), left: at(),
-			keeper: pick(r, "A", "B", "B", "C", "D", ""), toll: pick(r, "1.00", "2.00", "3.00", "", "much"), told: 1 + r.IntN(4),
+			no: 1 + r.IntN(
+				4,
+			), vessel: pick(r, "V", "V", "V", "V", "V", "W"), requested: day(), entered: at(), left: at(),
+			keeper: pick(
+				r,
+				"A",
+				"B",
+				"B",
+				"C",
+				"D",
+				"",
+			), toll: pick(r, "1.00", "2.00", "3.00", "", "much"), told: 1 + r.IntN(4),
 		}
 	}
 	files, arrived, archived := map[string][]voyage{}, map[string]int{}, map[string]bool{}
@@ -271,8 +291,11 @@ func voyagesIn(t *testing.T, dir string, byTold bool) string {
 		if f["entered_date_key"] != key {
 			t.Errorf("voyage %s: entered %s, and its key is %s", f["no"], entered, f["entered_date_key"])
 		}
-		lines = append(lines, strings.Join([]string{f["no"], f["vessel"], clean(f["requested"]), entered, clean(f["left"]),
-			keepers[f["keeper_key"]], f["toll"], told}, ",")+" "+f["wait"]+" "+f["transit"])
+		lines = append(
+			lines,
+			strings.Join([]string{f["no"], f["vessel"], clean(f["requested"]), entered, clean(f["left"]),
+				keepers[f["keeper_key"]], f["toll"], told}, ",")+" "+f["wait"]+" "+f["transit"],
+		)
 	}
 	slices.Sort(lines)
 	return strings.Join(lines, "\n")
@@ -290,7 +313,16 @@ func TestCompletedOrders(t *testing.T) {
 	for _, order := range [][]int{{0, 1, 2}, {0, 2, 1}, {1, 0, 2}, {1, 2, 0}, {2, 0, 1}, {2, 1, 0}} {
 		for _, once := range []bool{true, false} {
 			dir := t.TempDir()
-			model := fmt.Sprintf(completedModel, "sqlite: star.db", "date", "date", "infer", "parts", "days", "    newer_by: told\n")
+			model := fmt.Sprintf(
+				completedModel,
+				"sqlite: star.db",
+				"date",
+				"date",
+				"infer",
+				"parts",
+				"days",
+				"    newer_by: told\n",
+			)
 			startest.Write(t, dir, "ironmonger.yaml", model)
 			startest.Write(t, dir, "keepers.csv", "keeper,name\nA,Ada\n")
 			for n, k := range order {
@@ -359,7 +391,16 @@ func TestCompletedStory(t *testing.T) {
 // TestCompletedDamaged changes completed facts by hand: the proof finds each.
 func TestCompletedDamaged(t *testing.T) {
 	dir := t.TempDir()
-	model := fmt.Sprintf(completedModel, "sqlite: star.db", "date", "date", "infer", "parts", "days", "    newer_by: told\n")
+	model := fmt.Sprintf(
+		completedModel,
+		"sqlite: star.db",
+		"date",
+		"date",
+		"infer",
+		"parts",
+		"days",
+		"    newer_by: told\n",
+	)
 	startest.Write(t, dir, "ironmonger.yaml", model)
 	startest.Write(t, dir, "keepers.csv", "keeper,name\nA,Ada\nB,Bea\n")
 	startest.Write(t, dir, "v/1.csv", voyageHead+"1,V,2024-06-01,2024-06-03,,A,50.00,1\n1,V,,,2024-06-05,B,60.00,2\n")

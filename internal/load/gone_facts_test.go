@@ -176,7 +176,13 @@ func withdrawnCase(t *testing.T, seed uint64) {
 		s.write("p/"+name, lines)
 	}
 	row := func() passage {
-		return passage{no: 1 + r.IntN(6), told: 1, boat: pick(r, "A", "A", "B", "C", "D"), toll: r.IntN(3), day: 1 + r.IntN(4)}
+		return passage{
+			no:   1 + r.IntN(6),
+			told: 1,
+			boat: pick(r, "A", "A", "B", "C", "D"),
+			toll: r.IntN(3),
+			day:  1 + r.IntN(4),
+		}
 	}
 	for n := range 6 {
 		for _, name := range slices.Sorted(maps.Keys(files)) {
@@ -308,7 +314,15 @@ func missingCase(t *testing.T, seed uint64) {
 	if seed%2 == 0 {
 		of, clock = "timestamp", " 10:30:00"
 	}
-	s := newGoneStar(t, seed, missingModel, of, []string{"[site, no]", "[code, no]"}[seed/3%2], []string{"site", "code"}[seed/3%2], gone)
+	s := newGoneStar(
+		t,
+		seed,
+		missingModel,
+		of,
+		[]string{"[site, no]", "[code, no]"}[seed/3%2],
+		[]string{"site", "code"}[seed/3%2],
+		gone,
+	)
 	r := s.r
 	type fact struct {
 		tollRow
@@ -500,7 +514,12 @@ func TestGoneDamaged(t *testing.T) {
 	for _, delivers := range []string{"files", "all"} {
 		dir := t.TempDir()
 		model := strings.Replace(withdrawnModel, "delivers: files", "delivers: "+delivers, 1)
-		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, "sqlite: star.db", "no", "infer", "replace", "flag"))
+		startest.Write(
+			t,
+			dir,
+			"ironmonger.yaml",
+			fmt.Sprintf(model, "sqlite: star.db", "no", "infer", "replace", "flag"),
+		)
 		startest.Write(t, dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\n")
 		for n := 4; n > 2; n-- {
 			rows := "no,boat,day,toll,told\n"

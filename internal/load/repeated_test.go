@@ -275,7 +275,8 @@ func repeatedCase(t *testing.T, seed uint64) {
 			t.Fatal(err)
 		}
 		for _, s := range run.Steps {
-			if s.Name == "fact passage" && unmatched == "infer" && rule != "set_aside" && s.Figures.Unread != int64(len(files)) {
+			if s.Name == "fact passage" && unmatched == "infer" && rule != "set_aside" &&
+				s.Figures.Unread != int64(len(files)) {
 				t.Fatalf("%d of %d files were not read\n%s", s.Figures.Unread, len(files), story)
 			}
 		}
@@ -361,7 +362,10 @@ func passagesIn(t *testing.T, dir string) string {
 	}
 	var lines []string
 	for _, f := range star["fact_passage"] {
-		lines = append(lines, fmt.Sprintf("%s,%s,%s,%s,%s", f["no"], boats[f["boat_key"]], f["day"], f["toll"], f["told"]))
+		lines = append(
+			lines,
+			fmt.Sprintf("%s,%s,%s,%s,%s", f["no"], boats[f["boat_key"]], f["day"], f["toll"], f["told"]),
+		)
 	}
 	slices.Sort(lines)
 	return strings.Join(lines, "\n")
@@ -410,11 +414,21 @@ facts:
 // TestSum: rows of one load that differ in nothing but measures are added up; what is in the table is not added to.
 func TestSum(t *testing.T) {
 	dir := t.TempDir()
-	model := strings.Replace(fmt.Sprintf(repeatedModel, "sqlite: star.db", "no", "infer", "sum"), "measures: toll", "measures: [toll, told]", 1)
+	model := strings.Replace(
+		fmt.Sprintf(repeatedModel, "sqlite: star.db", "no", "infer", "sum"),
+		"measures: toll",
+		"measures: [toll, told]",
+		1,
+	)
 	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "degenerate: [no, told]", "degenerate: no", 1))
 	startest.Write(t, dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\n")
 	const head = "no,boat,day,toll,told\n"
-	startest.Write(t, dir, "p/1.csv", head+"1,A,2024-01-01,1.10,1\n1,A,2024-01-01,2.20,1\n2,A,2024-01-01,5.00,\n2,B,2024-01-01,1.00,1\n")
+	startest.Write(
+		t,
+		dir,
+		"p/1.csv",
+		head+"1,A,2024-01-01,1.10,1\n1,A,2024-01-01,2.20,1\n2,A,2024-01-01,5.00,\n2,B,2024-01-01,1.00,1\n",
+	)
 	startest.Write(t, dir, "p/2.csv", head+"1,A,2024-01-01,0.07,\n")
 	for range 2 {
 		run, err := startest.Load(t, dir, load.Options{})

@@ -87,9 +87,21 @@ func sinceCase(t *testing.T, seed uint64) {
 		}
 		if r.IntN(2) == 0 { // a row is corrected, and says so
 			clock++
-			fmt.Fprintf(&script, "update toll set toll = '%d.00', changed = '%s' where id = %d;\n", 4+n, at(clock), 1+r.IntN(8))
+			fmt.Fprintf(
+				&script,
+				"update toll set toll = '%d.00', changed = '%s' where id = %d;\n",
+				4+n,
+				at(clock),
+				1+r.IntN(8),
+			)
 		}
-		fmt.Fprintf(&script, "insert into boat values ('%s', '%s', '2024-01-%02d');\n", string("ABC"[n/2]), pick(r, "x", "y"), 1+n)
+		fmt.Fprintf(
+			&script,
+			"insert into boat values ('%s', '%s', '2024-01-%02d');\n",
+			string("ABC"[n/2]),
+			pick(r, "x", "y"),
+			1+n,
+		)
 		office(script.String())
 		run, err := startest.Load(t, some, load.Options{Workers: 2})
 		if err != nil {
@@ -102,7 +114,12 @@ func sinceCase(t *testing.T, seed uint64) {
 		rows += run.Steps[1].Figures.Read
 		is, want := startest.Dump(t, some, "load_line", "load_run"), startest.Dump(t, all, "load_line", "load_run")
 		if is != want {
-			t.Fatalf("load %d: reading only what is new, another star:\n%s\n%s", n, startest.Difference(want, is), script.String())
+			t.Fatalf(
+				"load %d: reading only what is new, another star:\n%s\n%s",
+				n,
+				startest.Difference(want, is),
+				script.String(),
+			)
 		}
 		if !startest.Proved(t, some) {
 			t.Fatal("the proof is broken")

@@ -54,7 +54,12 @@ const (
 
 // findReading decides which files the step reads; nil where the source is such that nothing of it can be left out. others
 // are sources whose files decide, too.
-func (w *work) findReading(ctx context.Context, in counting, all *star.Deliveries, others ...*star.Source) (*reading, error) {
+func (w *work) findReading(
+	ctx context.Context,
+	in counting,
+	all *star.Deliveries,
+	others ...*star.Source,
+) (*reading, error) {
 	bases, completing, ok := w.kind.source().Bases()
 	for _, s := range others {
 		more, filed := s.Readers()
@@ -165,7 +170,11 @@ func (r *reading) choose(arrived map[string]int64, waits func(file string) bool)
 		known[source.FileOf{Source: k.Source, Name: k.File}] = k
 	}
 	skip := map[source.FileOf]bool{}
-	left, again := int64(-1), int64(math.MaxInt64) // the last to come of those that are not read, the first of those read again
+	left, again := int64(
+		-1,
+	), int64(
+		math.MaxInt64,
+	) // the last to come of those that are not read, the first of those read again
 	for _, f := range r.states {
 		k, ok := known[f.FileOf]
 		delete(known, f.FileOf)

@@ -49,7 +49,13 @@ func takeBack(t *testing.T, dir string, moments []moment, pick func(n int) int) 
 		moments = moments[:len(moments)-n]
 		report := undoFrom(t, dir, from)
 		if now := momentOf(t, dir, 0); now.have != to.have {
-			t.Fatalf("run %d and %d after it taken back (%+v):\n%s", from, n-1, report.Undone, startest.Difference(to.have, now.have))
+			t.Fatalf(
+				"run %d and %d after it taken back (%+v):\n%s",
+				from,
+				n-1,
+				report.Undone,
+				startest.Difference(to.have, now.have),
+			)
 		}
 	}
 }
@@ -58,7 +64,12 @@ func undoFrom(t *testing.T, dir string, run int64) *undo.Report {
 	t.Helper()
 	wh := startest.Open(t, dir)
 	defer wh.Close()
-	report, err := undo.Take(t.Context(), wh, startest.Model(t, dir), undo.Options{From: run, Program: "test", Holder: "test"})
+	report, err := undo.Take(
+		t.Context(),
+		wh,
+		startest.Model(t, dir),
+		undo.Options{From: run, Program: "test", Holder: "test"},
+	)
 	if err != nil {
 		t.Fatalf("from run %d: %v", run, err)
 	}

@@ -41,7 +41,12 @@ func (p *proof) milestones(f *schema.Fact) []exam {
 				null := from.Null[i] || to.Null[i]
 				if is.Null[i] != null || !null && is.Int[i] != elapsed(l.In, from, to, i) {
 					c.against(func() Example {
-						return p.example(f.Table, b, i, fmt.Sprintf("%s is not the time from %s to %s", l.Text, l.From, l.To))
+						return p.example(
+							f.Table,
+							b,
+							i,
+							fmt.Sprintf("%s is not the time from %s to %s", l.Text, l.From, l.To),
+						)
 					})
 				}
 			}
@@ -61,9 +66,20 @@ func (p *proof) milestoneKey(c *Check, f *schema.Fact, k *star.Key, b *column.Ba
 		}
 		if !right {
 			c.against(func() Example {
-				what := fmt.Sprintf("%s is %s, and %s is %s", days.Value(i), f.Table.Columns[of].Name, written(key, i), k.Column())
+				what := fmt.Sprintf(
+					"%s is %s, and %s is %s",
+					days.Value(i),
+					f.Table.Columns[of].Name,
+					written(key, i),
+					k.Column(),
+				)
 				if days.Null[i] {
-					what = fmt.Sprintf("%s is null, and %s is %s", f.Table.Columns[of].Name, k.Column(), written(key, i))
+					what = fmt.Sprintf(
+						"%s is null, and %s is %s",
+						f.Table.Columns[of].Name,
+						k.Column(),
+						written(key, i),
+					)
 				}
 				return p.example(f.Table, b, i, what)
 			})
@@ -122,7 +138,13 @@ func (x *rereader) newCompletion() (*completion, error) {
 	if x.f.Completion == nil {
 		return nil, nil
 	}
-	c := &completion{x: x, newer: [2]int{-1, -1}, told: map[partOf]rank{}, lines: map[partOf]int64{}, said: map[uint64]uint64{}}
+	c := &completion{
+		x:     x,
+		newer: [2]int{-1, -1},
+		told:  map[partOf]rank{},
+		lines: map[partOf]int64{},
+		said:  map[uint64]uint64{},
+	}
 	fields, shaped := x.f.Table.Fields(), x.f.Source.Shaped()
 	if by := x.f.NewerBy; by != nil {
 		c.newer = [2]int{column.Find(fields, by.Name), column.Find(shaped, by.Name)}

@@ -96,7 +96,10 @@ func (x *rereader) backwards(names []string) error {
 	if d := x.delivered; d != nil && d.kept+d.unseen > 0 {
 		x.c.Note = fmt.Sprintf("%d rows are gone from the source, and gone: keep keeps them", d.kept)
 		if d.unseen > 0 {
-			x.c.Note = fmt.Sprintf("%d rows cannot be compared: the last delivery of their scope is not there any more", d.unseen)
+			x.c.Note = fmt.Sprintf(
+				"%d rows cannot be compared: the last delivery of their scope is not there any more",
+				d.unseen,
+			)
 		}
 		x.c.NotComparable += d.kept + d.unseen
 	}

@@ -86,8 +86,25 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 	if len(facts) == 0 {
 		return
 	}
-	t := &Table{Columns: columns("fact~", "state", "read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?",
-		"gone>?", "back>?", "removed>?", "dropped>?", "merged>?", "set aside>", "files unchanged>?", "members inferred~?", "time>")}
+	t := &Table{Columns: columns(
+		"fact~",
+		"state",
+		"read>",
+		"inserted>",
+		"changed>?",
+		"same>",
+		"older>?",
+		"kept out>?",
+		"gone>?",
+		"back>?",
+		"removed>?",
+		"dropped>?",
+		"merged>?",
+		"set aside>",
+		"files unchanged>?",
+		"members inferred~?",
+		"time>",
+	)}
 	for _, s := range facts {
 		f := &s.Figures
 		t.Add(
@@ -148,7 +165,12 @@ func remarks(w io.Writer, steps, dims, facts []*ledger.Step) {
 			fmt.Fprintf(w, "%s: rows pointed to members that came after them: %s\n", s.Name, n)
 		}
 		if n := s.Figures.Disagree; n > 0 {
-			fmt.Fprintf(w, "%s: %s of which rows of one time tell different things; the later row counts\n", s.Name, Plural(n, "fact"))
+			fmt.Fprintf(
+				w,
+				"%s: %s of which rows of one time tell different things; the later row counts\n",
+				s.Name,
+				Plural(n, "fact"),
+			)
 		}
 		if n := byName(s.Figures.Empty); n != "" {
 			fmt.Fprintf(w, "%s: inserted rows with nulls: %s\n", s.Name, n)

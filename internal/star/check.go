@@ -275,8 +275,15 @@ func (c *checker) arrange(k *Key) []Name {
 		return nil
 	}
 	if len(k.by) != len(natural) {
-		c.errorf(k.by[0].column.At, k.subject, "the natural key of dimension %s (%s) and `by` differ in the number of columns: %d and %d",
-			k.Dimension.Text, strings.Join(column.Names(natural), ", "), len(natural), len(k.by))
+		c.errorf(
+			k.by[0].column.At,
+			k.subject,
+			"the natural key of dimension %s (%s) and `by` differ in the number of columns: %d and %d",
+			k.Dimension.Text,
+			strings.Join(column.Names(natural), ", "),
+			len(natural),
+			len(k.by),
+		)
 		return nil
 	}
 	by := make([]Name, len(natural))

@@ -59,7 +59,11 @@ func (c *checker) dimension(d *Dimension) {
 	d.NaturalKey = c.fields(fields, of, d.text.naturalKey, path+".natural_key")
 	for i, f := range d.NaturalKey {
 		if f.Type.Kind == column.Double {
-			c.errorf(d.text.naturalKey[i].At, path+".natural_key", "a double cannot be a key: make it a decimal or text")
+			c.errorf(
+				d.text.naturalKey[i].At,
+				path+".natural_key",
+				"a double cannot be a key: make it a decimal or text",
+			)
 		}
 	}
 	d.text.type2 = slices.DeleteFunc(d.text.type2, func(w Name) bool { // a key may make versions, too

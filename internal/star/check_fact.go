@@ -64,7 +64,11 @@ func (c *checker) sum(f *Fact, path string) {
 		})
 	}
 	if f.deliveries.delivers != "" && f.deliveries.delivers != "changes" {
-		c.errorf(f.At, path, "repeated: sum adds up the rows of one load, whatever files they are in: delivers has no place with it")
+		c.errorf(
+			f.At,
+			path,
+			"repeated: sum adds up the rows of one load, whatever files they are in: delivers has no place with it",
+		)
 	}
 	f.Source = &Source{
 		Name: f.Source.Name, From: f.Source, Columns: asColumns(fields), Shaping: Shaping{Group: g}, state: right,
@@ -104,7 +108,13 @@ func (c *checker) factDeliveries(f *Fact, fields []column.Field, of, path string
 	if on := text.deliveredOn; on != nil {
 		if field, ok := c.field(fields, of, *on, path+".delivered_on"); ok {
 			if known(field.Type) && field.Type.Kind != column.Date && field.Type.Kind != column.Timestamp {
-				c.errorf(on.At, path+".delivered_on", "%s is of type %s; it is a date or a timestamp", field.Name, field.Type)
+				c.errorf(
+					on.At,
+					path+".delivered_on",
+					"%s is of type %s; it is a date or a timestamp",
+					field.Name,
+					field.Type,
+				)
 			}
 			all.On = &field
 		}

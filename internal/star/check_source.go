@@ -96,7 +96,8 @@ func (c *checker) origin(s *Source) {
 			c.source(o)
 		}
 	}
-	if s.text.drivenBy != nil && s.DrivenBy == nil || s.text.from != nil && s.From == nil || len(s.Union) < len(s.text.union) {
+	if s.text.drivenBy != nil && s.DrivenBy == nil || s.text.from != nil && s.From == nil ||
+		len(s.Union) < len(s.text.union) {
 		s.blind = true
 		return
 	}

@@ -92,7 +92,12 @@ func (c *checker) completion(f *Fact, fields []column.Field, of, path string) {
 			c.errorf(k.At, k.subject, message, k.Text)
 		}
 		if p.milestone(k.AsOf) {
-			c.errorf(k.At, k.subject, "%s is a milestone, which comes later: as_of needs a column that does not change", k.AsOf)
+			c.errorf(
+				k.At,
+				k.subject,
+				"%s is a milestone, which comes later: as_of needs a column that does not change",
+				k.AsOf,
+			)
 		}
 	}
 	for _, l := range p.Lags {
@@ -119,7 +124,10 @@ func (f *Fact) hasKey(k *Key) bool {
 }
 
 func (p *Completion) milestone(name string) bool {
-	return slices.ContainsFunc(p.Parts, func(part *Part) bool { return part.Milestone && part.Column == name && name != "" })
+	return slices.ContainsFunc(
+		p.Parts,
+		func(part *Part) bool { return part.Milestone && part.Column == name && name != "" },
+	)
 }
 
 // kept finds a date or timestamp, and has the table keep it.

@@ -361,7 +361,13 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			d.Calendar, d.text.calendarAt = &calendar.Calendar{FiscalStart: 1}, n.key.At
 			r.section(n, r.calendarEntries(d.Calendar))
 		}},
-		{"natural_key", "a column or a list", "the columns by which the source identifies a member", false, words(&d.text.naturalKey)},
+		{
+			"natural_key",
+			"a column or a list",
+			"the columns by which the source identifies a member",
+			false,
+			words(&d.text.naturalKey),
+		},
 		{
 			"matching",
 			"name: expression",

@@ -76,7 +76,11 @@ func (c *checker) since(s *Source, path string) {
 		return
 	}
 	if s.Database == nil {
-		c.errorf(w.Column.At, path+".since", "since is for a table or query of a database: files that have not changed are not read")
+		c.errorf(
+			w.Column.At,
+			path+".since",
+			"since is for a table or query of a database: files that have not changed are not read",
+		)
 		return
 	}
 	field, ok := c.field(s.Fields(), "source "+s.Text, w.Column, path+".since")
@@ -84,7 +88,13 @@ func (c *checker) since(s *Source, path string) {
 	case !ok:
 		return
 	case known(field.Type) && field.Type.Kind != column.Integer && !field.Type.Temporal():
-		c.errorf(w.Column.At, path+".since", "%s is of type %s; it must be an integer, a date or a timestamp", field.Name, field.Type)
+		c.errorf(
+			w.Column.At,
+			path+".since",
+			"%s is of type %s; it must be an integer, a date or a timestamp",
+			field.Name,
+			field.Type,
+		)
 		return
 	}
 	if w.Type = field.Type; w.overlap.Text != "" {
@@ -124,7 +134,12 @@ func (c *checker) watched(s *Source, path string, all *Deliveries) {
 		return
 	}
 	if all != nil {
-		c.errorf(s.At, path, "a delivery of all rows cannot be read in part: delivers has no place with since, in source %s", s.Text)
+		c.errorf(
+			s.At,
+			path,
+			"a delivery of all rows cannot be read in part: delivers has no place with since, in source %s",
+			s.Text,
+		)
 	}
 	for o := s; o != nil; o = o.From {
 		if o.Group != nil || o.Distinct != nil {

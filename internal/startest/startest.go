@@ -36,7 +36,9 @@ func Write(t testing.TB, dir, name, text string) {
 	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if os.Getenv("IRONMONGER_SETTLED") != "" { // as if it had been written some time ago, so that it need not be read again
+	if os.Getenv(
+		"IRONMONGER_SETTLED",
+	) != "" { // as if it had been written some time ago, so that it need not be read again
 		at := time.Now().Add(-time.Minute)
 		if err := os.Chtimes(filepath.Join(dir, name), at, at); err != nil {
 			t.Fatal(err)

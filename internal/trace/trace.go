@@ -541,7 +541,10 @@ func (t *tracer) history(f *schema.Fact, fact *column.Batch) ([]Run, error) {
 						run.ID,
 						at,
 						s.Name,
-						fmt.Sprintf("wrote rows of the table (%d), perhaps this one", s.Figures.Inserted+s.Figures.Changed),
+						fmt.Sprintf(
+							"wrote rows of the table (%d), perhaps this one",
+							s.Figures.Inserted+s.Figures.Changed,
+						),
 					},
 				)
 			case n > 0 && run.ID == wrote && run.ID <= written[s.Name]:

@@ -1,0 +1,121 @@
+package undo
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Plan lists the runs that are to be taken back, the latest first: those of the model from a run on, or the last one if
+// that is 0. It refuses what cannot be taken back, with the reason.
+func Plan(ctx context.Context, r warehouse.Reader, m *star.Model, from int64) ([]*ledger.Run, error) {
+	runs, err := ledger.Runs(ctx, r, 0)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := ledger.RunsBefore(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	if from == 0 {
+		for _, run := range runs {
+			if from == 0 && run.ModelFile == m.File && run.State != ledger.Undone && run.Wrote() {
+				from = run.ID
+			}
+		}
+		if from == 0 {
+			return nil, fmt.Errorf("no run of %s has written anything that can be taken back", m.File)
+		}
+	}
+	at := slices.IndexFunc(runs, func(run *ledger.Run) bool { return run.ID == from })
+	switch {
+	case at < 0:
+		return nil, fmt.Errorf("there is no run %d", from)
+	case runs[at].ModelFile != m.File:
+		return nil, fmt.Errorf("run %d is one of %s, not of %s", from, runs[at].ModelFile, m.File)
+	case runs[at].State == ledger.Undone:
+		return nil, fmt.Errorf("run %d has been taken back already", from)
+	}
+	var plan, others []*ledger.Run
+	for _, run := range runs[:at+1] {
+		switch {
+		case run.State == ledger.Undone || !wrote(run):
+		case run.ModelFile != m.File:
+			others = append(others, run)
+		case !slices.Contains(kept, run.ID):
+			const message = "run %d cannot be taken back: what it changed is not kept any more. undo in the model says for " +
+				"how many runs it is; ironmonger erase forgets it, too"
+			return nil, fmt.Errorf(message, run.ID)
+		default:
+			plan = append(plan, run)
+		}
+	}
+	return plan, apart(ctx, r, plan, others)
+}
+
+// wrote reports whether a step of a run was done.
+func wrote(run *ledger.Run) bool {
+	return slices.ContainsFunc(run.Steps, func(s *ledger.Step) bool { return s.State == ledger.Done })
+}
+
+// apart refuses to take runs back if later runs of other models have written to the same tables.
+func apart(ctx context.Context, r warehouse.Reader, plan, others []*ledger.Run) error {
+	ours := map[string]bool{}
+	for _, run := range plan {
+		list, err := ledger.BeforeOf(ctx, r, run.ID)
+		if err != nil {
+			return err
+		}
+		for _, e := range list {
+			if e.Did == ledger.OtherChange {
+				const message = "run %d cannot be taken back: it pointed rows of %s, which another model loads, to other versions"
+				return fmt.Errorf(message, run.ID, e.Table)
+			}
+			ours[e.Table] = true
+		}
+	}
+	for _, run := range others {
+		list, err := ledger.BeforeOf(ctx, r, run.ID)
+		if err != nil {
+			return err
+		}
+		for _, e := range list {
+			if ours[e.Table] && !strings.HasPrefix(e.Table, "load_") {
+				const message = "run %d of %s has written to %s since: take it back first"
+				return fmt.Errorf(message, run.ID, run.ModelFile, e.Table)
+			}
+		}
+	}
+	return nil
+}
+
+// Trim forgets what runs of a model changed that are older than those which it keeps. A run that wrote nothing is kept
+// with the ones before it, and does not count.
+func Trim(ctx context.Context, tx warehouse.Tx, m *star.Model, last *ledger.Run) error {
+	kept, err := ledger.RunsBefore(ctx, tx)
+	if err != nil || len(kept) <= m.Undo {
+		return err
+	}
+	runs, err := ledger.Runs(ctx, tx, 0)
+	if err != nil {
+		return err
+	}
+	count := 0
+	var old []int64
+	for _, run := range runs {
+		if run.ModelFile != m.File || !slices.Contains(kept, run.ID) {
+			continue
+		}
+		if count >= m.Undo {
+			old = append(old, run.ID)
+		} else if run.ID == last.ID && last.Wrote() || run.ID != last.ID && run.Wrote() {
+			count++
+		}
+	}
+	return ledger.ForgetBefore(ctx, tx, old)
+}
