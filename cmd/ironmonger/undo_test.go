@@ -219,3 +219,27 @@ func strike(t *testing.T, dir string, after time.Duration, args ...string) int {
 	}
 	return 0
 }
+
+// TestUndoModels: a run to which the facts of another model point is taken back after them, and a load of the other model
+// does not make the ledger forget what this one has told it.
+func TestUndoModels(t *testing.T) {
+	dir := t.TempDir()
+	must(t, dir, "demo", "--passages", "300", "canal")
+	canal := filepath.Join(dir, "canal")
+	must(t, canal, "load", "--model", "complaints.yaml")
+	_, stderr, status := run(t, canal, "undo", "1")
+	const want = "run 1 cannot be taken back: fact_complaint, which another model loads, points to members of dim_vessel that it made"
+	if status != 1 || !strings.Contains(stderr, want) {
+		t.Errorf("status %d: %s", status, stderr)
+	}
+	must(t, canal, "undo", "--model", "complaints.yaml")
+	must(t, canal, "undo", "1")
+	if left := startest.Dump(t, canal); left != "" {
+		t.Errorf("taken back, the star has\n%s", left)
+	}
+	must(t, canal, "load")
+	must(t, canal, "load", "--model", "complaints.yaml")
+	for _, model := range []string{"ironmonger.yaml", "complaints.yaml"} {
+		must(t, canal, "prove", "--against-sources", "--model", model)
+	}
+}

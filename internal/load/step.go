@@ -250,8 +250,12 @@ func (w *work) nothingNew(ctx context.Context) error {
 	return w.recordReferences(ctx)
 }
 
-// recordReferences writes down where the step's table recordReferences to, so that loads of other models know it too.
+// recordReferences writes down where the step's table points to, so that loads of other models know it too. Of a table that
+// another program or model loads, that is not this model's to say.
 func (w *work) recordReferences(ctx context.Context) error {
+	if w.kind.target().Borrowed {
+		return nil
+	}
 	table := w.kind.target().Name
 	refs := map[string][]schema.Reference{}
 	for _, k := range w.step.keys {

@@ -3,6 +3,8 @@ package undo
 import (
 	"context"
 	"fmt"
+	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -24,7 +26,7 @@ func Plan(ctx context.Context, r warehouse.Reader, m *star.Model, from int64) ([
 	}
 	if from == 0 {
 		for _, run := range runs {
-			if from == 0 && run.ModelFile == m.File && run.State != ledger.Undone && run.Wrote() {
+			if from == 0 && ofModel(run, m) && run.State != ledger.Undone && run.Wrote() {
 				from = run.ID
 			}
 		}
@@ -36,7 +38,7 @@ func Plan(ctx context.Context, r warehouse.Reader, m *star.Model, from int64) ([
 	switch {
 	case at < 0:
 		return nil, fmt.Errorf("there is no run %d", from)
-	case runs[at].ModelFile != m.File:
+	case !ofModel(runs[at], m):
 		return nil, fmt.Errorf("run %d is one of %s, not of %s", from, runs[at].ModelFile, m.File)
 	case runs[at].State == ledger.Undone:
 		return nil, fmt.Errorf("run %d has been taken back already", from)
@@ -45,7 +47,7 @@ func Plan(ctx context.Context, r warehouse.Reader, m *star.Model, from int64) ([
 	for _, run := range runs[:at+1] {
 		switch {
 		case run.State == ledger.Undone || !wrote(run):
-		case run.ModelFile != m.File:
+		case !ofModel(run, m):
 			others = append(others, run)
 		case !slices.Contains(kept, run.ID):
 			const message = "run %d cannot be taken back: what it changed is not kept any more. undo in the model says for " +
@@ -56,6 +58,11 @@ func Plan(ctx context.Context, r warehouse.Reader, m *star.Model, from int64) ([
 		}
 	}
 	return plan, apart(ctx, r, plan, others)
+}
+
+// ofModel reports whether a run is one of a model: of a file of its name, wherever the program was called.
+func ofModel(run *ledger.Run, m *star.Model) bool {
+	return path.Base(filepath.ToSlash(run.ModelFile)) == path.Base(filepath.ToSlash(m.File))
 }
 
 // wrote reports whether a step of a run was done.
@@ -76,7 +83,9 @@ func apart(ctx context.Context, r warehouse.Reader, plan, others []*ledger.Run) 
 				const message = "run %d cannot be taken back: it pointed rows of %s, which another model loads, to other versions"
 				return fmt.Errorf(message, run.ID, e.Table)
 			}
-			ours[e.Table] = true
+			if e.Did != ledger.BeganRun && !strings.HasPrefix(e.Table, "load_") {
+				ours[e.Table] = true
+			}
 		}
 	}
 	for _, run := range others {
@@ -85,7 +94,7 @@ func apart(ctx context.Context, r warehouse.Reader, plan, others []*ledger.Run) 
 			return err
 		}
 		for _, e := range list {
-			if ours[e.Table] && !strings.HasPrefix(e.Table, "load_") {
+			if ours[e.Table] {
 				const message = "run %d of %s has written to %s since: take it back first"
 				return fmt.Errorf(message, run.ID, run.ModelFile, e.Table)
 			}
@@ -108,7 +117,7 @@ func Trim(ctx context.Context, tx warehouse.Tx, m *star.Model, last *ledger.Run)
 	count := 0
 	var old []int64
 	for _, run := range runs {
-		if run.ModelFile != m.File || !slices.Contains(kept, run.ID) {
+		if !ofModel(run, m) || !slices.Contains(kept, run.ID) {
 			continue
 		}
 		if count >= m.Undo {

@@ -208,7 +208,7 @@ func (u *undoing) unwriteTable(t *warehouse.Table, there map[string]bool) error 
 	if err != nil || rows.N == 0 {
 		return err
 	}
-	if err := u.unreferenced(t, rows); err != nil {
+	if err := u.unreferenced(t.Name, rows); err != nil {
 		return err
 	}
 	by, what := key, rows
@@ -223,9 +223,10 @@ func (u *undoing) unwriteTable(t *warehouse.Table, there map[string]bool) error 
 	return err
 }
 
-// unreferenced refuses to remove members to which tables of other models point.
-func (u *undoing) unreferenced(t *warehouse.Table, keys *column.Batch) error {
-	refs, err := ledger.References(u.ctx, u.tx, t.Name)
+// unreferenced refuses to remove members of a table to which tables of other models point: those with some keys, or all if
+// that is nil.
+func (u *undoing) unreferenced(table string, keys *column.Batch) error {
+	refs, err := ledger.References(u.ctx, u.tx, table)
 	if err != nil {
 		return err
 	}
@@ -238,19 +239,17 @@ func (u *undoing) unreferenced(t *warehouse.Table, keys *column.Batch) error {
 		} else if !there.Has(ref.Key) {
 			continue
 		}
-		q := warehouse.Query{
-			Table:  ref.Table,
-			Fields: []column.Field{{Name: ref.Key, Type: column.Type{Kind: column.Integer}}},
-			By:     []string{ref.Key},
-			Match:  column.Pointers(keys.Cols[:1]),
-			Limit:  1,
+		fields := []column.Field{{Name: ref.Key, Type: column.Type{Kind: column.Integer}}}
+		q := warehouse.Query{Table: ref.Table, Fields: fields, Limit: 1}
+		if keys != nil {
+			q.By, q.Match = []string{ref.Key}, column.Pointers(keys.Cols[:1])
 		}
 		b, err := warehouse.ReadAll(u.ctx, u.tx, q)
 		if err != nil {
 			return err
 		}
 		if b.N > 0 {
-			return fmt.Errorf("%s, which another model loads, points to members of %s that it made", ref.Table, t.Name)
+			return fmt.Errorf("%s, which another model loads, points to members of %s that it made", ref.Table, table)
 		}
 	}
 	return nil
@@ -288,6 +287,9 @@ func (u *undoing) backwards() error {
 // drop removes the tables that the run made, the last first, with their views.
 func (u *undoing) drop() error {
 	for _, name := range slices.Backward(u.made) {
+		if err := u.unreferenced(name, nil); err != nil {
+			return err
+		}
 		for _, d := range u.star.Dimensions {
 			for _, v := range d.Views {
 				if v.Of != name {
