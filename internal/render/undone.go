@@ -20,16 +20,14 @@ func Undone(w io.Writer, r *undo.Report, width int) {
 			}
 			t.Add(x.Name, Number(x.TakenOut), Number(x.Restored), Number(x.PutBack), dropped)
 		}
-		fmt.Fprintf(w, "run %d\n", u.Run)
-		if len(t.Rows) > 0 {
+		if len(t.Rows) == 0 {
+			fmt.Fprintf(w, "run %d changed nothing\n", u.Run)
+		} else {
+			fmt.Fprintf(w, "run %d\n", u.Run)
 			t.Write(w, width)
 		}
-		for n, file := range u.Files {
-			if n == mostFiles {
-				fmt.Fprintf(w, "and %s more\n", Plural(int64(len(u.Files)-n), "file"))
-				break
-			}
-			fmt.Fprintf(w, "the next load reads %s again\n", diag.Printable(file))
+		if len(u.Files) > 0 {
+			fmt.Fprintln(w, "the next load reads again: "+some(u.Files))
 		}
 		fmt.Fprintln(w)
 	}
@@ -41,7 +39,17 @@ func Undone(w io.Writer, r *undo.Report, width int) {
 }
 
 // mostFiles is how many files are named.
-const mostFiles = 10
+const mostFiles = 6
+
+// some names the first of some files, and says how many more there are.
+func some(files []string) string {
+	left := len(files) - mostFiles
+	text := diag.Printable(strings.Join(files[:min(len(files), mostFiles)], ", "))
+	if left > 0 {
+		text += " and " + Plural(int64(left), "more file")
+	}
+	return text
+}
 
 // UndoneRecords returns a row for each table of each run that was taken back.
 func UndoneRecords(r *undo.Report) *Records {
