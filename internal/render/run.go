@@ -271,7 +271,7 @@ func keys(w io.Writer, facts []*ledger.Step, width int) {
 
 func totals(w io.Writer, facts []*ledger.Step, width int) {
 	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?",
-		"set aside>", "replaced>?", "removed>?")}
+		"set aside>", "written>?", "replaced>?", "removed>?")}
 	for _, s := range facts {
 		for _, m := range s.Figures.Totals {
 			t.Add(
@@ -283,6 +283,7 @@ func totals(w io.Writer, facts []*ledger.Step, width int) {
 				Decimal(m.Older),
 				Decimal(m.Kept),
 				Decimal(m.SetAside),
+				Decimal(m.Written),
 				Decimal(m.Replaced),
 				Decimal(m.Removed),
 			)
