@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -18,7 +19,16 @@ func Line(file, line int64) int64 { return file*linesOfFile + min(line, linesOfF
 // FileAndLine takes apart what [Line] has put together.
 func FileAndLine(at int64) (file, line int64) { return at / linesOfFile, at % linesOfFile }
 
-// Files returns the numbers of files by their names, those that the ledger knows and new ones for others.
+// File is a file as the ledger knows it.
+type File struct {
+	Number    int64
+	Name      string // when it was met
+	Content   string // a digest of what was in it when it was read last; "" if that is not known
+	MovedFrom int64  // the number that it had under another name before; 0 if it had none
+}
+
+// Files returns the numbers of files by their names, those that the ledger knows and new ones for others. A name that a file
+// had before it was moved is that of another file since.
 func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map[string]int64, error) {
 	known, err := FileNames(ctx, tx)
 	if err != nil {
@@ -27,7 +37,7 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 	numbers := make(map[string]int64, len(known))
 	last := int64(0)
 	for number, name := range known {
-		numbers[name] = number
+		numbers[name] = max(numbers[name], number)
 		last = max(last, number)
 	}
 	fresh := column.NewBatch(fileTable.Fields())
@@ -35,10 +45,72 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 		if _, ok := numbers[name]; !ok {
 			last++
 			numbers[name] = last
-			row(fresh, last, name, run)
+			row(fresh, last, name, run, nil, nil)
 		}
 	}
 	return numbers, warehouse.AppendAll(ctx, tx, fileTable, fresh)
+}
+
+// Moved writes down that files have other names than before.
+func Moved(ctx context.Context, tx warehouse.Tx, list []File, run int64) error {
+	known, err := FilesKnown(ctx, tx)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	last := int64(0)
+	for _, f := range known {
+		last = max(last, f.Number)
+	}
+	fresh := column.NewBatch(fileTable.Fields())
+	for _, f := range list {
+		last++
+		row(fresh, last, f.Name, run, orNull(f.Content), f.MovedFrom)
+	}
+	return warehouse.AppendAll(ctx, tx, fileTable, fresh)
+}
+
+// KeepContents writes down what is in files, by their numbers, where it is other than before.
+func KeepContents(ctx context.Context, tx warehouse.Tx, contents map[int64]string) error {
+	known, err := FilesKnown(ctx, tx)
+	if err != nil {
+		return err
+	}
+	fields := pick(fileTable, "file", "content")
+	b := column.NewBatch(fields)
+	for _, f := range known {
+		if c, ok := contents[f.Number]; ok && c != f.Content {
+			row(b, f.Number, c)
+		}
+	}
+	if b.N == 0 {
+		return nil
+	}
+	_, err = tx.Amend(ctx, fileTable.Name, 1, fields, b)
+	return err
+}
+
+// FilesKnown returns all files, in the order of their numbers.
+func FilesKnown(ctx context.Context, r warehouse.Reader) ([]File, error) {
+	there, err := r.Describe(ctx, fileTable.Name)
+	if err != nil || there == nil {
+		return nil, err
+	}
+	fields := pick(fileTable, "file", "name", "content", "moved_from")
+	if !there.Has("moved_from") { // an older version of the program made the table
+		fields = fields[:2]
+	}
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: fileTable.Name, Fields: fields, OrderBy: []string{"file"}})
+	if err != nil {
+		return nil, err
+	}
+	list := make([]File, b.N)
+	for i := range list {
+		list[i] = File{Number: b.Cols[0].Int[i], Name: b.Cols[1].Text[i]}
+		if len(fields) > 2 {
+			list[i].Content, list[i].MovedFrom = b.Cols[2].Text[i], b.Cols[3].Int[i]
+		}
+	}
+	return list, nil
 }
 
 // Uncompressed returns the name of a file without what compression adds: by it a file is known again.
@@ -59,19 +131,20 @@ func Arrivals(names map[int64]string) map[string]int64 {
 	return first
 }
 
-// FileNames returns the names of all files by their numbers.
+// FileNames returns the names of all files by their numbers: those that they have now.
 func FileNames(ctx context.Context, r warehouse.Reader) (map[int64]string, error) {
-	b, err := warehouse.ReadAll(
-		ctx,
-		r,
-		warehouse.Query{Table: fileTable.Name, Fields: pick(fileTable, "file", "name")},
-	)
+	list, err := FilesKnown(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	names := make(map[int64]string, b.N)
-	for i := range b.N {
-		names[b.Cols[0].Int[i]] = b.Cols[1].Text[i]
+	names := make(map[int64]string, len(list))
+	for _, f := range slices.Backward(list) { // the last name is known first
+		if _, moved := names[f.Number]; !moved {
+			names[f.Number] = f.Name
+		}
+		if f.MovedFrom != 0 {
+			names[f.MovedFrom] = names[f.Number]
+		}
 	}
 	return names, nil
 }

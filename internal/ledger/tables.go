@@ -116,6 +116,7 @@ var (
 		Primary: []string{"file"},
 		Columns: []warehouse.Column{
 			required("file", integer), required("name", text), required("first_run", integer),
+			optional("content", text), optional("moved_from", integer),
 		},
 	}
 	tieTable = &warehouse.Table{

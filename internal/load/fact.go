@@ -90,6 +90,13 @@ func (w *factStep) load(ctx context.Context) error {
 
 // arrivals returns the files of the step as the ledger numbers them, new ones included.
 func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
+	contents := map[string]string{}
+	if w.counting() == inArrival {
+		var err error
+		if contents, err = w.findMoved(ctx); err != nil {
+			return nil, err
+		}
+	}
 	before, err := ledger.FileNames(ctx, w.tx)
 	if err != nil {
 		return nil, err
@@ -102,9 +109,16 @@ func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	names := make(map[int64]string, len(numbers))
-	for name, number := range numbers {
-		names[number] = name
+	has := map[int64]string{}
+	for name, content := range contents {
+		has[numbers[name]] = content
+	}
+	if err := ledger.KeepContents(ctx, w.tx, has); err != nil {
+		return nil, err
+	}
+	names, err := ledger.FileNames(ctx, w.tx)
+	if err != nil {
+		return nil, err
 	}
 	f := &fact.Files{Number: numbers, First: map[int64]int64{}}
 	first := ledger.Arrivals(names)

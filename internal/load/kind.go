@@ -87,12 +87,16 @@ func (w *factStep) reads(ctx context.Context) (*source.Inputs, error) {
 	if err := w.settleKeys(ctx); err != nil { // which needs no file
 		return nil, err
 	}
-	in := anyOrder
-	if w.fact.Repeated == star.ReplaceRepeated || w.fact.Completion != nil || w.fact.Deliveries != nil {
-		in = inArrival
-	}
-	r, err := w.findReading(ctx, in, w.fact.Deliveries)
+	r, err := w.findReading(ctx, w.counting(), w.fact.Deliveries)
 	return w.readNew(ctx, r, err)
+}
+
+// counting says whether the order decides in which files came.
+func (w *factStep) counting() counting {
+	if w.fact.Repeated == star.ReplaceRepeated || w.fact.Completion != nil || w.fact.Deliveries != nil {
+		return inArrival
+	}
+	return anyOrder
 }
 
 func (w *factStep) refusals(context.Context) ([]Alteration, error) { return nil, nil }

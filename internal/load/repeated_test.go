@@ -64,6 +64,8 @@ type repeatedFacts struct {
 	rule    string
 	byTold  bool
 	arrived map[string]int
+	came    int // how many files have
+	content map[string][]passage
 	facts   map[string]arrival
 	known   string // the boats of which rows are not set aside; all if that is empty
 	unknown string // boats that are not known yet, so that facts point to no boat
@@ -72,9 +74,13 @@ type repeatedFacts struct {
 // take takes a load: files by name, compressed ones without what compression adds.
 func (r *repeatedFacts) take(files map[string][]passage) {
 	names := slices.Sorted(maps.Keys(files))
+	if r.rule == "replace" {
+		r.move(files)
+	}
 	for _, name := range names {
 		if _, ok := r.arrived[name]; !ok {
-			r.arrived[name] = len(r.arrived)
+			r.came++
+			r.arrived[name] = r.came
 		}
 	}
 	last := map[string]arrival{}
@@ -98,6 +104,33 @@ func (r *repeatedFacts) take(files map[string][]passage) {
 		default:
 			r.facts[g] = s
 		}
+	}
+}
+
+// move finds new files that have what another one had, which is not there any more, or has something else now: they keep
+// its place, and its name is that of a new file.
+func (r *repeatedFacts) move(files map[string][]passage) {
+	if r.content == nil {
+		r.content = map[string][]passage{}
+	}
+	before := maps.Clone(r.arrived)
+	known := slices.SortedFunc(maps.Keys(before), func(a, b string) int { return cmp.Compare(before[a], before[b]) })
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if _, ok := before[name]; ok {
+			continue
+		}
+		for _, old := range known {
+			now, there := files[old]
+			_, free := r.arrived[old]
+			if free && slices.Equal(r.content[old], files[name]) && !(there && slices.Equal(now, r.content[old])) {
+				r.arrived[name] = r.arrived[old]
+				delete(r.arrived, old)
+				break
+			}
+		}
+	}
+	for name, list := range files {
+		r.content[name] = slices.Clone(list)
 	}
 }
 
@@ -196,7 +229,22 @@ func repeatedCase(t *testing.T, seed uint64) {
 	for n := range 5 {
 		for _, name := range slices.Sorted(maps.Keys(files)) {
 			path := filepath.Join(dir, "p", name)
-			switch r.IntN(8) {
+			ways := 8
+			if want.rule == "replace" { // where the order in which files came decides, they are known by what they have
+				ways++
+			}
+			switch r.IntN(ways) {
+			case 8: // it has another name; another file may have its name
+				to := fmt.Sprintf("%d-%d-moved-%s", r.IntN(10), n, name)
+				if err := os.Rename(path, filepath.Join(dir, "p", to)); err != nil {
+					continue // it is compressed
+				}
+				files[to] = files[name]
+				delete(files, name)
+				story += "move " + name + " to " + to + "\n"
+				if r.IntN(3) == 0 {
+					write(name, []passage{row(), row()})
+				}
 			case 0:
 				os.Remove(path)
 				os.Remove(path + ".gz")

@@ -108,9 +108,9 @@ func TestSpilled(t *testing.T) {
 	kept := t.TempDir()
 	t.Setenv("TMPDIR", kept)
 	ways := []load.Options{
-		{},
-		{Opening: load.Spilled, Workers: 2, Piece: 3000},
-		{Opening: load.Whole, Memory: 1 << 20, Workers: 3, Piece: 5000},
+		{Again: true},
+		{Opening: load.Spilled, Workers: 2, Piece: 3000, Again: true},
+		{Opening: load.Whole, Memory: 1 << 20, Workers: 3, Piece: 5000, Again: true},
 	}
 	for _, kind := range []string{"sqlite", "postgres"} {
 		t.Run(kind, func(t *testing.T) {

@@ -1,7 +1,10 @@
 package source
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"sync"
@@ -17,6 +20,7 @@ type FileOf struct{ Source, Name string }
 // State is how a file was found, without being opened.
 type State struct {
 	FileOf
+	Path     string // where it is
 	Size     int64
 	Modified time.Time
 	Changed  string // what the system says of the file's last change, in a form of its own
@@ -36,12 +40,27 @@ func (in *Inputs) States(s *star.Source) ([]State, error) {
 		}
 		states[k] = State{
 			FileOf:   FileOf{s.Text, f.name},
+			Path:     filepath.Join(dir, f.path),
 			Size:     info.Size(),
 			Modified: info.ModTime(),
 			Changed:  fmt.Sprint(info.ModTime().UnixNano(), changeOf(info)),
 		}
 	}
 	return states, nil
+}
+
+// Content returns a digest of what is in a file.
+func Content(path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16]), nil
 }
 
 // Without returns inputs of the same model that pass over some files.
