@@ -25,6 +25,7 @@ type File struct {
 	Name      string // when it was met
 	Content   string // a digest of what was in it when it was read last; "" if that is not known
 	MovedFrom int64  // the number that it had under another name before; 0 if it had none
+	FirstRun  int64  // that met it first under this name
 }
 
 // Files returns the numbers of files by their names, those that the ledger knows and new ones for others. A name that a file
@@ -57,12 +58,20 @@ func Moved(ctx context.Context, tx warehouse.Tx, list []File, run int64) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	last := int64(0)
+	last, met := int64(0), map[string]int64{} // files that another step of the run has met under their new names
 	for _, f := range known {
-		last = max(last, f.Number)
+		if last = max(last, f.Number); f.FirstRun == run {
+			met[f.Name] = f.Number
+		}
 	}
 	fresh := column.NewBatch(fileTable.Fields())
 	for _, f := range list {
+		if number, ok := met[f.Name]; ok {
+			if err := amendRow(ctx, tx, fileTable, 1, []string{"file", "moved_from"}, number, f.MovedFrom); err != nil {
+				return err
+			}
+			continue
+		}
 		last++
 		row(fresh, last, f.Name, run, orNull(f.Content), f.MovedFrom)
 	}
@@ -95,9 +104,9 @@ func FilesKnown(ctx context.Context, r warehouse.Reader) ([]File, error) {
 	if err != nil || there == nil {
 		return nil, err
 	}
-	fields := pick(fileTable, "file", "name", "content", "moved_from")
+	fields := pick(fileTable, "file", "name", "first_run", "content", "moved_from")
 	if !there.Has("moved_from") { // an older version of the program made the table
-		fields = fields[:2]
+		fields = fields[:3]
 	}
 	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: fileTable.Name, Fields: fields, OrderBy: []string{"file"}})
 	if err != nil {
@@ -105,9 +114,9 @@ func FilesKnown(ctx context.Context, r warehouse.Reader) ([]File, error) {
 	}
 	list := make([]File, b.N)
 	for i := range list {
-		list[i] = File{Number: b.Cols[0].Int[i], Name: b.Cols[1].Text[i]}
-		if len(fields) > 2 {
-			list[i].Content, list[i].MovedFrom = b.Cols[2].Text[i], b.Cols[3].Int[i]
+		list[i] = File{Number: b.Cols[0].Int[i], Name: b.Cols[1].Text[i], FirstRun: b.Cols[2].Int[i]}
+		if len(fields) > 3 {
+			list[i].Content, list[i].MovedFrom = b.Cols[3].Text[i], b.Cols[4].Int[i]
 		}
 	}
 	return list, nil

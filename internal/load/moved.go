@@ -35,9 +35,11 @@ func (w *work) findMoved(ctx context.Context) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	there := map[string]bool{}
-	for _, name := range names {
-		there[ledger.Uncompressed(name)] = true
+	there := map[string]bool{} // files that the ledger knew before the run
+	for _, k := range known {
+		if k.FirstRun != w.entry.ID || k.MovedFrom != 0 {
+			there[ledger.Uncompressed(names[k.Number])] = true
+		}
 	}
 	taken := map[int64]bool{}
 	var moved []ledger.File
@@ -47,7 +49,7 @@ func (w *work) findMoved(ctx context.Context) (map[string]string, error) {
 			continue
 		}
 		for _, k := range known {
-			if k.Content != content || taken[k.Number] || names[k.Number] != k.Name || w.stands(k, contents) {
+			if k.Content != content || k.FirstRun == w.entry.ID || taken[k.Number] || names[k.Number] != k.Name || w.stands(k, contents) {
 				continue
 			}
 			taken[k.Number] = true
