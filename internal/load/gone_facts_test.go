@@ -19,12 +19,12 @@ import (
 // TestWithdrawn loads facts from files that lose rows, get them back, and give them to others, and holds the table
 // against a restatement of rule R13 for files, under each rule for gone and for repeated rows.
 func TestWithdrawn(t *testing.T) {
-	manyCases(t, 30, withdrawnCase)
+	manyCases(t, 18, withdrawnCase)
 }
 
 // TestMissing does so for deliveries of all rows of a site, of which several may come in one load.
 func TestMissing(t *testing.T) {
-	manyCases(t, 30, missingCase)
+	manyCases(t, 18, missingCase)
 }
 
 func manyCases(t *testing.T, cases int, f func(t *testing.T, seed uint64)) {

@@ -37,7 +37,7 @@ facts:
 // TestSince loads facts and members from a table that grows and changes, of which only new rows are read, and holds the
 // star against one for which all rows are read each time. Loads are taken back, too.
 func TestSince(t *testing.T) {
-	manyCases(t, 25, sinceCase)
+	manyCases(t, 12, sinceCase)
 }
 
 func sinceCase(t *testing.T, seed uint64) {
