@@ -1130,6 +1130,12 @@ limits:
 	}
 	must(t, dir, "prove", "--against-sources")
 	os.Unsetenv("IRONMONGER_SET_site")
+	for _, call := range []string{"strays", "prove", "show toll", "trace toll 4", "trace toll 2"} { // the last run was of site N
+		must(t, dir, strings.Fields(call)...)
+	}
+	if out := must(t, dir, "trace", "toll", "4"); !strings.Contains(out, "tolls-N-2025-04-30.csv:3") {
+		t.Error(out)
+	}
 	for _, c := range []struct {
 		call, old, new string
 		status         int

@@ -22,6 +22,7 @@ import (
 	"golang.org/x/term"
 
 	"ironmonger/internal/diag"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/render"
 	"ironmonger/internal/schema"
@@ -286,9 +287,17 @@ func settings(c *cli.Command) (map[string]string, error) {
 	return given, nil
 }
 
-// readModel reads the model that the call names, or, for what asks the ledger alone, only where its star stands; with
-// the folder in which its files are.
-func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, root *os.Root, err error) {
+// want is what a command wants of a model.
+type want int
+
+const (
+	allOfIt   want = iota // every parameter has to have a value
+	itsStar               // a parameter without a value has that of the last run: what is loaded is looked at
+	itsLedger             // only where its star stands
+)
+
+// readModel reads what is wanted of the model that the call names, with the folder in which its files are.
+func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, root *os.Root, err error) {
 	file := c.String("model")
 	given, err := settings(c)
 	if err != nil {
@@ -305,15 +314,21 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 		}
 		return os.LookupEnv("IRONMONGER_SET_" + name)
 	}
-	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil && whole {
-		m, err = star.Read(file, transform.Outside(ctx, root, parameter))
-	} else if err == nil {
-		m, err = star.ReadWarehouse(file, parameter)
+	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil {
+		switch of {
+		case itsLedger:
+			m, err = star.ReadWarehouse(file, parameter)
+		case itsStar:
+			parameter = orLast(ctx, file, root, parameter)
+			fallthrough
+		default:
+			m, err = star.Read(file, transform.Outside(ctx, root, parameter))
+		}
 	}
 	if err != nil {
 		return nil, root, unread(file, err)
 	}
-	if whole {
+	if of != itsLedger {
 		if err = nameable(m); err != nil {
 			return nil, root, err
 		}
@@ -335,6 +350,42 @@ func readModel(ctx context.Context, c *cli.Command, whole bool) (m *star.Model, 
 		}
 	}
 	return m, root, nil
+}
+
+// orLast returns the values of parameters as they are given, and for those that have none and no default the values that the
+// last run of the model had, as far as its ledger tells.
+func orLast(
+	ctx context.Context,
+	file string,
+	root *os.Root,
+	given func(name string) (string, bool),
+) func(name string) (string, bool) {
+	m, err := star.ReadWarehouse(file, given)
+	if err != nil || !slices.ContainsFunc(m.Parameters, func(p *star.Parameter) bool { return p.Default == nil && !p.Secret }) {
+		return given
+	}
+	last := map[string]string{}
+	err = reading(ctx, m, root, func() error { return nil }, func(r warehouse.Reader) error {
+		runs, err := ledger.Runs(ctx, r, 0)
+		at := slices.IndexFunc(ledger.Lasting(runs), func(run *ledger.Run) bool {
+			return len(run.Steps) > 0 && filepath.Base(run.ModelFile) == filepath.Base(file)
+		})
+		if at >= 0 {
+			last = ledger.Lasting(runs)[at].Parameters
+		}
+		return err
+	})
+	if err != nil {
+		return given
+	}
+	return func(name string) (string, bool) {
+		if value, ok := given(name); ok {
+			return value, true
+		}
+		bare := slices.ContainsFunc(m.Parameters, func(p *star.Parameter) bool { return p.Text == name && p.Default == nil })
+		value, ok := last[name]
+		return value, ok && bare
+	}
 }
 
 // nameable says no where a table or column of a model would have a longer name than its warehouse takes.
@@ -376,14 +427,16 @@ func unread(file string, err error) error {
 // modelAction is an action that wants the model that the call names, and the folder of its files.
 type modelAction func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error
 
-// onModel reads the model for an action, onLedger only where its star stands.
-func (s *session) onModel(action modelAction) cli.ActionFunc { return s.withModel(action, true) }
+// onModel reads the model for an action, onStar for one that looks at what is loaded, onLedger only where its star stands.
+func (s *session) onModel(action modelAction) cli.ActionFunc { return s.withModel(action, allOfIt) }
 
-func (s *session) onLedger(action modelAction) cli.ActionFunc { return s.withModel(action, false) }
+func (s *session) onStar(action modelAction) cli.ActionFunc { return s.withModel(action, itsStar) }
 
-func (s *session) withModel(action modelAction, whole bool) cli.ActionFunc {
+func (s *session) onLedger(action modelAction) cli.ActionFunc { return s.withModel(action, itsLedger) }
+
+func (s *session) withModel(action modelAction, of want) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
-		m, root, err := readModel(ctx, c, whole)
+		m, root, err := readModel(ctx, c, of)
 		if m != nil {
 			for _, p := range m.Parameters {
 				if p.Secret {

@@ -29,7 +29,7 @@ func (s *session) erase() *cli.Command {
 			"Example:\n  ironmonger erase keeper 007\n  ironmonger erase --dry-run keeper 007",
 		Flags:         flags(&cli.BoolFlag{Name: "dry-run", Usage: "write nothing; report what would be blanked"}),
 		ShellComplete: completes(dimensionNames),
-		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			args := c.Args().Slice()
 			if len(args) < 2 {
 				return wrong{errors.New("erase: which member? For example: ironmonger erase keeper 007")}

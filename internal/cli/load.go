@@ -110,7 +110,7 @@ func (s *session) loadOrNote(
 		if err == nil || started || c.Bool("dry-run") || ctx.Err() != nil {
 			return err
 		}
-		if m, root, merr := readModel(ctx, c, false); merr == nil {
+		if m, root, merr := readModel(ctx, c, itsLedger); merr == nil {
 			defer root.Close()
 			if wh, werr := openThere(ctx, m, root); werr == nil {
 				defer wh.Close()

@@ -49,7 +49,7 @@ func (s *session) prove() *cli.Command {
 				Usage: "with --against-sources: facts that cannot be compared fail the check, too",
 			},
 		),
-		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			opts := prove.Options{
 				Today:    time.Now(),
 				Root:     root,

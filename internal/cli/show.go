@@ -47,7 +47,7 @@ func (s *session) show() *cli.Command {
 			&cli.BoolFlag{Name: "figures", Usage: "figures of each column, not rows"},
 		),
 		ShellComplete: completes(func(m *star.Model) []string { return append(sourceNames(m), loadableNames(m)...) }),
-		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			wish := preview.Wish{
 				Rows:    c.Int("rows"),
 				Where:   c.String("where"),

@@ -24,7 +24,7 @@ func (s *session) strays() *cli.Command {
 			"Exit status: 0 done; 2 the call or the model is wrong, or nothing has been loaded yet.\n\n" +
 			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
 		Flags: flags(),
-		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			return reading(
 				ctx,
 				m,

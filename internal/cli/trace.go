@@ -30,7 +30,7 @@ func (s *session) trace() *cli.Command {
 			&cli.IntFlag{Name: "key", Usage: "for a dimension: the surrogate key `N` instead of the natural key"},
 		),
 		ShellComplete: completes(loadableNames),
-		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			tables := schema.New(m)
 			type follow = func(r warehouse.Reader, values []string) error
 			var things []thing[follow]

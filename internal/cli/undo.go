@@ -27,7 +27,7 @@ func (s *session) undo() *cli.Command {
 			"Exit status: 0 done; 1 failed, and nothing was changed; 2 the call or the model is wrong, or the run cannot be taken back.\n\n" +
 			"Example:\n  ironmonger undo\n  ironmonger undo --dry-run 7",
 		Flags: flags(&cli.BoolFlag{Name: "dry-run", Usage: "write nothing; report what would be taken back"}),
-		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			from := int64(0)
 			if word := c.Args().First(); word != "" {
 				var err error

@@ -130,7 +130,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		{
 			"parameters",
 			"name: type",
-			"values that differ from run to run: from `--set name=value`, else from the file of `--parameters`, else from IRONMONGER_SET_name in the environment. They are used as `{name}` in paths and `:name` in expressions. Instead of a type: keys",
+			"values that differ from run to run: from `--set name=value`, else from the file of `--parameters`, else from IRONMONGER_SET_name in the environment, else the default. Commands that look at the loaded star (show, prove, strays, trace, erase, undo) take the value of the last run if there is no other. They are used as `{name}` in paths and `:name` in expressions. Instead of a type: keys",
 			false,
 			func(n *node) { m.Parameters = r.readParameters(n) },
 		},
