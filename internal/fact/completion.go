@@ -265,7 +265,7 @@ func before(a *column.Column, i int, b *column.Column, j int) bool {
 	return dayOf(a, i) < dayOf(b, j)
 }
 
-// set gives merged fact n the parts that row i tells.
+// set writes the parts that row i tells into merged fact n.
 func (x *completion) set(c *Chunk, i, n int, sets []int, is telling) {
 	w, r, m := x.w, x.w.replaced, &x.facts[n]
 	for _, k := range sets {

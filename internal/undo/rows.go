@@ -15,7 +15,7 @@ func rowOf(t *warehouse.Table, e *ledger.Before) (*column.Batch, error) {
 	return row, ledger.AppendRowText(row, t.Fields(), e.Row)
 }
 
-// change gives rows their values again. Of a row that was changed several times, the first entry counts, so the latest
+// change restores the values of rows. Of a row that was changed several times, the first entry counts, so the latest
 // are taken first, each in a statement of its own.
 func (u *undoing) change(t *warehouse.Table, entries []ledger.Before) error {
 	for len(entries) > 0 {
