@@ -1,11 +1,12 @@
 package fact
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
-	"strings"
 
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
@@ -27,7 +28,6 @@ type delivered struct {
 	list     []*scope // in order of appearance
 	read     int64
 	buf      []byte
-	cols     []*column.Column
 }
 
 // scope is what a delivery is complete for.
@@ -118,8 +118,13 @@ func (d *delivered) at(b *column.Batch, i int) int64 {
 	return b.Cols[d.on].Int[i]
 }
 
-// says whether row i says when it was delivered.
-func (d *delivered) dated(b *column.Batch, i int) bool { return d.on == none || !b.Cols[d.on].Null[i] }
+// placed reports whether row i says of which scope it is and when it was delivered: a row that is set aside may not.
+func (d *delivered) placed(c *Chunk, i int) bool {
+	if slices.ContainsFunc(d.scope, func(k int) bool { return c.cols[k].Null[i] }) {
+		return false
+	}
+	return d.on == none || !c.Batch.Cols[d.on].Null[i]
+}
 
 // late reports whether row i is of an older delivery than the last one that was loaded of its scope: what it says was
 // taken then.
@@ -129,7 +134,7 @@ func (d *delivered) late(c *Chunk, i int32) bool {
 
 // tell notes that row i was delivered, whatever became of it.
 func (d *delivered) tell(c *Chunk, i int32) {
-	if d.read++; !d.dated(c.Batch, int(i)) {
+	if d.read++; !d.placed(c, int(i)) {
 		return
 	}
 	s, at := d.scopeOf(c.cols, int(i)), d.at(c.Batch, int(i))
@@ -228,7 +233,7 @@ func (d *delivered) keep(ctx context.Context, tx warehouse.Tx) error {
 	}
 	var fresh []ledger.Delivery
 	for _, s := range d.list {
-		for at := range s.seen {
+		for _, at := range slices.Sorted(maps.Keys(s.seen)) {
 			switch {
 			case slices.Contains(s.known, at):
 			case at < s.latest:
@@ -241,10 +246,7 @@ func (d *delivered) keep(ctx context.Context, tx warehouse.Tx) error {
 		}
 	}
 	slices.SortFunc(fresh, func(a, b ledger.Delivery) int {
-		if a.Scope != b.Scope {
-			return strings.Compare(a.Scope, b.Scope)
-		}
-		return int(min(max(a.On-b.On, -1), 1))
+		return cmp.Or(cmp.Compare(a.Scope, b.Scope), cmp.Compare(a.On, b.On))
 	})
 	return ledger.Delivered(ctx, tx, d.name(), fresh)
 }
