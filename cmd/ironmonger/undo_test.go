@@ -247,3 +247,30 @@ func TestUndoModels(t *testing.T) {
 		must(t, canal, "prove", "--against-sources", "--model", model)
 	}
 }
+
+// TestUndoAfterOthers: a run is not taken back if another model has written to its dimension since, even if nobody keeps
+// what that one changed.
+func TestUndoAfterOthers(t *testing.T) {
+	dir := t.TempDir()
+	for name, undo := range map[string]string{"a": "2 runs", "b": "none"} {
+		startest.Write(t, dir, name+".yaml", "warehouse: {sqlite: star.db}\nundo: "+undo+`
+sources:
+  s: {read: s.csv, columns: {no: integer, boat: text, name: text}}
+dimensions:
+  boat: {from: s, natural_key: boat, type_1: name}
+facts:
+  `+name+": {from: s, grain: no, keys: {boat: boat}}\n")
+	}
+	for n, model := range []string{"a", "a", "b"} {
+		startest.Write(t, dir, "s.csv", fmt.Sprintf("no,boat,name\n1,A,Heron %d\n", n))
+		must(t, dir, "load", "--model", model+".yaml")
+	}
+	for model, want := range map[string]string{
+		"a": "run 3 of b.yaml has written to dim_boat since: take it back first",
+		"b": "run 3 cannot be taken back: what it changed is not kept any more",
+	} {
+		if _, stderr, status := run(t, dir, "undo", "--model", model+".yaml"); status != 2 || !strings.Contains(stderr, want) {
+			t.Errorf("%s: status %d, %s", model, status, stderr)
+		}
+	}
+}

@@ -3,12 +3,15 @@ package undo
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -89,18 +92,56 @@ func apart(ctx context.Context, r warehouse.Reader, plan, others []*ledger.Run) 
 		}
 	}
 	for _, run := range others {
-		list, err := ledger.BeforeOf(ctx, r, run.ID)
+		touched, err := touchedBy(ctx, r, run.ID, ours)
 		if err != nil {
 			return err
 		}
-		for _, e := range list {
-			if ours[e.Table] {
-				const message = "run %d of %s has written to %s since: take it back first"
-				return fmt.Errorf(message, run.ID, run.ModelFile, e.Table)
-			}
+		if touched != "" {
+			const message = "run %d of %s has written to %s since: take it back first"
+			return fmt.Errorf(message, run.ID, run.ModelFile, touched)
 		}
 	}
 	return nil
+}
+
+// touchedBy returns the first of some tables that a run has written to, by what it changed and by what rows say of it: it
+// may not be kept what it changed. It returns "" if there is none.
+func touchedBy(ctx context.Context, r warehouse.Reader, run int64, tables map[string]bool) (string, error) {
+	list, err := ledger.BeforeOf(ctx, r, run)
+	if err != nil {
+		return "", err
+	}
+	for _, e := range list {
+		if tables[e.Table] {
+			return e.Table, nil
+		}
+	}
+	stamp := column.Field{Name: schema.LoadRun, Type: column.Type{Kind: column.Integer}}
+	match := column.Column{Type: stamp.Type}
+	match.AppendInt(run)
+	for _, table := range slices.Sorted(maps.Keys(tables)) {
+		there, err := r.Describe(ctx, table)
+		if err != nil {
+			return "", err
+		}
+		if !there.Has(stamp.Name) {
+			continue
+		}
+		b, err := warehouse.ReadAll(ctx, r, warehouse.Query{
+			Table:  table,
+			Fields: []column.Field{stamp},
+			By:     []string{stamp.Name},
+			Match:  []*column.Column{&match},
+			Limit:  1,
+		})
+		if err != nil {
+			return "", err
+		}
+		if b.N > 0 {
+			return table, nil
+		}
+	}
+	return "", nil
 }
 
 // Trim forgets what runs of a model changed that are older than those which it keeps. A run that wrote nothing is kept
