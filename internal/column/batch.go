@@ -355,3 +355,15 @@ func (c *Column) SetExact(i int, v exact.Int128) bool {
 	}
 	return true
 }
+
+// Negate turns the sign of number i, and reports whether its type has the negative. A null stays one.
+func (c *Column) Negate(i int) bool {
+	switch {
+	case c.Null[i]:
+		return true
+	case c.Type.Kind == Double:
+		c.Float[i] = -c.Float[i]
+		return true
+	}
+	return c.SetExact(i, c.Exact(i).Neg())
+}

@@ -104,7 +104,7 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 		warehouse.Query{
 			Table:  w.fact.Table.Name,
 			Fields: w.fact.Table.Fields(),
-			By:     w.fact.Table.Primary,
+			By:     w.fact.GrainColumns(),
 			Match:  column.Pointers(match),
 		},
 	)
@@ -115,7 +115,12 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	s.look(column.Pointers(b.Cols)[:len(w.fields)], b.N)
 	s.cols = column.Pointers(b.Cols)
 	for j := range b.N {
-		s.row[s.grain(j)] = j
+		grain := s.grain(j)
+		if before, ok := s.row[grain]; ok && w.entries != nil &&
+			s.cols[w.entries.entry].Int[before] > s.cols[w.entries.entry].Int[j] {
+			continue
+		}
+		s.row[grain] = j
 	}
 	if w.open != nil {
 		err = w.open.naturals(ctx, tx, s, b.N)
@@ -140,7 +145,7 @@ func (w *Writer) differs(
 ) (of, values string) {
 	for k, f := range w.fields {
 		is, said := stand.canon[k], c.view.canon[k]
-		if n := -1 - w.from[k]; n >= 0 && w.open != nil && compared[k] && !w.durable[k] && w.open.special(n, stand, j) {
+		if n := w.linkOf[k]; n != none && w.open != nil && compared[k] && !w.durable[k] && w.open.special(n, stand, j) {
 			if equal, decided := w.open.equal(c, i, n, stand, j); decided && equal {
 				continue
 			} else if decided {
@@ -149,13 +154,16 @@ func (w *Writer) differs(
 				continue
 			}
 		}
-		if !compared[k] || said.Equal(i, is, j) || w.from[k] < 0 && w.stands(k, c.Batch, i, is, j) {
+		if !compared[k] || said.Equal(i, is, j) || w.linkOf[k] != none && w.stands(k, c.Batch, i, is, j) {
 			continue
 		}
-		if w.from[k] >= 0 {
+		n := w.linkOf[k]
+		switch {
+		case w.from[k] != none:
 			return f.Name, fmt.Sprintf("%s is %s in the table, and %s here", f.Name, shown(is, j), shown(said, i))
+		case n == none:
+			return f.Name, "the fact was gone"
 		}
-		n := -1 - w.from[k]
 		if open := c.Keys.Open[n]; of == "" && (known || open == nil || !open[i]) {
 			of, values = f.Name, fmt.Sprintf(
 				"%s is %s in the table, and not that of ‹%s›",
@@ -173,7 +181,7 @@ func (w *Writer) differs(
 
 // stands reports whether field k of a row of the table may be what a rule made of the natural key that row i says.
 func (w *Writer) stands(k int, b *column.Batch, i int, is *column.Column, j int) bool {
-	l := w.links[-1-w.from[k]]
+	l := w.links[w.linkOf[k]]
 	if !l.Dimension.Junk && slices.ContainsFunc(l.Says(b), func(c *column.Column) bool { return c.Null[i] }) {
 		return false
 	}

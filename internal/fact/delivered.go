@@ -178,6 +178,11 @@ func (d *delivered) finish(ctx context.Context, tx warehouse.Tx) error {
 			return err
 		}
 	}
+	if w.entries != nil {
+		if err := w.entries.number(ctx, tx); err != nil {
+			return err
+		}
+	}
 	gone := column.NewBatch(w.fact.Table.Fields())
 	v, run := w.newView(), len(w.fields)+1
 	q := warehouse.Query{Table: w.fact.Table.Name, Fields: w.fact.Table.Fields()}
@@ -185,7 +190,7 @@ func (d *delivered) finish(ctx context.Context, tx warehouse.Tx) error {
 		cols := column.Pointers(b.Cols)
 		v.look(cols[:len(w.fields)], b.N)
 		for i := range b.N {
-			if w.isFlagged(cols, i) {
+			if w.isFlagged(cols, i) || w.entries != nil && !w.entries.stands(v, cols, i) {
 				continue
 			}
 			s := d.scopeOf(cols, i)

@@ -31,6 +31,9 @@ func (w *Writer) depart(ctx context.Context, tx warehouse.Tx, gone *column.Batch
 	if err := w.begin(ctx, tx); err != nil {
 		return err
 	}
+	if w.entries != nil {
+		return w.reverseGone(ctx, tx, gone)
+	}
 	if w.fact.Removes() {
 		if err := w.take(ctx, tx, gone); err != nil {
 			return err
@@ -103,6 +106,14 @@ func (w *Writer) remember(ctx context.Context, tx warehouse.Tx, rows *column.Bat
 	}
 	b.N = rows.N
 	return warehouse.AppendAll(ctx, tx, t, b)
+}
+
+// isGone reports whether row j of the table is the last of a fact that is gone, or that its file does not have any more.
+func (w *Writer) isGone(v *view, j int) bool {
+	if e := w.entries; e != nil {
+		return e.reverses(v.cols, j) || w.withdrawn != nil && w.withdrawn.has(w.id(v, j))
+	}
+	return w.isFlagged(v.cols, j)
 }
 
 // isFlagged reports whether row i, of the table's columns, has the mark of facts that are gone.

@@ -18,7 +18,7 @@ func newDoubtful(w *Writer) *doubtful {
 	x := &doubtful{}
 	for g, k := range w.grainAt {
 		var l *resolve.Link
-		if n := -1 - w.from[k]; n >= 0 {
+		if n := w.linkOf[k]; n != none {
 			l = w.links[n]
 		}
 		x.links, x.by = append(x.links, l), append(x.by, nil)

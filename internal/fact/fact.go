@@ -37,10 +37,12 @@ type Chunk struct {
 	same []bool // rows that stand in the table already
 	gap  []bool // rows that stand there with the same grain and other content, or so it seems
 	lags []column.Column
-	gone column.Column // that the rows are not gone
-	rows []int32
-	line column.Column // where each row came from, and the run
-	runs column.Column
+
+	entry []column.Column // number, sign and day, where entries stay
+	gone  column.Column   // that the rows are not gone
+	rows  []int32
+	line  column.Column // where each row came from, and the run
+	runs  column.Column
 }
 
 // Outcome is what became of a chunk's rows.
@@ -53,6 +55,8 @@ type Outcome struct {
 	TakenTotal             []exact.Int128 // and of those that were replaced
 	OlderSum, KeptSum      []exact.Int128
 	RemovedTotal           []exact.Int128
+	Reversed, Appended     int64            // rows that reverse others; those and rows that follow them
+	ReversedTotal          []exact.Int128   // what they take
 	Rewritten              int64            // facts that were written anew
 	WrittenTotal           []exact.Int128   // and their measures
 	Conflicts              int64            // facts of which two rows of one time tell different things
@@ -65,6 +69,7 @@ type Files struct {
 	Number map[string]int64 // by name
 	First  map[int64]int64  // of a file that had another name before: the number that it got first
 	Orders bool             // they are not read in the order in which they came
+	Day    int64            // of the run that reads them, in UTC
 }
 
 // Added is by how much the total of a measure has grown: what was written less what was replaced or removed.
@@ -72,8 +77,12 @@ func (o *Outcome) Added(k int) exact.Int128 {
 	sum, _ := o.InsertedTotal[k].Add(o.WrittenTotal[k])
 	sum, _ = sum.Add(o.TakenTotal[k].Neg())
 	sum, _ = sum.Add(o.RemovedTotal[k].Neg())
+	sum, _ = sum.Add(o.ReversedTotal[k])
 	return sum
 }
+
+// Grown is by how many rows the table has grown.
+func (o *Outcome) Grown() int64 { return o.Inserted + o.Appended - o.Removed }
 
 // Writer appends to one fact table. It belongs to the step's sequencer.
 type Writer struct {
@@ -82,7 +91,8 @@ type Writer struct {
 	run         int64
 	files       *Files
 	fields      []column.Field   // of the table, but for line and run
-	from        []int            // for each: a column of the shaped batch, or -1-k for the key of link k, or its durable key
+	from        []int            // for each: a column of the shaped batch, or none
+	linkOf      []int            // or the link whose key or durable key it is, or none
 	compared    []bool           // for each: a row that comes again has to say the same
 	durable     []bool           // for each: it is a durable key
 	goneAt      int              // of fields: the mark of facts that are gone, or -1
@@ -105,6 +115,7 @@ type Writer struct {
 	open     *openKeys     // nil unless keys that no member has may be pointed to one later
 	Outcome  Outcome
 
+	entries    *entries    // nil unless what was booked stays
 	completion *completion // nil unless rows complete others
 	lags       []lag
 	delivered  *delivered // nil unless deliveries have all rows
@@ -125,7 +136,10 @@ func NewWriter(
 	all := f.Table.Fields()
 	w.fields = all[:len(all)-2]
 	for k, field := range w.fields {
-		from := column.Find(shaped, field.Name)
+		from, link := none, none
+		if column.Find(f.Degenerate, field.Name) >= 0 || column.Find(f.Measures, field.Name) >= 0 {
+			from = column.Find(shaped, field.Name)
+		}
 		if field.Name == schema.IsGone {
 			w.goneAt = k
 		}
@@ -135,7 +149,7 @@ func NewWriter(
 		for n, l := range links {
 			w.durable[k] = w.durable[k] || l.Both && l.DurableColumn() == field.Name
 			if l.Column() == field.Name || l.Both && l.DurableColumn() == field.Name {
-				from = -1 - n
+				link = n
 				w.compared[k] = l.Again
 				for _, rule := range []star.Outcome{l.Unmatched, l.Outside} {
 					if rule.Special() && (rule == l.Unmatched || l.AsOf != "") {
@@ -147,9 +161,9 @@ func NewWriter(
 				}
 			}
 		}
-		w.from = append(w.from, from)
+		w.from, w.linkOf = append(w.from, from), append(w.linkOf, link)
 	}
-	for _, name := range f.Table.Primary {
+	for _, name := range f.GrainColumns() {
 		w.grainAt = append(w.grainAt, column.Find(w.fields, name))
 	}
 	first := w.grainAt[0]
@@ -167,12 +181,14 @@ func NewWriter(
 	o.Empty = map[string]int64{}
 	for _, list := range []*[]exact.Int128{
 		&o.InsertedTotal, &o.SameSum, &o.ChangedTotal, &o.TakenTotal, &o.OlderSum, &o.KeptSum, &o.RemovedTotal, &o.WrittenTotal,
+		&o.ReversedTotal,
 	} {
 		*list = make([]exact.Int128, len(w.Measures))
 	}
+	w.entries = newEntries(w, shaped, files.Day)
 	w.open = newOpenKeys(w)
 	w.delivered = newDelivered(w, shaped)
-	if f.Repeated == star.ReplaceRepeated || f.Completion != nil ||
+	if f.Repeated == star.ReplaceRepeated || f.Reverses() || f.Completion != nil ||
 		f.Marked() { // what is there again replaces what was gone
 		w.replaced = newReplacements(w)
 		w.replaced.orders = files.Orders || w.delivered != nil
@@ -240,19 +256,22 @@ func (w *Writer) columns(c *Chunk) {
 		c.line.Type, c.runs.Type = column.Type{Kind: column.Integer}, column.Type{Kind: column.Integer}
 		c.Totals = make([]exact.Int128, len(w.Measures))
 	}
+	if w.entries != nil {
+		w.entries.fill(c)
+	}
 	for k, from := range w.from {
-		switch {
-		case from >= 0:
+		switch link := w.linkOf[k]; {
+		case from != none:
 			c.cols[k] = &b.Cols[from]
 		case k == w.goneAt: // what is delivered is there
 			c.gone.Type = w.fields[k].Type
 			c.gone.Resize(b.N)
 			c.cols[k] = &c.gone
-		case slices.ContainsFunc(w.lags, func(l lag) bool { return l.Text == w.fields[k].Name }): // below
+		case link == none: // a lag, below, or filled
 		case w.durable[k]:
-			c.cols[k] = &c.Keys.Durable[-1-from]
+			c.cols[k] = &c.Keys.Durable[link]
 		default:
-			c.cols[k] = &c.Keys.Keys[-1-from]
+			c.cols[k] = &c.Keys.Keys[link]
 		}
 	}
 	for len(c.lags) < len(w.lags) {
@@ -296,6 +315,9 @@ func (w *Writer) Prepare(c *Chunk) {
 	if w.replaced != nil && w.replaced.newer != none {
 		k := w.replaced.newer
 		lacks(b, c.cols[k], w.fields[k].Name, ", so it is not known which row is newer")
+	}
+	if e := w.entries; e != nil {
+		lacks(b, c.cols[e.booked], w.fields[e.booked].Name, ", so it is not known when the row is booked")
 	}
 	if d := w.delivered; d != nil && d.on != none {
 		lacks(b, &b.Cols[d.on], d.all.On.Name, ", so it is not known to which delivery the row belongs")

@@ -53,7 +53,11 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 			return err
 		}
 	}
-	if given := w.Outcome.Inserted + w.Outcome.Rewritten + w.restored; added != given {
+	given := w.Outcome.Inserted + w.restored + w.Outcome.Appended
+	if w.entries == nil {
+		given += w.Outcome.Rewritten
+	}
+	if added != given {
 		return fmt.Errorf(
 			"the account does not hold: %d rows were given to the warehouse, and it took %d",
 			given,
@@ -68,12 +72,12 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 	if added == 0 && w.Outcome.Removed == 0 {
 		return nil
 	}
-	if after.Rows != w.before.Rows+w.Outcome.Inserted-w.Outcome.Removed {
+	if after.Rows != w.before.Rows+w.Outcome.Grown() {
 		return fmt.Errorf(
 			"the account does not hold: table %s had %d rows, %d were added, %d were removed, and it has %d",
 			w.fact.Table.Name,
 			w.before.Rows,
-			w.Outcome.Inserted,
+			w.Outcome.Inserted+w.Outcome.Appended,
 			w.Outcome.Removed,
 			after.Rows,
 		)

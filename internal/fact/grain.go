@@ -66,6 +66,9 @@ func (t *table) put(k, value uint64) bool {
 	return true
 }
 
+// set gives a digest that was put another value.
+func (t *table) set(k, value uint64) { t.values[t.seek(max(k, 1))] = value }
+
 func (t *table) double() {
 	keys, values := t.keys, t.values
 	t.keys = make([]uint64, 2*len(keys))
@@ -104,7 +107,7 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 	if g.stored == nil {
 		return g, nil
 	}
-	v := w.newView()
+	v, last := w.newView(), map[uint64]int64{}
 	err := warehouse.Each(
 		ctx,
 		tx,
@@ -112,7 +115,14 @@ func openGrain(ctx context.Context, tx warehouse.Tx, w *Writer) (*grain, error) 
 		func(b *column.Batch) error {
 			v.look(column.Pointers(b.Cols), b.N)
 			for i := range b.N {
-				g.stored.put(w.id(v, i), v.content(i))
+				id := w.id(v, i)
+				if fresh := g.stored.put(id, v.content(i)); w.entries == nil || fresh && w.entries.isFirst(v.cols, i) {
+					continue
+				}
+				if entry := v.cols[w.entries.entry].Int[i]; entry > max(last[id], 1) {
+					last[id] = entry
+					g.stored.set(id, v.content(i))
+				}
 			}
 			return nil
 		},

@@ -29,7 +29,7 @@ func (w *Writer) LookUp(account warehouse.Tally) {
 		own:   map[digest.Sum]int{},
 		again: map[digest.Sum]int{},
 	}
-	for _, k := range w.grainAt {
+	for _, k := range w.primaryAt() {
 		w.lookedUp.written = append(w.lookedUp.written, column.Column{Type: w.fields[k].Type})
 	}
 }
@@ -71,14 +71,15 @@ func (w *Writer) find(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 // wrote notes rows that are written.
 func (l *lookedUp) wrote(w *Writer, cols []*column.Column, rows []int32) {
 	l.rows += int64(len(rows))
-	grain := make([]*column.Column, len(w.grainAt))
-	for g, k := range w.grainAt {
+	primary := w.primaryAt()
+	grain := make([]*column.Column, len(primary))
+	for g, k := range primary {
 		grain[g] = cols[k]
 	}
 	for _, i := range rows {
 		l.own[l.digest.Of(grain, int(i))]++
 	}
-	for g, k := range w.grainAt {
+	for g, k := range primary {
 		for _, i := range rows {
 			l.written[g].AppendOwn(cols[k], int(i))
 		}

@@ -5,11 +5,13 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"strconv"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/resolve"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
 
@@ -41,12 +43,15 @@ func RowID(f *schema.Fact) []column.Field {
 	fields := f.Table.Fields()
 	var id []column.Field
 	line := false
-	for n, name := range f.Table.Primary {
+	for n, name := range f.GrainColumns() {
 		if k := f.Grain[n].Key; k != nil && (k.Dimension.Versioned() || k.Dimension.Aliases != nil) {
 			line = true
 			continue
 		}
 		id = append(id, fields[column.Find(fields, name)])
+	}
+	if f.Reverses() {
+		id = append(id, fields[column.Find(fields, star.EntryNumber)])
 	}
 	if line {
 		id = append(id, fields[column.Find(fields, schema.LoadLine)])
@@ -254,9 +259,44 @@ func (o *openKeys) replaced(r *replacements, n int) {
 			o.closed[link] = append(o.closed[link], ledger.OpenKey{Row: o.rowOf(stood, n)})
 		}
 	}
+	o.wroteLater(r, n)
+}
+
+// wroteLater notes the open keys of row n of the replacements, which is written.
+func (o *openKeys) wroteLater(r *replacements, n int) {
 	for _, k := range o.later[n] {
+		if o.w.entries != nil { // it is not a first entry
+			k.Row = o.rowOf(column.Pointers(r.rows.Cols), n)
+		}
 		o.fresh[k.link] = append(o.fresh[k.link], k.OpenKey)
 	}
+}
+
+// sameLater reports whether row i of a chunk has the open keys of row n of the replacements.
+func (o *openKeys) sameLater(c *Chunk, i, n int) bool {
+	for link := range o.w.links {
+		at := slices.IndexFunc(o.later[n], func(k pendingKey) bool { return k.link == link })
+		open := o.settles(link) && o.isOpen(c, i, link)
+		if open != (at >= 0) || open && !slices.Equal(o.later[n][at].Natural, o.keyOf(c, i, link).Natural) {
+			return false
+		}
+	}
+	return true
+}
+
+// NextEntry returns what tells the row that reverses another from others, of what tells that one; nil if none can.
+func NextEntry(f *schema.Fact, row []string) []string {
+	at := column.Find(RowID(f), star.EntryNumber)
+	if at < 0 {
+		return nil
+	}
+	n, err := strconv.ParseInt(row[at], 10, 64)
+	if err != nil {
+		return nil
+	}
+	next := slices.Clone(row)
+	next[at] = strconv.FormatInt(n+1, 10)
+	return next
 }
 
 // hold keeps the open keys of rows at hand that are removed, and may be put back.
@@ -286,6 +326,27 @@ func (o *openKeys) recall(rows *column.Batch) {
 			if k, ok := held[ledger.MemberText(o.rowOf(cols, n))]; ok {
 				o.fresh[link] = append(o.fresh[link], k)
 			}
+		}
+	}
+}
+
+// move notes that rows of the table have the lines of others now.
+func (o *openKeys) move(rows *column.Batch, lines []int64) {
+	line := len(o.w.fields)
+	if !slices.Contains(o.id, line) {
+		return
+	}
+	cols := column.Pointers(rows.Cols)
+	for link, held := range o.held {
+		for n := range rows.N {
+			k, ok := held[ledger.MemberText(o.rowOf(cols, n))]
+			if !ok {
+				continue
+			}
+			o.closed[link] = append(o.closed[link], k)
+			k.Row = slices.Clone(k.Row)
+			k.Row[slices.Index(o.id, line)] = strconv.FormatInt(lines[n], 10)
+			o.fresh[link] = append(o.fresh[link], k)
 		}
 	}
 }

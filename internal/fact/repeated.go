@@ -36,6 +36,9 @@ type replacements struct {
 	dead   []bool                // of rows: another took its place in turn
 	alive  int
 
+	content []uint64 // where entries stay: a fingerprint of what each of rows says
+	before  []int    // and the one before it in this load that it follows, or none
+
 	newer  int  // the column that says which row is newer, or -1
 	orders bool // files are not read in the order in which they came, so that rows that say what stands count, too
 }
@@ -109,6 +112,9 @@ func (w *Writer) says(c *Chunk, i int32) {
 		}
 		return
 	}
+	if w.withdrawn != nil && w.entries != nil {
+		w.withdrawn.says(w.id(c.view, int(i)), c.cols[len(w.fields)].Int[i])
+	}
 	if r == nil || len(r.latest) == 0 && !r.orders {
 		w.same(c, i)
 		return
@@ -118,6 +124,8 @@ func (w *Writer) says(c *Chunk, i int32) {
 	is := w.rankOfRow(c, int(i))
 	switch {
 	case !ok && !r.orders:
+	case w.entries != nil && w.repeatsQueued(c, i):
+		return
 	case ok && is.compare(was.rank) < 0:
 		if was.row != none {
 			w.older(c, i)
@@ -137,6 +145,9 @@ func (w *Writer) says(c *Chunk, i int32) {
 // take: then it counts since that file came.
 func (w *Writer) isOfFile(c *Chunk, i int32, n int) bool {
 	line := len(w.fields)
+	for w.entries != nil && w.replaced.before[n] != none { // the row that stands is what the first one follows
+		n = w.replaced.before[n]
+	}
 	is, _ := ledger.FileAndLine(c.cols[line].Int[i])
 	stood, _ := ledger.FileAndLine(w.replaced.stood.Cols[line].Int[n])
 	return w.arrived(is) == w.arrived(stood)
@@ -148,8 +159,8 @@ func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
 	grain := c.view.grain(int(i))
 	is, was := w.rankOfRow(c, int(i)), w.rankOfStanding(stand, j)
 	known, ok := r.latest[grain]
-	if w.isFlagged(stand.cols, j) {
-		was = is // it was gone
+	if w.isGone(stand, j) {
+		was = is
 	}
 	if ok && known.compare(was) > 0 { // a row that says what stands may have come before the one that stands
 		was = known.rank
@@ -161,11 +172,20 @@ func (w *Writer) replace(c *Chunk, i int32, stand *view, j int) {
 	w.queue(c, i, stand.cols, j, is)
 }
 
-// queue has row i take the place of row j of columns of the table, of the same grain, unless a later row comes.
+// queue has row i take the place of row j of columns of the table, of the same grain, unless a later row comes. Where
+// entries stay, it follows the last row of this load instead.
 func (w *Writer) queue(c *Chunk, i int32, stood []*column.Column, j int, is rank) {
 	r, grain := w.replaced, c.view.grain(int(i))
 	known, ok := r.latest[grain]
-	w.drop(known, ok)
+	switch {
+	case w.entries == nil:
+		w.drop(known, ok)
+	case ok && known.row != none:
+		stood, j = column.Pointers(r.rows.Cols), known.row
+		r.before = append(r.before, j)
+	default:
+		r.before = append(r.before, none)
+	}
 	r.latest[grain] = latest{is, r.rows.N}
 	for k := range r.rows.Cols {
 		if k < len(w.fields) && !w.compared[k] { // the key stays as it was loaded
@@ -179,6 +199,10 @@ func (w *Writer) queue(c *Chunk, i int32, stood []*column.Column, j int, is rank
 		r.stood.Cols[k].Append(stood[k], j)
 	}
 	r.stood.N++
+	if e := w.entries; e != nil {
+		e.follow(r.rows, c.cols[e.booked].Int[i], stood, j)
+		r.content = append(r.content, c.view.content(int(i)))
+	}
 	if w.open != nil {
 		w.open.replaces(c, i, r.rows.N-1)
 	}
@@ -186,13 +210,18 @@ func (w *Writer) queue(c *Chunk, i int32, stood []*column.Column, j int, is rank
 	c.Loaded = append(c.Loaded, i)
 }
 
-// drop forgets a row that was to take the place of a fact: a later one has come.
+// drop forgets the rows that were to take the place of a fact: a later one has come.
 func (w *Writer) drop(l latest, ok bool) {
-	if r := w.replaced; ok && l.row != none {
-		r.dead[l.row] = true
+	r := w.replaced
+	for n := l.row; ok && n != none; {
+		r.dead[n] = true
 		r.alive--
 		w.Outcome.Older++
-		w.add(w.Outcome.OlderSum, r.rows, l.row)
+		w.add(w.Outcome.OlderSum, r.rows, n)
+		if w.entries == nil {
+			return
+		}
+		n = r.before[n]
 	}
 }
 
@@ -236,6 +265,11 @@ func (w *Writer) disagrees(c *Chunk, i int32, known bool, of, values string, sta
 		}
 	}
 	switch rule {
+	case star.ReverseRepeated:
+		if !known {
+			resolve.Join(w.links, c.Batch, &c.Keys, i)
+		}
+		w.enters(c, i, stand, j)
 	case star.ReplaceRepeated:
 		if !known {
 			resolve.Join(w.links, c.Batch, &c.Keys, i)
@@ -265,6 +299,9 @@ func (w *Writer) queued() *standing {
 func (r *replacements) write(ctx context.Context, tx warehouse.Tx, w *Writer) error {
 	if r.alive == 0 {
 		return nil
+	}
+	if w.entries != nil {
+		return r.book(ctx, tx, w)
 	}
 	if err := w.begin(ctx, tx); err != nil {
 		return err

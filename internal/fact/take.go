@@ -3,6 +3,7 @@ package fact
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
@@ -19,6 +20,9 @@ func (w *Writer) Take(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 		if err := w.find(ctx, tx, c); err != nil {
 			return err
 		}
+	}
+	if w.entries != nil {
+		w.entries.saw(c)
 	}
 	var repeats []int32
 	pending := c.Keys.Pending
@@ -96,6 +100,14 @@ func (c *Chunk) isSame(i int32) bool { return len(c.same) > 0 && c.same[i] }
 func (w *Writer) same(c *Chunk, i int32) {
 	w.Outcome.Same++
 	w.sum(w.Outcome.SameSum, c, i)
+}
+
+// primaryAt lists which fields tell a row from others.
+func (w *Writer) primaryAt() []int {
+	if w.entries == nil {
+		return w.grainAt
+	}
+	return append(slices.Clone(w.grainAt), w.entries.entry)
 }
 
 // begin opens the table for writing.

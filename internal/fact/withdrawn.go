@@ -28,6 +28,7 @@ type withdrawn struct {
 	all  map[int64]int64  // how many facts each file had in the table
 	lost map[int64][]int  // and which of these it has no longer
 	name map[int64]string // of the files
+	line []int64          // where entries stay: the line of another file that says what stands
 }
 
 // NewContent returns the content of files of which nothing was read yet.
@@ -73,6 +74,11 @@ func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int
 		lost: map[int64][]int{},
 		name: map[int64]string{},
 	}
+	if w.entries != nil {
+		if err := w.entries.number(ctx, tx); err != nil {
+			return 0, err
+		}
+	}
 	v, line := w.newView(), len(w.fields)
 	q := warehouse.Query{Table: w.fact.Table.Name, Fields: w.fact.Table.Fields()}
 	err := warehouse.Each(ctx, tx, q, func(b *column.Batch) error {
@@ -81,7 +87,7 @@ func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int
 		for i := range b.N {
 			number, _ := ledger.FileAndLine(cols[line].Int[i])
 			file := w.arrived(number)
-			if _, ok := s.read[file]; !ok || w.isFlagged(cols, i) {
+			if _, ok := s.read[file]; !ok || w.isFlagged(cols, i) || w.entries != nil && !w.entries.stands(v, cols, i) {
 				continue
 			}
 			x.all[file]++
@@ -118,6 +124,10 @@ func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int
 			return 0, err
 		}
 	}
+	if w.entries != nil { // what was booked stays
+		x.line = make([]int64, x.rows.N)
+		return x.rows.N, nil
+	}
 	if err := w.begin(ctx, tx); err != nil {
 		return 0, err
 	}
@@ -145,6 +155,19 @@ func (x *withdrawn) wrote(id uint64) {
 	}
 }
 
+// has reports whether a grain is that of a fact that its file does not have any more.
+func (x *withdrawn) has(id uint64) bool {
+	n, ok := x.of[id]
+	return ok && !x.back[n]
+}
+
+// says notes that another file says what stands, in a line.
+func (x *withdrawn) says(id uint64, line int64) {
+	if n, ok := x.of[id]; ok && !x.back[n] {
+		x.back[n], x.line[n] = true, line
+	}
+}
+
 // finish does what the rule says with the rows that no other row has come in the place of.
 func (x *withdrawn) finish(ctx context.Context, tx warehouse.Tx, w *Writer) error {
 	gone := column.NewBatch(w.fact.Table.Fields())
@@ -160,14 +183,24 @@ func (x *withdrawn) finish(ctx context.Context, tx warehouse.Tx, w *Writer) erro
 			return err
 		}
 	}
+	moved, lines := column.NewBatch(w.fact.Table.Fields()), []int64(nil)
 	for n := range x.rows.N {
 		if !x.back[n] {
 			appendOwn(gone, cols, n)
+		} else if w.entries != nil && x.line[n] != 0 {
+			appendOwn(moved, cols, n)
+			lines = append(lines, x.line[n])
 		}
+	}
+	if err := w.move(ctx, tx, moved, lines); err != nil {
+		return err
 	}
 	w.Outcome.Gone += int64(gone.N)
 	if gone.N == 0 {
 		return nil
+	}
+	if w.entries != nil {
+		return w.reverseGone(ctx, tx, gone)
 	}
 	if w.fact.Removes() {
 		return w.remember(ctx, tx, gone)

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/transform"
@@ -44,6 +45,9 @@ type Run struct {
 	Steps      []*Step           `json:"steps,omitempty"`
 }
 
+// Day returns the day on which the run started, in UTC.
+func (r *Run) Day() int64 { return civil.DayOf(r.StartedAt.UnixMicro()) }
+
 // Step is an entry of load_step.
 type Step struct {
 	Run       int64      `json:"-"`
@@ -59,7 +63,7 @@ type Step struct {
 func (r *Run) Wrote() bool {
 	return slices.ContainsFunc(r.Steps, func(s *Step) bool {
 		f := &s.Figures
-		return s.State == Done && (f.Written()+f.SetAside+f.Removed+f.Gone+f.Back+f.Adopted+f.Renamed+f.Combined > 0 ||
+		return s.State == Done && (f.Written()+f.SetAside+f.Removed+f.Reversed+f.Gone+f.Back+f.Adopted+f.Renamed+f.Combined > 0 ||
 			len(f.Met)+len(f.Inferred)+len(f.Repointed)+len(f.Settled) > 0)
 	})
 }
@@ -95,6 +99,8 @@ type Figures struct {
 	Gone    int64 `json:"gone,omitempty"`    // members or facts that a delivery of all, or a file, has no longer
 	Back    int64 `json:"back,omitempty"`    // and that it has again
 	Removed int64 `json:"removed,omitempty"` // facts that were removed since they are gone
+
+	Reversed int64 `json:"reversed,omitempty"` // rows of a fact that reverse others
 
 	Table int64 `json:"table_rows"` // in the step's table at its end
 
@@ -154,6 +160,7 @@ type Total struct {
 	Same     string `json:"same"`
 	Changed  string `json:"changed,omitempty"`  // of rows that replaced others
 	Replaced string `json:"replaced,omitempty"` // and of those that they replaced
+	Reversed string `json:"reversed,omitempty"` // of rows that reverse others
 	Written  string `json:"written,omitempty"`  // where rows complete facts, in place of those: what stands then
 	Older    string `json:"older,omitempty"`
 	Kept     string `json:"kept_out,omitempty"`

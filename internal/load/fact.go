@@ -71,7 +71,7 @@ func (w *factStep) load(ctx context.Context) error {
 	f, o := &w.figures, &writer.Outcome
 	f.Inserted, f.Same, f.Table, f.Empty = o.Inserted, o.Same, o.Table.Rows, o.Empty
 	f.Changed, f.Older, f.Kept = o.Changed, o.Older, o.Kept
-	f.Gone, f.Back, f.Removed, f.Disagree = o.Gone, o.Back, o.Removed, o.Conflicts
+	f.Gone, f.Back, f.Removed, f.Reversed, f.Disagree = o.Gone, o.Back, o.Removed, o.Reversed, o.Conflicts
 	if err := w.balance(writer, &account); err != nil {
 		return err
 	}
@@ -79,7 +79,7 @@ func (w *factStep) load(ctx context.Context) error {
 	for k := range added {
 		added[k] = o.Added(k)
 	}
-	if err := w.keepAccount(ctx, o.Inserted-o.Removed, added, o.Table); err != nil {
+	if err := w.keepAccount(ctx, o.Grown(), added, o.Table); err != nil {
 		return err
 	}
 	if err := w.reading.keep(ctx, w.work); err != nil {
@@ -120,7 +120,7 @@ func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &fact.Files{Number: numbers, First: map[int64]int64{}}
+	f := &fact.Files{Number: numbers, First: map[int64]int64{}, Day: w.entry.Day()}
 	first := ledger.Arrivals(names)
 	for number, name := range names {
 		if least := first[ledger.Uncompressed(name)]; least != number {
@@ -199,7 +199,13 @@ func (w *factStep) balance(writer *fact.Writer, account *sums) error {
 			Table:    text(o.Table.Totals[k]),
 		}
 		if o.Changed > 0 {
-			t.Changed, t.Replaced = text(o.ChangedTotal[k]), text(o.TakenTotal[k])
+			t.Changed = text(o.ChangedTotal[k])
+		}
+		switch {
+		case o.Reversed > 0:
+			t.Reversed = text(o.ReversedTotal[k])
+		case o.Changed > 0:
+			t.Replaced = text(o.TakenTotal[k])
 		}
 		if w.fact.Completion != nil && o.Rewritten > 0 { // what rows say is not what stands then
 			t.Written = text(o.WrittenTotal[k])

@@ -97,7 +97,7 @@ func (s *goneStar) holds(have func() string, want string) {
 		s.t.Fatalf("the same rows have changed the star:\n%s\n%s", startest.Difference(once, again), &s.story)
 	}
 	for _, step := range run.Steps {
-		if f := step.Figures; f.Accounted() != f.Read || f.Written()+f.Removed > 0 {
+		if f := step.Figures; f.Accounted() != f.Read || f.Written()+f.Removed+f.Reversed > 0 {
 			s.t.Fatalf("%s: %+v\n%s", step.Name, f, &s.story)
 		}
 	}
@@ -151,7 +151,11 @@ func withdrawnCase(t *testing.T, seed uint64) {
 	if seed%2 == 1 && !byMember {
 		unmatched = "unknown"
 	}
-	s := newGoneStar(t, seed, withdrawnModel, grain, unmatched, rule, gone)
+	says := []any{rule, gone}
+	if seed%5 == 4 { // the table has what stood before, too
+		rule, gone, says = "replace", "remove", []any{"reverse", "reverse"}
+	}
+	s := newGoneStar(t, seed, withdrawnModel, append([]any{grain, unmatched}, says...)...)
 	r := s.r
 	startest.Write(t, s.dir, "boats.csv", "boat,class,since\nA,x,2024-01-01\nA,y,2024-01-03\nB,x,2024-01-02\n")
 	want := &repeatedFacts{arrived: map[string]int{}, facts: map[string]arrival{}, rule: rule}
@@ -184,10 +188,11 @@ func withdrawnCase(t *testing.T, seed uint64) {
 			day:  1 + r.IntN(4),
 		}
 	}
+	lost, had := []passage(nil), map[string]passage{} // by file and grain
 	for n := range 6 {
 		for _, name := range slices.Sorted(maps.Keys(files)) {
 			list := slices.Clone(files[name])
-			switch r.IntN(8) {
+			switch r.IntN(9) {
 			case 0:
 				os.Remove(filepath.Join(s.dir, "p", name))
 				os.Remove(filepath.Join(s.dir, "p", name+".gz"))
@@ -200,12 +205,24 @@ func withdrawnCase(t *testing.T, seed uint64) {
 				if len(list) == 0 {
 					continue
 				}
-				gone := list[:1+r.IntN(len(list))] // and, so that no row is corrected, all rows of their grain
+				gone := list[:1+r.IntN(len(list))]
+				for _, p := range gone {
+					lost, had[name+want.grain(p)] = append(lost, p), p
+				}
+				// So that no row is corrected, all rows of their grain go.
 				write(name, slices.DeleteFunc(slices.Clone(list), func(p passage) bool {
 					return slices.ContainsFunc(gone, func(o passage) bool { return want.grain(o) == want.grain(p) })
 				}))
 			case 5:
 				write(name, append(list, row()))
+			case 6: // what another file had, or this one
+				if len(lost) == 0 {
+					continue
+				}
+				p := lost[r.IntN(len(lost))]
+				if before, ok := had[name+want.grain(p)]; !ok || before == p {
+					write(name, append(list, p))
+				}
 			}
 		}
 		list := make([]passage, 1+r.IntN(5))
@@ -223,7 +240,7 @@ func withdrawnCase(t *testing.T, seed uint64) {
 		}
 		slices.Sort(lines)
 		s.story.WriteString("load\n")
-		s.holds(func() string { return flaggedPassages(t, s.dir) }, strings.Join(lines, "\n"))
+		s.holds(func() string { return flaggedPassages(t, s.dir, byMember) }, strings.Join(lines, "\n"))
 	}
 	s.back()
 }
@@ -263,14 +280,14 @@ func takeWithdrawn(want *repeatedFacts, files map[string][]passage, flagged map[
 	}
 }
 
-func flaggedPassages(t *testing.T, dir string) string {
+func flaggedPassages(t *testing.T, dir string, byMember bool) string {
 	star := startest.Star(t, dir)
 	boats := map[string]string{}
 	for _, row := range star["dim_boat"] {
 		boats[row["boat_key"]] = row["boat"]
 	}
 	var lines []string
-	for _, f := range star["fact_passage"] {
+	for _, f := range standingEntries(t, star["fact_passage"], byNumber(boats, byMember)) {
 		gone := f["is_gone"] == "1" || f["is_gone"] == "true"
 		line := fmt.Sprintf("%s,%s,%s,%s,%s,%t", f["no"], boats[f["boat_key"]], f["day"], f["toll"], f["told"], gone)
 		lines = append(lines, line)
@@ -295,7 +312,7 @@ facts:
     grain: %s
     keys: {site: site}
     measures: toll
-    repeated: replace
+    repeated: %s
     delivers: all
     complete_for: %s
     delivered_on: on
@@ -314,14 +331,19 @@ func missingCase(t *testing.T, seed uint64) {
 	if seed%2 == 0 {
 		of, clock = "timestamp", " 10:30:00"
 	}
+	rule, does := "replace", gone
+	if seed%5 == 3 { // the table has what stood before, too
+		gone, rule, does = "remove", "reverse", "reverse"
+	}
 	s := newGoneStar(
 		t,
 		seed,
 		missingModel,
 		of,
 		[]string{"[site, no]", "[code, no]"}[seed/3%2],
+		rule,
 		[]string{"site", "code"}[seed/3%2],
-		gone,
+		does,
 	)
 	r := s.r
 	type fact struct {
@@ -436,7 +458,8 @@ func missingCase(t *testing.T, seed uint64) {
 			for _, row := range star["dim_site"] {
 				sites[row["site_key"]] = row["site"]
 			}
-			for _, f := range star["fact_toll"] {
+			grain := func(f map[string]string) string { return f["no"] + " " + sites[f["site_key"]] }
+			for _, f := range standingEntries(t, star["fact_toll"], grain) {
 				flag := f["is_gone"] == "1" || f["is_gone"] == "true"
 				lines = append(lines, fmt.Sprintf("%s %s %s %t", f["no"], sites[f["site_key"]], f["toll"], flag))
 			}
@@ -491,7 +514,7 @@ func TestGoneStops(t *testing.T) {
 			model := strings.Replace(missingModel, "read: t/*", "read: t.csv", 1)
 			model = strings.Replace(model, ", gone: none", "", 1)
 			model = strings.Replace(model, "    delivers: all\n    complete_for: %s\n    delivered_on: on\n", "", 1)
-			startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, "sqlite: star.db", "date", c.rule, "remove"))
+			startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, "sqlite: star.db", "date", c.rule, "replace", "remove"))
 			startest.Write(t, dir, "t.csv", head+c.first)
 			if _, err := startest.Load(t, dir, load.Options{}); err != nil {
 				t.Fatal(err)

@@ -93,7 +93,7 @@ func (w *factStep) reads(ctx context.Context) (*source.Inputs, error) {
 
 // counting says whether the order decides in which files came.
 func (w *factStep) counting() counting {
-	if w.fact.Repeated == star.ReplaceRepeated || w.fact.Completion != nil || w.fact.Deliveries != nil {
+	if w.fact.Repeated == star.ReplaceRepeated || w.fact.Reverses() || w.fact.Completion != nil || w.fact.Deliveries != nil {
 		return inArrival
 	}
 	return anyOrder
@@ -108,6 +108,9 @@ func (w *factStep) columns() []string {
 	names := append(column.Names(w.fact.Degenerate), column.Names(w.fact.Measures)...)
 	if all := w.fact.Deliveries; all != nil && all.On != nil {
 		names = append(names, all.On.Name)
+	}
+	if w.fact.BookedOn != nil {
+		names = append(names, w.fact.BookedOn.Name)
 	}
 	return names
 }

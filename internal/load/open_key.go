@@ -54,6 +54,9 @@ func (w *factStep) settleKey(ctx context.Context, k *star.Key, open []ledger.Ope
 		if m == roster.Matched || m == roster.Outside && k.Outside == star.Nearest {
 			found[ledger.MemberText(open[i].Row)] = i
 			settled = append(settled, open[i])
+			if next := fact.NextEntry(w.fact, open[i].Row); next != nil { // the row that reverses it points to its member
+				found[ledger.MemberText(next)] = i
+			}
 		}
 	}
 	if len(found) == 0 {
@@ -123,8 +126,13 @@ func (w *factStep) openRows(
 			match[n] = &column.Column{Type: id[n].Type}
 		}
 		for _, o := range open {
-			if err := ledger.Append(match, o.Row); err != nil {
-				return err
+			for _, row := range [][]string{o.Row, fact.NextEntry(w.fact, o.Row)} {
+				if row == nil {
+					continue
+				}
+				if err := ledger.Append(match, row); err != nil {
+					return err
+				}
 			}
 		}
 		q.By, q.Match = w.fact.Table.Primary, match

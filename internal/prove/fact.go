@@ -23,6 +23,7 @@ func (p *proof) fact(f *schema.Fact) error {
 		}
 	}
 	exams = append(exams, p.grain(f))
+	exams = append(exams, p.entries(f)...)
 	exams = append(exams, p.milestones(f)...)
 	exams = append(exams, p.measures(f)...)
 	exams = append(exams, p.mustHold(f.Table, f.MustHold)...)
@@ -38,6 +39,9 @@ func (p *proof) fact(f *schema.Fact) error {
 		default:
 			order = append(order, g.Key.Column())
 		}
+	}
+	if f.Reverses() {
+		order = append(order, star.EntryNumber)
 	}
 	return p.scan(f.Table, append(order, versions...), exams)
 }
@@ -190,6 +194,9 @@ func (p *proof) grain(f *schema.Fact) exam {
 		} else {
 			plain = append(plain, column.Find(fields, g.Column))
 		}
+	}
+	if f.Reverses() {
+		plain = append(plain, column.Find(fields, star.EntryNumber))
 	}
 	group := map[string]bool{}
 	var buf []byte

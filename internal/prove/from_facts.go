@@ -35,12 +35,19 @@ func (x *rereader) backwards(names []string) error {
 	gone := map[string]int64{} // facts by the file that isn't named any more
 	kept := int64(0)           // facts whose rows say something else now, and that stay by their rule
 	table := x.f.Table
-	err := warehouse.Each(
+	last, err := x.allEntries()
+	if err != nil {
+		return err
+	}
+	err = warehouse.Each(
 		x.p.ctx,
 		x.p.r,
 		warehouse.Query{Table: table.Name, Fields: table.Fields()},
 		func(b *column.Batch) error {
 			for j := range b.N {
+				if x.overtaken(last, b, j) {
+					continue
+				}
 				id := x.identity(b, j)
 				_, said := slices.BinarySearch(x.said, id)
 				if said && x.delivered == nil {

@@ -89,6 +89,7 @@ func Names() [][2]string {
 		{"hierarchy", "the parents, levels and closure tables of hierarchies are right"},
 		{"references", "every key of a fact or a dimension has a member"},
 		{"grain", "no two rows of a fact have the same grain"},
+		{"entries", "where what was booked stays, entries have no gaps, and each second one reverses the one before it"},
 		{"as_of", "a fact points to the version that is valid at its time"},
 		{"milestones", "the keys and lags of milestones follow from their columns"},
 		{"measures", "measures are exact numbers, not codes"},

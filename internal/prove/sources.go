@@ -349,7 +349,7 @@ func (x *rereader) open() (err error) {
 	if x.delivered, err = x.newDelivered(); err != nil {
 		return err
 	}
-	if x.f.Repeated == star.ReplaceRepeated || x.f.Completion != nil {
+	if x.f.Repeated == star.ReplaceRepeated || x.f.Reverses() || x.f.Completion != nil {
 		x.order = x.newOrder()
 	}
 	x.completion, err = x.newCompletion()
@@ -409,7 +409,7 @@ func (x *rereader) look(b *slot) error {
 		facts, err = warehouse.ReadAll(
 			x.p.ctx,
 			x.p.r,
-			warehouse.Query{Table: x.f.Table.Name, Fields: x.f.Table.Fields(), By: x.f.Table.Primary, Match: by},
+			warehouse.Query{Table: x.f.Table.Name, Fields: x.f.Table.Fields(), By: x.f.GrainColumns(), Match: by},
 		)
 		if err != nil {
 			return err
@@ -447,27 +447,35 @@ func (x *rereader) present(b *slot, i int, facts *column.Batch) {
 func (x *rereader) enter(facts *column.Batch) {
 	clear(x.first)
 	x.next = slices.Grow(x.next[:0], facts.N)[:facts.N]
-	var buf []byte
+	last := x.lastEntries(facts)
 	for j := range facts.N {
-		buf = buf[:0]
-		for _, g := range x.grain {
-			if g.key < 0 {
-				buf = digest.AppendKey(buf, &facts.Cols[g.at], j)
-				continue
-			}
-			natural := uint64(0)
-			if n, ok := x.keys[g.key].reg.find(facts.Cols[g.at].Int[j]); ok {
-				natural = x.keys[g.key].reg.natural[n]
-			}
-			buf = binary.LittleEndian.AppendUint64(buf, natural)
+		if x.overtaken(last, facts, j) {
+			continue
 		}
-		h := maphash.Bytes(x.p.seed, buf)
+		h := x.grainOf(facts, j)
 		x.next[j] = -1
 		if before, ok := x.first[h]; ok {
 			x.next[j] = before
 		}
 		x.first[h] = int32(j)
 	}
+}
+
+// grainOf returns a fingerprint of the grain of fact j, with natural keys in the place of keys.
+func (x *rereader) grainOf(facts *column.Batch, j int) uint64 {
+	x.buf = x.buf[:0]
+	for _, g := range x.grain {
+		if g.key < 0 {
+			x.buf = digest.AppendKey(x.buf, &facts.Cols[g.at], j)
+			continue
+		}
+		natural := uint64(0)
+		if n, ok := x.keys[g.key].reg.find(facts.Cols[g.at].Int[j]); ok {
+			natural = x.keys[g.key].reg.natural[n]
+		}
+		x.buf = binary.LittleEndian.AppendUint64(x.buf, natural)
+	}
+	return maphash.Bytes(x.p.seed, x.buf)
 }
 
 // set reports whether a row is set aside.

@@ -98,6 +98,7 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 		"gone>?",
 		"back>?",
 		"removed>?",
+		"reversed>?",
 		"dropped>?",
 		"merged>?",
 		"set aside>",
@@ -119,6 +120,7 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 			Number(f.Gone),
 			Number(f.Back),
 			Number(f.Removed),
+			Number(f.Reversed),
 			Number(f.Dropped),
 			Number(f.Merged),
 			Number(f.SetAside),
@@ -271,7 +273,7 @@ func keys(w io.Writer, facts []*ledger.Step, width int) {
 
 func totals(w io.Writer, facts []*ledger.Step, width int) {
 	t := &Table{Columns: columns("measure~", "total read>", "inserted>", "changed>?", "same>", "older>?", "kept out>?",
-		"set aside>", "written>?", "replaced>?", "removed>?")}
+		"set aside>", "written>?", "replaced>?", "reversed>?", "removed>?")}
 	for _, s := range facts {
 		for _, m := range s.Figures.Totals {
 			t.Add(
@@ -285,6 +287,7 @@ func totals(w io.Writer, facts []*ledger.Step, width int) {
 				Decimal(m.SetAside),
 				Decimal(m.Written),
 				Decimal(m.Replaced),
+				Decimal(m.Reversed),
 				Decimal(m.Removed),
 			)
 		}

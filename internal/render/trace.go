@@ -39,6 +39,7 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 		fmt.Fprintf(w, "join %s, from %s (source %s)\n", j.Join, j.Place, j.Source)
 	}
 	fmt.Fprintln(w)
+	entries(w, f, width)
 	keys := &Table{Columns: columns("key", "natural key as read~", "surrogate key>", "member~", "valid from?", "to?",
 		"reason~")}
 	for _, k := range f.Keys {
@@ -55,6 +56,35 @@ func Fact(w io.Writer, f *trace.Fact, width int) {
 		runs.Add(fmt.Sprint(r.Run), r.At, r.Step, r.Did)
 	}
 	runs.Write(w, width)
+}
+
+// entries writes all rows of a fact of which what was booked stays: what tells them apart.
+func entries(w io.Writer, f *trace.Fact, width int) {
+	if len(f.Entries) < 2 {
+		return
+	}
+	t := &Table{}
+	var shown []int
+	for k, v := range f.Entries[0] {
+		differs := slices.ContainsFunc(f.Entries, func(e []trace.Value) bool {
+			return (e[k].Value == nil) != (v.Value == nil) || v.Value != nil && *e[k].Value != *v.Value
+		})
+		if differs && v.Name != "load_line" {
+			shown = append(shown, k)
+			t.Columns = append(t.Columns, Column{Head: v.Name, Align: Right})
+		}
+	}
+	for _, e := range f.Entries {
+		cells := texts(e)
+		var row []string
+		for _, k := range shown {
+			row = append(row, cells[k])
+		}
+		t.Add(row...)
+	}
+	t.Fit(width - 3)
+	t.Write(w, width)
+	fmt.Fprintln(w)
 }
 
 // Member writes the history of a member.

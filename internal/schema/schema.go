@@ -143,6 +143,9 @@ type Fact struct {
 	Told    *warehouse.Table // milestones that another row has told than the last one of their fact; nil if none are
 }
 
+// GrainColumns lists the columns by which facts are told apart: those of the primary key, without the number of the entry.
+func (f *Fact) GrainColumns() []string { return f.Table.Primary[:len(f.Grain)] }
+
 // Tables lists the fact's tables.
 func (f *Fact) Tables() []*warehouse.Table {
 	list := []*warehouse.Table{f.Table}
@@ -394,6 +397,11 @@ func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 	}
 	if f.Marked() {
 		add(true, column.Field{Name: IsGone, Type: boolean})
+	}
+	if f.Reverses() {
+		t.Table.Primary = append(t.Table.Primary, star.EntryNumber)
+		add(true, column.Field{Name: star.EntryNumber, Type: integer}, column.Field{Name: star.EntrySign, Type: integer},
+			column.Field{Name: star.BookedOn, Type: column.Type{Kind: column.Date}})
 	}
 	add(true, column.Field{Name: LoadLine, Type: integer}, column.Field{Name: LoadRun, Type: integer})
 	if f.Removes() {

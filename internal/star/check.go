@@ -433,10 +433,14 @@ func (c *checker) fact(f *Fact) {
 			f.Degenerate = append(f.Degenerate, *f.NewerBy)
 		}
 	}
+	c.reverse(f, fields, of, path)
 	c.completion(f, fields, of, path)
 	c.factDeliveries(f, fields, of, path)
 	c.watched(f.Source, path, f.Deliveries)
 	names := map[string]bool{"load_run": true, "load_line": true, "is_gone": f.Marked()}
+	for _, name := range []string{EntryNumber, EntrySign, BookedOn} {
+		names[name] = f.Reverses()
+	}
 	claim := func(at diag.Place, name string) {
 		if lower := strings.ToLower(name); names[lower] {
 			c.errorf(at, path, "the table would have two columns called %s", name)

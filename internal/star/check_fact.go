@@ -9,8 +9,8 @@ import (
 
 // newerBy completes the column that says which of two rows of a grain is newer.
 func (c *checker) newerBy(f *Fact, fields []column.Field, of, path string) {
-	if f.Repeated != ReplaceRepeated && f.Repeated != CompleteRepeated {
-		c.errorf(f.newerBy.At, path, "newer_by goes with repeated: replace or repeated: complete")
+	if f.Repeated != ReplaceRepeated && f.Repeated != ReverseRepeated && f.Repeated != CompleteRepeated {
+		c.errorf(f.newerBy.At, path, "newer_by goes with repeated: replace, reverse or complete")
 		return
 	}
 	field, ok := c.field(fields, of, *f.newerBy, path)
@@ -72,6 +72,47 @@ func (c *checker) sum(f *Fact, path string) {
 	}
 	f.Source = &Source{
 		Name: f.Source.Name, From: f.Source, Columns: asColumns(fields), Shaping: Shaping{Group: g}, state: right,
+	}
+}
+
+// Columns of a fact whose entries stay.
+const (
+	EntryNumber = "entry"      // the number of a row among those of its grain
+	EntrySign   = "entry_sign" // 1, or -1 of a row that reverses the one before it
+	BookedOn    = "booked_on"  // the day on which the row was booked
+)
+
+// reverse checks a fact whose entries stay, and completes the day on which they are booked.
+func (c *checker) reverse(f *Fact, fields []column.Field, of, path string) {
+	if !f.Reverses() {
+		if f.bookedOn != nil {
+			c.errorf(f.bookedOn.At, path+".booked_on", "booked_on goes with repeated: reverse")
+		}
+		if f.deliveries.gone == string(ReverseGone) {
+			c.errorf(f.At, path+".gone", "gone: reverse goes with repeated: reverse")
+		}
+		return
+	}
+	if gone := Departure(f.deliveries.gone); gone == Flag || gone == Remove {
+		c.errorf(f.At, path+".gone", "with repeated: reverse, what was booked stays: gone is keep or reverse, not %s", gone)
+	}
+	for _, g := range f.Grain {
+		if g.Key != nil && g.Key.Dimension != nil && g.Key.Dimension.Aliases != nil {
+			const message = "members of dimension %s can become one by its aliases, so that facts meet, and with repeated: reverse " +
+				"what was booked stays: take the key out of the grain"
+			c.errorf(g.Key.At, path+".grain", message, g.Key.Dimension.Text)
+		}
+	}
+	if f.bookedOn == nil {
+		return
+	}
+	field, ok := c.field(fields, of, *f.bookedOn, path+".booked_on")
+	switch {
+	case !ok:
+	case known(field.Type) && field.Type.Kind != column.Date:
+		c.errorf(f.bookedOn.At, path+".booked_on", "%s is of type %s; it is a date", field.Name, field.Type)
+	default:
+		f.BookedOn = &field
 	}
 }
 

@@ -537,11 +537,11 @@ var (
 	}
 	factDeliveries = deliveryWords{
 		delivers: []string{"changes", "files", "all"},
-		gone:     []string{"keep", "flag", "remove"},
+		gone:     []string{"keep", "flag", "remove", "reverse"},
 		what: "whether the source delivers changes (the default); files that have all rows that came from them, so that a " +
 			"row that was taken out of its file is gone; or all rows, so that a missing row is gone",
-		does: "what happens to a row that is gone: nothing (keep, the default); the mark is_gone; or it moves from the " +
-			"table to fact_NAME_removed",
+		does: "what happens to a row that is gone: nothing (keep, the default); the mark is_gone; it moves from the " +
+			"table to fact_NAME_removed; or, with `repeated: reverse`, a row that reverses it is added",
 	}
 )
 
@@ -787,14 +787,15 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		},
 		{
 			"repeated",
-			"set_aside, replace, complete, sum, keep, stop",
-			"what happens to a row whose grain is there already with other values: set it aside (the default), let the later row replace the earlier one, let it fill or change the columns that complete lists, add up the measures of the rows of one load, keep what is there, or stop the step",
+			"set_aside, replace, reverse, complete, sum, keep, stop",
+			"what happens to a row whose grain is there already with other values: set it aside (the default), let the later row replace the earlier one, leave the earlier one and add a row that reverses it and then the later row, let it fill or change the columns that complete lists, add up the measures of the rows of one load, keep what is there, or stop the step",
 			false,
 			func(n *node) {
 				f.Repeated = Repeated(r.choice(
 					n,
 					string(AsideRepeated),
 					string(ReplaceRepeated),
+					string(ReverseRepeated),
 					string(CompleteRepeated),
 					string(SumRepeated),
 					string(KeepRepeated),
@@ -805,11 +806,22 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		{
 			"newer_by",
 			"a column",
-			"with `repeated: replace` or `complete`, the column that says which of two rows is newer: an integer, a decimal, a date or a timestamp. It is kept in the table. Without it, the row that arrived later is newer",
+			"with `repeated: replace`, `reverse` or `complete`, the column that says which of two rows is newer: an integer, a decimal, a date or a timestamp. It is kept in the table. Without it, the row that arrived later is newer",
 			false,
 			func(n *node) {
 				if w, ok := r.word(n, "a column"); ok {
 					f.newerBy = &w
+				}
+			},
+		},
+		{
+			"booked_on",
+			"a column",
+			"with `repeated: reverse`, a date: the day on which what a row says is booked. Without it, that is the day of the run, in UTC",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a column"); ok {
+					f.bookedOn = &w
 				}
 			},
 		},

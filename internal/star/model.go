@@ -247,6 +247,8 @@ const (
 	Flag   Departure = "flag"
 	Close  Departure = "close"  // of a member
 	Remove Departure = "remove" // of a fact
+
+	ReverseGone Departure = "reverse" // of a fact whose entries stay
 )
 
 // Marked reports whether the dimension marks members that are gone.
@@ -424,10 +426,11 @@ type Fact struct {
 	NewerBy    *column.Field // says which of two rows of a grain is newer; nil if the order of arrival does
 	Deliveries *Deliveries   // nil if the source delivers changes
 	Completion *Completion   // which columns later rows fill or change; nil if none do
+	BookedOn   *column.Field // says on which day an entry is booked; nil if the run does
 	Limits     Limits
 	MustHold   []*Must
 
-	from, newerBy               *Name
+	from, newerBy, bookedOn     *Name
 	grain, measures, degenerate []Name
 	deliveries                  deliveriesText
 }
@@ -438,6 +441,9 @@ func (f *Fact) Marked() bool { return f.Deliveries != nil && f.Deliveries.Gone =
 // Removes reports whether rows that are gone are removed from the fact.
 func (f *Fact) Removes() bool { return f.Deliveries != nil && f.Deliveries.Gone == Remove }
 
+// Reverses reports whether what was booked stays: a row that comes again with other values adds entries to the fact.
+func (f *Fact) Reverses() bool { return f.Repeated == ReverseRepeated }
+
 // Repeated is what becomes of a row whose grain is there already with other values (rule R17).
 type Repeated string
 
@@ -446,6 +452,7 @@ const (
 	AsideRepeated    Repeated = "set_aside"
 	ReplaceRepeated  Repeated = "replace"  // the later row counts
 	CompleteRepeated Repeated = "complete" // the later row counts in the columns that may change
+	ReverseRepeated  Repeated = "reverse"  // the row that is there is reversed by another, and the later row is added
 	SumRepeated      Repeated = "sum"      // rows of one load are one, with the sums of their measures
 	KeepRepeated     Repeated = "keep"     // the row that is there counts
 	StopRepeated     Repeated = "stop"

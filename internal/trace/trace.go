@@ -73,6 +73,9 @@ type Fact struct {
 	Row    []Value `json:"row"`
 	Origin *Origin `json:"origin"`
 	Keys   []Key   `json:"keys"`
+
+	Entries [][]Value `json:"entries,omitempty"` // where what was booked stays: all rows of its grain, the first comes first
+
 	Runs   []Run   `json:"runs"` // the one that wrote it first, then those that pointed rows of its table elsewhere
 }
 
@@ -179,7 +182,14 @@ func OfFact(
 		return nil, err
 	}
 	fields := f.Table.Fields()
-	found := &Fact{Fact: f.Text, Row: values(fields, b, 0)}
+	var entries [][]Value
+	if f.Reverses() {
+		for i := range b.N {
+			entries = append(entries, values(fields, b, i))
+		}
+		b = only(b, b.N-1)
+	}
+	found := &Fact{Fact: f.Text, Row: values(fields, b, 0), Entries: entries}
 	at := func(name string) *column.Column { return &b.Cols[column.Find(fields, name)] }
 	var rows []transform.At
 	if found.Origin, rows, err = t.origin(f, b, at(schema.LoadLine).Int[0]); err != nil {
@@ -190,6 +200,16 @@ func OfFact(
 	}
 	found.Runs, err = t.history(f, b)
 	return found, err
+}
+
+// only returns a batch of row i of another.
+func only(b *column.Batch, i int) *column.Batch {
+	row := &column.Batch{N: 1, Cols: make([]column.Column, len(b.Cols))}
+	for k := range row.Cols {
+		row.Cols[k].Type = b.Cols[k].Type
+		row.Cols[k].Append(&b.Cols[k], i)
+	}
+	return row
 }
 
 // fromOneOf tells what the keys of a fact point to, as the first of the rows of its line says that agrees with
@@ -240,7 +260,7 @@ func (t *tracer) find(f *schema.Fact, grain []string) (*column.Batch, error) {
 		return nil, err
 	}
 	match := make([]column.Column, len(f.Grain)) // with every version of a member
-	for k, name := range f.Table.Primary {
+	for k, name := range f.GrainColumns() {
 		match[k].Type = table[column.Find(table, name)].Type
 	}
 	var fill func(n, used int, row []*column.Column, at []int) error
@@ -278,7 +298,11 @@ func (t *tracer) find(f *schema.Fact, grain []string) (*column.Batch, error) {
 	if len(match[0].Null) == 0 {
 		return nil, ErrNone
 	}
-	b, err := t.rows(f.Table, f.Table.Primary, match)
+	var order []string
+	if f.Reverses() {
+		order = []string{star.EntryNumber}
+	}
+	b, err := t.rows(f.Table, f.GrainColumns(), match, order...)
 	if err == nil && b.N == 0 {
 		err = ErrNone
 	}
