@@ -8,6 +8,7 @@ import (
 var (
 	integer   = column.Type{Kind: column.Integer}
 	text      = column.Type{Kind: column.Text}
+	date      = column.Type{Kind: column.Date}
 	timestamp = column.Type{Kind: column.Timestamp}
 	boolean   = column.Type{Kind: column.Boolean}
 )
@@ -146,6 +147,14 @@ var (
 			required("depends_on", text), required("run", integer),
 		},
 	}
+	deliveredTable = &warehouse.Table{
+		Name:    "load_delivered",
+		Primary: []string{"source", "file"},
+		Columns: []warehouse.Column{
+			required("source", text), required("file", text), required("size", integer), required("changed", text),
+			required("content", text), required("delivered_on", date), required("run", integer),
+		},
+	}
 	openKeyTable = &warehouse.Table{
 		Name:    "load_open_key",
 		Primary: []string{"table_name", "key_column", "row_id"},
@@ -194,6 +203,7 @@ func Tables() []*warehouse.Table {
 		tieTable,
 		readTable,
 		markTable,
+		deliveredTable,
 		openKeyTable,
 		asideTable,
 		causeTable,

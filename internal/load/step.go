@@ -196,6 +196,9 @@ func (w *work) try(ctx context.Context) error {
 	if w.aside, err = openAsides(ctx, w); err != nil {
 		return err
 	}
+	if err = w.deliverFiles(ctx); err != nil {
+		return err
+	}
 	if w.chosen, err = w.kind.reads(ctx); err != nil {
 		return err
 	}

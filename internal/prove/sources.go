@@ -141,9 +141,16 @@ func (p *proof) rowsOf(
 	look func(*slot) error,
 ) (*transform.Flow, error) {
 	begin := time.Now()
+	in := &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true}
+	err := ledger.EachDelivered(p.ctx, p.r, func(s, name string, day int64) {
+		in.Deliver(source.FileOf{Source: s, Name: name}, day)
+	})
+	if err != nil {
+		return nil, err
+	}
 	flow, err := transform.Open(
 		p.ctx,
-		&source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true},
+		in,
 		s,
 		func(string) bool { return true },
 	)

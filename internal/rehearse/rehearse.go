@@ -119,6 +119,7 @@ func stage(m *star.Model) (restore func()) {
 		taken := s.Taken()
 		s.Files = star.Files{Read: []star.Name{{Text: s.Text + "-*.csv"}}, Format: star.InCSV, CSV: star.PlainCSV}
 		s.Database, s.OrderBy, s.DrivenBy, s.Columns = nil, nil, nil, nil
+		s.OfFile, s.DeliveredBy = nil, nil
 		for _, f := range taken {
 			s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: f.Name}, Type: f.Type})
 		}

@@ -43,8 +43,9 @@ type Inputs struct {
 	Places  bool     // note where the rows stand that others are joined with
 	Anew    bool     // keep nothing: read everything whenever it is asked for, as a proof must
 
-	kept kept
-	skip map[FileOf]bool // files that are passed over
+	kept      kept
+	delivered delivered
+	skip      map[FileOf]bool // files that are passed over
 
 	marks   map[FileOf]star.Value // tables and queries of which only newer rows are read
 	reached reached

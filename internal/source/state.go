@@ -49,23 +49,35 @@ func (in *Inputs) States(s *star.Source) ([]State, error) {
 	return states, nil
 }
 
-// Content returns a digest of what is in a file.
+// Content returns a digest of what is in a file: once it is decompressed, if it can be.
 func Content(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", err
 	}
-	defer f.Close()
+	t := &content{in: f, close: func() {}}
+	defer t.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
+	if err = t.layers(""); err == nil {
+		_, err = io.Copy(h, t)
+	}
+	if err != nil { // reading it will tell
+		h.Reset()
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return "", err
+		}
+		if _, err := io.Copy(h, f); err != nil {
+			return "", err
+		}
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16]), nil
 }
 
 // Without returns inputs of the same model that pass over some files.
 func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
-	return &Inputs{Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, skip: skip}
+	other := &Inputs{Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, skip: skip}
+	other.delivered.on = in.noted()
+	return other
 }
 
 // Since returns inputs of the same model that read only rows of some tables and queries that are not before a value.

@@ -117,6 +117,7 @@ func (c *checker) origin(s *Source) {
 	s.Format = cmp.Or(s.Format, formatOf(s.Read))
 	c.marks(s, path)
 	before := len(c.errs)
+	c.ofFile(s, path)
 	c.query(s, path)
 	c.since(s, path)
 	if len(c.errs) > before {
@@ -343,6 +344,12 @@ func (c *checker) overlap(s *Source, path string) {
 			c.errorf(cmp.Or(col.At, s.At), path+".columns", "there are two columns called %s", col.Text)
 		}
 		seen[col.Text] = true
+	}
+	for _, o := range s.OfFile {
+		if seen[o.Text] {
+			c.errorf(o.At, path+".of_file", "there are two columns called %s", o.Text)
+		}
+		seen[o.Text] = true
 	}
 	if s.DrivenBy == nil {
 		return

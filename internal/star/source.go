@@ -25,6 +25,9 @@ type Source struct {
 	DrivenBy *Source // there is a read for each of its rows
 	PassOver bool    // a read that cannot be done is passed over
 
+	OfFile      []OfFile // columns that the file of a row tells
+	DeliveredBy *Name    // the parameter that says when files are delivered; nil if the day of the run does
+
 	Columns []Column // those taken; of a table, a Parquet file or other sources nil is all
 	Shaping
 
@@ -135,6 +138,9 @@ func (s *Source) Taken() []column.Field {
 	var fields []column.Field
 	for _, c := range s.Columns {
 		fields = append(fields, column.Field{Name: c.Text, Type: c.Type})
+	}
+	for _, o := range s.OfFile {
+		fields = append(fields, column.Field{Name: o.Text, Type: o.Type()})
 	}
 	if s.DrivenBy != nil {
 		fields = append(fields, s.DrivenBy.Fields()...)
@@ -263,7 +269,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			}
 		}
 	}
-	return []Entry{
+	return slices.Concat([]Entry{
 		{
 			"read",
 			"a pattern or a list",
@@ -360,6 +366,12 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			false,
 			func(n *node) { s.Columns, s.text.chosen = r.columns(n), true },
 		},
+	}, r.ofFileEntries(s), r.shapingEntries(s))
+}
+
+// shapingEntries are what is done to the rows of a source.
+func (r *reader) shapingEntries(s *Source) []Entry {
+	return []Entry{
 		{"join", "name: join", "columns of other sources, found by values of the row", false, func(n *node) {
 			r.each(n, func(n *node) {
 				j := &Join{Name: r.name(n.key, n.path), Unmatched: SetAside, Several: Stop}

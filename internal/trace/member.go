@@ -11,7 +11,6 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
-	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
@@ -170,9 +169,13 @@ func (t *tracer) observations(
 	match []column.Column,
 	found *Member,
 ) error {
+	in, err := t.inputs()
+	if err != nil {
+		return err
+	}
 	flow, err := transform.Open(
 		t.ctx,
-		&source.Inputs{Model: t.model, Root: t.root},
+		in,
 		d.Source,
 		func(string) bool { return true },
 	)

@@ -76,7 +76,7 @@ type Fact struct {
 
 	Entries [][]Value `json:"entries,omitempty"` // where what was booked stays: all rows of its grain, the first comes first
 
-	Runs   []Run   `json:"runs"` // the one that wrote it first, then those that pointed rows of its table elsewhere
+	Runs []Run `json:"runs"` // the one that wrote it first, then those that pointed rows of its table elsewhere
 }
 
 // ErrNone says that there is no such row.
@@ -90,6 +90,14 @@ type tracer struct {
 	model *star.Model
 	star  *schema.Star
 	runs  []*ledger.Run // the first comes first
+}
+
+// inputs returns where the sources are read, whose files were delivered when the ledger says it.
+func (t *tracer) inputs() (*source.Inputs, error) {
+	in := &source.Inputs{Model: t.model, Root: t.root}
+	return in, ledger.EachDelivered(t.ctx, t.r, func(s, name string, day int64) {
+		in.Deliver(source.FileOf{Source: s, Name: name}, day)
+	})
 }
 
 func newTracer(ctx context.Context, r warehouse.Reader, root *os.Root, m *star.Model) (*tracer, error) {
@@ -318,7 +326,11 @@ func (t *tracer) origin(f *schema.Fact, fact *column.Batch, at int64) (*Origin, 
 	}
 	number, line := ledger.FileAndLine(at)
 	o := &Origin{Place: diag.Place{File: names[number], Line: int(line)}.String()}
-	in := &source.Inputs{Model: t.model, Root: t.root, Places: true}
+	in, err := t.inputs()
+	if err != nil {
+		return nil, nil, err
+	}
+	in.Places = true
 	flow, err := transform.Open(t.ctx, in, f.Source, func(string) bool { return true })
 	if err != nil {
 		o.Fault = "the sources cannot be read as the model has them: " + err.Error()

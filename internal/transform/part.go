@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"slices"
 	"sync"
 
@@ -18,10 +19,13 @@ import (
 // part is where some of a flow's rows come from: files, a table, another flow. It lines their columns up.
 type part struct {
 	from   source.Input
-	take   []int           // for each column that the flow takes, the part's column; -1-k is constant k
+	take   []int           // for each column that the flow takes, the part's column; -1-k is constant k, none if the file tells
+	ofFile []string        // and what of the file it is then
 	same   bool            // they are the same
 	consts []column.Column // of one row
 	pool   sync.Pool       // of batches of the part's columns
+
+	delivered func(file string) int64
 }
 
 // openParts opens what the source reads, or what it is made of.
@@ -35,7 +39,7 @@ func (f *Flow) openParts(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		f.parts = []*part{newPart(in, f.taken, func(c string) string { return c }, nil)}
+		f.parts = []*part{f.newPart(in, nil)}
 		return nil
 	}
 	theirs := map[string]string{} // our column's name there
@@ -57,6 +61,24 @@ func (f *Flow) openParts(ctx context.Context) error {
 		f.parts = append(f.parts, newPart(below, f.taken, func(c string) string { return theirs[c] }, nil))
 	}
 	return nil
+}
+
+// newPart makes a part of what the source reads itself.
+func (f *Flow) newPart(in source.Input, consts map[string]*column.Column) *part {
+	p := newPart(in, f.taken, func(c string) string { return c }, consts)
+	for k, c := range f.taken {
+		for _, o := range f.of.OfFile {
+			if o.Text != c.Name {
+				continue
+			}
+			if p.ofFile == nil {
+				p.ofFile = make([]string, len(f.taken))
+			}
+			p.ofFile[k], p.same = o.What, false
+			p.delivered = func(name string) int64 { return f.in.DeliveredOn(f.of, name) }
+		}
+	}
+	return p
 }
 
 func newPart(
@@ -95,6 +117,8 @@ func (p *part) fill(piece column.Piece, b *column.Batch) error {
 	b.Reset(have.N)
 	for k, at := range p.take {
 		switch c := &b.Cols[k]; {
+		case p.ofFile != nil && p.ofFile[k] != "":
+			p.tell(p.ofFile[k], &have.From, c)
 		case at < 0:
 			for i := range have.N {
 				c.Set(i, &p.consts[-1-at], 0)
@@ -110,6 +134,26 @@ func (p *part) fill(piece column.Piece, b *column.Batch) error {
 	}
 	b.From, have.From = have.From, b.From
 	return nil
+}
+
+// tell fills a column with what the file of some rows tells.
+func (p *part) tell(what string, from *column.Origin, c *column.Column) {
+	clear(c.Null)
+	for i, line := range from.Line {
+		switch what {
+		case star.FilePath:
+			c.Text[i] = from.File
+		case star.FileName:
+			c.Text[i] = path.Base(from.File)
+		case star.FileLine:
+			c.Int[i] = line
+		case star.Delivered:
+			if i == 0 {
+				c.Int[0] = p.delivered(from.File)
+			}
+			c.Int[i] = c.Int[0]
+		}
+	}
 }
 
 // mostReads is how many rows a list that drives reading may have.
@@ -140,7 +184,7 @@ func (f *Flow) openList(ctx context.Context) error {
 		var unfit *unfitError
 		switch {
 		case err == nil:
-			f.parts = append(f.parts, newPart(in, f.taken, func(c string) string { return c }, consts))
+			f.parts = append(f.parts, f.newPart(in, consts))
 		case s.PassOver && ctx.Err() == nil && !errors.As(err, &unfit):
 			f.passed = append(f.passed, Passed{b.From.File, b.From.Line[i], f.plain(err)})
 		default:
