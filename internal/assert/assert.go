@@ -5,7 +5,6 @@ package assert
 import (
 	"context"
 	"fmt"
-	"os"
 	"runtime"
 	"strings"
 
@@ -154,7 +153,7 @@ func (j *Judge) single(each, one []*column.Column, i int) bool {
 
 // Verdict says, after the last batch, what speaks against what is said of all rows together; "" if nothing does.
 // Sources are read below root.
-func (j *Judge) Verdict(ctx context.Context, root *os.Root, m *star.Model) (string, error) {
+func (j *Judge) Verdict(ctx context.Context, in *source.Inputs) (string, error) {
 	of := fmt.Sprintf("%d rows", j.chosen)
 	if j.where != nil {
 		of = fmt.Sprintf("%d of %d rows", j.chosen, j.rows)
@@ -168,7 +167,7 @@ func (j *Judge) Verdict(ctx context.Context, root *os.Root, m *star.Model) (stri
 	if j.total < 0 {
 		return "", nil
 	}
-	other, scale, err := sourceTotal(ctx, root, m, j.Source, j.Column)
+	other, scale, err := sourceTotal(ctx, in, j.Source, j.Column)
 	if err != nil {
 		return "", err
 	}
@@ -202,14 +201,13 @@ func (j *Judge) compare(b *star.Bound) int {
 // sourceTotal adds up a column over the rows of a source that it does not set aside.
 func sourceTotal(
 	ctx context.Context,
-	root *os.Root,
-	m *star.Model,
+	in *source.Inputs,
 	s *star.Source,
 	name string,
 ) (exact.Int128, int, error) {
 	flow, err := transform.Open(
 		ctx,
-		&source.Inputs{Model: m, Root: root},
+		in,
 		s,
 		func(c string) bool { return c == name },
 	)

@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/assert"
 	"ironmonger/internal/column"
+	"ironmonger/internal/source"
 	"ironmonger/internal/startest"
 )
 
@@ -105,7 +106,7 @@ facts:
 				part := rows[from:min(from+size, len(rows))]
 				j.Look(batch(fields, part), func(i int) { got = append(got, from+i) })
 			}
-			verdict, err := j.Verdict(context.Background(), root, m)
+			verdict, err := j.Verdict(context.Background(), &source.Inputs{Model: m, Root: root})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -11,10 +11,13 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ironmonger/internal/diag"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/preview"
 	"ironmonger/internal/prove"
 	"ironmonger/internal/render"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/source"
+	"ironmonger/internal/standing"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -151,7 +154,7 @@ func (s *session) rowsOf(
 			thing[rows]{
 				"source",
 				src.Text,
-				func() (*preview.Rows, error) { return preview.Source(ctx, root, m, src, wish) },
+				func() (*preview.Rows, error) { return sourceRows(ctx, m, root, src, wish) },
 			},
 		)
 	}
@@ -218,4 +221,34 @@ func (s *session) rowsOf(
 		err = wrong{err}
 	}
 	return result, err
+}
+
+// sourceRows returns rows of a source. Where some of them are of the star, or the ledger knows when their files were
+// delivered, the warehouse is opened; before the first load it has none.
+func sourceRows(
+	ctx context.Context,
+	m *star.Model,
+	root *os.Root,
+	s *star.Source,
+	wish preview.Wish,
+) (*preview.Rows, error) {
+	in := &source.Inputs{Model: m, Root: root}
+	if len(s.Stands()) == 0 && !s.DeliveredOfFile() {
+		return preview.Source(ctx, in, s, wish)
+	}
+	var found *preview.Rows
+	err := reading(ctx, m, root, func() error { return prove.ErrNothing }, func(r warehouse.Reader) (err error) {
+		in.Star = standing.New(r, schema.New(m))
+		err = ledger.EachDelivered(ctx, r, func(s, name string, day int64) {
+			in.Deliver(source.FileOf{Source: s, Name: name}, day)
+		})
+		if err == nil {
+			found, err = preview.Source(ctx, in, s, wish)
+		}
+		return err
+	})
+	if errors.Is(err, prove.ErrNothing) {
+		return preview.Source(ctx, in, s, wish)
+	}
+	return found, err
 }

@@ -164,6 +164,27 @@ func (a *Account) Against(found warehouse.Tally) []Difference {
 	return list
 }
 
+// ChangedBy returns the last run that changed some tables, as far as their accounts tell; 0 of a table that has none.
+func ChangedBy(ctx context.Context, r warehouse.Reader, tables []string) ([]int64, error) {
+	names, measures := column.Column{Type: text}, column.Column{Type: text}
+	for _, name := range tables {
+		names.AppendText(name)
+		measures.AppendText("")
+	}
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{
+		Table: accountTable.Name, Fields: pick(accountTable, "table_name", "run"),
+		By: []string{"table_name", "measure"}, Match: []*column.Column{&names, &measures},
+	})
+	if err != nil {
+		return nil, err
+	}
+	runs := make([]int64, len(tables))
+	for i, name := range b.Cols[0].Text {
+		runs[slices.Index(tables, name)] = b.Cols[1].Int[i]
+	}
+	return runs, nil
+}
+
 // Keep writes the account in place of the one before.
 func (a *Account) Keep(ctx context.Context, tx warehouse.Tx, run int64) error {
 	gone, b := column.NewBatch(pick(accountTable, "table_name")), column.NewBatch(accountTable.Fields())

@@ -62,10 +62,14 @@ type Step struct {
 // Wrote reports whether a step of the run has changed a table of the star, or set rows aside.
 func (r *Run) Wrote() bool {
 	return slices.ContainsFunc(r.Steps, func(s *Step) bool {
-		f := &s.Figures
-		return s.State == Done && (f.Written()+f.SetAside+f.Removed+f.Reversed+f.Gone+f.Back+f.Adopted+f.Renamed+f.Combined > 0 ||
-			len(f.Met)+len(f.Inferred)+len(f.Repointed)+len(f.Settled) > 0)
+		return s.State == Done && (s.Figures.SetAside > 0 || s.Figures.Wrote())
 	})
+}
+
+// Wrote reports whether a step has changed a table of the star.
+func (f *Figures) Wrote() bool {
+	return f.Written()+f.Removed+f.Reversed+f.Gone+f.Back+f.Adopted+f.Renamed+f.Combined > 0 ||
+		len(f.Met)+len(f.Inferred)+len(f.Repointed)+len(f.Settled) > 0
 }
 
 // Figures are what a step counted. Each row read is exactly one of inserted, new, versions, filled,

@@ -74,6 +74,25 @@ type step struct {
 	keys      []*star.Key
 }
 
+// stands lists the dimensions and facts of the model of which the step's source has rows.
+func (s *step) stands() []*star.Standing {
+	of := (*star.Source)(nil)
+	if s.fact != nil {
+		of = s.fact.Source
+	} else {
+		of = s.dimension.Source
+	}
+	if of == nil {
+		return nil
+	}
+	return of.Stands()
+}
+
+// isOf reports whether the step loads a dimension or fact of which others have rows.
+func (s *step) isOf(x *star.Standing) bool {
+	return s.fact != nil && s.fact.Fact == x.Fact || s.dimension != nil && s.dimension.Dimension == x.Dimension
+}
+
 // noun is a step's name without its kind.
 func noun(step string) string { return step[strings.Index(step, " ")+1:] }
 
@@ -328,8 +347,42 @@ func (r *run) transact(ctx context.Context, f func(tx warehouse.Tx) error) error
 	return tx.Commit()
 }
 
-// steps lists the steps in the order of the model, dimensions first.
+// steps lists the steps in the order of the model, dimensions first, but each behind those that it needs: so the earlier ones
+// of two steps never wait for the later ones.
 func (r *run) steps() []*step {
+	all := r.inModel()
+	var list []*step
+	met := map[*step]bool{}
+	var place func(s *step)
+	place = func(s *step) {
+		if met[s] {
+			return
+		}
+		met[s] = true
+		for _, other := range all {
+			if other != s && s.needs(other) {
+				place(other)
+			}
+		}
+		list = append(list, s)
+	}
+	for _, s := range all {
+		place(s)
+	}
+	return list
+}
+
+// needs reports whether a step cannot run unless another has.
+func (s *step) needs(other *step) bool {
+	if slices.ContainsFunc(s.stands(), other.isOf) {
+		return true
+	}
+	return other.dimension != nil &&
+		slices.ContainsFunc(s.keys, func(k *star.Key) bool { return k.Dimension == other.dimension.Dimension })
+}
+
+// inModel lists the steps in the order of the model, dimensions first.
+func (r *run) inModel() []*step {
 	var steps []*step
 	for _, d := range r.star.Dimensions {
 		steps = append(steps, &step{name: "dimension " + d.Text, dimension: d, keys: d.Keys})
@@ -384,12 +437,15 @@ func Order(m *star.Model) []Ordered {
 			said[j] = true
 			var keys []string
 			for _, k := range s.keys {
-				if steps[j].dimension.Dimension == k.Dimension {
+				if d := steps[j].dimension; d != nil && d.Dimension == k.Dimension {
 					keys = append(keys, k.Text)
 				}
 			}
-			because := "key " + keys[0] + " points to it"
-			if len(keys) > 1 {
+			because := "its source has rows of it"
+			switch {
+			case len(keys) == 1:
+				because = "key " + keys[0] + " points to it"
+			case len(keys) > 1:
 				because = "keys " + strings.Join(keys, ", ") + " point to it"
 			}
 			list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, because, true})
@@ -419,11 +475,13 @@ func order(steps []*step) []plan.Step {
 	list := make([]plan.Step, len(steps))
 	for i, s := range steps {
 		list[i].Name = s.name
+		for j, other := range steps {
+			if other != s && s.needs(other) {
+				list[i].Needs = append(list[i].Needs, j)
+			}
+		}
 		for _, k := range s.keys {
 			for j, other := range steps {
-				if other.dimension != nil && other.dimension.Dimension == k.Dimension {
-					list[i].Needs = append(list[i].Needs, j)
-				}
 				if j < i && slices.ContainsFunc(other.keys, func(o *star.Key) bool {
 					return o.Dimension == k.Dimension && (o.Unmatched == star.Infer || k.Unmatched == star.Infer)
 				}) {

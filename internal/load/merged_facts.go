@@ -50,8 +50,8 @@ func (w *dimensionStep) mergeFacts(ctx context.Context, one map[int64]dimension.
 	return nil
 }
 
-// standing is a fact that one of the members concerned has.
-type standing struct {
+// metFact is a fact that one of the members concerned has.
+type metFact struct {
 	row   int
 	grain string // members in place of versions, and the one in place of those that it is now
 	stays bool
@@ -77,9 +77,9 @@ func (w *dimensionStep) mergeFactsIn(
 			}
 		}
 	}
-	list := make([]standing, rows.N)
+	list := make([]metFact, rows.N)
 	for i := range list {
-		list[i] = standing{row: i, stays: true}
+		list[i] = metFact{row: i, stays: true}
 		var id []byte
 		for _, name := range f.Table.Primary {
 			c := &rows.Cols[column.Find(fields, name)]
@@ -95,15 +95,15 @@ func (w *dimensionStep) mergeFactsIn(
 		list[i].grain = string(id)
 	}
 	line := &rows.Cols[column.Find(fields, schema.LoadLine)]
-	slices.SortFunc(list, func(a, b standing) int {
-		first := func(s standing) int { return map[bool]int{true: 0, false: 1}[s.stays] }
+	slices.SortFunc(list, func(a, b metFact) int {
+		first := func(s metFact) int { return map[bool]int{true: 0, false: 1}[s.stays] }
 		return cmp.Or(
 			strings.Compare(a.grain, b.grain),
 			cmp.Compare(first(a), first(b)),
 			cmp.Compare(line.Int[a.row], line.Int[b.row]),
 		)
 	})
-	var gone []standing
+	var gone []metFact
 	stands := map[int]int{} // which fact stands in place of one that goes
 	for first, n := 0, 1; n < len(list); n++ {
 		if list[n].grain != list[first].grain {
@@ -163,7 +163,7 @@ func (w *dimensionStep) takeAway(
 	f *schema.Fact,
 	grain []string,
 	rows *column.Batch,
-	gone []standing,
+	gone []metFact,
 	stands map[int]int,
 ) error {
 	if len(gone) == 0 {

@@ -6,6 +6,7 @@ import (
 
 	"ironmonger/internal/assert"
 	"ironmonger/internal/column"
+	"ironmonger/internal/standing"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -40,6 +41,7 @@ func (w *work) mustHold(ctx context.Context, t *warehouse.Table, list []*star.Mu
 	if err != nil {
 		return err
 	}
+	anew := w.inputs.Over(standing.New(w.tx, w.star)) // the rows are read again
 	for n, j := range judges {
 		if against[n] > 0 {
 			return fmt.Errorf(
@@ -49,7 +51,7 @@ func (w *work) mustHold(ctx context.Context, t *warehouse.Table, list []*star.Mu
 				first[n],
 			)
 		}
-		said, err := j.Verdict(ctx, w.inputs.Root, w.model)
+		said, err := j.Verdict(ctx, anew)
 		if err != nil {
 			return err
 		}

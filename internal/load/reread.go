@@ -69,7 +69,7 @@ func (p numberedPiece) Fill(b *column.Batch) error {
 
 // onlyFiles reports whether all that a source is made of are files.
 func onlyFiles(s *star.Source) bool {
-	if s.Database != nil {
+	if s.Database != nil || s.Standing != nil {
 		return false
 	}
 	for _, o := range s.Others() {

@@ -19,6 +19,7 @@ import (
 	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
+	"ironmonger/internal/standing"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
@@ -249,7 +250,11 @@ func (w *work) try(ctx context.Context) error {
 
 // nothingNew ends a step of which no file has to be read: the table is as the ledger says, which was asked.
 func (w *work) nothingNew(ctx context.Context) error {
-	w.figures.Table = w.book.Rows
+	if w.figures.Table = w.book.Rows; w.figures.Wrote() { // keys were pointed to members
+		if err := w.book.Keep(ctx, w.tx, w.entry.ID); err != nil {
+			return err
+		}
+	}
 	return w.recordReferences(ctx)
 }
 
@@ -283,6 +288,9 @@ func (w *work) open(ctx context.Context) error {
 	}
 	w.names = append(w.kind.columns(), resolve.Columns(w.step.keys)...)
 	w.source = declared.Text
+	if len(declared.Stands()) > 0 {
+		w.chosen = w.chosen.Over(standing.New(w.tx, w.star))
+	}
 	var err error
 	w.flow, err = transform.Open(ctx, w.chosen, declared, w.needs)
 	if err != nil {

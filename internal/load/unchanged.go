@@ -66,7 +66,10 @@ func (w *work) findReading(
 		completing, ok = append(completing, more...), ok && filed
 	}
 	lookedUp := func(k *star.Key) bool { return k.Dimension.LookedUp != nil } // which somebody else changes
-	if !ok || slices.ContainsFunc(w.step.keys, lookedUp) {
+	foreign := func(x *star.Standing) bool {
+		return x.Dimension != nil && x.Dimension.LookedUp != nil || x.Fact != nil && slices.ContainsFunc(x.Fact.Keys, lookedUp)
+	}
+	if !ok || slices.ContainsFunc(w.step.keys, lookedUp) || slices.ContainsFunc(w.kind.source().Stands(), foreign) {
 		return nil, nil
 	}
 	r := &reading{skip: map[source.FileOf]bool{}, again: map[string]bool{}, started: time.Now()}
@@ -77,7 +80,7 @@ func (w *work) findReading(
 		}
 		r.states = append(r.states, states...)
 	}
-	err := w.dependsOn(r, completing)
+	err := w.dependsOn(ctx, r, completing)
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +138,7 @@ func (r *reading) behind() bool {
 }
 
 // dependsOn notes what decides, besides a file, what becomes of its rows.
-func (w *work) dependsOn(r *reading, others []*star.Source) error {
+func (w *work) dependsOn(ctx context.Context, r *reading, others []*star.Source) error {
 	h := sha256.New()
 	part := func(texts ...string) {
 		for _, s := range texts {
@@ -147,6 +150,11 @@ func (w *work) dependsOn(r *reading, others []*star.Source) error {
 	for _, name := range slices.Sorted(maps.Keys(w.entry.Parameters)) {
 		part(name, w.entry.Parameters[name])
 	}
+	runs, err := ledger.ChangedBy(ctx, w.tx, w.tablesOf(w.kind.source().Stands()))
+	if err != nil {
+		return err
+	}
+	part(fmt.Sprint(runs))
 	for _, s := range others {
 		states, err := w.inputs.States(s)
 		if err != nil {
@@ -159,6 +167,28 @@ func (w *work) dependsOn(r *reading, others []*star.Source) error {
 	}
 	r.depends = hex.EncodeToString(h.Sum(nil)[:16])
 	return nil
+}
+
+// tablesOf lists the tables that decide what rows of the star say: those of dimensions and facts, and of the dimensions
+// that facts point to.
+func (w *work) tablesOf(list []*star.Standing) []string {
+	var tables []string
+	for _, x := range list {
+		if x.Dimension != nil {
+			tables = append(tables, x.Dimension.TableName())
+			continue
+		}
+		for _, f := range w.star.Facts {
+			if f.Fact == x.Fact {
+				tables = append(tables, f.Table.Name)
+			}
+		}
+		for _, k := range x.Fact.Keys {
+			tables = append(tables, k.Dimension.TableName())
+		}
+	}
+	slices.Sort(tables)
+	return slices.Compact(tables)
 }
 
 // choose finds the files that are as they were. arrived says when the files came that came before, where rows replace others:

@@ -7,7 +7,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"runtime"
 	"strings"
 
@@ -174,16 +173,17 @@ var errEnough = errors.New("no more rows are wanted")
 
 // Source shows rows of a source as they are once shaped, or as they stand in its files; rows that are set aside
 // are counted.
-func Source(ctx context.Context, root *os.Root, m *star.Model, s *star.Source, wish Wish) (*Rows, error) {
-	in := &source.Inputs{Model: m, Root: root}
+func Source(ctx context.Context, in *source.Inputs, s *star.Source, wish Wish) (*Rows, error) {
 	switch {
+	case wish.AsRead && s.Standing != nil:
+		return nil, fmt.Errorf("source %s has the rows of %s: ironmonger show %s", s.Text, s.Standing, s.Standing)
 	case wish.AsRead && !s.Reads():
 		return nil, fmt.Errorf("source %s is made of others: it has no rows of its own as they are read", s.Text)
 	case wish.AsRead && s.DrivenBy != nil: // which files there are, its list says
 		s = s.Until("read")
 	case wish.AsRead:
 		var err error
-		if s, err = in.AsRead(ctx, s, m.Bound); err != nil {
+		if s, err = in.AsRead(ctx, s, in.Model.Bound); err != nil {
 			return nil, err
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"ironmonger/internal/load"
 	"ironmonger/internal/preview"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/source"
 	"ironmonger/internal/startest"
 )
 
@@ -151,7 +152,7 @@ func TestSample(t *testing.T) {
 					}
 				}
 				n := min(wish.Rows, len(rows))
-				got, err := preview.Source(context.Background(), root, m, m.Sources[0], wish)
+				got, err := preview.Source(context.Background(), &source.Inputs{Model: m, Root: root}, m.Sources[0], wish)
 				if err != nil || !slices.Equal(plain(got.Rows), rows[:n]) || !slices.Equal(got.Places, places[:n]) {
 					t.Fatalf("%+v: %v\n%v\n%v", wish, err, plain(got.Rows), rows[:n])
 				}
@@ -170,7 +171,7 @@ func TestSample(t *testing.T) {
 				}
 			}
 			for _, wish := range []preview.Wish{{Columns: []string{"tol"}}, {Where: "toll +"}, {Where: "toll"}} {
-				if got, err := preview.Source(context.Background(), root, m, m.Sources[0], wish); err == nil {
+				if got, err := preview.Source(context.Background(), &source.Inputs{Model: m, Root: root}, m.Sources[0], wish); err == nil {
 					t.Errorf("%+v: %+v", wish, got)
 				}
 			}

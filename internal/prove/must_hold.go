@@ -24,7 +24,12 @@ func (p *proof) mustHold(t *warehouse.Table, list []*star.Must) []exam {
 		exams = append(exams, exam{c, func(b *column.Batch) {
 			judge.Look(b, func(i int) { c.against(func() Example { return p.example(t, b, i, judge.Against()) }) })
 		}, func() {
-			said, err := judge.Verdict(p.ctx, p.opts.Root, p.model)
+			in, err := p.inputs()
+			if err != nil {
+				c.against(func() Example { return Example{Row: t.Name, What: err.Error()} })
+				return
+			}
+			said, err := judge.Verdict(p.ctx, in)
 			if err != nil {
 				said = err.Error()
 			}

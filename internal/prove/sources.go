@@ -19,6 +19,7 @@ import (
 	"ironmonger/internal/resolve"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
+	"ironmonger/internal/standing"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
@@ -130,6 +131,14 @@ type slot struct {
 	whole   []bool // the row has a grain
 }
 
+// inputs returns where the sources are read, whose files were delivered when the ledger says it.
+func (p *proof) inputs() (*source.Inputs, error) {
+	in := &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true, Star: standing.New(p.r, p.star)}
+	return in, ledger.EachDelivered(p.ctx, p.r, func(s, name string, day int64) {
+		in.Deliver(source.FileOf{Source: s, Name: name}, day)
+	})
+}
+
 // rowsOf shapes the rows of a source, has workers prepare them, and gives them to look in order; what shaping sets
 // aside has to be known as set aside. prepare gives each worker a function of its own; it is told what is read.
 func (p *proof) rowsOf(
@@ -141,10 +150,7 @@ func (p *proof) rowsOf(
 	look func(*slot) error,
 ) (*transform.Flow, error) {
 	begin := time.Now()
-	in := &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true}
-	err := ledger.EachDelivered(p.ctx, p.r, func(s, name string, day int64) {
-		in.Deliver(source.FileOf{Source: s, Name: name}, day)
-	})
+	in, err := p.inputs()
 	if err != nil {
 		return nil, err
 	}

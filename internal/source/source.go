@@ -43,12 +43,20 @@ type Inputs struct {
 	Places  bool     // note where the rows stand that others are joined with
 	Anew    bool     // keep nothing: read everything whenever it is asked for, as a proof must
 
+	Star Star // what sources read that are made of dimensions and facts of the model; nil if there is no star yet
+
 	kept      kept
 	delivered delivered
 	skip      map[FileOf]bool // files that are passed over
 
 	marks   map[FileOf]star.Value // tables and queries of which only newer rows are read
 	reached reached
+}
+
+// Star is the star of the model, as somebody sees it.
+type Star interface {
+	// Open returns the rows of a dimension or a fact, of which columns are wanted.
+	Open(of *star.Standing, want func(column string) bool) Input
 }
 
 // Input is the rows of what a source reads, opened.

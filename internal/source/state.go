@@ -75,8 +75,17 @@ func Content(path string) (string, error) {
 
 // Without returns inputs of the same model that pass over some files.
 func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
-	other := &Inputs{Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, skip: skip}
+	other := &Inputs{
+		Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, Star: in.Star, skip: skip,
+	}
 	other.delivered.on = in.noted()
+	return other
+}
+
+// Over returns inputs of the same model that see a star.
+func (in *Inputs) Over(s Star) *Inputs {
+	other := in.Without(in.skip)
+	other.Star, other.marks = s, in.marks
 	return other
 }
 

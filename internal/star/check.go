@@ -16,6 +16,7 @@ type checker struct {
 	model   *Model
 	columns func(*Model, *Source) ([]Column, error)
 	remarks diag.List
+	seen    map[any]bool // dimensions and facts that have been checked
 }
 
 func (c *checker) check() {
@@ -24,15 +25,13 @@ func (c *checker) check() {
 		c.source(s)
 	}
 	for _, d := range m.Dimensions {
-		c.limits(&d.Limits)
-		c.dimension(d)
+		c.aDimension(d)
 	}
 	for _, d := range m.Dimensions {
 		c.outriggers(d)
 	}
 	for _, f := range m.Facts {
-		c.limits(&f.Limits)
-		c.fact(f)
+		c.aFact(f)
 	}
 	for _, d := range m.Dimensions {
 		c.musts(d.MustHold, d.own(), "dimensions."+d.Text)
@@ -538,18 +537,24 @@ func (c *checker) cycles() {
 	walk = func(d *Dimension, trail []string) {
 		trail = append(trail, d.Text)
 		state[d] = walking
-		for _, k := range d.Keys {
-			switch to := k.Dimension; {
+		waits := func(to *Dimension, at diag.Place, subject string) {
+			switch {
 			case to == nil:
 			case state[to] == walking:
-				c.errorf(
-					k.At,
-					k.subject,
-					"dimensions wait for each other: %s",
-					strings.Join(append(trail, to.Text), " -> "),
-				)
+				c.errorf(at, subject, "dimensions wait for each other: %s", strings.Join(append(trail, to.Text), " -> "))
 			case state[to] == 0:
 				walk(to, trail)
+			}
+		}
+		for _, k := range d.Keys {
+			waits(k.Dimension, k.At, k.subject)
+		}
+		if d.Source != nil {
+			for _, x := range d.Source.Stands() {
+				waits(x.Dimension, d.At, "dimensions."+d.Text+".from")
+				for n := 0; x.Fact != nil && n < len(x.Fact.Keys); n++ {
+					waits(x.Fact.Keys[n].Dimension, d.At, "dimensions."+d.Text+".from")
+				}
 			}
 		}
 		state[d] = done

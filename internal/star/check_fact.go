@@ -187,7 +187,7 @@ func (c *checker) wholeFiles(f *Fact, path string) {
 // Bases lists the sources whose files have the rows of s, and those whose files complete them; false where rows come
 // from elsewhere, or where several rows become one.
 func (s *Source) Bases() (bases, others []*Source, ok bool) {
-	if s.Database != nil || s.DrivenBy != nil || s.Group != nil || s.Distinct != nil {
+	if s.Database != nil || s.DrivenBy != nil || s.Standing != nil || s.Group != nil || s.Distinct != nil {
 		return nil, nil, false
 	}
 	made := s.Made()
@@ -212,12 +212,13 @@ func (s *Source) Bases() (bases, others []*Source, ok bool) {
 	return bases, others, true
 }
 
-// Readers lists the sources that read the files of which the rows of s are made; false if any come from elsewhere.
+// Readers lists the sources that read the files of which the rows of s are made; false if any come from elsewhere than
+// from files and from the star itself.
 func (s *Source) Readers() (list []*Source, ok bool) {
 	if s.Database != nil || s.DrivenBy != nil {
 		return nil, false
 	}
-	if len(s.Made()) == 0 {
+	if len(s.Made()) == 0 && s.Standing == nil {
 		list = append(list, s)
 	}
 	for _, o := range s.Others() {

@@ -87,8 +87,16 @@ func (c *checker) origin(s *Source) {
 	if s.DrivenBy = c.findSource(s.text.drivenBy, path+".driven_by"); s.DrivenBy != nil {
 		c.source(s.DrivenBy)
 	}
-	if s.From = c.findSource(s.text.from, path+".from"); s.From != nil {
+	if s.text.from != nil && c.standing(s, path) {
+		if s.Standing == nil {
+			s.blind = true
+			return
+		}
+	} else if s.From = c.findSource(s.text.from, path+".from"); s.From != nil {
 		c.source(s.From)
+	}
+	if s.versions && (s.Standing == nil || s.Standing.Dimension == nil || !s.Standing.Dimension.Versioned()) {
+		c.errorf(s.At, path+".versions", "versions: all goes with from: dimension, of one that has versions")
 	}
 	for _, w := range s.text.union {
 		if o := c.findSource(&w, path+".union"); o != nil {
@@ -96,7 +104,7 @@ func (c *checker) origin(s *Source) {
 			c.source(o)
 		}
 	}
-	if s.text.drivenBy != nil && s.DrivenBy == nil || s.text.from != nil && s.From == nil ||
+	if s.text.drivenBy != nil && s.DrivenBy == nil || s.text.from != nil && s.From == nil && s.Standing == nil ||
 		len(s.Union) < len(s.text.union) {
 		s.blind = true
 		return
@@ -162,6 +170,8 @@ func (c *checker) taken(s *Source, path string) {
 	var there []Column
 	of := "what is read"
 	switch {
+	case s.Standing != nil:
+		there, of = asColumns(s.Standing.Fields()), s.Standing.String()
 	case s.From != nil:
 		there, of = asColumns(s.From.Fields()), "source "+s.From.Text
 	case s.Union != nil:

@@ -78,7 +78,7 @@ func ReadOrder(file string) (*Model, error) {
 		return nil, err
 	}
 	r, m := readText(file, text)
-	c := &checker{reader: r, model: m}
+	c := &checker{reader: r, model: m, seen: map[any]bool{}}
 	keys := func(keys []*Key) {
 		for _, k := range keys {
 			w := k.dimension
@@ -90,11 +90,16 @@ func ReadOrder(file string) (*Model, error) {
 			}
 		}
 	}
+	for _, s := range m.Sources {
+		c.link(s)
+	}
 	for _, d := range m.Dimensions {
 		keys(d.Keys)
+		d.Source = c.sourceOf(d.text.from)
 	}
 	for _, f := range m.Facts {
 		keys(f.Keys)
+		f.Source = c.sourceOf(f.from)
 	}
 	c.cycles()
 	return m, r.errs.Err()
@@ -107,7 +112,7 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 		r.settle(m, outside.Parameter)
 		r.databases(m)
 		r.place(m)
-		c := &checker{reader: r, model: m, columns: outside.Columns}
+		c := &checker{reader: r, model: m, seen: map[any]bool{}, columns: outside.Columns}
 		c.check()
 		m.Remarks = c.remarks
 	}

@@ -56,7 +56,7 @@ func (s *Source) Completing() []*Source {
 // filed lists the sources that read the files of which the rows of s are made or completed.
 func (s *Source) filed() []*Source {
 	var list []*Source
-	if s.Database == nil && len(s.Made()) == 0 && s.DrivenBy == nil {
+	if s.Database == nil && s.Standing == nil && len(s.Made()) == 0 && s.DrivenBy == nil {
 		list = append(list, s)
 	}
 	for _, o := range s.Others() {

@@ -19,8 +19,9 @@ type Source struct {
 	Name
 	Files
 	Selection
-	From  *Source   // whose rows these are
-	Union []*Source // whose rows these are, one after the other
+	From     *Source   // whose rows these are
+	Standing *Standing // or the dimension or fact of the model whose rows these are
+	Union    []*Source // whose rows these are, one after the other
 
 	DrivenBy *Source // there is a read for each of its rows
 	PassOver bool    // a read that cannot be done is passed over
@@ -31,9 +32,10 @@ type Source struct {
 	Columns []Column // those taken; of a table, a Parquet file or other sources nil is all
 	Shaping
 
-	text  sourceText
-	state walk
-	blind bool // its columns could not be made out, which has been told
+	text     sourceText
+	state    walk
+	versions bool // of a dimension, all versions are wanted
+	blind    bool // its columns could not be made out, which has been told
 }
 
 // Selection is what a source reads where it reads a database.
@@ -130,7 +132,7 @@ type Rule struct {
 func (s *Source) TypesItself() bool { return s.Database != nil || s.Format == Parquet }
 
 // Reads reports whether the source reads files or a database itself.
-func (s *Source) Reads() bool { return s.From == nil && s.Union == nil }
+func (s *Source) Reads() bool { return s.From == nil && s.Union == nil && s.Standing == nil }
 
 // Taken lists the columns of the rows before anything is done to them: those read, then those of the list that
 // drives the reading.
@@ -337,7 +339,20 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			false,
 			func(n *node) { s.since().overlap, _ = r.word(n, "a span") },
 		},
-		{"from", "a source", "another source, whose transformed rows these are", false, word(&s.text.from, "a source")},
+		{
+			"from",
+			"a source, dimension NAME or fact NAME",
+			"another source, whose transformed rows these are; or a dimension or fact of the model, whose rows these are as they stand",
+			false,
+			word(&s.text.from, "a source"),
+		},
+		{
+			"versions",
+			"current or all",
+			"with `from: dimension`, which versions of its members: the current ones (the default), or all",
+			false,
+			func(n *node) { s.versions = r.choice(n, "current", "all") == "all" },
+		},
 		{
 			"union",
 			"a list of sources",

@@ -20,6 +20,7 @@ import (
 	"ironmonger/internal/parse"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
+	"ironmonger/internal/standing"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
@@ -94,7 +95,7 @@ type tracer struct {
 
 // inputs returns where the sources are read, whose files were delivered when the ledger says it.
 func (t *tracer) inputs() (*source.Inputs, error) {
-	in := &source.Inputs{Model: t.model, Root: t.root}
+	in := &source.Inputs{Model: t.model, Root: t.root, Star: standing.New(t.r, t.star)}
 	return in, ledger.EachDelivered(t.ctx, t.r, func(s, name string, day int64) {
 		in.Deliver(source.FileOf{Source: s, Name: name}, day)
 	})
