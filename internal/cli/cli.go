@@ -95,6 +95,7 @@ func (s *session) root() *cli.Command {
 			s.rehearse(),
 			s.erase(),
 			s.undo(),
+			s.rebuild(),
 			s.runs(),
 			s.ddl(),
 			s.schema(),

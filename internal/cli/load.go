@@ -52,11 +52,7 @@ func (s *session) load() *cli.Command {
 				Value: fmt.Sprintf("%dGiB", load.Memory>>30),
 				Usage: "the approximate `SIZE` of memory for members and their rows; the rest is kept in temporary files. It does not change the result",
 			},
-			&cli.IntFlag{
-				Name:      "workers",
-				Validator: atLeast(0, 1024),
-				Usage:     "`N` goroutines read and resolve; 0 means one for each core. It does not change the result",
-			},
+			workersFlag(),
 		),
 		ShellComplete: completes(func(*star.Model) []string { return nil }),
 		Action: s.loadOrNote(
@@ -95,6 +91,49 @@ func (s *session) load() *cli.Command {
 			},
 		),
 	}, 0)
+}
+
+func (s *session) rebuild() *cli.Command {
+	return command(&cli.Command{
+		Name:  "rebuild",
+		Usage: "make the star anew from its sources",
+		Description: "Makes all tables of the model anew: what a load into an empty warehouse makes of the sources that are there, with the\n" +
+			"files in the order in which they came first. Members and versions keep their surrogate keys, so that the facts of other\n" +
+			"models still point to them. Erased members stay blank. Tables that a changed model has otherwise are made as it says.\n\n" +
+			"All of it is one transaction: readers see the old star until the new one is complete, and if a step fails, everything\n" +
+			"stays as it was. A rebuild cannot be taken back by undo.\n\n" +
+			"Rows whose files are not there any more would be gone, so the rebuild stops and names the files. --without-them goes on.\n\n" +
+			"Exit status: 0 the star was made anew; 1 it was not; 2 the call or the model is wrong.\n\n" +
+			"Example:\n  ironmonger rebuild --dry-run\n  ironmonger rebuild --model canal/ironmonger.yaml",
+		Flags: flags(
+			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing; report what a rebuild would do"},
+			&cli.BoolFlag{Name: "without-them", Usage: "do without the rows of files that are not there any more"},
+			workersFlag(),
+		),
+		ShellComplete: completes(func(*star.Model) []string { return nil }),
+		Action: s.loadOrNote(
+			func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error) {
+				run, err := s.loadModel(ctx, m, root, load.Options{
+					Workers: c.Int("workers"), Dry: c.Bool("dry-run"), Anew: true, Without: c.Bool("without-them"),
+				})
+				if run == nil {
+					return false, err
+				}
+				if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil {
+					return true, werr
+				}
+				return true, err
+			},
+		),
+	}, 0)
+}
+
+func workersFlag() cli.Flag {
+	return &cli.IntFlag{
+		Name:      "workers",
+		Validator: atLeast(0, 1024),
+		Usage:     "`N` goroutines read and resolve; 0 means one for each core. It does not change the result",
+	}
 }
 
 // loadOrNote reads the model for a load, and notes in the ledger, where there is one, that a load did not start.

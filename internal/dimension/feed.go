@@ -173,7 +173,13 @@ func (v *Delivery) forget(n int) {
 }
 
 // Erased reports whether row i is of a member that was erased.
-func (v *Delivery) Erased(i int) bool { return v.member[i] >= 0 && v.x.Erased(v.member[i]) }
+func (v *Delivery) Erased(i int) bool {
+	if v.member[i] >= 0 {
+		return v.x.Erased(v.member[i])
+	}
+	was := v.x.Former().Of(v.Values[:len(v.x.Dimension().NaturalKey)], i)
+	return was != nil && was.Erased
+}
 
 // Late reports whether row i tells something of its member that is older than what an earlier load brought.
 func (v *Delivery) Late(i int) bool {

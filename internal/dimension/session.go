@@ -86,22 +86,28 @@ func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool
 	if !fresh {
 		return s.keys[m], false
 	}
-	surrogate = s.next()
+	durable := int64(0)
+	if was := s.x.Former().Of(by, i); was != nil {
+		surrogate, durable = was.Versions[0].Key, was.Durable
+	} else {
+		surrogate = s.next()
+		durable = surrogate
+	}
 	s.keys = append(s.keys, surrogate)
 	s.changed = true
 	if s.x.Dimension().Inferable() {
 		s.inferred = append(s.inferred, surrogate)
 	}
-	s.unfilled(surrogate, by, i)
+	s.unfilled(surrogate, durable, by, i)
 	return surrogate, true
 }
 
 // unfilled adds the row of an inferred member: for all time, with its natural key and nothing else
 // (rules R12 and R22).
-func (s *Session) unfilled(surrogate int64, by []*column.Column, i int) {
+func (s *Session) unfilled(surrogate, durable int64, by []*column.Column, i int) {
 	r := schema.Row{
 		Key:      surrogate,
-		Durable:  surrogate,
+		Durable:  durable,
 		From:     s.x.Rules().Beginning,
 		To:       s.x.Rules().End,
 		Current:  true,

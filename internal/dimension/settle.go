@@ -7,6 +7,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/history"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -153,7 +154,9 @@ func (c *change) allocate() {
 	fresh := c.beginnings()
 	c.made = len(fresh)
 	for _, h := range fresh {
-		if c.f.numbering != nil {
+		if key, ok := c.former(h); ok {
+			h.Key = key
+		} else if c.f.numbering != nil {
 			h.Key = c.f.numbering.key(c, h)
 		} else {
 			h.Key = c.f.allocate(h.Start)
@@ -161,7 +164,8 @@ func (c *change) allocate() {
 	}
 	for k := range c.outcomes {
 		o := &c.outcomes[k]
-		if c.f.x.Erased(o.member) {
+		was := c.formerMember(o)
+		if c.f.x.Erased(o.member) || was != nil && was.Erased {
 			for _, h := range o.Versions {
 				c.blank = append(c.blank, h.Key)
 			}
@@ -170,12 +174,42 @@ func (c *change) allocate() {
 			o.durable = p.Durable
 			continue
 		}
+		if was != nil {
+			o.durable = was.Durable
+			continue
+		}
 		for j, h := range o.Versions {
 			if j == 0 || h.Key < o.durable {
 				o.durable = h.Key
 			}
 		}
 	}
+}
+
+// formerMember returns the keys that a member had before the dimension was made anew; nil if it had none.
+func (c *change) formerMember(o *outcome) *roster.FormerMember {
+	former := c.f.x.Former()
+	if former == nil {
+		return nil
+	}
+	natural := column.Pointers(c.f.kept.Cols[:c.f.layout.Natural])
+	for _, h := range o.Versions {
+		if h.Start != none {
+			return former.Of(natural, int(h.Start))
+		}
+	}
+	return nil
+}
+
+// former returns the key that a version had before the dimension was made anew.
+func (c *change) former(h beginning) (int64, bool) {
+	d, o := c.f.x.Dimension(), &c.outcomes[h.outcome]
+	was := c.formerMember(o)
+	if was == nil || d.Calendar != nil {
+		return 0, false
+	}
+	taken := slices.ContainsFunc(o.Versions, func(v history.Next) bool { return v.From == was.Versions[0].From })
+	return was.Key(h.From, d.Versioned(), h.which == 0 && !taken)
 }
 
 // fetch reads what stands of the members that change: values that go into new versions because no row of this load

@@ -18,7 +18,7 @@ var ErrDiffers = errors.New("a table holds other than the ledger says")
 // openAccount finds the account of the step's table, which is empty where the step has just made it.
 func (w *work) openAccount(ctx context.Context, made bool) (err error) {
 	to := w.kind.target()
-	if w.made = made; !made {
+	if w.made = made || w.remake != nil; !w.made {
 		w.book, err = ledger.AccountOf(ctx, w.tx, to.Name, w.name, to.inferred, to.measures)
 	}
 	if w.book == nil {

@@ -65,7 +65,7 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 			if !ok {
 				say(
 					true,
-					"lacks %s, which a load cannot add to existing rows: rename the table, so that it is created and loaded again, or load into a new warehouse",
+					"lacks %s, which a load cannot add to existing rows: ironmonger rebuild makes the star anew from its sources; or load into a new warehouse",
 					c.Name,
 				)
 				continue
@@ -84,7 +84,7 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 		} else if is != want {
 			say(true, "has %s as %s, but the model has %s: give the new column another name in the model, or change the table by hand", c.Name, typed(is), typed(want))
 		} else if there[at].NotNull && !c.NotNull {
-			say(true, "has %s as a column that cannot be null, but the model allows null: ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL, or load the table again into an empty one", c.Name, t.Name, c.Name)
+			say(true, "has %s as a column that cannot be null, but the model allows null: ALTER TABLE %s ALTER COLUMN %s DROP NOT NULL, or ironmonger rebuild", c.Name, t.Name, c.Name)
 		}
 	}
 	for _, s := range there {
@@ -93,7 +93,7 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 		case s.NotNull:
 			say(
 				true,
-				"has %s, which is not in the model and cannot be null: drop the column by hand, or load the table again into an empty one",
+				"has %s, which is not in the model and cannot be null: drop the column by hand, or ironmonger rebuild",
 				s.Name,
 			)
 		default:

@@ -171,9 +171,6 @@ func (w *dimensionStep) reads(ctx context.Context) (*source.Inputs, error) {
 	if d.Source == nil {
 		return w.inputs, nil
 	}
-	if w.dry != nil && d.Timed() { // a step of a dry run cannot begin again, see errAll
-		w.all = true
-	}
 	in, others := anyOrder, []*star.Source(nil)
 	if !d.Timed() { // the last row of a load decides
 		in = inReading

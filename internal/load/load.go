@@ -3,6 +3,7 @@
 package load
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,6 +33,8 @@ type Options struct {
 	Workers int            // goroutines that read and resolve; 0 is one for each core
 	Piece   int            // bytes of a file that a goroutine takes at a time; 0 is the default
 	Opening Opening        // how dimensions are opened
+	Anew    bool           // make the star anew from its sources
+	Without bool           // and do without the rows of files that are not there any more
 	Memory  int64          // bytes for members and the rows that become members, about; 0 is [Memory]
 	Dry     bool           // write nothing: say what a load would do
 	Again   bool           // read all files, those too whose rows are known
@@ -62,8 +65,10 @@ type run struct {
 	mu      sync.Mutex
 	rosters map[*star.Dimension]*roster.Roster
 	watch   sync.Mutex
-	kept    *undo.Recorder // nil if it is not kept what the run changes
-	dry     *dryWarehouse  // nil if it is meant
+	kept    *undo.Recorder  // nil if it is not kept what the run changes
+	dry     *dryWarehouse   // nil unless all steps are one transaction
+	remake  *remake         // nil unless the star is made anew
+	whole   map[string]bool // steps of a dry run that have to read all files
 }
 
 // step is a step of a run: it loads a dimension or a fact.
@@ -112,6 +117,9 @@ func Run(
 	if opts.Workers <= 0 {
 		opts.Workers = runtime.GOMAXPROCS(0)
 	}
+	if opts.Anew {
+		opts.Again, opts.Opening = true, Whole
+	}
 	if opts.Memory <= 0 {
 		opts.Memory = Memory
 	}
@@ -121,7 +129,8 @@ func Run(
 			Root:    root,
 			Piece:   opts.Piece,
 			Workers: opts.Workers,
-		}, rosters: map[*star.Dimension]*roster.Roster{}}
+			Memory:  opts.Memory,
+		}, rosters: map[*star.Dimension]*roster.Roster{}, whole: map[string]bool{}}
 	if err := r.openAll(ctx); err != nil {
 		return nil, err
 	}
@@ -130,44 +139,41 @@ func Run(
 		return nil, err
 	}
 	defer release()
-	if opts.Dry {
-		r.dry = &dryWarehouse{Warehouse: wh}
-		r.wh = r.dry
-		defer r.dry.end()
-	}
-	if err := r.begin(ctx, ""); err != nil {
-		return nil, err
-	}
-	r.entry.Dry = opts.Dry
-	steps := r.steps()
-	var failed bool
-	plan.Run(ctx, order(steps), r.wh.Capabilities().Writers, func(ctx context.Context, i int) error {
-		return r.step(ctx, steps[i])
-	}, func(i int, err error) {
-		failed = failed || err != nil
-		if errors.Is(err, plan.ErrNotRun) {
-			err = r.inLedger(
-				ctx,
-				&ledger.Step{
-					Run:     r.entry.ID,
-					Name:    steps[i].name,
-					State:   ledger.NotRun,
-					Message: "a step that it needs failed",
-				},
-				nil,
-			)
+	defer func() {
+		if r.dry != nil { // whatever happens
+			r.dry.end()
 		}
-		r.tell(Progress{Step: steps[i].name, Ended: true, Err: err})
-	})
+	}()
+	failed, err := r.attempt(ctx)
+	for errors.Is(err, errAll) { // a step of a dry run has to begin again, and so have all
+		r.dry.end()
+		r.rosters, r.dry, r.wh = map[*star.Dimension]*roster.Roster{}, nil, wh
+		failed, err = r.attempt(ctx)
+	}
+	late := context.WithoutCancel(ctx)
+	if err != nil {
+		if r.entry != nil && r.dry != nil && !opts.Dry { // the run began, and nothing else did
+			r.dry.end()
+			r.dry, r.wh = nil, wh
+			end := func(tx warehouse.Tx) error { return ledger.EndRun(late, tx, r.entry, ledger.Failed, time.Now()) }
+			err = errors.Join(err, r.transact(late, end))
+		}
+		return r.entry, err
+	}
 	state := ledger.Done
 	if failed {
 		state = ledger.Failed
 	}
-	late := context.WithoutCancel(ctx)
+	var kept error // what keeps the star from being made anew
+	if opts.Anew {
+		if kept = r.swap(ctx, wh, failed); kept != nil {
+			state = ledger.Failed
+		}
+	}
 	if r.dry != nil {
 		ended := time.Now()
 		r.entry.State, r.entry.EndedAt = state, &ended
-		return r.entry, r.outcome()
+		return r.entry, cmp.Or(kept, r.outcome())
 	}
 	end := func(tx warehouse.Tx) error {
 		if err := undo.Trim(late, tx, r.model, r.entry); err != nil {
@@ -179,9 +185,51 @@ func Run(
 		err = r.transact(late, end) // twice is as good as once
 	}
 	if err == nil {
-		err = r.outcome()
+		err = cmp.Or(kept, r.outcome())
 	}
 	return r.entry, err
+}
+
+// attempt begins the run and runs its steps, and reports whether any failed.
+func (r *run) attempt(ctx context.Context) (failed bool, err error) {
+	if r.opts.Dry {
+		r.dry = &dryWarehouse{Warehouse: r.wh}
+		r.wh = r.dry
+	}
+	if err := r.begin(ctx, ""); err != nil {
+		r.entry = nil
+		return false, err
+	}
+	r.entry.Dry = r.opts.Dry
+	if r.opts.Anew {
+		if err := r.anew(ctx); err != nil {
+			return false, err
+		}
+	}
+	steps := r.steps()
+	plan.Run(ctx, order(steps), r.wh.Capabilities().Writers, func(ctx context.Context, i int) error {
+		return r.step(ctx, steps[i])
+	}, func(i int, serr error) {
+		failed = failed || serr != nil
+		switch {
+		case errors.Is(serr, errAll):
+			err = serr
+			return
+		case errors.Is(serr, plan.ErrNotRun):
+			serr = r.inLedger(
+				ctx,
+				&ledger.Step{
+					Run:     r.entry.ID,
+					Name:    steps[i].name,
+					State:   ledger.NotRun,
+					Message: "a step that it needs failed",
+				},
+				nil,
+			)
+		}
+		r.tell(Progress{Step: steps[i].name, Ended: true, Err: serr})
+	})
+	return failed, err
 }
 
 // outcome says what a run that is over came to.
@@ -283,7 +331,7 @@ func (r *run) begin(ctx context.Context, why string) error {
 				r.entry.Parameters[p.Text] = p.Value
 			}
 		}
-		if err := ledger.StartRun(ctx, tx, r.entry); err != nil || r.star == nil || r.dry != nil || r.model.Undo == 0 {
+		if err := ledger.StartRun(ctx, tx, r.entry); err != nil || r.star == nil || r.dry != nil || r.opts.Anew || r.model.Undo == 0 {
 			return err
 		}
 		r.kept = undo.NewRecorder(r.entry.ID, r.star)
@@ -505,6 +553,9 @@ func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*
 	x, err := roster.Open(ctx, tx, r.star.Dimension(d))
 	if err != nil {
 		return nil, err
+	}
+	if r.remake != nil {
+		x.Remember(r.remake.former[d])
 	}
 	r.rosters[d] = x
 	return x, nil

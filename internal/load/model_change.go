@@ -63,7 +63,7 @@ func otherwise(
 	for _, aspect := range []string{ledger.NaturalKey, ledger.GrainOf} {
 		if before, known := was[aspect]; known && sorted(before) != sorted(now[aspect]) {
 			refuse(
-				"has the %s %s, but the model has %s: different rows would become one, or one row several; rename the table, so that it is created and loaded again",
+				"has the %s %s, but the model has %s: different rows would become one, or one row several; ironmonger rebuild makes the star anew from its sources",
 				aspect,
 				before,
 				now[aspect],
@@ -73,7 +73,7 @@ func otherwise(
 	if before, known := was[ledger.FirstVersion]; known && now[ledger.FirstVersion] != "" &&
 		before != now[ledger.FirstVersion] {
 		refuse(
-			"has first versions that are valid %s, but the model has %s: rename the table, so that it is created and loaded again",
+			"has first versions that are valid %s, but the model has %s: ironmonger rebuild makes the star anew from its sources",
 			before,
 			now[ledger.FirstVersion],
 		)
@@ -132,7 +132,7 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 		{
 			d.Table.Name,
 			fmt.Sprintf(
-				"has the days %d to %d, but the model has %d to %d: days are not removed, because facts may point to them; extend the calendar, or load into a new warehouse",
+				"has the days %d to %d, but the model has %d to %d: days are not removed, because facts may point to them; extend the calendar, or ironmonger rebuild",
 				ends[0],
 				ends[1],
 				from,

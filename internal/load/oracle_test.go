@@ -1156,6 +1156,9 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 		past = append(past, momentOf(t, dirs[int(seed)%len(dirs)], again.ID))
 	}
 	at := int(seed) % len(dirs)
+	if i := (at + 1) % len(dirs); !s.moves && seed%2 == 0 {
+		rebuiltCase(t, w, dirs[i], strings.Replace(warehouses[0], "star.db", "fresh.db", 1))
+	}
 	if w.turned { // with the model of then, or the one of before
 		undoFrom(t, dirs[at], past[4].run)
 		w.turned, past = false, past[:4]
@@ -1165,4 +1168,56 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 		}
 	}
 	takeBack(t, dirs[at], past, s.r.IntN)
+}
+
+// rebuiltCase makes a star anew and holds it against one that is loaded from all of its files at once. Members and their
+// versions keep their keys.
+func rebuiltCase(t *testing.T, w *world, dir, warehouse string) {
+	fresh := t.TempDir()
+	if strings.HasPrefix(warehouse, "postgres") {
+		connection, schema := startest.Postgres(t)
+		warehouse = "postgres: " + connection + "\n  schema: " + schema
+	}
+	startest.Write(t, fresh, "ironmonger.yaml", w.model(warehouse))
+	w.write(t, fresh, 1)
+	if _, err := startest.Load(t, fresh, load.Options{}); err != nil {
+		t.Fatal(err)
+	}
+	lasting := w.lasting
+	w.lasting = map[string]string{}
+	want := w.found(t, fresh)
+	w.lasting = lasting
+	before := keysIn(t, dir)
+	run, err := startest.Load(t, dir, load.Options{Anew: true})
+	if err != nil {
+		t.Fatalf("%v: %+v", err, run.Steps[len(run.Steps)-1])
+	}
+	if got := w.found(t, dir); !slices.Equal(got, want) {
+		t.Fatalf("made anew, the star is not what a first load makes:\n%s", startest.Difference(strings.Join(want, "\n"), strings.Join(got, "\n")))
+	}
+	now := keysIn(t, dir)
+	for member, key := range now {
+		if was := before[member]; was != "" && was != key {
+			t.Errorf("the key of %s was %s and is %s", member, was, key)
+		}
+	}
+	if again, err := startest.Load(t, dir, load.Options{}); err != nil || again.Wrote() && again.Steps[len(again.Steps)-1].Figures.SetAside == 0 {
+		t.Errorf("%v: a load after it has written: %+v", err, again)
+	}
+	if !startest.Proved(t, dir) {
+		t.Error("made anew, the star is broken")
+	}
+}
+
+// keysIn returns the keys of boats and ports, by their natural keys and the times of their versions.
+func keysIn(t *testing.T, dir string) map[string]string {
+	keys := map[string]string{}
+	star := startest.Star(t, dir)
+	for _, r := range star["dim_boat"] {
+		keys["boat "+r["reg"]+" "+r["no"]+" "+r["valid_from"]] = r["boat_key"]
+	}
+	for _, r := range star["dim_port"] {
+		keys["port "+r["code"]] = r["port_key"]
+	}
+	return keys
 }

@@ -67,9 +67,15 @@ func (r *run) step(ctx context.Context, s *step) error {
 	}
 	started := time.Now().UTC()
 	r.tell(Progress{Step: s.name})
-	w := r.workOf(s, false)
+	w := r.workOf(s, r.whole[s.name])
 	err := w.try(ctx)
-	if errors.Is(err, errAll) { // once more from the beginning
+	switch {
+	case errors.Is(err, errAll) && r.dry != nil: // there is no way back for one step alone
+		r.whole[s.name] = true
+		w.tx.Rollback()
+		w.discard()
+		return err
+	case errors.Is(err, errAll): // once more from the beginning
 		w.tx.Rollback()
 		w.discard()
 		w.forget(s.dimension.Dimension) // the roster has heard of rows already
@@ -297,6 +303,9 @@ func (w *work) open(ctx context.Context) error {
 		return err
 	}
 	w.rows, w.files, w.total, w.fields = w.flow, w.flow.Names(), w.flow.Size(), w.flow.Fields()
+	if w.remake != nil {
+		w.remake.read[w.name] = w.files
+	}
 	return nil
 }
 

@@ -34,6 +34,7 @@ type Roster struct {
 	rules     history.Rules
 	slab      history.Slab
 	blind     bool           // it knows nobody: the members are on disk
+	former    *Former        // keys that members had before the dimension was made anew; nil if it was not
 	erased    map[int32]bool // members whose personal attributes stay blank; nil if there are none
 }
 
@@ -307,7 +308,7 @@ func (x *Roster) Member(m int32) *history.Member { return &x.members[m] }
 func (x *Roster) Erased(m int32) bool { return x.erased[m] }
 
 // HasErased reports whether there is such a member.
-func (x *Roster) HasErased() bool { return x.erased != nil }
+func (x *Roster) HasErased() bool { return x.erased != nil || x.former != nil && x.former.hasErased }
 
 // Erase makes the personal attributes of a member stay blank; there is such a member already.
 func (x *Roster) Erase(m int32) { x.erased[m] = true }

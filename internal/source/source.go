@@ -40,8 +40,11 @@ type Inputs struct {
 	Root    *os.Root // the model's folder
 	Piece   int      // bytes of a file that are taken at a time; 0 is [PieceSize]
 	Workers int      // goroutines that read; 0 is one for each core
+	Memory  int64    // bytes that all may take together, about; 0 is no limit
 	Places  bool     // note where the rows stand that others are joined with
 	Anew    bool     // keep nothing: read everything whenever it is asked for, as a proof must
+
+	Came func(name string) int64 // when files came: those that came first are read first; nil for the order of their paths
 
 	Star Star // what sources read that are made of dimensions and facts of the model; nil if there is no star yet
 
@@ -178,8 +181,18 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 			}
 		}
 	}
-	slices.SortFunc(found, func(a, b *file) int { return strings.Compare(a.path, b.path) })
+	slices.SortFunc(found, func(a, b *file) int {
+		return cmp.Or(cmp.Compare(in.came(a.name), in.came(b.name)), strings.Compare(a.path, b.path))
+	})
 	return dir, found, errs
+}
+
+// came returns when a file came.
+func (in *Inputs) came(name string) int64 {
+	if in.Came == nil {
+		return 0
+	}
+	return in.Came(name)
 }
 
 // openText opens text files and checks their headers.

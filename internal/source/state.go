@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -73,10 +75,20 @@ func Content(path string) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)[:16]), nil
 }
 
+// Covers reports whether a file is one that a source reads, if it is there.
+func (in *Inputs) Covers(s *star.Source, name string) bool {
+	within := filepath.ToSlash(s.Within.Text)
+	return slices.ContainsFunc(s.Read, func(pattern star.Name) bool {
+		ok, err := path.Match(path.Join(within, pattern.Text), name)
+		return ok && err == nil
+	})
+}
+
 // Without returns inputs of the same model that pass over some files.
 func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
 	other := &Inputs{
-		Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, Star: in.Star, skip: skip,
+		Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, Memory: in.Memory, Star: in.Star,
+		Came: in.Came, skip: skip,
 	}
 	other.delivered.on = in.noted()
 	return other

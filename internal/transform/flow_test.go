@@ -291,6 +291,7 @@ func TestFlow(t *testing.T) {
 		want := strings.Join(w.byTheBook(), "\n")
 		for _, workers := range []int{1, 5} {
 			in := &source.Inputs{Model: m, Root: root, Workers: workers, Piece: 50 * workers}
+			in.Memory = []int64{0, 1, 8 * 300}[(seed+uint64(workers))%3] // what is joined goes to disk, at once or later
 			flow, err := transform.Open(context.Background(), in, m.Sources[1], func(string) bool { return true })
 			if err != nil {
 				t.Fatal(err)

@@ -12,7 +12,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// join finds rows of another source. Those are held in memory: the columns that are compared and brought.
+// join finds rows of another source. Those are held in memory, the columns that are compared and brought; or on disk, where
+// there are too many.
 type join struct {
 	stage
 	of     *star.Join
@@ -31,12 +32,15 @@ type join struct {
 	times  *column.Column
 	from   []*column.Column // of the table, for each of brings
 	places []diag.Place     // where the rows of the table stand, if somebody asks
+
+	disk *onDisk // the rows, where memory has no room for them
 }
 
 // finder is the buffers of a goroutine.
 type finder struct {
 	cols   []*column.Column
 	member []int32
+	found  found
 }
 
 // openJoin opens the other source of a join, and adds what it brings to the flow's columns.
@@ -72,6 +76,11 @@ func (x *join) load(ctx context.Context) error {
 		timed = column.Find(fields, x.of.Effective)
 		x.toDay = fields[timed].Type.Kind == column.Date && x.into.local[x.asOf].Type.Kind == column.Timestamp
 	}
+	var on []int
+	for _, pair := range x.of.By {
+		on = append(on, column.Find(fields, pair[0]))
+	}
+	size, most := int64(0), max(x.into.in.Memory/8, min(x.into.in.Memory, 1))
 	err := x.into.each(ctx, x.flow, func(b *column.Batch, i int) error {
 		if timed >= 0 && b.Cols[timed].Null[i] {
 			x.flow.read.aside.Add(1)
@@ -79,17 +88,33 @@ func (x *join) load(ctx context.Context) error {
 			x.into.fall(x.flow, b, i)
 			return nil
 		}
-		for k := range fields {
-			x.table.Cols[k].Append(&b.Cols[k], i)
+		if slices.ContainsFunc(on, func(k int) bool { return b.Cols[k].Null[i] }) { // it equals nothing
+			return nil
 		}
-		x.table.N++
 		if x.into.in.Places {
 			x.places = append(x.places, diag.Place{File: b.From.File, Line: int(b.From.Line[i])})
+		}
+		if x.disk != nil {
+			return x.disk.add(column.Pointers(b.Cols), i)
+		}
+		size += rowOverhead
+		for k := range fields {
+			c := &b.Cols[k]
+			if x.table.Cols[k].Append(c, i); c.Type.Kind == column.Text {
+				size += int64(len(c.Text[i]))
+			}
+			size += valueSize
+		}
+		if x.table.N++; most > 0 && size > most {
+			return x.toDisk(on, timed)
 		}
 		return nil
 	})
 	if err != nil {
 		return err
+	}
+	if x.disk != nil {
+		return x.disk.close()
 	}
 	var by []*column.Column
 	var types []column.Type
@@ -101,14 +126,7 @@ func (x *join) load(ctx context.Context) error {
 	members := make([]int32, x.table.N)
 	x.rows = nil
 	count := []int32{}
-rows:
 	for i := range x.table.N {
-		for _, c := range by {
-			if c.Null[i] { // it equals nothing
-				members[i] = keyindex.Missing
-				continue rows
-			}
-		}
 		m, fresh := x.index.Add(by, i)
 		if fresh {
 			count = append(count, 0)
@@ -131,12 +149,53 @@ rows:
 		return x.times.Compare(int(a), x.times, int(b))
 	})
 	x.index.Freeze()
-	for _, b := range x.of.Bring {
-		if column.Find(x.brings, b.Name) >= 0 {
-			x.from = append(x.from, &x.table.Cols[column.Find(fields, b.From)])
+	x.from = x.brought(x.table)
+	return nil
+}
+
+// brought returns the columns that are brought, of a batch of the other source.
+func (x *join) brought(b *column.Batch) []*column.Column {
+	var cols []*column.Column
+	for _, of := range x.of.Bring {
+		if column.Find(x.brings, of.Name) >= 0 {
+			cols = append(cols, &b.Cols[column.Find(x.flow.Fields(), of.From)])
 		}
 	}
+	return cols
+}
+
+// About how many bytes a row of the other source takes, besides its texts.
+const (
+	rowOverhead = 48
+	valueSize   = 17
+)
+
+// toDisk moves the rows that have been read to disk, where the others will come.
+func (x *join) toDisk(by []int, timed int) (err error) {
+	if x.disk, err = newOnDisk(x.flow.Fields(), by, timed); err != nil {
+		return err
+	}
+	cols := column.Pointers(x.table.Cols)
+	for i := range x.table.N {
+		if err := x.disk.add(cols, i); err != nil {
+			return err
+		}
+	}
+	x.table = column.NewBatch(x.disk.fields)
 	return nil
+}
+
+// time returns as of when row i of a batch is; false if nobody knows.
+func (x *join) time(b *column.Batch, i int) (int64, bool) {
+	switch {
+	case x.of.Effective == "":
+		return 0, true
+	case b.Cols[x.asOf].Null[i]:
+		return 0, false
+	case x.toDay:
+		return civil.DayOf(b.Cols[x.asOf].Int[i]), true
+	}
+	return b.Cols[x.asOf].Int[i], true
 }
 
 // fits returns the rows of the table that fit row i of a member, all of one time.
@@ -148,13 +207,9 @@ func (x *join) fits(b *column.Batch, i int, m int32) []int32 {
 	if x.times == nil {
 		return rows
 	}
-	asOf := &b.Cols[x.asOf]
-	if asOf.Null[i] {
+	at, ok := x.time(b, i)
+	if !ok {
 		return nil
-	}
-	at := asOf.Int[i]
-	if x.toDay {
-		at = civil.DayOf(at)
 	}
 	end := sort.Search(len(rows), func(n int) bool { return x.times.Int[rows[n]] > at })
 	if end == 0 {
@@ -167,6 +222,21 @@ func (x *join) fits(b *column.Batch, i int, m int32) []int32 {
 	return rows[begin:end]
 }
 
+// choose returns how many rows fit row i, and which of them is taken, if one is.
+func (x *join) choose(b *column.Batch, i int, f *finder) (fit, error) {
+	if x.disk != nil {
+		return x.fit(b, i, &f.found)
+	}
+	rows := x.fits(b, i, f.member[i])
+	switch {
+	case len(rows) == 0:
+		return fit{}, nil
+	case x.of.Several == star.Last:
+		return fit{len(rows), rows[len(rows)-1]}, nil
+	}
+	return fit{len(rows), rows[0]}, nil
+}
+
 // apply brings the columns to the rows of a batch, and returns how many rows were dropped.
 func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 	f.cols = f.cols[:0]
@@ -177,7 +247,16 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 		f.member = make([]int32, b.N+b.N/4)
 	}
 	f.member = f.member[:b.N]
-	x.index.Find(f.cols, f.member)
+	from := x.from
+	if x.disk == nil {
+		x.index.Find(f.cols, f.member)
+	} else {
+		clear(f.member)
+		if err := x.find(b, f.cols, &f.found); err != nil {
+			return 0, err
+		}
+		from = x.brought(f.found.read)
+	}
 	subject := "join " + x.of.Text
 	drop := false
 	for i := range b.N {
@@ -187,10 +266,13 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 		if b.Bad(i) {
 			continue
 		}
-		rows := x.fits(b, i, f.member[i])
+		fits, err := x.choose(b, i, f)
+		if err != nil {
+			return 0, err
+		}
 		pick := int32(-1)
 		switch {
-		case len(rows) == 0:
+		case fits.n == 0:
 			switch x.of.Unmatched {
 			case star.SetAside:
 				b.SetAside(i, x.of.Text, "unmatched in "+x.of.Text, natural(f.cols, i))
@@ -209,10 +291,8 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 			default:
 				x.empty.Add(1)
 			}
-		case len(rows) == 1 || x.of.Several == star.First:
-			pick = rows[0]
-		case x.of.Several == star.Last:
-			pick = rows[len(rows)-1]
+		case fits.n == 1 || x.of.Several == star.First || x.of.Several == star.Last:
+			pick = fits.pick
 		case x.of.Several == star.SetAside:
 			b.SetAside(i, x.of.Text, "several rows of "+x.of.Text+" fit", natural(f.cols, i))
 		default:
@@ -221,17 +301,17 @@ func (x *join) apply(b *column.Batch, f *finder) (dropped int, err error) {
 				i,
 				subject,
 				"%d rows of %s fit %s: several says which to take",
-				len(rows),
+				fits.n,
 				x.of.Source.Text,
 				natural(f.cols, i),
 			)
 		}
 		if pick >= 0 {
-			if x.places != nil {
+			if x.places != nil && x.disk == nil {
 				x.into.note(b, i, Joined{x.of.Text, x.of.Source.Text, x.places[pick]})
 			}
-			for k, from := range x.from {
-				b.Cols[x.at+k].Set(i, from, int(pick))
+			for k, c := range from {
+				b.Cols[x.at+k].Set(i, c, int(pick))
 			}
 		}
 	}

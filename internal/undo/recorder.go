@@ -7,6 +7,7 @@ package undo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -128,6 +129,11 @@ func (t *recording) table(ctx context.Context, name string) (*warehouse.Table, e
 func (t *recording) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *int64) error {
 	delete(t.whole, table)
 	return t.Tx.AddColumn(ctx, table, c, fill)
+}
+
+// Clear is not written down: what empties tables makes them anew, and cannot be taken back.
+func (t *recording) Clear(context.Context, string) error {
+	return errors.New("what is cleared cannot be taken back")
 }
 
 // isFilled reports whether all rows of a table are of the run.

@@ -165,6 +165,8 @@ type Tx interface {
 	Create(ctx context.Context, t *Table) error
 	// Drop removes a table that is there, whose views were dropped before.
 	Drop(ctx context.Context, table string) error
+	// Clear removes all rows of a table. Others see them until the transaction is committed.
+	Clear(ctx context.Context, table string) error
 	// Constrain adds what is cheaper to add once a new table is filled, and may leave Create to do the
 	// rest. Calling it again does nothing.
 	Constrain(ctx context.Context, t *Table) error

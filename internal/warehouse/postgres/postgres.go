@@ -462,6 +462,11 @@ func (t *tx) Drop(ctx context.Context, table string) error {
 	return t.exec(ctx, "DROP TABLE "+t.table(table))
 }
 
+// Clear removes all rows of a table.
+func (t *tx) Clear(ctx context.Context, table string) error {
+	return t.exec(ctx, "DELETE FROM "+t.table(table))
+}
+
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
 	return t.exec(ctx, t.createView(v))

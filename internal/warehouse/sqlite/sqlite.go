@@ -320,6 +320,11 @@ func (t *tx) Drop(ctx context.Context, table string) error {
 	return t.exec("DROP TABLE " + quote(table))
 }
 
+// Clear removes all rows of a table.
+func (t *tx) Clear(ctx context.Context, table string) error {
+	return t.exec("DELETE FROM " + quote(table))
+}
+
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
 	return t.exec(createView(v))

@@ -753,6 +753,14 @@ func testAlter(t *testing.T, open func() warehouse.Warehouse) {
 		t.Errorf("the view is still there: %v, %v", left, err)
 	}
 	Transact(t, w, func(tx warehouse.Tx) {
+		if err := tx.Clear(ctx, "one"); err != nil {
+			t.Fatal(err)
+		}
+		if left, err := tx.Tally(ctx, "one", nil); err != nil || left.Rows != 0 {
+			t.Errorf("the table has %d rows, and was cleared: %v", left.Rows, err)
+		}
+	})
+	Transact(t, w, func(tx warehouse.Tx) {
 		if err := tx.Drop(ctx, "one"); err != nil {
 			t.Fatal(err)
 		}

@@ -1,0 +1,118 @@
+package roster
+
+import (
+	"context"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/digest"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/warehouse"
+)
+
+// Former is the keys that members had before a dimension was made anew (rule R38), by their natural keys. Any number of
+// goroutines may ask.
+type Former struct {
+	members   map[digest.Sum]*FormerMember
+	hasErased bool
+}
+
+// FormerMember is the keys that a member had.
+type FormerMember struct {
+	Durable  int64
+	Erased   bool            // its personal attributes stay blank
+	Versions []FormerVersion // in the order of their times
+}
+
+// FormerVersion is the key of a version, and from when it was valid; 0 if the dimension has no versions.
+type FormerVersion struct{ From, Key int64 }
+
+// ReadFormer reads the keys of a dimension as it stands. A table that is not there has none.
+func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Former, error) {
+	f := &Former{members: map[digest.Sum]*FormerMember{}}
+	there, err := r.Describe(ctx, d.Table.Name)
+	if err != nil || there == nil {
+		return f, err
+	}
+	integer := column.Type{Kind: column.Integer}
+	fields := append([]column.Field{{Name: d.KeyColumn(), Type: integer}}, d.NaturalKey...)
+	durable, from := 0, -1
+	if d.Durable {
+		durable, fields = len(fields), append(fields, column.Field{Name: d.DurableColumn(), Type: integer})
+	}
+	if d.Versioned() {
+		from, fields = len(fields), append(fields, column.Field{Name: schema.ValidFrom, Type: d.Time})
+	}
+	for _, field := range fields {
+		if !there.Has(field.Name) { // another model made the table: its keys are of other members
+			return f, nil
+		}
+	}
+	erased, err := ledger.Erased(ctx, r, d.Text)
+	if err != nil {
+		return nil, err
+	}
+	natural := len(d.NaturalKey)
+	q := warehouse.Query{Table: d.Table.Name, Fields: fields, Convert: true}
+	err = warehouse.Each(ctx, r, q, func(b *column.Batch) error {
+		cols := column.Pointers(b.Cols[1 : 1+natural])
+		for i, key := range b.Cols[0].Int[:b.N] {
+			if key < 0 {
+				continue
+			}
+			m := f.Of(cols, i)
+			if m == nil {
+				m = &FormerMember{}
+				f.members[sumOf(cols, i)] = m
+			}
+			v := FormerVersion{Key: key}
+			if from >= 0 {
+				v.From = b.Cols[from].Int[i]
+			}
+			m.Durable, m.Versions = b.Cols[durable].Int[i], append(m.Versions, v)
+			m.Erased = m.Erased || erased[key]
+			f.hasErased = f.hasErased || m.Erased
+		}
+		return nil
+	})
+	for _, m := range f.members {
+		slices.SortFunc(m.Versions, func(a, b FormerVersion) int { return int(min(max(a.From-b.From, -1), 1)) })
+		if durable == 0 {
+			m.Durable = m.Versions[0].Key
+		}
+	}
+	return f, err
+}
+
+func sumOf(natural []*column.Column, i int) digest.Sum {
+	var m digest.Maker
+	return m.Of(natural, i)
+}
+
+// Of returns the keys that the member of a natural key had; nil if there was none.
+func (f *Former) Of(natural []*column.Column, i int) *FormerMember {
+	if f == nil {
+		return nil
+	}
+	return f.members[sumOf(natural, i)]
+}
+
+// Key returns the key that the version had which was valid from a time on; of the first version, that of the member's first
+// one, if none was valid from then on.
+func (m *FormerMember) Key(from int64, versioned, first bool) (int64, bool) {
+	at := slices.IndexFunc(m.Versions, func(v FormerVersion) bool { return v.From == from })
+	if !versioned || at < 0 && first {
+		at = 0
+	}
+	if at < 0 {
+		return 0, false
+	}
+	return m.Versions[at].Key, true
+}
+
+// Remember has members of the roster that are made get the keys that they had.
+func (x *Roster) Remember(f *Former) { x.former = f }
+
+// Former returns the keys that members had before; nil if they get new ones.
+func (x *Roster) Former() *Former { return x.former }
