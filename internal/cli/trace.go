@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/trace"
+	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
 
@@ -40,6 +41,14 @@ func (s *session) trace() *cli.Command {
 					thing[follow]{"fact", f.Text, func(r warehouse.Reader, values []string) error {
 						if c.IsSet("key") {
 							return errors.New("--key is for dimensions: a fact is named by its grain")
+						}
+						then, err := trace.Parameters(ctx, r, root, m, f, values)
+						if err != nil {
+							return err
+						}
+						m, f, err := modelOf(ctx, c, m, f, root, then)
+						if err != nil {
+							return err
 						}
 						found, err := trace.OfFact(ctx, r, root, m, f, values)
 						if err != nil {
@@ -101,4 +110,52 @@ func (s *session) trace() *cli.Command {
 			)
 		}),
 	}, 100)
+}
+
+// modelOf reads the model with the values that its parameters had in a run, where the call does not say others: the file of
+// a fact is found by them. It returns the fact of that model.
+func modelOf(
+	ctx context.Context,
+	c *cli.Command,
+	m *star.Model,
+	f *schema.Fact,
+	root *os.Root,
+	then map[string]string,
+) (*star.Model, *schema.Fact, error) {
+	given, err := settings(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	differs := false
+	for _, p := range m.Parameters {
+		_, said := given[p.Text]
+		value, known := then[p.Text]
+		differs = differs || known && !said && !p.Secret && value != p.Value
+	}
+	if !differs {
+		return m, f, nil
+	}
+	now := map[string]string{}
+	for _, p := range m.Parameters {
+		now[p.Text] = p.Value
+	}
+	other, err := star.Read(c.String("model"), transform.Outside(ctx, root, func(name string) (string, bool) {
+		if value, ok := given[name]; ok {
+			return value, true
+		}
+		if value, ok := then[name]; ok {
+			return value, true
+		}
+		value, ok := now[name]
+		return value, ok
+	}))
+	if err != nil { // the files of then may be gone
+		return m, f, nil
+	}
+	for _, of := range schema.New(other).Facts {
+		if of.Text == f.Text {
+			return other, of, nil
+		}
+	}
+	return m, f, nil
 }

@@ -211,6 +211,38 @@ func OfFact(
 	return found, err
 }
 
+// Parameters returns the values that the parameters had in the run which read the file of a fact first.
+func Parameters(
+	ctx context.Context,
+	r warehouse.Reader,
+	root *os.Root,
+	m *star.Model,
+	f *schema.Fact,
+	grain []string,
+) (map[string]string, error) {
+	t, err := newTracer(ctx, r, root, m)
+	if err != nil {
+		return nil, err
+	}
+	b, err := t.find(f, grain)
+	if err != nil {
+		return nil, err
+	}
+	number, _ := ledger.FileAndLine(b.Cols[column.Find(f.Table.Fields(), schema.LoadLine)].Int[b.N-1])
+	files, err := ledger.FilesKnown(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range files {
+		for _, run := range t.runs {
+			if file.Number == number && run.ID == file.FirstRun {
+				return run.Parameters, nil
+			}
+		}
+	}
+	return nil, nil
+}
+
 // only returns a batch of row i of another.
 func only(b *column.Batch, i int) *column.Batch {
 	row := &column.Batch{N: 1, Cols: make([]column.Column, len(b.Cols))}
