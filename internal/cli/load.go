@@ -50,7 +50,7 @@ func (s *session) load() *cli.Command {
 			&cli.StringFlag{
 				Name:  "memory",
 				Value: fmt.Sprintf("%dGiB", load.Memory>>30),
-				Usage: "the approximate `SIZE` of memory for members and their rows; the rest is kept in temporary files. It does not change the result",
+				Usage: "the approximate `SIZE` of memory for members, their rows, and rows that are joined; the rest is kept in temporary files. It does not change the result",
 			},
 			workersFlag(),
 		),

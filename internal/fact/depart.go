@@ -108,6 +108,26 @@ func (w *Writer) remember(ctx context.Context, tx warehouse.Tx, rows *column.Bat
 	return warehouse.AppendAll(ctx, tx, t, b)
 }
 
+// openRemoved reads the grains of the facts that were removed: they may come back.
+func (w *Writer) openRemoved(ctx context.Context, tx warehouse.Tx) error {
+	if !w.fact.Removes() {
+		return nil
+	}
+	w.warm()
+	v := w.newView()
+	q := warehouse.Query{Table: w.fact.Removed.Name, Fields: w.fields}
+	return warehouse.Each(ctx, tx, q, func(b *column.Batch) error {
+		if w.removed == nil {
+			w.removed = newTable(false)
+		}
+		v.look(column.Pointers(b.Cols), b.N)
+		for i := range b.N {
+			w.removed.put(w.id(v, i), 0)
+		}
+		return nil
+	})
+}
+
 // isGone reports whether row j of the table is the last of a fact that is gone, or that its file does not have any more.
 func (w *Writer) isGone(v *view, j int) bool {
 	if e := w.entries; e != nil {

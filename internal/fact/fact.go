@@ -121,6 +121,7 @@ type Writer struct {
 	delivered  *delivered // nil unless deliveries have all rows
 	withdrawn  *withdrawn // nil unless files do not have rows any more that came from them
 	restored   int64      // rows that were put back into the table
+	removed    *table     // the grains of facts that were removed before; nil if none were
 }
 
 // NewWriter prepares the loading of a fact whose shaped rows have the given fields and come from files of those
@@ -233,6 +234,9 @@ func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) (err error) {
 		if err := w.delivered.open(ctx, tx); err != nil {
 			return err
 		}
+	}
+	if err := w.openRemoved(ctx, tx); err != nil {
+		return err
 	}
 	if w.lookedUp != nil {
 		w.rows = w.before.Rows

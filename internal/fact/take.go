@@ -178,5 +178,8 @@ func (w *Writer) arrive(c *Chunk, rows []int32) {
 		if w.withdrawn != nil {
 			w.withdrawn.wrote(w.id(c.view, int(i)))
 		}
+		if w.removed != nil && w.removed.has(w.id(c.view, int(i))) {
+			w.Outcome.Back++
+		}
 	}
 }

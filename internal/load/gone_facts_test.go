@@ -569,3 +569,29 @@ func TestGoneDamaged(t *testing.T) {
 		}
 	}
 }
+
+// TestBack: a fact that is gone and comes again is counted, whatever was done with it.
+func TestBack(t *testing.T) {
+	for does, rule := range map[string]string{"remove": "replace", "flag": "replace", "reverse": "reverse"} {
+		dir := t.TempDir()
+		startest.Write(
+			t,
+			dir,
+			"ironmonger.yaml",
+			fmt.Sprintf(missingModel, "sqlite: star.db", "date", "[site, no]", rule, "site", does),
+		)
+		for n, rows := range []string{"1,N,1.00,2024-01-01\n2,N,2.00,2024-01-01\n", "1,N,1.00,2024-01-02\n", "1,N,1.00,2024-01-03\n2,N,2.00,2024-01-03\n"} {
+			startest.Write(t, dir, fmt.Sprintf("t/%d.csv", n), "no,site,toll,on\n"+rows)
+			run, err := startest.Load(t, dir, load.Options{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if f := run.Steps[1].Figures; f.Gone != []int64{0, 1, 0}[n] || f.Back != []int64{0, 0, 1}[n] {
+				t.Errorf("%s, delivery %d: %d gone, %d back", does, n+1, f.Gone, f.Back)
+			}
+		}
+		if !startest.Proved(t, dir) {
+			t.Error("the proof is broken")
+		}
+	}
+}
