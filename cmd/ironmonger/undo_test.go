@@ -196,7 +196,28 @@ func killUndo(t *testing.T, kind string, moments int) {
 			t.Fatalf("an undo killed at moment %d, and run again:\n%s", n, startest.Difference(before, got))
 		}
 	}
-	t.Logf("%d of %d commands were killed in time", killed, 2*moments)
+	base()
+	change()
+	must(t, dir, "load")
+	var found []string
+	rebuilds := loads
+	for n := range moments { // a rebuild that is killed has done all or nothing
+		killed += strike(t, dir, rebuilds*time.Duration(n+1)/time.Duration(moments+1), "rebuild", "--without-them")
+		must(t, dir, "runs")
+		found = append(found, startest.Dump(t, dir, "load_run", "removed_run"))
+		if n == 0 {
+			rebuilds = timed(func() { must(t, dir, "rebuild", "--without-them") })
+		}
+	}
+	must(t, dir, "rebuild")
+	anew := startest.Dump(t, dir, "load_run", "removed_run")
+	for n, got := range found {
+		if got != anew && (n > 0 || got != after) {
+			t.Fatalf("a rebuild killed at moment %d:\n%s", n, startest.Difference(anew, got))
+		}
+	}
+	must(t, dir, "prove", "--against-sources")
+	t.Logf("%d of %d commands were killed in time", killed, 3*moments)
 	if killed < moments/2 {
 		t.Errorf("only %d of %d commands were killed in time", killed, 2*moments)
 	}

@@ -8,6 +8,7 @@ import (
 	"math"
 	"os"
 	"os/user"
+	"runtime/debug"
 	"slices"
 
 	"github.com/dustin/go-humanize"
@@ -20,6 +21,9 @@ import (
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
+
+// besides is about what the program needs besides members and rows, before its garbage is collected more often.
+const besides = 128 << 20
 
 // leastMemory is less than which nobody means.
 const leastMemory = 16 << 10
@@ -66,6 +70,9 @@ func (s *session) load() *cli.Command {
 						),
 					}
 				}
+				if c.IsSet("memory") { // garbage counts, too
+					debug.SetMemoryLimit(int64(min(memory, math.MaxInt64-besides)) + besides)
+				}
 				if err := loadable(m, c.StringSlice("accept")); err != nil {
 					return true, wrong{err}
 				}
@@ -81,13 +88,7 @@ func (s *session) load() *cli.Command {
 						Again:   c.Bool("again"),
 					},
 				)
-				if run == nil {
-					return false, err
-				}
-				if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil {
-					return true, werr
-				}
-				return true, err
+				return s.ran(c, run, err)
 			},
 		),
 	}, 0)
@@ -116,16 +117,21 @@ func (s *session) rebuild() *cli.Command {
 				run, err := s.loadModel(ctx, m, root, load.Options{
 					Workers: c.Int("workers"), Dry: c.Bool("dry-run"), Anew: true, Without: c.Bool("without-them"),
 				})
-				if run == nil {
-					return false, err
-				}
-				if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil {
-					return true, werr
-				}
-				return true, err
+				return s.ran(c, run, err)
 			},
 		),
 	}, 0)
+}
+
+// ran tells what became of a run, and reports whether there was one.
+func (s *session) ran(c *cli.Command, run *ledger.Run, err error) (started bool, _ error) {
+	if run == nil {
+		return false, err
+	}
+	if werr := s.result(c, run, render.StepRecords(run), func(width int) { render.Run(s.out, run, width) }); werr != nil {
+		return true, werr
+	}
+	return true, err
 }
 
 func workersFlag() cli.Flag {
