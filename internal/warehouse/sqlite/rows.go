@@ -28,7 +28,8 @@ type rows struct {
 	table  string
 	by     int
 	match  []*column.Column // nil: one answer
-	at     int              // the row of match whose answer is being read
+	at     int              // the row of match whose answer is being read, or the first of them
+	asked  int              // so many are asked for at a time
 	bound  bool
 	done   bool
 	bind   binder
@@ -61,9 +62,18 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 		}
 		return strings.Join(quoteAll(real, format), ", ")
 	}
-	sql := "SELECT " + standing(column.Names(q.Fields), "%") + " FROM " + quote(q.Table)
+	sql, asked := "SELECT "+standing(column.Names(q.Fields), "%")+" FROM "+quote(q.Table), 1
 	if len(q.By) > 0 {
-		sql += " WHERE " + strings.ReplaceAll(standing(q.By, "% = ?"), " = ?, ", " = ? AND ")
+		one := sql + " WHERE " + strings.ReplaceAll(standing(q.By, "% = ?"), " = ?, ", " = ? AND ")
+		if asked, err = db.askedAtOnce(one, len(q.By), len(q.Match[0].Null)); err != nil {
+			return nil, err
+		}
+		if asked == 1 {
+			sql = one
+		} else { // the table is read once for all of them
+			row := ", (?" + strings.Repeat(", ?", len(q.By)-1) + ")"
+			sql += " WHERE (" + standing(q.By, "%") + ") IN (VALUES " + strings.Repeat(row, asked)[2:] + ")"
+		}
 	}
 	if len(q.OrderBy) > 0 {
 		sql += " ORDER BY " + standing(q.OrderBy, "%"+direction(q))
@@ -80,10 +90,31 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 		r.units = append(r.units, !old[k] && strings.HasSuffix(stored(f), unitsSuffix))
 	}
 	if len(q.By) > 0 {
-		r.match, r.by, r.bound = q.Match, len(q.By), false
+		r.match, r.by, r.bound, r.asked = q.Match, len(q.By), false, asked
 		r.done = len(q.Match[0].Null) == 0
 	}
 	return r, nil
+}
+
+// few is how many rows are asked for one by one, even if the table is read for each.
+const few = 4
+
+// askedAtOnce returns how many rows of Match a query asks for at a time: one, where an index finds its rows; else as many as
+// it can, since the table is read for each time. one is the query for one row.
+func (db *DB) askedAtOnce(one string, by, rows int) (int, error) {
+	if rows <= few {
+		return 1, nil
+	}
+	stmt, _, err := db.conn.PrepareTransient("EXPLAIN QUERY PLAN " + one)
+	if err != nil {
+		return 0, dberror.SQLite(err)
+	}
+	defer stmt.Finalize()
+	more, err := stmt.Step()
+	if err != nil || !more || !strings.HasPrefix(stmt.ColumnText(3), "SCAN") {
+		return 1, dberror.SQLite(err)
+	}
+	return min(rows, maxParams/by), nil
 }
 
 func direction(q warehouse.Query) string {
@@ -107,8 +138,11 @@ func (r *rows) Close() error {
 func (r *rows) advance() (bool, error) {
 	for !r.done {
 		if !r.bound {
-			for k := range r.by {
-				r.bind.bind(r.stmt, k+1, r.match[k], r.at)
+			for n := range r.asked {
+				row := min(r.at+n, len(r.match[0].Null)-1) // the last one again and again
+				for k := range r.by {
+					r.bind.bind(r.stmt, n*r.by+k+1, r.match[k], row)
+				}
 			}
 			r.bound = true
 		}
@@ -116,8 +150,8 @@ func (r *rows) advance() (bool, error) {
 		if err != nil || more {
 			return more, dberror.SQLite(err)
 		}
-		r.at++
-		if r.done = r.match == nil || r.at == len(r.match[0].Null); !r.done {
+		r.at += r.asked
+		if r.done = r.match == nil || r.at >= len(r.match[0].Null); !r.done {
 			r.bound = false
 			if err := r.stmt.Reset(); err != nil {
 				return false, dberror.SQLite(err)

@@ -348,6 +348,14 @@ func testAmendRemoveMatch(t *testing.T, open func() warehouse.Warehouse) {
 	if got := Rows(t, w, warehouse.Query{Table: "boats", Fields: f[:1], By: []string{"reg", "since"}, Match: cols}); got != "2\n4" {
 		t.Error(got)
 	}
+	many := column.Column{Type: f[1].Type} // more than a statement can have, of a column without an index
+	for i := range 40_000 {
+		many.AppendText(fmt.Sprintf("R%d", i))
+	}
+	many.AppendText("N")
+	if got := Rows(t, w, warehouse.Query{Table: "boats", Fields: f[:1], By: []string{"reg"}, Match: []*column.Column{&many}}); got != "4" {
+		t.Error(got)
+	}
 	if got := Rows(t, w, warehouse.Query{Table: "boats", Fields: f[:1], OrderBy: []string{"reg"}, Limit: 2}); got != "4\n2" {
 		t.Error(got)
 	}
