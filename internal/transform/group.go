@@ -34,6 +34,10 @@ type groups struct {
 	at         []int // the column of each aggregate
 	files      []string
 	lines      []int64
+
+	size int64         // about how many bytes they take
+	room int64         // and may; 0 is no limit
+	disk *groupsOnDisk // nil while memory has room
 }
 
 // groups adds rows up.
@@ -48,9 +52,17 @@ func (f *Flow) groups(ctx context.Context, rows iter.Seq2[column.Piece, error]) 
 				g.aggregates, g.at = append(g.aggregates, a), append(g.at, column.Find(f.local, a.Column))
 			}
 		}
+		if g.room = f.room(); g.inexact() {
+			g.room = 0
+		}
 		err := f.inOrder(ctx, rows, func(b *column.Batch) error {
 			if err := g.add(f, b); err != nil {
 				return err
+			}
+			if g.room > 0 && g.size > g.room {
+				if err := g.toDisk(f); err != nil {
+					return err
+				}
 			}
 			if b.Keep(b.Bad); b.N > 0 && !yield(f.aside(b), nil) {
 				return errEnough
@@ -61,6 +73,14 @@ func (f *Flow) groups(ctx context.Context, rows iter.Seq2[column.Piece, error]) 
 			if err != errEnough {
 				yield(nil, err)
 			}
+			return
+		}
+		if g.disk != nil {
+			if err := g.toDisk(f); err != nil {
+				yield(nil, err)
+				return
+			}
+			g.yieldDisk(ctx, f, yield)
 			return
 		}
 		n := len(g.lines)
@@ -105,8 +125,11 @@ func (g *groups) add(f *Flow, b *column.Batch) error {
 		in++
 		m, fresh := g.number(i)
 		if fresh {
+			g.size += rowOverhead + valueSize*int64(len(g.cols))
 			for n, k := range g.index.at {
-				g.cols[n].Append(&b.Cols[k], i)
+				if g.cols[n].Append(&b.Cols[k], i); b.Cols[k].Type.Kind == column.Text {
+					g.size += int64(len(b.Cols[k].Text[i]))
+				}
 			}
 			for n, a := range g.aggregates {
 				c := &g.cols[len(g.index.at)+n]
@@ -152,7 +175,7 @@ func (g *groups) aggregate(n, m int, b *column.Batch, i int) error {
 		}
 		sum, ok := c.Exact(m).Add(from.Exact(i))
 		if ok = ok && c.SetExact(m, sum); !ok {
-			return mistake(b, i, "aggregate "+a.Text, "the sum is too large for %s", c.Type)
+			return tooLarge(b, i, *a, c.Type)
 		}
 	}
 	return nil

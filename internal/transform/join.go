@@ -80,7 +80,7 @@ func (x *join) load(ctx context.Context) error {
 	for _, pair := range x.of.By {
 		on = append(on, column.Find(fields, pair[0]))
 	}
-	size, most := int64(0), max(x.into.in.Memory/8, min(x.into.in.Memory, 1))
+	size, most := int64(0), x.into.room()
 	err := x.into.each(ctx, x.flow, func(b *column.Batch, i int) error {
 		if timed >= 0 && b.Cols[timed].Null[i] {
 			x.flow.read.aside.Add(1)
