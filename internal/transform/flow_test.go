@@ -288,7 +288,7 @@ func TestFlow(t *testing.T) {
 		if err != nil {
 			t.Fatal(err, "\n", w.model())
 		}
-		want := strings.Join(w.byTheBook(), "\n")
+		want, places := strings.Join(w.byTheBook(), "\n"), ""
 		for _, workers := range []int{1, 5} {
 			in := &source.Inputs{Model: m, Root: root, Workers: workers, Piece: 50 * workers}
 			in.Memory = []int64{0, 1, 8 * 300}[(seed+uint64(workers))%3] // what is joined goes to disk, at once or later
@@ -297,7 +297,7 @@ func TestFlow(t *testing.T) {
 				t.Fatal(err)
 			}
 			var lines []string
-			aside := int64(0)
+			aside, from := int64(0), ""
 			err = pipeline.Batches(context.Background(), flow, workers, func(b *column.Batch) error {
 				for i := range b.N {
 					if b.Bad(i) {
@@ -312,11 +312,15 @@ func TestFlow(t *testing.T) {
 						values = append(values, b.Cols[k].Value(i))
 					}
 					lines = append(lines, strings.Join(values, "|"))
+					from += fmt.Sprintf("%s:%d ", b.From.File, b.From.Line[i])
 				}
 				return nil
 			})
 			if err != nil {
 				t.Fatal(err, "\n", w.model())
+			}
+			if places = cmp.Or(places, from); places != from {
+				t.Fatalf("seed %d: rows come from\n%s\nor from\n%s", seed, places, from)
 			}
 			got := strings.Join(lines, "\n")
 			if got != want {
