@@ -320,8 +320,8 @@ func (w *Writer) Prepare(c *Chunk) {
 		k := w.replaced.newer
 		lacks(b, c.cols[k], w.fields[k].Name, ", so it is not known which row is newer")
 	}
-	if e := w.entries; e != nil {
-		lacks(b, c.cols[e.booked], w.fields[e.booked].Name, ", so it is not known when the row is booked")
+	if e := w.entries; e != nil && e.from != none {
+		lacks(b, c.cols[e.booked], w.fact.BookedOn.Name, ", so it is not known when the row is booked")
 	}
 	if d := w.delivered; d != nil && d.on != none {
 		lacks(b, &b.Cols[d.on], d.all.On.Name, ", so it is not known to which delivery the row belongs")

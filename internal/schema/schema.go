@@ -16,11 +16,11 @@ import (
 const (
 	EffectiveFrom = "effective_from"     // since when, as delivered
 	Sequence      = "effective_sequence" // which of several rows of that time, as delivered
-	ValidFrom     = "valid_from"         // the version holds from here
-	ValidTo       = "valid_to"           // to before here
-	IsCurrent     = "is_current"
+	ValidFrom     = star.ValidFrom       // the version holds from here
+	ValidTo       = star.ValidTo         // to before here
+	IsCurrent     = star.IsCurrent
 	IsInferred    = "is_inferred"
-	IsGone        = "is_gone"     // a delivery of all, or the file of a fact, has it no longer
+	IsGone        = star.IsGone   // a delivery of all, or the file of a fact, has it no longer
 	Mark          = "mark"        // of an observation that no row made: gone or back
 	LoadLine      = "load_line"   // of a fact: the file and line that it came from, see ledger.Line
 	LoadRun       = "load_run"    // the run that wrote the row last
