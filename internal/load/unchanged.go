@@ -150,11 +150,9 @@ func (w *work) dependsOn(ctx context.Context, r *reading, others []*star.Source)
 	for _, name := range slices.Sorted(maps.Keys(w.entry.Parameters)) {
 		part(name, w.entry.Parameters[name])
 	}
-	runs, err := ledger.ChangedBy(ctx, w.tx, w.tablesOf(w.kind.source().Stands()))
-	if err != nil {
+	if err := w.standsAs(ctx, part); err != nil {
 		return err
 	}
-	part(fmt.Sprint(runs))
 	for _, s := range others {
 		states, err := w.inputs.States(s)
 		if err != nil {
@@ -169,13 +167,14 @@ func (w *work) dependsOn(ctx context.Context, r *reading, others []*star.Source)
 	return nil
 }
 
-// tablesOf lists the tables that decide what rows of the star say: those of dimensions and facts, and of the dimensions
-// that facts point to.
-func (w *work) tablesOf(list []*star.Standing) []string {
+// standsAs notes which run changed what last that the source has of the star: dimensions and facts, and the dimensions that
+// these facts point to.
+func (w *work) standsAs(ctx context.Context, part func(texts ...string)) error {
 	var tables []string
-	for _, x := range list {
+	var dimensions []*star.Dimension
+	for _, x := range w.kind.source().Stands() {
 		if x.Dimension != nil {
-			tables = append(tables, x.Dimension.TableName())
+			dimensions = append(dimensions, x.Dimension)
 			continue
 		}
 		for _, f := range w.star.Facts {
@@ -184,11 +183,24 @@ func (w *work) tablesOf(list []*star.Standing) []string {
 			}
 		}
 		for _, k := range x.Fact.Keys {
-			tables = append(tables, k.Dimension.TableName())
+			dimensions = append(dimensions, k.Dimension)
 		}
 	}
-	slices.Sort(tables)
-	return slices.Compact(tables)
+	if len(tables) > 0 {
+		runs, err := ledger.ChangedBy(ctx, w.tx, tables)
+		if err != nil {
+			return err
+		}
+		part(fmt.Sprint(runs))
+	}
+	for _, d := range dimensions {
+		_, by, err := ledger.Highest(ctx, w.tx, d.Text)
+		if err != nil {
+			return err
+		}
+		part(d.Text, by)
+	}
+	return nil
 }
 
 // choose finds the files that are as they were. arrived says when the files came that came before, where rows replace others:
