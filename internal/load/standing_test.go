@@ -188,3 +188,29 @@ facts:
 		}
 	}
 }
+
+// TestWaits: of two dimensions that point to a third whose members are inferred, the earlier one also points to the later:
+// neither waits for the other without end.
+func TestWaits(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+sources:
+  boats: {read: a.csv, columns: {boat: text, port: text, zone: text}}
+  ports: {read: b.csv, columns: {port: text, zone: text}}
+  zones: {read: c.csv, columns: {zone: text, label: text}}
+dimensions:
+  boat: {from: boats, natural_key: boat, keys: {port: port, zone: zone}}
+  port: {from: ports, natural_key: port, keys: {zone: zone}}
+  zone: {from: zones, natural_key: zone}
+`)
+	startest.Write(t, dir, "a.csv", "boat,port,zone\nA,P,Z1\n")
+	startest.Write(t, dir, "b.csv", "port,zone\nP,Z2\n")
+	startest.Write(t, dir, "c.csv", "zone,label\nZ0,x\n")
+	if _, err := startest.Load(t, dir, load.Options{}); err != nil || !startest.Proved(t, dir) {
+		t.Fatal(err)
+	}
+	zones := startest.Star(t, dir)["dim_zone"]
+	if len(zones) != 4 {
+		t.Errorf("the zones are %v", zones)
+	}
+}
