@@ -38,7 +38,7 @@ dimensions:
 // files with the date in their names, which all stay. Reading a file again on another day makes no difference, nor does
 // compressing or moving it.
 func TestDelivered(t *testing.T) {
-	manyCases(t, 12, func(t *testing.T, seed uint64) {
+	manyCases(t, 6, func(t *testing.T, seed uint64) {
 		settled(t, seed)
 		r := rand.New(rand.NewPCG(seed, 36))
 		over, dated := t.TempDir(), t.TempDir()

@@ -45,7 +45,7 @@ facts:
 // class from the version of the boat that holds then: bookings come before or after their lines and are corrected, boats
 // get versions. The facts are what a restatement makes of all rows; nothing is read without need.
 func TestHeaders(t *testing.T) {
-	manyCases(t, 12, func(t *testing.T, seed uint64) {
+	manyCases(t, 8, func(t *testing.T, seed uint64) {
 		settled(t, seed)
 		s := newGoneStar(t, seed, headersModel, []string{"replace", "reverse"}[seed%2])
 		r := s.r
