@@ -41,7 +41,7 @@ func newEntries(w *Writer, shaped []column.Field, day int64) *entries {
 // has reports whether a field of the table is the number, the sign or the day of an entry.
 func (e *entries) has(k int) bool { return k == e.entry || k == e.sign || k == e.booked }
 
-// fill gives the rows of a chunk the columns of first entries.
+// fill adds the columns of first entries to the rows of a chunk.
 func (e *entries) fill(c *Chunk) {
 	if len(c.entry) == 0 {
 		for _, k := range []int{e.entry, e.sign, e.booked} {

@@ -66,7 +66,7 @@ func (t *table) put(k, value uint64) bool {
 	return true
 }
 
-// set gives a digest that was put another value.
+// set changes the value of a digest that was put.
 func (t *table) set(k, value uint64) { t.values[t.seek(max(k, 1))] = value }
 
 func (t *table) double() {

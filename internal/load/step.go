@@ -70,7 +70,7 @@ func (r *run) step(ctx context.Context, s *step) error {
 	w := r.workOf(s, r.whole[s.name])
 	err := w.try(ctx)
 	switch {
-	case errors.Is(err, errAll) && r.dry != nil: // there is no way back for one step alone
+	case errors.Is(err, errAll) && r.dry != nil: // one step alone cannot be taken back
 		r.whole[s.name] = true
 		w.tx.Rollback()
 		w.discard()

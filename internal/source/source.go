@@ -40,13 +40,13 @@ type Inputs struct {
 	Root    *os.Root // the model's folder
 	Piece   int      // bytes of a file that are taken at a time; 0 is [PieceSize]
 	Workers int      // goroutines that read; 0 is one for each core
-	Memory  int64    // bytes that all may take together, about; 0 is no limit
+	Memory  int64    // bytes that all may take together, about; 0 means any number
 	Places  bool     // note where the rows stand that others are joined with
 	Anew    bool     // keep nothing: read everything whenever it is asked for, as a proof must
 
 	Came func(name string) int64 // when files came: those that came first are read first; nil for the order of their paths
 
-	Star Star // what sources read that are made of dimensions and facts of the model; nil if there is no star yet
+	Star Star // what sources read that are made of dimensions and facts of the model; nil before the first load
 
 	kept      kept
 	delivered delivered

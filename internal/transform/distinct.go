@@ -96,7 +96,7 @@ type distinct struct {
 	room int64
 }
 
-// room is how many bytes what is joined or compared of rows may take, about; 0 is no limit.
+// room is how many bytes what is joined or compared of rows may take, about; 0 means any number.
 func (f *Flow) room() int64 { return max(f.in.Memory/8, min(f.in.Memory, 1)) }
 
 // add returns the number of row i's values; full if memory has no room for more.

@@ -36,7 +36,7 @@ type groups struct {
 	lines      []int64
 
 	size int64         // about how many bytes they take
-	room int64         // and may; 0 is no limit
+	room int64         // and may; 0 means any number
 	disk *groupsOnDisk // nil while memory has room
 }
 

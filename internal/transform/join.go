@@ -185,7 +185,7 @@ func (x *join) toDisk(by []int, timed int) (err error) {
 	return nil
 }
 
-// time returns as of when row i of a batch is; false if nobody knows.
+// time returns as of when row i of a batch is; false if that is null.
 func (x *join) time(b *column.Batch, i int) (int64, bool) {
 	switch {
 	case x.of.Effective == "":
