@@ -103,7 +103,8 @@ func (s *session) rebuild() *cli.Command {
 			"models still point to them. Erased members stay blank. Tables that a changed model has otherwise are made as it says.\n\n" +
 			"All of it is one transaction: readers see the old star until the new one is complete, and if a step fails, everything\n" +
 			"stays as it was. A rebuild cannot be taken back by undo.\n\n" +
-			"Rows whose files are not there any more would be gone, so the rebuild stops and names the files. --without-them goes on.\n\n" +
+			"Rows whose files are not there any more would be gone, so the rebuild stops and names the files of facts,\n" +
+			"and how many versions dimensions would lose. --without-them goes on.\n\n" +
 			"Exit status: 0 the star was made anew; 1 it was not; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger rebuild --dry-run\n  ironmonger rebuild --model canal/ironmonger.yaml",
 		Flags: flags(

@@ -21,7 +21,7 @@ import (
 // that readers see the old star until the new one is complete.
 type remake struct {
 	former map[*star.Dimension]*roster.Former // the keys of members
-	stood  map[string]map[string]int64        // by step: facts by the file that they came from; a dimension's files with 0
+	stood  map[string]map[string]int64        // by step: facts by the file that they came from
 	read   map[string][]string                // and the files that the step has read now
 }
 
@@ -65,19 +65,6 @@ func (r *run) noteStood(ctx context.Context, tx warehouse.Tx) error {
 		if r.remake.former[d.Dimension], err = roster.ReadFormer(ctx, tx, d); err != nil {
 			return err
 		}
-		if d.Source == nil {
-			continue
-		}
-		bases, _, _ := d.Source.Bases()
-		came := map[string]int64{}
-		for _, s := range bases {
-			for _, name := range names {
-				if r.inputs.Covers(s, name) {
-					came[name] = 0
-				}
-			}
-		}
-		r.remake.stood["dimension "+d.Text] = came
 	}
 	for _, f := range r.star.Facts {
 		if there, err := tx.Describe(ctx, f.Table.Name); err != nil {
@@ -214,6 +201,18 @@ func (r *run) lost(ctx context.Context) error {
 					what += fmt.Sprintf(" (%d rows)", n)
 				}
 				list = append(list, what)
+			}
+		}
+		for _, d := range r.star.Dimensions {
+			if r.remake.former[d.Dimension] == nil || d.Source == nil {
+				continue
+			}
+			now, err := roster.ReadFormer(ctx, tx, d)
+			if err != nil {
+				return err
+			}
+			if n := r.remake.former[d.Dimension].Lost(now); n > 0 {
+				list = append(list, fmt.Sprintf("%d versions of members of dimension %s", n, d.Text))
 			}
 		}
 		return nil

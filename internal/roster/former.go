@@ -21,6 +21,7 @@ type Former struct {
 // FormerMember is the keys that a member had.
 type FormerMember struct {
 	Durable  int64
+	Inferred bool            // no source had described it
 	Erased   bool            // its personal attributes stay blank
 	Versions []FormerVersion // in the order of their times
 }
@@ -43,6 +44,11 @@ func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*
 	}
 	if d.Versioned() {
 		from, fields = len(fields), append(fields, column.Field{Name: schema.ValidFrom, Type: d.Time})
+	}
+	inferred := -1
+	if d.Inferable() && there.Has(schema.IsInferred) {
+		boolean := column.Type{Kind: column.Boolean}
+		inferred, fields = len(fields), append(fields, column.Field{Name: schema.IsInferred, Type: boolean})
 	}
 	for _, field := range fields {
 		if !there.Has(field.Name) { // another model made the table: its keys are of other members
@@ -71,6 +77,7 @@ func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*
 				v.From = b.Cols[from].Int[i]
 			}
 			m.Durable, m.Versions = b.Cols[durable].Int[i], append(m.Versions, v)
+			m.Inferred = inferred >= 0 && b.Cols[inferred].Int[i] != 0
 			m.Erased = m.Erased || erased[key]
 			f.hasErased = f.hasErased || m.Erased
 		}
@@ -96,6 +103,20 @@ func (f *Former) Of(natural []*column.Column, i int) *FormerMember {
 		return nil
 	}
 	return f.members[sumOf(natural, i)]
+}
+
+// Lost counts the versions of members that a source had described, and that are not there now.
+func (f *Former) Lost(now *Former) (n int64) {
+	for sum, m := range f.members {
+		is := now.members[sum]
+		for _, v := range m.Versions {
+			same := func(o FormerVersion) bool { return o.From == v.From }
+			if !m.Inferred && (is == nil || is.Inferred || !slices.ContainsFunc(is.Versions, same)) {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // Key returns the key that the version had which was valid from a time on; of the first version, that of the member's first

@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
 	"path/filepath"
-	"slices"
 	"sync"
 	"time"
 
@@ -73,15 +71,6 @@ func Content(path string) (string, error) {
 		}
 	}
 	return hex.EncodeToString(h.Sum(nil)[:16]), nil
-}
-
-// Covers reports whether a file is one that a source reads, if it is there.
-func (in *Inputs) Covers(s *star.Source, name string) bool {
-	within := filepath.ToSlash(s.Within.Text)
-	return slices.ContainsFunc(s.Read, func(pattern star.Name) bool {
-		ok, err := path.Match(path.Join(within, pattern.Text), name)
-		return ok && err == nil
-	})
 }
 
 // Without returns inputs of the same model that pass over some files.
