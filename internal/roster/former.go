@@ -27,7 +27,11 @@ type FormerMember struct {
 }
 
 // FormerVersion is the key of a version, and from when it was valid; 0 if the dimension has no versions.
-type FormerVersion struct{ From, Key int64 }
+type FormerVersion struct {
+	From, Key int64
+	to        int64
+	values    digest.Sum // of its type 2 attributes
+}
 
 // ReadFormer reads the keys of a dimension as it stands. A table that is not there has none.
 func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*Former, error) {
@@ -43,7 +47,9 @@ func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*
 		durable, fields = len(fields), append(fields, column.Field{Name: d.DurableColumn(), Type: integer})
 	}
 	if d.Versioned() {
-		from, fields = len(fields), append(fields, column.Field{Name: schema.ValidFrom, Type: d.Time})
+		from, fields = len(fields), append(
+			fields, column.Field{Name: schema.ValidFrom, Type: d.Time}, column.Field{Name: schema.ValidTo, Type: d.Time},
+		)
 	}
 	inferred := -1
 	if d.Inferable() && there.Has(schema.IsInferred) {
@@ -55,6 +61,12 @@ func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*
 			return f, nil
 		}
 	}
+	values := len(fields)
+	for _, field := range versioned(d) {
+		if there.Has(field.Name) {
+			fields = append(fields, field)
+		}
+	}
 	erased, err := ledger.Erased(ctx, r, d.Text)
 	if err != nil {
 		return nil, err
@@ -62,7 +74,7 @@ func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*
 	natural := len(d.NaturalKey)
 	q := warehouse.Query{Table: d.Table.Name, Fields: fields, Convert: true}
 	err = warehouse.Each(ctx, r, q, func(b *column.Batch) error {
-		cols := column.Pointers(b.Cols[1 : 1+natural])
+		cols, type2 := column.Pointers(b.Cols[1:1+natural]), column.Pointers(b.Cols[values:])
 		for i, key := range b.Cols[0].Int[:b.N] {
 			if key < 0 {
 				continue
@@ -74,7 +86,7 @@ func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*
 			}
 			v := FormerVersion{Key: key}
 			if from >= 0 {
-				v.From = b.Cols[from].Int[i]
+				v.From, v.to, v.values = b.Cols[from].Int[i], b.Cols[from+1].Int[i], sumOf(type2, i)
 			}
 			m.Durable, m.Versions = b.Cols[durable].Int[i], append(m.Versions, v)
 			m.Inferred = inferred >= 0 && b.Cols[inferred].Int[i] != 0
@@ -92,9 +104,20 @@ func ReadFormer(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (*
 	return f, err
 }
 
-func sumOf(natural []*column.Column, i int) digest.Sum {
+// versioned returns the columns of a dimension whose changes make versions.
+func versioned(d *schema.Dimension) []column.Field {
+	list := slices.Clone(d.Type2)
+	for n, k := range d.Keys {
+		if k.Type2 {
+			list = append(list, d.Outriggers[n])
+		}
+	}
+	return list
+}
+
+func sumOf(cols []*column.Column, i int) digest.Sum {
 	var m digest.Maker
-	return m.Of(natural, i)
+	return m.Of(cols, i)
 }
 
 // Of returns the keys that the member of a natural key had; nil if there was none.
@@ -105,13 +128,22 @@ func (f *Former) Of(natural []*column.Column, i int) *FormerMember {
 	return f.members[sumOf(natural, i)]
 }
 
-// Lost counts the versions of members that a source had described, and that are not there now.
+// Lost counts the versions of members that a source had described, and that are not there now. A version that only went on
+// with the values of the one before it is not counted: loads one after another keep it, and one load does not make it.
 func (f *Former) Lost(now *Former) (n int64) {
 	for sum, m := range f.members {
+		if m.Inferred {
+			continue
+		}
 		is := now.members[sum]
-		for _, v := range m.Versions {
+		if is == nil || is.Inferred {
+			n += int64(len(m.Versions))
+			continue
+		}
+		for i, v := range m.Versions {
+			goesOn := i > 0 && m.Versions[i-1].to == v.From && m.Versions[i-1].values == v.values
 			same := func(o FormerVersion) bool { return o.From == v.From }
-			if !m.Inferred && (is == nil || is.Inferred || !slices.ContainsFunc(is.Versions, same)) {
+			if !goesOn && !slices.ContainsFunc(is.Versions, same) {
 				n++
 			}
 		}
