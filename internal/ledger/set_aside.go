@@ -406,8 +406,8 @@ func (a *Asides) flush() error {
 
 // Close writes what is left. Of the rows that wait and were not met again, it clears those whose file was read, and
 // those of whose grain another row was loaded; the others wait on: nobody knows what became of them. So do those of
-// tables and queries that were read in part.
-func (a *Asides) Close(files []string, inPart map[string]bool) error {
+// files that were passed over, and of tables and queries that were read in part.
+func (a *Asides) Close(files []string, unread map[string]bool) error {
 	read := map[string]bool{}
 	for _, name := range files {
 		read[name] = true
@@ -455,7 +455,7 @@ func (a *Asides) Close(files []string, inPart map[string]bool) error {
 	fields := pick(asideTable, "id", "cleared_by", "state")
 	cleared := column.NewBatch(fields)
 	for _, w := range a.waiting {
-		if !w.met && !inPart[w.file] && (w.superseded || read[w.file]) {
+		if !w.met && !unread[w.file] && (w.superseded || read[w.file]) {
 			row(cleared, w.id, a.run, Cleared)
 		}
 	}

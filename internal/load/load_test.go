@@ -364,6 +364,32 @@ func TestWideMoney(t *testing.T) {
 	}
 }
 
+// TestSetAsideOfUnread: a row that is set aside in a file that is not read again goes on waiting, whatever became of others
+// of its grain.
+func TestSetAsideOfUnread(t *testing.T) {
+	t.Setenv("IRONMONGER_SETTLED", "1")
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+sources: {trips: {read: "t/*", columns: {no: integer, qty: integer}, require: {some: qty > 0}}}
+dimensions: {kind: {natural_key: code, rows: [{code: A}]}}
+facts: {trip: {from: trips, grain: no, keys: {}, measures: qty}}
+`)
+	startest.Write(t, dir, "t/a.csv", "no,qty\n1,-1\n2,1\n")
+	for n := range 4 { // only this one is read again
+		startest.Write(t, dir, "t/b.csv", "no,qty\n1,5\n3,many\n"+strings.Repeat("4,4\n", n))
+		if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+			t.Fatal(err)
+		}
+		if waits := waiting(t, dir, "trips"); waits != 2 || !startest.Proved(t, dir) {
+			t.Fatalf("after %d loads %d rows wait", n+1, waits)
+		}
+	}
+	startest.Write(t, dir, "t/a.csv", "no,qty\n2,1\n")
+	if _, err := startest.Load(t, dir, load.Options{}); err != nil || waiting(t, dir, "trips") != 1 || !startest.Proved(t, dir) {
+		t.Errorf("%v: the row is not there any more, and waits", err)
+	}
+}
+
 // TestUnmatchedSettles: a fact whose natural key no member had is pointed to the member when it comes, without its file;
 // a row without a natural key stays at Unknown. A star that knows no open keys gets them when the rows are read again.
 func TestUnmatchedSettles(t *testing.T) {

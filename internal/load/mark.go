@@ -2,6 +2,7 @@ package load
 
 import (
 	"context"
+	"maps"
 	"slices"
 
 	"ironmonger/internal/civil"
@@ -138,12 +139,18 @@ func (w *work) wholly() []string {
 	return slices.DeleteFunc(slices.Clone(w.files), func(name string) bool { return w.marks.parts[name] })
 }
 
-// inPart returns what the step has read in part, by its name.
-func (w *work) inPart() map[string]bool {
-	if w.marks == nil {
-		return nil
+// unread returns what the step has read in part or not at all, although it is there: rows of it may wait on.
+func (w *work) unread() map[string]bool {
+	names := map[string]bool{}
+	if w.marks != nil {
+		maps.Copy(names, w.marks.parts)
 	}
-	return w.marks.parts
+	if w.reading != nil {
+		for f := range w.reading.skip {
+			names[f.Name] = true
+		}
+	}
+	return names
 }
 
 // keepMarks writes down how far the step has read.

@@ -1201,8 +1201,10 @@ func rebuiltCase(t *testing.T, w *world, dir, warehouse string) {
 			t.Errorf("the key of %s was %s and is %s", member, was, key)
 		}
 	}
-	if again, err := startest.Load(t, dir, load.Options{}); err != nil || again.Wrote() && again.Steps[len(again.Steps)-1].Figures.SetAside == 0 {
-		t.Errorf("%v: a load after it has written: %+v", err, again)
+	for range 2 {
+		if again, err := startest.Load(t, dir, load.Options{}); err != nil || again.Wrote() && again.Steps[len(again.Steps)-1].Figures.SetAside == 0 {
+			t.Errorf("%v: a load after it has written: %+v", err, again)
+		}
 	}
 	if !startest.Proved(t, dir) {
 		t.Error("made anew, the star is broken")

@@ -132,9 +132,9 @@ func (a *setAsideBook) fallen() error {
 }
 
 // close completes the ledger and the figures.
-func (a *setAsideBook) close(files []string, inPart map[string]bool) error {
+func (a *setAsideBook) close(files []string, unread map[string]bool) error {
 	a.w.figures.Reasons = a.reasons.List()
-	return a.book.Close(files, inPart)
+	return a.book.Close(files, unread)
 }
 
 // main is the most frequent reason with its first place.

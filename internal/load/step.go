@@ -235,7 +235,7 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.aside.fallen(); err != nil {
 		return err
 	}
-	if err := w.aside.close(w.wholly(), w.inPart()); err != nil {
+	if err := w.aside.close(w.wholly(), w.unread()); err != nil {
 		return err
 	}
 	if err := w.keepMarks(ctx); err != nil {
