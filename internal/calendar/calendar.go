@@ -1,49 +1,42 @@
-// Package calendar makes the rows of a date dimension: a row a day, with the attributes that people
-// slice by. A [Calendar] is a [column.Source] like any other; its weeks are those of ISO 8601, its
-// names English.
+// Package calendar makes the rows of a date dimension: a row a day, with the attributes that people slice by.
+//
+// A [Calendar] declares a range of days and what is said of them. Its attributes are functions of the day, in sets: see
+// [Sets] and [Calendar.Attributes]. Only working days depend on the days around, which are known for a year before and
+// after the range. [Calendar.Days] yields the rows, a [column.Source] like any other.
 package calendar
 
 import (
 	"context"
 	"iter"
-	"time"
 
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
+	"ironmonger/internal/locale"
 )
 
-// Calendar declares a range of days, counted from 1970-01-01, both ends included.
+// Calendar declares a range of days, counted from 1970-01-01, both ends included, and what is said of them.
 type Calendar struct {
-	From, To    int64
-	FiscalStart int  // the month in which the fiscal year starts, 1 to 12
-	NamedByEnd  bool // a fiscal year has the number of the year in which it ends, else of that in which it starts
-	Closed      bool // nothing comes after it, so that nobody is warned of its end
+	From, To  int64
+	Closed    bool // nothing comes after it, so that nobody is warned of its end
+	Chosen    []string
+	Fiscal    Fiscal
+	Week      Week
+	Retail    *Retail // nil if it has no years of weeks
+	Languages []*locale.Locale
+	Regions   []*Region
 }
 
-var fields = func() []column.Field {
-	integer, text := column.Type{Kind: column.Integer}, column.Type{Kind: column.Text}
-	return []column.Field{
-		{Name: "date", Type: column.Type{Kind: column.Date}},
-		{Name: "day", Type: integer}, {Name: "month", Type: integer}, {Name: "month_name", Type: text},
-		{Name: "quarter", Type: integer}, {Name: "year", Type: integer},
-		{Name: "iso_week", Type: integer}, {Name: "iso_year", Type: integer},
-		{Name: "day_of_week", Type: integer}, {Name: "weekday_name", Type: text},
-		{
-			Name: "fiscal_year",
-			Type: integer,
-		}, {Name: "fiscal_quarter", Type: integer}, {Name: "fiscal_month", Type: integer},
-		{Name: SortOrder, Type: integer},
+// Date is the column that has the day itself, the natural key.
+const Date = "date"
+
+// Fields lists the columns; the first, date, is the natural key.
+func (c *Calendar) Fields() []column.Field {
+	fields := []column.Field{{Name: Date, Type: date}}
+	for _, a := range c.chosen(nil) {
+		fields = append(fields, column.Field{Name: a.Name, Type: a.Type})
 	}
-}()
-
-// SortOrder is the attribute by which special members come after all dates (rule R21).
-const SortOrder = "sort_order"
-
-// Fields lists the columns of every calendar; the first, date, is the natural key.
-func Fields() []column.Field { return fields }
-
-// Fields lists the columns.
-func (c *Calendar) Fields() []column.Field { return fields }
+	return fields
+}
 
 // Key returns the yyyymmdd key of a day.
 func Key(day int64) int64 {
@@ -54,64 +47,86 @@ func Key(day int64) int64 {
 // SpecialOrder returns the sort_order of a special member, beyond that of any date.
 func SpecialOrder(key int64) int64 { return 100_000_000 - key }
 
-// Pieces yields the days in order, all in one piece.
-func (c *Calendar) Pieces(context.Context) iter.Seq2[column.Piece, error] {
-	return func(yield func(column.Piece, error) bool) { yield(c, nil) }
+// Days is the rows of a calendar.
+type Days struct {
+	of         *Calendar
+	fields     []column.Field
+	attributes []Attribute
 }
 
-// Fill writes all days.
-func (c *Calendar) Fill(b *column.Batch) error {
-	b.Reset(int(c.To - c.From + 1))
-	b.From = column.Origin{File: "calendar", Raw: func(i int) string { return b.Cols[0].Value(i) }}
-	for i := range b.N {
-		b.From.Line = append(b.From.Line, int64(i+1))
-		c.fillDay(b, i, c.From+int64(i))
+// Days returns the rows of the columns that want names; nil is all. listed returns the holidays of a region that stand in
+// lists; it may be nil.
+func (c *Calendar) Days(want func(column string) bool, listed func(r *Region) []Holiday) *Days {
+	regions := map[*Region]*workdays{}
+	for _, r := range c.regions() {
+		var more []Holiday
+		if listed != nil {
+			more = listed(r)
+		}
+		regions[r] = r.workdays(c.From, c.To, more)
 	}
-	return nil
-}
-
-func (c *Calendar) fillDay(b *column.Batch, i int, day int64) {
-	y, m, d := civil.Date(day)
-	isoYear, isoWeek := civil.Week(day)
-	weekday := weekday(day)
-	fiscalYear, fiscalMonth := c.fiscal(y, m)
-	numbers := [...]int64{
-		day,
-		int64(d),
-		int64(m),
-		0,
-		int64((m + 2) / 3),
-		int64(y),
-		int64(isoWeek),
-		int64(isoYear),
-		int64(weekday),
-		0,
-		int64(fiscalYear),
-		int64((fiscalMonth + 2) / 3),
-		int64(fiscalMonth),
-		Key(day),
+	d := &Days{of: c}
+	if want == nil || want(Date) {
+		d.fields = append(d.fields, column.Field{Name: Date, Type: date})
+		d.attributes = append(d.attributes, on(Date, "the day", func(d *day) int64 { return d.at }))
 	}
-	for k := range fields {
-		b.Cols[k].Null[i] = false
-		if b.Cols[k].Type.Kind != column.Text {
-			b.Cols[k].Int[i] = numbers[k]
+	for _, a := range c.chosen(regions) {
+		if want == nil || want(a.Name) {
+			d.fields = append(d.fields, column.Field{Name: a.Name, Type: a.Type})
+			d.attributes = append(d.attributes, a)
 		}
 	}
-	b.Cols[3].Text[i] = time.Month(m).String()
-	b.Cols[9].Text[i] = time.Weekday(weekday % 7).String()
+	return d
 }
 
-// weekday counts from Monday, 1, to Sunday, 7. 1970-01-01 was a Thursday.
-func weekday(day int64) int { return int(((day+3)%7+7)%7) + 1 }
+// Fields lists the columns.
+func (d *Days) Fields() []column.Field { return d.fields }
 
-// fiscal returns the fiscal year and the month within it (rule R23).
-func (c *Calendar) fiscal(year, month int) (int, int) {
-	of := (month-c.FiscalStart+12)%12 + 1
-	if month < c.FiscalStart {
-		year--
+// Line fills b with the day of a line, counted from 1, and returns its row, or -1 if there is no such line.
+func (d *Days) Line(line int64, b *column.Batch) (int, error) {
+	at := d.of.From + line - 1
+	if line < 1 || at > d.of.To {
+		return -1, nil
 	}
-	if c.NamedByEnd && c.FiscalStart != 1 {
-		year++
+	return 0, piece{d, at, at}.Fill(b)
+}
+
+// pieceSize is how many days are made at a time.
+const pieceSize = 2048
+
+// Pieces yields the days in order.
+func (d *Days) Pieces(context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		for from := d.of.From; from <= d.of.To; from += pieceSize {
+			if !yield(piece{d, from, min(from+pieceSize-1, d.of.To)}, nil) {
+				return
+			}
+		}
 	}
-	return year, of
+}
+
+// piece is some days.
+type piece struct {
+	*Days
+	from, to int64
+}
+
+// Fill writes them.
+func (p piece) Fill(b *column.Batch) error {
+	n := int(p.to - p.from + 1)
+	b.Reset(n)
+	days := make([]day, n)
+	from := column.Origin{File: "calendar", Raw: func(i int) string {
+		return string(column.AppendInt(nil, column.Date, days[i].at))
+	}}
+	for i := range days {
+		days[i] = p.of.day(p.from + int64(i))
+		from.Line = append(from.Line, days[i].at-p.of.From+1)
+	}
+	b.From = from
+	var buffer []byte
+	for k := range p.attributes {
+		buffer = p.attributes[k].fill(&b.Cols[k], days, buffer)
+	}
+	return nil
 }

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/digest"
@@ -295,8 +294,8 @@ func (f *Feed) reserve() {
 
 // allocate returns the surrogate key of a new version of observation o.
 func (f *Feed) allocate(o int32) int64 {
-	if f.x.Dimension().Calendar != nil {
-		surrogate := calendar.Key(f.kept.Cols[0].Int[o])
+	if days := f.x.Dimension().DayKeys(); days != nil {
+		surrogate := days.Key(f.kept.Cols[0].Int[o])
 		f.highest = max(f.highest, surrogate)
 		return surrogate
 	}

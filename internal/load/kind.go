@@ -186,9 +186,6 @@ func (w *dimensionStep) source() *star.Source { return w.dimension.Source }
 func (w *dimensionStep) limits() star.Limits  { return w.dimension.Limits }
 
 func (w *dimensionStep) given() column.Source {
-	if cal := w.dimension.Calendar; cal != nil {
-		return cal
-	}
 	return written{w.dimension.Rows}
 }
 

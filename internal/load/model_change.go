@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
@@ -102,45 +101,29 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 	if there, err := r.Describe(ctx, d.Table.Name); err != nil || there == nil {
 		return nil, err
 	}
-	ends := [2]int64{}
-	for k, descending := range []bool{false, true} {
-		b, err := warehouse.ReadAll(
-			ctx,
-			r,
-			warehouse.Query{
-				Table:      d.Table.Name,
-				Fields:     d.Table.Fields()[:1],
-				OrderBy:    []string{d.KeyColumn()},
-				Descending: descending,
-				Limit:      1 + len(d.Specials),
-			},
-		)
-		if err != nil {
-			return nil, err
-		}
-		for _, key := range slices.Backward(b.Cols[0].Int) {
-			if key > 0 && (ends[k] == 0 || !descending == (key < ends[k])) {
-				ends[k] = key
+	from, to, any := int64(0), int64(0), false
+	q := warehouse.Query{Table: d.Table.Name, Fields: d.NaturalKey}
+	err := warehouse.Each(ctx, r, q, func(b *column.Batch) error {
+		for i, day := range b.Cols[0].Int[:b.N] {
+			switch {
+			case b.Cols[0].Null[i]: // a special member
+			case !any:
+				from, to, any = day, day, true
+			default:
+				from, to = min(from, day), max(to, day)
 			}
 		}
+		return nil
+	})
+	if err != nil || !any || from >= d.Calendar.From && to <= d.Calendar.To {
+		return nil, err
 	}
-	from, to := calendar.Key(d.Calendar.From), calendar.Key(d.Calendar.To)
-	if ends[0] == 0 || ends[0] >= from && ends[1] <= to {
-		return nil, nil
-	}
-	return []Alteration{
-		{
-			d.Table.Name,
-			fmt.Sprintf(
-				"has the days %d to %d, but the model has %d to %d: days are not removed, because facts may point to them; extend the calendar, or ironmonger rebuild",
-				ends[0],
-				ends[1],
-				from,
-				to,
-			),
-			true,
-		},
-	}, nil
+	const message = "has the days %s to %s, but the model has %s to %s: days are not removed, because facts may point to them; " +
+		"extend the calendar, or ironmonger rebuild"
+	written := func(day int64) string { return string(column.AppendInt(nil, column.Date, day)) }
+	return []Alteration{{
+		d.Table.Name, fmt.Sprintf(message, written(from), written(to), written(d.Calendar.From), written(d.Calendar.To)), true,
+	}}, nil
 }
 
 // refusals are those of a list of alterations that cannot be made, as an error.

@@ -18,7 +18,7 @@ func (w *work) findMoved(ctx context.Context) (map[string]string, error) {
 		return contents, nil
 	}
 	for _, f := range w.reading.states {
-		if w.reading.skip[f.FileOf] {
+		if w.reading.skip[f.FileOf] || f.Path == "" {
 			continue
 		}
 		content, err := source.Content(f.Path)

@@ -94,7 +94,7 @@ func (w *work) findKeys(ctx context.Context) error {
 
 // few returns how many natural keys of a dimension may be looked up one by one, or -1 if it is to be read whole.
 func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
-	if d.Source == nil || d.Deliveries != nil || d.Aliases != nil { // the others are small, or all have to be known
+	if !d.Inferable() || d.Deliveries != nil || d.Aliases != nil { // the others are small, or all have to be known
 		return -1, nil
 	}
 	if w.opts.Opening == ByKeys {

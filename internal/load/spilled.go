@@ -20,7 +20,7 @@ const sourceWeight = 20
 
 // fits reports whether there is room in memory for the members of a dimension.
 func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
-	if d.Source == nil || d.Aliases != nil || w.opts.Opening == Whole || w.opts.Opening == ByKeys {
+	if !d.Inferable() || d.Aliases != nil || w.opts.Opening == Whole || w.opts.Opening == ByKeys {
 		return true, nil
 	}
 	if w.opts.Opening == Spilled {
@@ -79,7 +79,7 @@ func (w *dimensionStep) feed(ctx context.Context) (*dimension.Feed, *roster.Rost
 		return nil, nil, err
 	}
 	feed := dimension.NewFeed(x, w.entry.ID, w.name)
-	if d.Source != nil && d.Deliveries == nil && d.Aliases == nil {
+	if d.Inferable() && d.Deliveries == nil && d.Aliases == nil {
 		feed.Limit(w.opts.Memory/2, w.opts.Workers, w.busy)
 	}
 	return feed, x, nil

@@ -469,7 +469,7 @@ func (w *work) withinLimits() error {
 		)
 	}
 	for k, l := range w.links {
-		if l.Dimension.Source != nil && over(w.keys[k].Unmatched, w.arrived, w.kind.limits().Unmatched) {
+		if l.Dimension.Inferable() && over(w.keys[k].Unmatched, w.arrived, w.kind.limits().Unmatched) {
 			return fmt.Errorf(
 				"key %s: %d of %d rows (%s) are unmatched, more than %s: nothing is kept. Is the dimension's source complete, and the key written alike on both sides? Else raise limits.unmatched",
 				l.Text,

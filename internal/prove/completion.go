@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 
-	"ironmonger/internal/calendar"
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
@@ -29,7 +28,7 @@ func (p *proof) milestones(f *schema.Fact) []exam {
 	return []exam{{c, func(b *column.Batch) {
 		for _, part := range f.Completion.Parts {
 			for _, k := range part.Keys {
-				if part.Milestone && k.Dimension.Calendar != nil {
+				if part.Milestone && k.Dimension.DayKeys() != nil {
 					p.milestoneKey(c, f, k, b, column.Find(fields, part.Column))
 				}
 			}
@@ -62,7 +61,7 @@ func (p *proof) milestoneKey(c *Check, f *schema.Fact, k *star.Key, b *column.Ba
 		if days.Null[i] {
 			right = k.Missing.Stands(k.Dimension, key, i)
 		} else {
-			right = !key.Null[i] && key.Int[i] == calendar.Key(dayAt(days, i)) || k.Unmatched.Stands(k.Dimension, key, i)
+			right = !key.Null[i] && key.Int[i] == k.Dimension.DayKeys().Key(dayAt(days, i)) || k.Unmatched.Stands(k.Dimension, key, i)
 		}
 		if !right {
 			c.against(func() Example {

@@ -34,8 +34,8 @@ func (p *proof) dimension(d *schema.Dimension) error {
 		lasting: map[int64]int64{},
 		reg:     newRegister(d.FirstKey, highest, d.KeyStep),
 	}
-	if cal := d.Calendar; cal != nil {
-		x.reg = newRegister(calendar.Key(cal.From), calendar.Key(cal.To), 1)
+	if days := d.DayKeys(); days != nil {
+		x.reg = newRegister(days.Key(days.From), days.Key(days.To), 1)
 	}
 	p.registers[d] = x.reg
 	fields := d.Table.Fields()
@@ -421,8 +421,8 @@ func (x *members) lookDays(b *column.Batch) {
 			say("%d days before this one are missing", day-x.day-1)
 		}
 		x.day = max(x.day, day)
-		if b.Cols[0].Int[i] != calendar.Key(day) {
-			say("the key of this day is %d", calendar.Key(day))
+		if keys := x.d.DayKeys(); keys != nil && b.Cols[0].Int[i] != keys.Key(day) {
+			say("the key of this day is %d", keys.Key(day))
 		}
 	}
 }

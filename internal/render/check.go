@@ -63,7 +63,7 @@ func TakenBy(m *star.Model) []Taken {
 	for _, d := range m.Dimensions {
 		var parts []string
 		say := func(what string, fields []column.Field) {
-			if len(fields) > 0 && d.Calendar == nil {
+			if len(fields) > 0 && (d.Calendar == nil || d.DayKeys() == nil) {
 				parts = append(parts, what+" "+strings.Join(column.Names(fields), ", "))
 			}
 		}

@@ -84,7 +84,7 @@ func (d *Dimension) Tables() []*warehouse.Table {
 }
 
 // Inferable reports whether the dimension marks inferred members.
-func (d *Dimension) Inferable() bool { return d.Source != nil }
+func (d *Dimension) Inferable() bool { return d.Dimension.Inferable() }
 
 // Timed reports whether rows have an effective time.
 func (d *Dimension) Timed() bool { return d.Effective != nil }

@@ -26,8 +26,14 @@ type State struct {
 	Changed  string // what the system says of the file's last change, in a form of its own
 }
 
+// Generated is the name of the file that a calendar would be.
+const Generated = "calendar"
+
 // States returns the files of a source in order, as they are found. The source reads files.
 func (in *Inputs) States(s *star.Source) ([]State, error) {
+	if c := s.Calendar; c != nil { // which the model tells
+		return []State{{FileOf: FileOf{s.Text, Generated}, Size: c.To - c.From + 1, Changed: "never"}}, nil
+	}
 	dir, found, errs := in.locate(s)
 	if err := errs.Err(); err != nil {
 		return nil, err

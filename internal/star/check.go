@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
@@ -253,7 +254,7 @@ func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 		}
 	}
 	for i, w := range by {
-		if d.Source == nil && d.Matching == nil && d.Aliases == nil || column.Find(fields, w.Text) < 0 {
+		if (d.Source == nil || d.Calendar != nil) && d.Matching == nil && d.Aliases == nil || column.Find(fields, w.Text) < 0 {
 			k.By = append(k.By, w.Text)
 		} else {
 			k.By = append(k.By, c.match(s, d, i, w, k.subject))
@@ -348,6 +349,12 @@ func (c *checker) asOf(k *Key, fields []column.Field, of string) {
 	k.AsOf = f.Name
 }
 
+// infers reports whether members of a dimension can be inferred, as far as its text tells.
+func (c *checker) infers(d *Dimension) bool {
+	days := c.sourceOf(d.text.from).OnCalendar() != nil && len(d.text.naturalKey) == 1 && d.text.naturalKey[0].Text == calendar.Date
+	return d.text.from != nil && !days || d.Junk
+}
+
 func (c *checker) outcomes(k *Key) {
 	k.missingSaid = k.Missing != ""
 	_, unknown := k.Dimension.KeyOf(Unknown)
@@ -359,7 +366,7 @@ func (c *checker) outcomes(k *Key) {
 	if k.Outside == "" {
 		k.Outside = Nearest
 	}
-	made := k.Dimension.text.from != nil || k.Dimension.Junk
+	made := c.infers(k.Dimension)
 	if k.Unmatched == "" {
 		k.Unmatched = SetAside
 		if made {
@@ -467,7 +474,7 @@ func (f *Fact) Day(k *Key) *Key {
 		return nil
 	}
 	for _, role := range f.Keys {
-		if role.Dimension != nil && role.Dimension.Calendar != nil && len(role.By) == 1 && role.By[0] == k.AsOf &&
+		if role.Dimension != nil && role.Dimension.Calendar != nil && role.Dimension.Calendar.Dated() && len(role.By) == 1 && role.By[0] == k.AsOf &&
 			(role.Unmatched == SetAside || role.Unmatched == Stop) {
 			return role
 		}

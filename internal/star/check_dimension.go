@@ -14,7 +14,7 @@ import (
 func (c *checker) dimension(d *Dimension) {
 	path := "dimensions." + d.Text
 	kinds := 0
-	for _, is := range []bool{d.text.from != nil, d.Rows != nil, d.Calendar != nil, d.Junk, d.LookedUp != nil} {
+	for _, is := range []bool{d.text.from != nil, d.Rows != nil, d.text.calendar != nil, d.Junk, d.LookedUp != nil} {
 		if is {
 			kinds++
 		}
@@ -25,10 +25,6 @@ func (c *checker) dimension(d *Dimension) {
 			path,
 			"a dimension has either from (a source), or rows, or combinations, or calendar, or looked_up",
 		)
-		return
-	}
-	if d.Calendar != nil {
-		c.calendar(d, path)
 		return
 	}
 	if d.Junk {
@@ -48,7 +44,12 @@ func (c *checker) dimension(d *Dimension) {
 		}
 		fields = d.Rows.Fields
 	} else {
-		if d.Source = c.findSource(d.text.from, path+".from"); d.Source == nil {
+		if d.Source = d.text.calendar; d.Source != nil {
+			c.source(d.Source)
+			if d.text.naturalKey == nil {
+				d.text.naturalKey = []Name{{calendar.Date, d.At}}
+			}
+		} else if d.Source = c.findSource(d.text.from, path+".from"); d.Source == nil {
 			return
 		}
 		fields, of = d.Source.Fields(), "source "+d.Source.Text
@@ -83,6 +84,7 @@ func (c *checker) dimension(d *Dimension) {
 	c.matching(d, path)
 	c.aliases(d, path)
 	c.attributes(d, fields, path)
+	c.days(d, path)
 	c.times(d, fields, of, path)
 	c.deliveries(d, fields, of, path)
 	c.watched(d.Source, path, d.Deliveries)
@@ -282,7 +284,7 @@ func (c *checker) attributes(d *Dimension, fields []column.Field, path string) {
 	if d.Hierarchy != nil {
 		used["parent_"+d.MemberColumn()], used[d.LevelColumn()] = "the parent's key", "the level"
 	}
-	if d.Source != nil {
+	if d.Inferable() {
 		used["is_inferred"] = "the mark of inferred members"
 	}
 	if d.text.deliveries.gone == string(Flag) || d.text.deliveries.gone == string(Close) {
@@ -368,13 +370,22 @@ func (c *checker) junk(d *Dimension, path string) {
 	d.Rows.Batch.From.File = c.file
 }
 
-func (c *checker) calendar(d *Dimension, path string) {
-	cal := d.Calendar
-	c.refuse(d, path, "a calendar has its own columns", d.said())
-	if cal.To < cal.From {
-		c.errorf(d.text.calendarAt, path+".calendar", "to is before from")
+// days checks a dimension whose rows are the days of a calendar.
+func (c *checker) days(d *Dimension, path string) {
+	if d.Calendar = d.Source.OnCalendar(); d.Calendar == nil {
+		return
 	}
-	d.NaturalKey, d.Type1, d.Type2 = calendar.Fields()[:1], calendar.Fields()[1:], nil
+	if len(d.NaturalKey) != 1 || d.Delivered != nil && d.Delivered[0] != calendar.Date || d.NaturalKey[0].Name != calendar.Date {
+		d.Calendar = nil // they are something of these days
+		return
+	}
+	for _, w := range []said{
+		{d.text.type2 != nil, "type_2"}, {d.Aliases != nil, "aliases"}, {d.Adopts != nil, "adopts"}, {d.text.numbered, "surrogate_key"},
+	} {
+		if w.given && d.DayKeys() != nil {
+			c.errorf(d.At, path, "the keys are made of the days: %s needs key: numbered in the calendar", w.name)
+		}
+	}
 }
 
 // said lists what may be said of a dimension that takes its columns from a source or from rows, natural_key first.

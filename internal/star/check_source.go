@@ -45,9 +45,11 @@ func (c *checker) source(s *Source) bool {
 
 // origin checks where the rows come from, and what columns they have.
 func (c *checker) origin(s *Source) {
-	path := "sources." + s.Text
+	path := cmp.Or(s.text.subject, "sources."+s.Text)
 	ways := 0
-	for _, given := range []bool{len(s.Read) > 0, s.Table.Text != "" || s.Query.Text != "", s.text.from != nil, s.text.union != nil} {
+	for _, given := range []bool{
+		len(s.Read) > 0, s.Table.Text != "" || s.Query.Text != "", s.text.from != nil, s.text.union != nil, s.Calendar != nil,
+	} {
 		if given {
 			ways++
 		}
@@ -57,7 +59,7 @@ func (c *checker) origin(s *Source) {
 		c.errorf(
 			s.At,
 			path,
-			"rows come from files (read), a database (table or query), another source (from) or several (union): one of these",
+			"rows come from files (read), a database (table or query), another source (from), several (union) or a calendar: one of these",
 		)
 	case s.Table.Text != "" && s.Query.Text != "":
 		c.errorf(s.At, path, "a source reads a table or a query")
@@ -71,7 +73,7 @@ func (c *checker) origin(s *Source) {
 			path+".order_by",
 			"files and sources have an order of their own: order_by is for a database",
 		)
-	case s.text.drivenBy != nil && (s.text.from != nil || s.text.union != nil):
+	case s.text.drivenBy != nil && (s.text.from != nil || s.text.union != nil || s.Calendar != nil):
 		c.errorf(s.text.drivenBy.At, path+".driven_by", "a list drives the reading of files or of a database")
 	}
 	if s.text.database != nil {
@@ -108,6 +110,9 @@ func (c *checker) origin(s *Source) {
 		len(s.Union) < len(s.text.union) {
 		s.blind = true
 		return
+	}
+	if s.Calendar != nil {
+		c.calendar(s.Calendar, path+".calendar")
 	}
 	for _, o := range s.Others() {
 		if o.state != right { // of that it is told already
@@ -172,6 +177,8 @@ func (c *checker) taken(s *Source, path string) {
 	switch {
 	case s.Standing != nil:
 		there, of = asColumns(s.Standing.Fields()), s.Standing.String()
+	case s.Calendar != nil:
+		there, of = asColumns(s.Calendar.Fields()), "the calendar"
 	case s.From != nil:
 		there, of = asColumns(s.From.Fields()), "source "+s.From.Text
 	case s.Union != nil:

@@ -9,7 +9,6 @@ import (
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
-	"ironmonger/internal/parse"
 )
 
 // Section is a part of the model file with its entries, for the reference.
@@ -97,11 +96,35 @@ func Sections() []Section {
 			"The form in which a part of the natural key is compared, in the source of the dimension and in every key that points to it. A plain expression means {as: expression}.",
 			r.matchingEntries(&Matching{}),
 		},
-		{"dimensions.NAME.calendar", "A row for each day.", r.calendarEntries(&calendar.Calendar{})},
+		{
+			"dimensions.NAME.calendar",
+			"A row for each day, as a dimension or as a source (sources.NAME.calendar). See [the calendar](calendar.md).",
+			r.calendarEntries(&Calendar{}),
+		},
 		{
 			"dimensions.NAME.calendar.fiscal_year",
 			"The fiscal year.",
-			r.fiscalEntries(&calendar.Calendar{}, new(bool)),
+			r.fiscalEntries(&Calendar{}, new(bool)),
+		},
+		{
+			"dimensions.NAME.calendar.week",
+			"Weeks for the attributes of the set week.",
+			r.weekEntries(&Calendar{}, new(*Name)),
+		},
+		{
+			"dimensions.NAME.calendar.retail_year",
+			"Years of 52 or 53 whole weeks.",
+			r.retailEntries(&calendar.Retail{}),
+		},
+		{
+			"dimensions.NAME.calendar.working_days",
+			"When people work. The keys of a region are the same.",
+			r.regionEntries(&Calendar{}, &calendar.Region{}),
+		},
+		{
+			"dimensions.NAME.calendar.working_days.holidays",
+			"A holiday, or several of them.",
+			r.holidayEntries(&holidayText{}),
 		},
 		{"facts.NAME", "A fact table.", r.factEntries(&Fact{})},
 		{
@@ -358,8 +381,8 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			},
 		},
 		{"calendar", "keys", "makes it a date dimension", false, func(n *node) {
-			d.Calendar, d.text.calendarAt = &calendar.Calendar{FiscalStart: 1}, n.key.At
-			r.section(n, r.calendarEntries(d.Calendar))
+			d.text.calendar = calendarSource(d)
+			r.calendar(n, d.text.calendar.Calendar)
 		}},
 		{
 			"natural_key",
@@ -445,7 +468,10 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			"keys",
 			"the numbering of surrogate keys; the default is 1, 2, 3",
 			false,
-			func(n *node) { r.section(n, r.numberEntries(d)) },
+			func(n *node) {
+				d.text.numbered = true
+				r.section(n, r.numberEntries(d))
+			},
 		},
 		{
 			"durable_key",
@@ -672,85 +698,6 @@ func (r *reader) staticRows(d *Dimension, n *node) {
 		})
 		rows.nodes = append(rows.nodes, row)
 		rows.places = append(rows.places, r.at(c))
-	}
-}
-
-func (r *reader) calendarEntries(c *calendar.Calendar) []Entry {
-	day := func(to *int64) func(n *node) {
-		return func(n *node) {
-			col := column.Column{Type: column.Type{Kind: column.Date}}
-			col.Resize(1)
-			w, ok := r.word(n, "a date")
-			if ok && parse.NewReader(nil).Set(&col, 0, w.Text) != nil {
-				r.errorf(w.At, n.path, "%s is not a date such as 2025-03-31", w.Text)
-			}
-			*to = col.Int[0]
-		}
-	}
-	return []Entry{
-		{"from", "a date", "the first day", true, day(&c.From)},
-		{"to", "a date", "the last day", true, day(&c.To)},
-		{
-			"closed",
-			"true or false",
-			"no later days are needed: `prove` does not warn when the last day is near or past. The default is false",
-			false,
-			func(n *node) { c.Closed = r.choice(n, "true", "false") == "true" },
-		},
-		{
-			"key",
-			"yyyymmdd",
-			"the form of the surrogate key: 20250331; this is the default",
-			false,
-			func(n *node) { r.choice(n, "yyyymmdd") },
-		},
-		{"fiscal_year", "keys", "the fiscal year; without it, the calendar year", false, func(n *node) {
-			named := false
-			r.section(n, r.fiscalEntries(c, &named))
-			if !named && c.FiscalStart != 1 {
-				r.errorf(
-					n.key.At,
-					n.path,
-					"named_by is missing: does a fiscal year have the number of the year in which it starts (start) or ends (end)?",
-				)
-			}
-		}},
-	}
-}
-
-func (r *reader) fiscalEntries(c *calendar.Calendar, named *bool) []Entry {
-	return []Entry{
-		{"starts", "a month's name", "the month in which it starts", true, func(n *node) {
-			w := r.choice(
-				n,
-				"january",
-				"february",
-				"march",
-				"april",
-				"may",
-				"june",
-				"july",
-				"august",
-				"september",
-				"october",
-				"november",
-				"december",
-			)
-			for m := time.January; m <= time.December; m++ {
-				if w == lowerMonth(m) {
-					c.FiscalStart = int(m)
-				}
-			}
-		}},
-		{
-			"named_by",
-			"start or end",
-			"which calendar year names it; required unless it starts in January",
-			false,
-			func(n *node) {
-				c.NamedByEnd, *named = r.choice(n, "start", "end") == "end", true
-			},
-		},
 	}
 }
 

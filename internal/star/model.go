@@ -10,7 +10,6 @@ import (
 	"slices"
 	"time"
 
-	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 )
@@ -92,12 +91,12 @@ type Dimension struct {
 
 // Origin is where the members of a dimension come from: one of these.
 type Origin struct {
-	Source   *Source            // nil for the others
-	Rows     *Rows              // that stand in the model; none of a junk dimension
-	Calendar *calendar.Calendar // days
-	LookedUp *LookedUp          // a table that another program loads
-	Junk     bool               // the combinations of values that occur, null among them
-	Adopts   *Adopted           // the table that has the first members and their keys; nil if there is none
+	Source   *Source   // nil for the others
+	Rows     *Rows     // that stand in the model; none of a junk dimension
+	Calendar *Calendar // the days of which its rows are; nil for others
+	LookedUp *LookedUp // a table that another program loads
+	Junk     bool      // the combinations of values that occur, null among them
+	Adopts   *Adopted  // the table that has the first members and their keys; nil if there is none
 }
 
 // Identity is what tells one member from another, and the keys that stand for it.
@@ -139,8 +138,13 @@ type dimensionText struct {
 	type0, type1, type2, type3, current []Name
 	combinations                        []Column
 	validity                            column.Type // of a dimension that is looked up in
-	calendarAt, durableAt, lateAt       diag.Place
+	durableAt, lateAt                   diag.Place
+	calendar                            *Source // the days, where the dimension declares them itself
+	numbered                            bool    // it says how keys are numbered
 }
+
+// Inferable reports whether facts may make members of the dimension which its source describes later.
+func (d *Dimension) Inferable() bool { return d.Source != nil && d.Calendar == nil }
 
 // Versioned reports whether members may have several versions.
 func (d *Dimension) Versioned() bool {
@@ -285,8 +289,6 @@ func (d *Dimension) Complete() bool { return d.Observed() && (!d.changes() || le
 func (d *Dimension) Attributes() []column.Field {
 	var order, list []column.Field
 	switch {
-	case d.Calendar != nil:
-		return calendar.Fields()[1:]
 	case d.Rows != nil:
 		order = d.Rows.Fields
 	case d.Source != nil:

@@ -221,7 +221,7 @@ func (d *Dimension) own() []column.Field {
 			column.Field{Name: "is_current", Type: boolean},
 		)
 	}
-	if d.Source != nil {
+	if d.Inferable() {
 		fields = append(fields, column.Field{Name: "is_inferred", Type: boolean})
 	}
 	if d.Hierarchy != nil {

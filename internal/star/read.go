@@ -95,7 +95,11 @@ func ReadOrder(file string) (*Model, error) {
 	}
 	for _, d := range m.Dimensions {
 		keys(d.Keys)
-		d.Source = c.sourceOf(d.text.from)
+		if d.Source = d.text.calendar; d.Source != nil {
+			c.link(d.Source)
+		} else {
+			d.Source = c.sourceOf(d.text.from)
+		}
 	}
 	for _, f := range m.Facts {
 		keys(f.Keys)

@@ -21,6 +21,7 @@ type Source struct {
 	Selection
 	From     *Source   // whose rows these are
 	Standing *Standing // or the dimension or fact of the model whose rows these are
+	Calendar *Calendar // or the days that it generates
 	Union    []*Source // whose rows these are, one after the other
 
 	DrivenBy *Source // there is a read for each of its rows
@@ -65,7 +66,8 @@ type Shaping struct {
 type sourceText struct {
 	read, table, query, database, drivenBy, from *Name
 	union                                        []Name
-	chosen                                       bool // it says which columns
+	chosen                                       bool   // it says which columns
+	subject                                      string // what messages are about; "" for the source itself
 }
 
 // Files are what a source reads where it reads files.
@@ -132,7 +134,9 @@ type Rule struct {
 func (s *Source) TypesItself() bool { return s.Database != nil || s.Format == Parquet }
 
 // Reads reports whether the source reads files or a database itself.
-func (s *Source) Reads() bool { return s.From == nil && s.Union == nil && s.Standing == nil }
+func (s *Source) Reads() bool {
+	return s.From == nil && s.Union == nil && s.Standing == nil && s.Calendar == nil
+}
 
 // Taken lists the columns of the rows before anything is done to them: those read, then those of the list that
 // drives the reading.
@@ -209,6 +213,13 @@ func (s *Source) Others() []*Source {
 	for _, a := range s.Aliased {
 		if !slices.Contains(others, a.Source) {
 			others = append(others, a.Source)
+		}
+	}
+	if s.Calendar != nil {
+		for _, l := range s.Calendar.Lists {
+			if l.Source != nil && !slices.Contains(others, l.Source) {
+				others = append(others, l.Source)
+			}
 		}
 	}
 	return others
@@ -352,6 +363,16 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			"with `from: dimension`, which versions of its members: the current ones (the default), or all",
 			false,
 			func(n *node) { s.versions = r.choice(n, "current", "all") == "all" },
+		},
+		{
+			"calendar",
+			"keys",
+			"a row for each day, with the keys of the calendar of a dimension",
+			false,
+			func(n *node) {
+				s.Calendar = &Calendar{}
+				r.calendar(n, s.Calendar)
+			},
 		},
 		{
 			"union",

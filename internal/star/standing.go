@@ -111,6 +111,11 @@ func (c *checker) link(s *Source) {
 		}
 	}
 	s.From, s.DrivenBy = c.sourceOf(s.text.from), c.sourceOf(s.text.drivenBy)
+	if s.Calendar != nil {
+		for _, l := range s.Calendar.Lists {
+			l.Source = c.sourceOf(l.from)
+		}
+	}
 	for _, w := range s.text.union {
 		if o := c.sourceOf(&w); o != nil {
 			s.Union = append(s.Union, o)

@@ -50,6 +50,13 @@ func (f *Flow) openParts(ctx context.Context) error {
 	for _, c := range f.taken {
 		wanted[theirs[c.Name]] = true
 	}
+	if s.Calendar != nil {
+		in, err := f.openCalendar(ctx, func(c string) bool { return wanted[c] })
+		if err == nil {
+			f.parts = []*part{newPart(in, f.taken, func(c string) string { return theirs[c] }, nil)}
+		}
+		return err
+	}
 	if s.Standing != nil {
 		if f.in.Star != nil {
 			in := f.in.Star.Open(s.Standing, func(c string) bool { return wanted[c] })
