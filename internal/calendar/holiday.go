@@ -48,8 +48,8 @@ func (c *Calendar) regions() []*Region {
 // ordinary is the region of a calendar that declares none.
 var ordinary = &Region{Weekend: []int{6, 7}}
 
-// beyond is how many days before and after a range are known, for what depends on the days around.
-const beyond = 400
+// Beyond is how many days before and after a range are known, for what depends on the days around.
+const Beyond = 400
 
 // workdays is the days of a range and around it: which of them people work.
 type workdays struct {
@@ -64,9 +64,9 @@ type workdays struct {
 
 // workdays finds the days on which a region works, of rules and of listed holidays.
 func (r *Region) workdays(from, to int64, listed []Holiday) *workdays {
-	n := int(to-from) + 2*beyond + 1
+	n := int(to-from) + 2*Beyond + 1
 	x := &workdays{
-		first: from - beyond, from: from, weekend: make([]bool, n), off: make([]bool, n), half: make([]bool, n),
+		first: from - Beyond, from: from, weekend: make([]bool, n), off: make([]bool, n), half: make([]bool, n),
 		names: map[int64]string{}, before: make([]int64, n+1),
 	}
 	for i := range x.weekend {
@@ -74,7 +74,7 @@ func (r *Region) workdays(from, to int64, listed []Holiday) *workdays {
 	}
 	all := slices.Clone(listed)
 	var moving []moved
-	firstYear, lastYear := yearOf(x.first)-1, yearOf(to+beyond)+1
+	firstYear, lastYear := yearOf(x.first)-1, yearOf(to+Beyond)+1
 	for _, rule := range r.Holidays {
 		for year := firstYear; year <= lastYear; year++ {
 			at, ok := rule.On.In(year)

@@ -69,6 +69,15 @@ func (s *session) check() *cli.Command {
 			if err := errs.Err(); err != nil {
 				return err
 			}
+			for _, src := range m.OwnCalendars() {
+				looked, err := precheck.Look(ctx, root, m, src)
+				if err != nil {
+					return err
+				}
+				if len(looked.Notes) > 0 {
+					found.Sources = append(found.Sources, looked)
+				}
+			}
 			if err := found.look(ctx, m, root); err != nil {
 				return err
 			}
@@ -76,6 +85,7 @@ func (s *session) check() *cli.Command {
 			err := s.result(c, found, render.SurveyRecords(found.Sources), func(width int) {
 				render.Survey(s.out, found.Sources, width)
 				render.Assumed(s.out, found.Taken, m.Remarks, width)
+				render.Notes(s.out, found.Sources)
 				render.Fits(s.out, found.Sources, found.Limits)
 				render.Alterations(s.out, found.Tables, found.Unseen)
 			})

@@ -97,6 +97,7 @@ func (s *session) root() *cli.Command {
 			s.undo(),
 			s.rebuild(),
 			s.runs(),
+			s.calendar(),
 			s.ddl(),
 			s.schema(),
 		},

@@ -125,6 +125,7 @@ type Figures struct {
 	Reasons   []Reason              `json:"reasons,omitempty"`
 	Stages    []transform.Count     `json:"stages,omitempty"` // what became of the source's rows on their way
 	Passed    []transform.Passed    `json:"passed_over,omitempty"`
+	Notes     []string              `json:"notes,omitempty"` // what people should know of the sources
 }
 
 // Written is the rows read that changed the table.

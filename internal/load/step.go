@@ -246,7 +246,7 @@ func (w *work) try(ctx context.Context) error {
 	if w.flow != nil {
 		f.Read = w.flow.Read()
 		f.Dropped, f.Merged = w.flow.Gone()
-		f.Stages, f.Passed = w.flow.Counts(), w.flow.Passed()
+		f.Stages, f.Passed, f.Notes = w.flow.Counts(), w.flow.Passed(), w.flow.Notes()
 	}
 	if sum := f.Accounted(); sum != f.Read {
 		return fmt.Errorf("the account does not hold: %d rows were read, and %d are accounted for", f.Read, sum)

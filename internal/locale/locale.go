@@ -29,8 +29,9 @@ type Locale struct {
 
 	Months, Weekdays, Quarters Names // weekdays begin with Monday
 
-	Era                        string  // the era since year 1
-	Full, Long, Medium, Short  Pattern // of dates
+	Era                        string   // the era since year 1
+	Letters                    []string // weekdays, as short as can be: two may be alike
+	Full, Long, Medium, Short  Pattern  // of dates
 	MonthAndYear, QuarterLabel Pattern
 }
 
@@ -48,7 +49,7 @@ type Week struct {
 }
 
 // Like says for each field of the table which other one it is most often the same as.
-var Like = []int{0, 0, 0, 2, 4, 4, 4, 6, 8, 8, 8, 10, 12, 13, 14, 15, 16, 17, 18}
+var Like = []int{0, 0, 0, 2, 4, 4, 4, 6, 8, 8, 8, 10, 12, 6, 14, 15, 16, 17, 18, 19}
 
 type table struct {
 	version string
@@ -160,9 +161,9 @@ func (t *table) locale(name string) *Locale {
 	}
 	forms := func(k int) Forms { return Forms{strings.Split(f[k], "|"), strings.Split(f[k+1], "|")} }
 	names := func(k int) Names { return Names{forms(k), forms(k + 2)} }
-	l := &Locale{Tag: name, Months: names(0), Weekdays: names(4), Quarters: names(8), Era: f[12]}
+	l := &Locale{Tag: name, Months: names(0), Weekdays: names(4), Quarters: names(8), Era: f[12], Letters: strings.Split(f[13], "|")}
 	for k, p := range []*Pattern{&l.Full, &l.Long, &l.Medium, &l.Short, &l.MonthAndYear, &l.QuarterLabel} {
-		*p = compile(f[13+k], l)
+		*p = compile(f[14+k], l)
 	}
 	return l
 }

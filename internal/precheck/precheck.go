@@ -25,6 +25,7 @@ type Source struct {
 	Rows     int64           `json:"rows_sampled"`
 	SetAside int64           `json:"would_be_set_aside"`
 	Reasons  []ledger.Reason `json:"reasons,omitempty"`
+	Notes    []string        `json:"notes,omitempty"` // what people should know of it
 
 	Share int64 `json:"-"` // of all rows, in millionths, that would be set aside, as far as the sample tells
 }
@@ -79,7 +80,7 @@ func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*S
 	if err != nil {
 		return nil, err
 	}
-	found := &Source{Name: s.Text, Files: files.Names(), Bytes: files.Size()}
+	found := &Source{Name: s.Text, Files: files.Names(), Bytes: files.Size(), Notes: files.Notes()}
 	if len(s.Stands()) > 0 { // what its rows become is not known before other steps have been loaded
 		return found, nil
 	}

@@ -236,6 +236,15 @@ func Assumed(w io.Writer, taken []Taken, remarks diag.List, width int) {
 	}
 }
 
+// Notes writes what people should know of the sources.
+func Notes(w io.Writer, sources []*precheck.Source) {
+	for _, s := range sources {
+		for _, note := range s.Notes {
+			fmt.Fprintf(w, "\n%s: %s\n", s.Name, note)
+		}
+	}
+}
+
 // Fits reports whether the sources fit the model, as far as the sample tells.
 func Fits(w io.Writer, sources []*precheck.Source, limits []precheck.Limit) {
 	aside := int64(0)

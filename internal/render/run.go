@@ -137,6 +137,11 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 
 // remarks writes a line for each thing of a step that happens seldom.
 func remarks(w io.Writer, steps, dims, facts []*ledger.Step) {
+	for _, s := range steps {
+		for _, note := range s.Figures.Notes {
+			fmt.Fprintf(w, "%s: %s\n", s.Name, note)
+		}
+	}
 	for _, s := range dims {
 		if n := s.Figures.Adopted; n > 0 {
 			fmt.Fprintf(w, "%s: %s adopted\n", s.Name, Plural(n, "row"))

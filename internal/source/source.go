@@ -6,7 +6,7 @@
 // byte order mark allowed, empty lines passed over, a header first. An empty field is null, quoted or
 // not. Columns are found by their name in each file's header. Files may be compressed with gzip or zstd, and in
 // another encoding than UTF-8 where the model says so. Or they are JSON objects, a line each, whose columns are found
-// by their paths. Parquet files and databases have types of their own.
+// by their paths. Parquet files, iCalendar files and databases have types of their own.
 //
 // A row that has too few or too many fields, or a value that does not fit its type, is set aside with its
 // reason. What cannot be read at all stops the reading with its place.
@@ -89,6 +89,8 @@ func (in *Inputs) Open(
 		return in.openTable(ctx, s, bind, want)
 	case s.Format == star.Parquet:
 		return in.openParquet(s, want)
+	case s.Format == star.ICalendar:
+		return in.openCalendars(s, want)
 	}
 	return in.openText(s, want)
 }
@@ -296,6 +298,13 @@ func (in *Inputs) Columns(
 ) ([]star.Column, error) {
 	if s.Database != nil {
 		return in.tableColumns(ctx, s, bind)
+	}
+	if s.Format == star.ICalendar {
+		var columns []star.Column
+		for _, f := range calendarColumns {
+			columns = append(columns, star.Column{Name: star.Name{Text: f.Name}, Type: f.Type})
+		}
+		return columns, nil
 	}
 	return in.parquetColumns(s)
 }

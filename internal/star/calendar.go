@@ -82,6 +82,13 @@ func (s *Source) OnCalendar() *Calendar {
 	return s.Calendar
 }
 
+// With returns a source of days from one to another of the same calendar, with other weeks and attributes.
+func (s *Source) With(from, to int64, week calendar.Week, chosen ...string) *Source {
+	cal := *s.Calendar
+	cal.From, cal.To, cal.Week, cal.Chosen = from, to, week, chosen
+	return &Source{Name: s.Name, Calendar: &cal, Columns: asColumns(cal.Fields())}
+}
+
 // calendarSource returns the source that a dimension has which declares a calendar itself.
 func calendarSource(d *Dimension) *Source {
 	return &Source{

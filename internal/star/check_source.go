@@ -129,6 +129,7 @@ func (c *checker) origin(s *Source) {
 	s.Within = c.fill(s.Within, path+".within", listed)
 	s.Format = cmp.Or(s.Format, formatOf(s.Read))
 	c.marks(s, path)
+	c.events(s, path)
 	before := len(c.errs)
 	c.ofFile(s, path)
 	c.query(s, path)
@@ -142,7 +143,7 @@ func (c *checker) origin(s *Source) {
 
 // formatOf returns the format that the ends of patterns tell.
 func formatOf(patterns []Name) string {
-	for end, format := range map[string]string{".jsonl": JSONLines, ".parquet": Parquet} {
+	for end, format := range map[string]string{".jsonl": JSONLines, ".parquet": Parquet, ".ics": ICalendar} {
 		other := func(w Name) bool {
 			return !strings.HasSuffix(strings.TrimSuffix(strings.TrimSuffix(w.Text, ".gz"), ".zst"), end)
 		}
@@ -160,7 +161,7 @@ func (c *checker) marks(s *Source, path string) {
 		}
 	}
 	for _, col := range s.Columns {
-		if col.Position > 0 && (s.Format == JSONLines || s.Format == Parquet || len(s.Read) == 0) {
+		if col.Position > 0 && (s.Format == JSONLines || s.Format == Parquet || s.Format == ICalendar || len(s.Read) == 0) {
 			c.errorf(
 				col.At,
 				path+".columns."+col.Text,

@@ -46,6 +46,7 @@ func Sections() []Section {
 			r.columnEntries(&Column{}),
 		},
 		{"sources.NAME.csv", "The format of CSV files.", r.csvEntries(&CSV{})},
+		{"sources.NAME.events", "Which events of iCalendar files are read.", r.eventEntries(&Source{})},
 		{
 			"sources.NAME.join.NAME",
 			"Columns of another source. A join neither multiplies nor loses rows unnoticed: it finds one row for each row, or a rule applies.",

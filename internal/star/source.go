@@ -77,6 +77,7 @@ type Files struct {
 	Format string
 	Nested bool // of JSON: objects and lists may stand in text columns
 	CSV    CSV
+	Events Events
 }
 
 // CSV is how a source's files are written, where that is not as RFC 4180 has it.
@@ -95,6 +96,7 @@ const (
 	InCSV     = "csv"
 	JSONLines = "json_lines"
 	Parquet   = "parquet"
+	ICalendar = "icalendar"
 )
 
 // PlainCSV is RFC 4180 with a header.
@@ -131,7 +133,9 @@ type Rule struct {
 }
 
 // TypesItself reports whether what is read tells the types of its columns.
-func (s *Source) TypesItself() bool { return s.Database != nil || s.Format == Parquet }
+func (s *Source) TypesItself() bool {
+	return s.Database != nil || s.Format == Parquet || s.Format == ICalendar
+}
 
 // Reads reports whether the source reads files or a database itself.
 func (s *Source) Reads() bool {
@@ -299,10 +303,10 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		},
 		{
 			"format",
-			"csv, json_lines or parquet",
-			"the format of the files. The default follows from the end of the patterns: `.jsonl`, `.parquet`, else CSV. JSON Lines has one object in each line. A column is found by its path, names separated by points (`cargo.code`); `header` has the path if it is not the name of the column. A missing value is null. A list or an object instead of a value sets the row aside. Parquet files have types of their own",
+			"csv, json_lines, parquet or icalendar",
+			"the format of the files. The default follows from the end of the patterns: `.jsonl`, `.parquet`, `.ics`, else CSV. JSON Lines has one object in each line. A column is found by its path, names separated by points (`cargo.code`); `header` has the path if it is not the name of the column. A missing value is null. A list or an object instead of a value sets the row aside. Parquet files have types of their own. iCalendar files (RFC 5545) have a row for each day of each event of whole days, with the columns date, name, uid, categories and remark",
 			false,
-			func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet) },
+			func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet, ICalendar) },
 		},
 		{
 			"csv",
@@ -310,6 +314,13 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			"the format of CSV files, if it is not commas, double quotes and a header",
 			false,
 			func(n *node) { r.section(n, r.csvEntries(&s.CSV)) },
+		},
+		{
+			"events",
+			"keys",
+			"which events of iCalendar files are read",
+			false,
+			func(n *node) { r.section(n, r.eventEntries(s)) },
 		},
 		{"database", "a database", "one of databases, instead of files", false, word(&s.text.database, "a database")},
 		{

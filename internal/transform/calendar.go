@@ -2,10 +2,14 @@ package transform
 
 import (
 	"context"
+	"fmt"
 	"iter"
+	"maps"
 	"slices"
+	"strings"
 
 	"ironmonger/internal/calendar"
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -38,6 +42,46 @@ func (f *Flow) openCalendar(ctx context.Context, want func(column string) bool) 
 	return days{c.Days(want, func(r *calendar.Region) []calendar.Holiday { return listed[r] })}, nil
 }
 
+// ending notes which lists of holidays end before the calendar does: as a whole, or those of a name that several years have.
+func (f *Flow) ending(l *star.HolidayList, days []calendar.Holiday) {
+	to := yearOf(f.of.Calendar.To)
+	first, last, all := map[string]int{}, map[string]int{}, 0
+	for _, h := range days {
+		year := yearOf(h.Day)
+		if first[h.Name] == 0 || year < first[h.Name] {
+			first[h.Name] = year
+		}
+		last[h.Name], all = max(last[h.Name], year), max(all, year)
+	}
+	note := func(format string, args ...any) {
+		if s := fmt.Sprintf(format, args...); !slices.Contains(f.notes, s) { // another region may have the list, too
+			f.notes = append(f.notes, s)
+		}
+	}
+	switch {
+	case len(days) == 0:
+		note("there is no holiday in %s", l.Source.Text)
+		return
+	case all < to:
+		note("the holidays of %s end in %d, and the calendar in %d", l.Source.Text, all, to)
+		return
+	}
+	var names []string
+	for _, name := range slices.Sorted(maps.Keys(last)) {
+		if last[name] < to && first[name] < last[name] {
+			names = append(names, fmt.Sprintf("%s in %d", name, last[name]))
+		}
+	}
+	if len(names) > 0 {
+		note("holidays of %s end before the calendar: %s", l.Source.Text, strings.Join(names, ", "))
+	}
+}
+
+func yearOf(day int64) int {
+	year, _, _ := civil.Date(day)
+	return year
+}
+
 // readHolidays reads a list of holidays.
 func (f *Flow) readHolidays(ctx context.Context, l *star.HolidayList, listed map[*calendar.Region][]calendar.Holiday) error {
 	list, err := Open(ctx, f.in, l.Source, func(c string) bool { return c == l.Date || c == l.Name || c == l.Half })
@@ -47,7 +91,8 @@ func (f *Flow) readHolidays(ctx context.Context, l *star.HolidayList, listed map
 	f.helpers = append(f.helpers, list)
 	fields := list.Fields()
 	date, name, half := column.Find(fields, l.Date), column.Find(fields, l.Name), column.Find(fields, l.Half)
-	return f.each(ctx, list, func(b *column.Batch, i int) error {
+	var read []calendar.Holiday
+	err = f.each(ctx, list, func(b *column.Batch, i int) error {
 		if b.Cols[date].Null[i] {
 			b.SetAside(i, l.Date, "no "+l.Date+", which is the day of a holiday", "")
 			f.fall(list, b, i)
@@ -58,7 +103,10 @@ func (f *Flow) readHolidays(ctx context.Context, l *star.HolidayList, listed map
 			h.Name = b.Cols[name].Text[i]
 		}
 		h.Half = half >= 0 && !b.Cols[half].Null[i] && b.Cols[half].Int[i] != 0
-		listed[l.Region] = append(listed[l.Region], h)
+		read = append(read, h)
 		return nil
 	})
+	f.ending(l, read)
+	listed[l.Region] = append(listed[l.Region], read...)
+	return err
 }

@@ -46,6 +46,15 @@ func (f *Flow) Passed() []Passed {
 	return all
 }
 
+// Notes lists what people should know of the sources, although nothing is wrong with a row.
+func (f *Flow) Notes() []string {
+	all := slices.Clone(f.notes)
+	for _, o := range f.others() {
+		all = append(all, o.Notes()...)
+	}
+	return all
+}
+
 // others lists the flows that this one takes rows from, then those that complete it.
 func (f *Flow) others() []*Flow { return append(f.below(), f.helpers...) }
 

@@ -29,6 +29,7 @@ type Flow struct {
 	read, checks, distinct, group stage
 
 	passed  []Passed
+	notes   []string
 	mu      sync.Mutex
 	met     map[diag.Place][]Joined // rows that others were joined with, by where these stand
 	ready   bool

@@ -110,7 +110,7 @@ func writeWeeks(text *bytes.Buffer, core string) error {
 
 type names struct{ Format, StandAlone widths }
 
-type widths struct{ Wide, Abbreviated map[string]string }
+type widths struct{ Wide, Abbreviated, Narrow map[string]string }
 
 func (n *names) UnmarshalJSON(text []byte) error {
 	var raw struct {
@@ -253,6 +253,7 @@ func fieldsOf(dates, tag string) ([]string, error) {
 		add(of.names.Format.Abbreviated, of.keys)
 	}
 	add(g.Eras.EraAbbr, []string{"1"})
+	add(g.Days.StandAlone.Narrow, days)
 	for _, p := range []any{
 		string(g.DateFormats.Full), string(g.DateFormats.Long), string(g.DateFormats.Medium), string(g.DateFormats.Short),
 		g.DateTimeFormats.AvailableFormats["yMMMM"], g.DateTimeFormats.AvailableFormats["yQQQ"],
