@@ -119,6 +119,9 @@ var basic = strings.Fields(
 	"day month month_name quarter year iso_week iso_year day_of_week weekday_name fiscal_year fiscal_quarter fiscal_month sort_order",
 )
 
+// BasicAttributes lists the attributes of the set basic.
+func BasicAttributes() []string { return slices.Clone(basic) }
+
 // chosen lists the attributes that the calendar has, in the order of the sets that it chooses. An attribute is there once.
 func (c *Calendar) chosen(regions map[*Region]*workdays) []Attribute {
 	all := c.attributes(regions)

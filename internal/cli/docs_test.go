@@ -9,6 +9,9 @@ import (
 	"strings"
 	"testing"
 
+	"ironmonger/internal/calendar"
+	"ironmonger/internal/civil"
+	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
 	"ironmonger/internal/star"
 )
@@ -51,6 +54,7 @@ func TestDocs(t *testing.T) {
 		fmt.Fprintf(&forms, "| %s | %s | %s |\n", strings.ReplaceAll(f.Form, "|", `\|`), f.Types, f.Nulls)
 	}
 	for _, part := range []struct{ file, name, text string }{
+		{"calendar.md", "attributes", attributes(t)},
 		{"commands.md", "help", help.String()}, {"model.md", "sections", sections.String()}, {"model.md", "examples", examples.String()}, {"model.md", "expressions", forms.String()},
 	} {
 		path := "../../docs/" + part.file
@@ -75,4 +79,51 @@ func TestDocs(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+}
+
+// attributes describes the attributes of a calendar by sets, with their values of a day.
+func attributes(t *testing.T) string {
+	t.Helper()
+	rule := func(name, on string) calendar.Rule {
+		when, err := calendar.ParseWhen(on)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return calendar.Rule{Name: name, On: when}
+	}
+	c := &calendar.Calendar{
+		From: civil.Day(2022, 1, 1), To: civil.Day(2027, 12, 31), Fiscal: calendar.Fiscal{Start: 4}, Week: calendar.Week{First: 7, Least: 1},
+		Retail: &calendar.Retail{Weekday: 6, Month: 1, Nearest: true, ByStart: true, Pattern: [3]int{4, 5, 4}, Extra: 12},
+		Regions: []*calendar.Region{{
+			Weekend: []int{6, 7}, Holidays: []calendar.Rule{rule("New Year", "1 january"), rule("Easter Monday", "easter + 1")},
+		}},
+	}
+	for _, s := range calendar.Sets() {
+		c.Chosen = append(c.Chosen, s.Name)
+	}
+	b := column.NewBatch(c.Fields())
+	row, err := c.Days(nil, nil).Line(civil.Day(2025, 3, 31)-c.From+1, b)
+	if err != nil || row < 0 {
+		t.Fatal(row, err)
+	}
+	var out strings.Builder
+	for _, s := range calendar.Sets() {
+		fmt.Fprintf(&out, "\n### %s\n\n%s. Source: %s.", s.Name, strings.ToUpper(s.Meaning[:1])+s.Meaning[1:], s.Source)
+		if s.Needs != "" {
+			fmt.Fprintf(&out, " It needs `%s`.", s.Needs)
+		}
+		if s.Name == calendar.Basic {
+			fmt.Fprintf(&out, " It has %s.\n", strings.Join(calendar.BasicAttributes(), ", "))
+			continue
+		}
+		out.WriteString("\n\n| column | type | meaning | 2025-03-31 |\n| --- | --- | --- | --- |\n")
+		for _, a := range c.Attributes() {
+			if a.Set != s.Name {
+				continue
+			}
+			value := b.Cols[column.Find(c.Fields(), a.Name)].Value(row)
+			fmt.Fprintf(&out, "| `%s` | %s | %s | %s |\n", a.Name, a.Type, a.Meaning, value)
+		}
+	}
+	return out.String()
 }

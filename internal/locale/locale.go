@@ -133,13 +133,15 @@ func candidates(t language.Tag) []string {
 	for _, v := range t.Variants() {
 		list = append(list, join(base.String(), script.String(), region.String(), v.String()))
 	}
-	return append(list,
+	list = append(list,
 		join(base.String(), likely.String(), region.String()),
 		join(base.String(), script.String(), region.String()),
-		join(base.String(), region.String()),
 		join(base.String(), likely.String()),
-		base.String(),
 	)
+	if usual, _ := language.Make(base.String()).Script(); likely == usual { // names in another script say nothing
+		list = append(list, join(base.String(), region.String()), base.String())
+	}
+	return list
 }
 
 // join joins the parts of a tag that are known.

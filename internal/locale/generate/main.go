@@ -171,6 +171,12 @@ func writeNames(text *bytes.Buffer, dates, core string) error {
 			return err
 		}
 	}
+	const months, weekdays = 0, 4
+	for tag, fields := range all { // of some languages the CLDR has no names yet that are confirmed
+		if root := all["und"]; tag != "und" && (fields[months] == root[months] || fields[weekdays] == root[weekdays]) {
+			delete(all, tag)
+		}
+	}
 	written := map[string]bool{}
 	var write func(tag string)
 	write = func(tag string) {
