@@ -17,7 +17,8 @@ import (
 // Calendar declares a range of days, counted from 1970-01-01, both ends included, and what is said of them.
 type Calendar struct {
 	From, To  int64
-	Closed    bool // nothing comes after it, so that nobody is warned of its end
+	Origin    *int64 // the day from which working days are counted; nil is From
+	Closed    bool   // nothing comes after it, so that nobody is warned of its end
 	Chosen    []string
 	Fiscal    Fiscal
 	Week      Week
@@ -36,6 +37,16 @@ func (c *Calendar) Fields() []column.Field {
 		fields = append(fields, column.Field{Name: a.Name, Type: a.Type})
 	}
 	return fields
+}
+
+// Year returns the first and the last day of the year that has a day: its retail year if the calendar declares one, else its
+// fiscal year. It is one kind of year, so that a range of whole years does not depend on the order in which its days came.
+func (c *Calendar) Year(at int64) (first, last int64) {
+	d := c.day(at)
+	if c.Retail != nil {
+		return d.retail.start, d.retail.end
+	}
+	return d.fiscal.start, d.fiscal.next - 1
 }
 
 // Key returns the yyyymmdd key of a day.
@@ -63,7 +74,11 @@ func (c *Calendar) Days(want func(column string) bool, listed func(r *Region) []
 		if listed != nil {
 			more = listed(r)
 		}
-		regions[r] = r.workdays(c.From, c.To, more)
+		origin := c.From
+		if c.Origin != nil {
+			origin = *c.Origin
+		}
+		regions[r] = r.workdays(origin, c.From, c.To, more)
 	}
 	d := &Days{of: c}
 	if want == nil || want(Date) {

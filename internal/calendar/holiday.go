@@ -63,10 +63,13 @@ type workdays struct {
 }
 
 // workdays finds the days on which a region works, of rules and of listed holidays.
-func (r *Region) workdays(from, to int64, listed []Holiday) *workdays {
+// They are counted from origin on.
+func (r *Region) workdays(origin, from, to int64, listed []Holiday) *workdays {
+	from = min(origin, from)
+	to = max(from, to)
 	n := int(to-from) + 2*Beyond + 1
 	x := &workdays{
-		first: from - Beyond, from: from, weekend: make([]bool, n), off: make([]bool, n), half: make([]bool, n),
+		first: from - Beyond, from: origin, weekend: make([]bool, n), off: make([]bool, n), half: make([]bool, n),
 		names: map[int64]string{}, before: make([]int64, n+1),
 	}
 	for i := range x.weekend {

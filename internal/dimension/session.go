@@ -33,7 +33,10 @@ type Session struct {
 	index    *keyindex.Index // of the members that the step adds
 	keys     []int64         // of these, by member number
 	highest  int64
-	full     bool          // there is no key beyond
+	full     bool    // there is no key beyond
+	growth   *Growth // nil unless the dimension is a calendar that grows
+	days     []*column.Column
+	failed   error         // the calendar could not grow
 	rows     *column.Batch // inferred members that are not written yet
 	appender warehouse.Appender
 	changed  bool
@@ -73,6 +76,9 @@ func (s *Session) keysFor(n int64) int64 {
 
 // Find looks a key up among the members that the step has added.
 func (s *Session) Find(by []*column.Column, i int) (surrogate int64, ok bool) {
+	if s.growth != nil {
+		by, i = s.day(by, i), 0
+	}
 	if m := s.index.Get(by, i); m >= 0 {
 		return s.keys[m], true
 	}
@@ -82,6 +88,12 @@ func (s *Session) Find(by []*column.Column, i int) (surrogate int64, ok bool) {
 // Infer returns the key of a natural key that the roster does not have: of the member that the step has
 // made for it, or makes now.
 func (s *Session) Infer(by []*column.Column, i int) (surrogate int64, fresh bool) {
+	if s.growth != nil {
+		if surrogate, ok := s.Find(by, i); ok {
+			return surrogate, false
+		}
+		return s.grow(s.day(by, i)[0].Int[0]), true
+	}
 	m, fresh := s.index.Add(by, i)
 	if !fresh {
 		return s.keys[m], false
@@ -139,6 +151,9 @@ func (u unfilled) Append(c *column.Column, at int, role schema.Role) {
 
 // Write sends the inferred members made since the last call to the warehouse.
 func (s *Session) Write(ctx context.Context, tx warehouse.Tx) error {
+	if s.failed != nil {
+		return s.failed
+	}
 	if s.rows.N == 0 {
 		return nil
 	}

@@ -130,6 +130,7 @@ func Run(
 			Piece:   opts.Piece,
 			Workers: opts.Workers,
 			Memory:  opts.Memory,
+			Days:    &source.Days{},
 		}, rosters: map[*star.Dimension]*roster.Roster{}, whole: map[string]bool{}}
 	if err := r.openAll(ctx); err != nil {
 		return nil, err

@@ -8,6 +8,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
@@ -101,28 +102,16 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 	if there, err := r.Describe(ctx, d.Table.Name); err != nil || there == nil {
 		return nil, err
 	}
-	from, to, any := int64(0), int64(0), false
-	q := warehouse.Query{Table: d.Table.Name, Fields: d.NaturalKey}
-	err := warehouse.Each(ctx, r, q, func(b *column.Batch) error {
-		for i, day := range b.Cols[0].Int[:b.N] {
-			switch {
-			case b.Cols[0].Null[i]: // a special member
-			case !any:
-				from, to, any = day, day, true
-			default:
-				from, to = min(from, day), max(to, day)
-			}
-		}
-		return nil
-	})
-	if err != nil || !any || from >= d.Calendar.From && to <= d.Calendar.To {
+	from, to, any, err := roster.Days(ctx, r, d)
+	least, most := d.Calendar.Limits()
+	if err != nil || !any || from >= least && to <= most {
 		return nil, err
 	}
 	const message = "has the days %s to %s, but the model has %s to %s: days are not removed, because facts may point to them; " +
 		"extend the calendar, or ironmonger rebuild"
 	written := func(day int64) string { return string(column.AppendInt(nil, column.Date, day)) }
 	return []Alteration{{
-		d.Table.Name, fmt.Sprintf(message, written(from), written(to), written(d.Calendar.From), written(d.Calendar.To)), true,
+		d.Table.Name, fmt.Sprintf(message, written(from), written(to), written(least), written(most)), true,
 	}}, nil
 }
 

@@ -200,6 +200,9 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.checkMeaning(ctx); err != nil {
 		return err
 	}
+	if err := standing.Days(ctx, w.tx, w.star, w.inputs.Days); err != nil {
+		return err
+	}
 	if w.aside, err = openAsides(ctx, w); err != nil {
 		return err
 	}
@@ -329,6 +332,9 @@ func (w *work) connect(ctx context.Context) error {
 		func(x *roster.Roster) *dimension.Session {
 			if sessions[x] == nil {
 				sessions[x] = dimension.NewSession(x, w.entry.ID, w.name)
+				if g := w.growth(ctx, x.Dimension()); g != nil {
+					sessions[x].Grows(g)
+				}
 				w.sessions = append(w.sessions, sessions[x])
 			}
 			return sessions[x]

@@ -10,6 +10,8 @@ import (
 	"ironmonger/internal/digest"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/source"
+	"ironmonger/internal/standing"
 	"ironmonger/internal/star"
 )
 
@@ -34,8 +36,16 @@ func (p *proof) dimension(d *schema.Dimension) error {
 		lasting: map[int64]int64{},
 		reg:     newRegister(d.FirstKey, highest, d.KeyStep),
 	}
+	if d.Calendar != nil {
+		there := &source.Days{}
+		if err := standing.Days(p.ctx, p.r, p.star, there); err != nil {
+			return err
+		}
+		x.calendar = (&source.Inputs{Days: there}).DaysOf(d.Calendar)
+		x.there = make([]bool, max(0, x.calendar.To-x.calendar.From+1))
+	}
 	if days := d.DayKeys(); days != nil {
-		x.reg = newRegister(days.Key(days.From), days.Key(days.To), 1)
+		x.reg = newRegister(days.Key(x.calendar.From), days.Key(x.calendar.To), 1)
 	}
 	p.registers[d] = x.reg
 	fields := d.Table.Fields()
@@ -141,7 +151,8 @@ type members struct {
 	currents int             // rows of the member so far that say they are current
 	seen     map[int64]bool  // special members
 	lasting  map[int64]int64 // a key of each durable key
-	day      int64           // the day before
+	calendar *star.Calendar  // with the days that it has
+	there    []bool          // which of them are there
 	digest   digest.Maker
 }
 
@@ -372,7 +383,7 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 				say(col.Name + " does not point to its namesake")
 			}
 		case x.d.Calendar != nil && col.Name == calendar.SortOrder:
-			if c.Null[i] || c.Int[i] <= calendar.Key(x.d.Calendar.To) {
+			if c.Null[i] || c.Int[i] <= calendar.Key(x.calendar.To) {
 				say("it does not come after all dates")
 			}
 		case column.Find(x.d.Attributes(), col.Name) >= 0 && c.Type.Kind == column.Text:
@@ -400,7 +411,7 @@ func (x *members) endSpecials() {
 }
 
 func (x *members) lookDays(b *column.Batch) {
-	cal := x.d.Calendar
+	cal := x.calendar
 	for i := range b.N {
 		if special(b, i) || b.Cols[x.natural[0]].Null[i] {
 			continue
@@ -409,33 +420,33 @@ func (x *members) lookDays(b *column.Batch) {
 			x.days.against(func() Example { return x.p.example(x.d.Table, b, i, fmt.Sprintf(what, args...)) })
 		}
 		day := b.Cols[x.natural[0]].Int[i]
-		if x.day == 0 {
-			x.day = cal.From - 1
-		}
 		switch {
-		case day <= x.day:
-			say("the day is there twice, or lies before the range")
-		case day > cal.To:
-			say("the day lies behind the range")
-		case day != x.day+1:
-			say("%d days before this one are missing", day-x.day-1)
+		case day < cal.From || day > cal.To:
+			say("the day lies outside the range")
+		case x.there[day-cal.From]:
+			say("the day is there twice")
+		default:
+			x.there[day-cal.From] = true
 		}
-		x.day = max(x.day, day)
 		if keys := x.d.DayKeys(); keys != nil && b.Cols[0].Int[i] != keys.Key(day) {
 			say("the key of this day is %d", keys.Key(day))
 		}
 	}
 }
 
+// endDays tells the days that are missing, one after another as one.
 func (x *members) endDays() {
-	date := column.Type{Kind: column.Date}
-	if x.day < x.d.Calendar.To {
-		x.days.against(func() Example {
-			return Example{
-				Row:  "after " + stamp(date, max(x.day, x.d.Calendar.From-1)),
-				What: "the days to " + stamp(date, x.d.Calendar.To) + " are missing",
-			}
-		})
+	written := func(i int) string { return stamp(column.Type{Kind: column.Date}, x.calendar.From+int64(i)) }
+	for i := 0; i < len(x.there); i++ {
+		first := i
+		for i < len(x.there) && !x.there[i] {
+			i++
+		}
+		if i > first {
+			x.days.against(func() Example {
+				return Example{Row: written(first), What: fmt.Sprintf("the days %s to %s are missing", written(first), written(i-1))}
+			})
+		}
 	}
 }
 
@@ -449,7 +460,7 @@ func (p *proof) inSight(d *schema.Dimension) {
 	)
 	c.Looked = 1
 	today := civil.DayOf(civil.Wall(p.opts.Today))
-	if !d.Calendar.Closed && d.Calendar.To < today+365 {
+	if !d.Calendar.Closed && !d.Calendar.EndsByData() && d.Calendar.To < today+365 {
 		c.against(func() Example {
 			return Example{
 				Row: d.Text,

@@ -133,7 +133,10 @@ type slot struct {
 
 // inputs returns where the sources are read, whose files were delivered when the ledger says it.
 func (p *proof) inputs() (*source.Inputs, error) {
-	in := &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true, Star: standing.New(p.r, p.star)}
+	in := &source.Inputs{Model: p.model, Root: p.opts.Root, Anew: true, Star: standing.New(p.r, p.star), Days: &source.Days{}}
+	if err := standing.Days(p.ctx, p.r, p.star, in.Days); err != nil {
+		return nil, err
+	}
 	return in, ledger.EachDelivered(p.ctx, p.r, func(s, name string, day int64) {
 		in.Deliver(source.FileOf{Source: s, Name: name}, day)
 	})
@@ -234,8 +237,46 @@ func (p *proof) heard(
 				c.against(func() Example { return fromSource(b.Batch, i, "no member has this natural key") })
 			}
 		}
-		return nil
+		if d.Calendar == nil {
+			return nil
+		}
+		return p.sameDays(c, d, fields, b)
 	}
+}
+
+// sameDays checks that days have the attributes of type 1 in the table that the calendar gives them.
+func (p *proof) sameDays(c *Check, d *schema.Dimension, fields []column.Field, b *slot) error {
+	wanted := append(slices.Clone(d.NaturalKey), d.Type1...)
+	q := warehouse.Query{Table: d.Table.Name, Fields: wanted, By: column.Names(d.NaturalKey)}
+	var says []*column.Column
+	for _, f := range wanted {
+		says = append(says, &b.Cols[column.Find(fields, f.Name)])
+	}
+	q.Match = says[:1]
+	stand, err := warehouse.ReadAll(p.ctx, p.r, q)
+	if err != nil {
+		return err
+	}
+	row := map[int64]int{}
+	for i := range b.N {
+		row[says[0].Int[i]] = i
+	}
+	for j := range stand.N {
+		i, ok := row[stand.Cols[0].Int[j]]
+		if !ok {
+			continue
+		}
+		for k, f := range wanted[1:] {
+			is, said := &stand.Cols[1+k], says[1+k]
+			if is.Equal(j, said, i) {
+				continue
+			}
+			c.against(func() Example {
+				return fromSource(b.Batch, i, fmt.Sprintf("%s is %s in the table, and %s by the calendar", f.Name, written(is, j), written(said, i)))
+			})
+		}
+	}
+	return nil
 }
 
 // sourceKey is the columns of a source that say a natural key. It is for one goroutine.

@@ -81,7 +81,7 @@ func TakenBy(m *star.Model) []Taken {
 		say("type 2", d.Type2)
 		say("type 3", d.Type3)
 		if d.Calendar != nil {
-			parts = append(parts, "a calendar of "+Plural(d.Calendar.To-d.Calendar.From+1, "day"))
+			parts = append(parts, calendarOf(d.Calendar))
 		}
 		if d.Durable {
 			parts = append(parts, "a durable key")
@@ -214,6 +214,16 @@ func rules(k *star.Key) []string {
 		parts = append(parts, "again: keep")
 	}
 	return parts
+}
+
+// calendarOf says which days a calendar has.
+func calendarOf(c *star.Calendar) string {
+	if !c.Grows() {
+		return "a calendar of " + Plural(c.To-c.From+1, "day")
+	}
+	from, to := c.Limits()
+	written := func(day int64) string { return string(column.AppendInt(nil, column.Date, day)) }
+	return "a calendar of the years that facts have, from " + written(from) + " to " + written(to) + " at most"
 }
 
 // Assumed writes what holds, and the remarks on the model.

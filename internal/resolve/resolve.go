@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/dimension"
@@ -221,6 +222,11 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m roster.Match) b
 		out.Keys[k].Int[i], _ = l.Dimension.KeyOf(star.Unknown) // until it is made, no row has it
 		return l.leaveOpen(b, out, k, i)
 	}
+	if l.Dimension.Calendar != nil && m == roster.Unmatched && l.Dimension.Calendar.Reaches(dayOf(&b.Cols[l.by[0]], i)) {
+		out.Counts[k].Matched++ // the calendar grows
+		out.Keys[k].Int[i], _ = l.Dimension.KeyOf(star.Unknown)
+		return l.leaveOpen(b, out, k, i)
+	}
 	if m == roster.Beyond { // to infer a member doesn't help where it isn't to hold
 		if m = roster.Unmatched; l.Unmatched == star.Infer && l.Outside != star.Nearest {
 			m = roster.Outside
@@ -273,6 +279,14 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m roster.Match) b
 		c.Int[i] = star.NotApplicable.Key
 	}
 	return false
+}
+
+// dayOf returns the day of a date or a timestamp.
+func dayOf(c *column.Column, i int) int64 {
+	if c.Type.Kind == column.Timestamp {
+		return civil.DayOf(c.Int[i])
+	}
+	return c.Int[i]
 }
 
 // Says returns the columns of a batch in which its rows say the natural key, as it is compared.

@@ -25,6 +25,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ironmonger/internal/column"
@@ -44,6 +45,8 @@ type Inputs struct {
 	Places  bool     // note where the rows stand that others are joined with
 	Anew    bool     // keep nothing: read everything whenever it is asked for, as a proof must
 
+	Days *Days // of calendars that grow, as they stand; nil for what they have before the first load
+
 	Came func(name string) int64 // when files came: those that came first are read first; nil for the order of their paths
 
 	Star Star // what sources read that are made of dimensions and facts of the model; nil before the first load
@@ -54,6 +57,23 @@ type Inputs struct {
 
 	marks   map[FileOf]star.Value // tables and queries of which only newer rows are read
 	reached reached
+}
+
+// Days is the days that calendars have that grow. Any number of goroutines may use it.
+type Days struct{ of sync.Map }
+
+// Set says which days a calendar has, both included.
+func (d *Days) Set(c *star.Calendar, from, to int64) { d.of.Store(c, c.Range(from, to)) }
+
+// DaysOf returns a calendar with the days that it has.
+func (in *Inputs) DaysOf(c *star.Calendar) *star.Calendar {
+	if in.Days == nil {
+		return c
+	}
+	if there, ok := in.Days.of.Load(c); ok {
+		return there.(*star.Calendar)
+	}
+	return c
 }
 
 // Star is the star of the model, as somebody sees it.

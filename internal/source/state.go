@@ -32,7 +32,8 @@ const Generated = "calendar"
 // States returns the files of a source in order, as they are found. The source reads files.
 func (in *Inputs) States(s *star.Source) ([]State, error) {
 	if c := s.Calendar; c != nil { // which the model tells
-		return []State{{FileOf: FileOf{s.Text, Generated}, Size: c.To - c.From + 1, Changed: "never"}}, nil
+		c = in.DaysOf(c)
+		return []State{{FileOf: FileOf{s.Text, Generated}, Size: c.To - c.From + 1, Changed: fmt.Sprint(c.From)}}, nil
 	}
 	dir, found, errs := in.locate(s)
 	if err := errs.Err(); err != nil {
@@ -82,10 +83,18 @@ func Content(path string) (string, error) {
 // Without returns inputs of the same model that pass over some files.
 func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
 	other := &Inputs{
-		Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, Memory: in.Memory, Star: in.Star,
+		Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, Memory: in.Memory, Star: in.Star, Days: in.Days,
 		Came: in.Came, skip: skip,
 	}
 	other.delivered.on = in.noted()
+	return other
+}
+
+// Having returns inputs of the same model in which a calendar has other days.
+func (in *Inputs) Having(c *star.Calendar, from, to int64) *Inputs {
+	other := in.Without(nil)
+	other.Days = &Days{}
+	other.Days.Set(c, from, to)
 	return other
 }
 

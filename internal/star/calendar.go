@@ -20,9 +20,15 @@ type Calendar struct {
 	calendar.Calendar
 	Lists []*HolidayList
 
+	AtLeast, AtMost int64 // how far it grows
+	fromData        bool  // it begins with the years of the first day that facts have
+	toData          bool  // and ends with those of the last one
+
 	numbered bool  // a dimension numbers its days like other members
 	epoch    int64 // the day before the first key; 0 unless keys are days since it
 	counted  bool  // keys are days since epoch
+
+	atLeast, atMost bool // they are given
 
 	chosen []Name
 	like   []sameHolidays
@@ -114,8 +120,42 @@ func (r *reader) calendar(n *node, c *Calendar) {
 
 func (r *reader) calendarEntries(c *Calendar) []Entry {
 	return []Entry{
-		{"from", "a date", "the first day", true, func(n *node) { c.From = r.day(n) }},
-		{"to", "a date", "the last day", true, func(n *node) { c.To = r.day(n) }},
+		{
+			"from",
+			"a date, or data",
+			"the first day; with data, the calendar grows back to the beginning of the year that has the first day of the facts: the retail year if there is one, else the fiscal year",
+			true,
+			func(n *node) {
+				if c.fromData = n.Value == "data"; !c.fromData {
+					c.From = r.day(n)
+				}
+			},
+		},
+		{
+			"to",
+			"a date, or data",
+			"the last day; with data, the calendar grows to the end of the year that has the last day of the facts",
+			true,
+			func(n *node) {
+				if c.toData = n.Value == "data"; !c.toData {
+					c.To = r.day(n)
+				}
+			},
+		},
+		{
+			"at_least",
+			"a date",
+			"the first day that a calendar may grow back to; earlier days are unmatched. Required with from: data",
+			false,
+			func(n *node) { c.AtLeast, c.atLeast = r.day(n), true },
+		},
+		{
+			"at_most",
+			"a date",
+			"the last day that a calendar may grow to; later days are unmatched. Required with to: data",
+			false,
+			func(n *node) { c.AtMost, c.atMost = r.day(n), true },
+		},
 		{
 			"closed",
 			"true or false",
@@ -528,6 +568,10 @@ func (r *reader) substitutes(n *node) map[int]calendar.Substitute {
 // calendar checks what a calendar declares.
 func (c *checker) calendar(cal *Calendar, path string) {
 	switch {
+	case cal.fromData != cal.atLeast, cal.toData != cal.atMost:
+		c.errorf(cal.at, path, "at_least goes with from: data, and at_most with to: data: how far may the calendar grow?")
+	case cal.Grows():
+		c.grows(cal, path)
 	case cal.To < cal.From:
 		c.errorf(cal.at, path, "to is before from")
 	case cal.counted && cal.epoch >= cal.From:
@@ -551,6 +595,66 @@ func (c *checker) calendar(cal *Calendar, path string) {
 			c.errorf(w.At, path+".attributes", "%s", cal.unknown(w.Text))
 		}
 	}
+}
+
+// grows completes a calendar that grows: what it has before there are facts, and where its counts begin.
+func (c *checker) grows(cal *Calendar, path string) {
+	if !cal.fromData {
+		cal.AtLeast = cal.From
+	}
+	if !cal.toData {
+		cal.AtMost = cal.To
+	}
+	if cal.AtMost < cal.AtLeast {
+		c.errorf(cal.at, path, "the calendar may end before it begins")
+		return
+	}
+	if cal.counted && cal.epoch >= cal.AtLeast {
+		c.errorf(cal.keyAt, path+".key", "the key of the first day would not be positive: days_since is a day before it")
+	}
+	cal.Origin = &cal.AtLeast
+	switch {
+	case cal.fromData && cal.toData:
+		cal.From, cal.To = cal.AtLeast, cal.AtLeast-1
+	case cal.fromData:
+		cal.From, _ = cal.Widened(cal.To, cal.To)
+	default:
+		_, cal.To = cal.Widened(cal.From, cal.From)
+	}
+}
+
+// Grows reports whether the days follow from those that facts have.
+func (c *Calendar) Grows() bool { return c.fromData || c.toData }
+
+// EndsByData reports whether the last day follows from the days that facts have.
+func (c *Calendar) EndsByData() bool { return c.toData }
+
+// Limits returns the first and the last day that the calendar has or may grow to.
+func (c *Calendar) Limits() (from, to int64) {
+	if from, to = c.From, c.To; c.fromData {
+		from = c.AtLeast
+	}
+	if c.toData {
+		to = c.AtMost
+	}
+	return from, to
+}
+
+// Reaches reports whether the calendar may grow to a day.
+func (c *Calendar) Reaches(day int64) bool { return c.Grows() && day >= c.AtLeast && day <= c.AtMost }
+
+// Widened returns the range of the whole years that have two days, within what the calendar may grow to.
+func (c *Calendar) Widened(from, to int64) (int64, int64) {
+	first, _ := c.Year(from)
+	_, last := c.Year(to)
+	return max(first, c.AtLeast), min(last, c.AtMost)
+}
+
+// Range returns a calendar with other days.
+func (c *Calendar) Range(from, to int64) *Calendar {
+	other := *c
+	other.From, other.To = from, to
+	return &other
 }
 
 // unknown says why a calendar has no set or attribute of a name.

@@ -53,7 +53,8 @@ func (c *checker) events(s *Source, path string) {
 	}
 	any := false
 	for _, cal := range c.model.calendars() {
-		from, to := cal.From-calendar.Beyond, cal.To+calendar.Beyond
+		from, to := cal.Limits()
+		from, to = from-calendar.Beyond, to+calendar.Beyond
 		if !e.from && (!any || from < e.From) {
 			e.From = from
 		}

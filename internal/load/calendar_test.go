@@ -1,0 +1,277 @@
+package load_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+)
+
+// onBoth runs a test on both warehouses; warehouse is the section of the model.
+func onBoth(t *testing.T, f func(t *testing.T, warehouse string)) {
+	t.Run("sqlite", func(t *testing.T) { f(t, "warehouse: {sqlite: star.db}\n") })
+	t.Run("postgres", func(t *testing.T) {
+		connection, schema := startest.Postgres(t)
+		f(t, "warehouse: {postgres: \""+connection+"\", schema: "+schema+"}\n")
+	})
+}
+
+const calendarModel = `sources:
+  gazette: {read: gazette.csv, columns: {day: date, what: text, half: boolean}}
+  feed: {read: feed.ics, events: {categories: [public]}}
+  days:
+    calendar:
+      from: 1969-12-01
+      to: 1971-03-31
+      attributes: [basic, retail, working_days, compare, labels]
+      fiscal_year: {starts: april, named_by: end}
+      retail_year: {ends_on: saturday, month: january, rule: nearest, named_by: start, pattern: 4-5-4}
+      languages: [de, cs]
+      regions:
+        north:
+          holidays:
+            - {name: Easter Monday, on: easter + 1}
+            - {from: gazette, date: day, name: what, half: half}
+        south:
+          weekend: EG
+          holidays:
+            - {region: north}
+            - {from: feed, date: date, name: name}
+    derive:
+      is_peak: month in (11, 12)
+  months:
+    from: dimension date
+    group: {by: [year_month, month_name_cs], aggregates: {days: count, work: max(north_working_day_of_month)}}
+  sales: {read: sales.csv, columns: {no: integer, at: timestamp, amount: "decimal(9,2)"}}
+  prices: {read: prices.csv, columns: {code: text, price: integer, since: date}}
+dimensions:
+  date: {from: days, natural_key: date}
+  month: {from: months, natural_key: year_month}
+  counted: {calendar: {from: 1970-01-01, to: 1970-12-31, key: {days_since: 1899-12-30}}}
+  numbered: {calendar: {from: 1970-01-01, to: 1970-12-31, key: numbered, attributes: [day, is_weekend]}, surrogate_key: {start: 7, step: 3}}
+  price: {from: prices, natural_key: code, type_2: price, effective: since}
+facts:
+  sale:
+    from: sales
+    grain: no
+    keys:
+      date: {by: at}
+      counted: {by: at, unmatched: unknown}
+      numbered: {by: at, unmatched: unknown}
+    measures: amount
+`
+
+// TestCalendar loads calendars with holidays of all kinds under keys of all forms: rows change where a holiday does, and
+// nothing else; damage is told.
+func TestCalendar(t *testing.T) {
+	onBoth(t, func(t *testing.T, warehouse string) {
+		t.Setenv("IRONMONGER_SETTLED", "1")
+		dir := t.TempDir()
+		loads := func() (changed, made int64) {
+			t.Helper()
+			run, err := startest.Load(t, dir, load.Options{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, s := range run.Steps {
+				if s.Message != "" {
+					t.Error(s.Message)
+				}
+				if s.Name == "dimension date" {
+					changed, made = s.Figures.Changed, s.Figures.New
+				}
+			}
+			return changed, made
+		}
+		dates := func(table, where string) (list []string) {
+			for _, r := range startest.Star(t, dir)[table] {
+				if name, value, _ := strings.Cut(where, "="); r[name] == value {
+					list = append(list, r["date"])
+				}
+			}
+			slices.Sort(list)
+			return list
+		}
+		startest.Write(t, dir, "ironmonger.yaml", warehouse+calendarModel)
+		startest.Write(t, dir, "gazette.csv", "day,what,half\n1970-07-04,Founders,\n1970-12-24,Eve,true\n,nothing,\n")
+		startest.Write(t, dir, "feed.ics", "BEGIN:VCALENDAR\nBEGIN:VEVENT\nDTSTART;VALUE=DATE:19691002\nRRULE:FREQ=YEARLY\nCATEGORIES:PUBLIC\nSUMMARY:Harvest\nEND:VEVENT\n"+
+			"BEGIN:VEVENT\nDTSTART;VALUE=DATE:19700505\nSUMMARY:Not public\nEND:VEVENT\nEND:VCALENDAR\n")
+		startest.Write(t, dir, "sales.csv", "no,at,amount\n1,1970-01-01 00:00:00,1.00\n2,1970-12-31 23:59:59,2.00\n3,1971-01-01 00:00:00,3.00\n4,1971-04-01 00:00:00,4.00\n")
+		startest.Write(t, dir, "prices.csv", "code,price,since\nA,1,1970-01-01\n")
+		if changed, made := loads(); made != 486 || changed != 0 {
+			t.Fatalf("%d days are made", made)
+		}
+		if n := waiting(t, dir, "gazette"); n != 1 {
+			t.Errorf("%d rows of the list wait", n)
+		}
+		for where, want := range map[string]string{
+			"north_is_holiday=true":  "1970-03-30 1970-07-04",
+			"south_is_holiday=true":  "1970-03-30 1970-07-04 1970-10-02",
+			"north_is_half_day=true": "1970-12-24", "month_name_cs=červenec": "1970-07",
+		} {
+			got := dates("dim_date", where)
+			if strings.HasPrefix(where, "month") {
+				got = []string{got[0][:7]}
+			}
+			if strings.Join(got, " ") != want {
+				t.Errorf("%s: %v", where, got)
+			}
+		}
+		for _, r := range startest.Star(t, dir)["fact_sale"] {
+			want := map[string]string{"1": "19700101 25569 7", "2": "19701231 25933 1099", "3": "19710101 -1 -1"}[r["no"]]
+			if got := r["date_key"] + " " + r["counted_key"] + " " + r["numbered_key"]; got != want {
+				t.Errorf("sale %s: %s, want %s", r["no"], got, want)
+			}
+		}
+		before := startest.Dump(t, dir)
+		if changed, made := loads(); changed+made > 0 || startest.Dump(t, dir) != before || !startest.Proved(t, dir) {
+			t.Errorf("loaded again: %d changed, %d made", changed, made)
+		}
+		// half a day more: the count of working days stays
+		startest.Write(t, dir, "gazette.csv", "day,what,half\n1970-07-04,Founders,\n1970-12-24,Eve,true\n1970-12-30,Eve,true\n")
+		if changed, made := loads(); changed != 1 || made != 0 || !startest.Proved(t, dir) {
+			t.Errorf("half a day has changed %d rows, and made %d", changed, made)
+		}
+		for _, damage := range []struct{ by, broken string }{
+			{"UPDATE dim_date SET retail_week = 9 WHERE date_key = 19700704", "sources of dim_date"},
+			{"DELETE FROM dim_numbered WHERE numbered_key = 100", "calendar of dim_numbered"},
+			{"UPDATE dim_counted SET counted_key = 3 WHERE counted_key = 25600", "calendar of dim_counted"},
+		} {
+			startest.Run(t, dir, damage.by)
+			if broken := startest.Broken(t, dir); !slices.Contains(broken, damage.broken) {
+				t.Errorf("%s: %v", damage.by, broken)
+			}
+		}
+		startest.Write(t, dir, "ironmonger.yaml", warehouse+strings.Replace(calendarModel, "to: 1971-03-31", "to: 1971-02-28", 1))
+		if run, err := startest.Load(t, dir, load.Options{}); err == nil || !strings.Contains(run.Steps[0].Message+run.Steps[1].Message, "days are not removed") {
+			t.Errorf("a calendar has been cut short: %+v", run.Steps[0])
+		}
+	})
+}
+
+// TestGrowing: a calendar has the whole years of the days that facts have, however the facts are cut into loads, and in
+// whatever order they come.
+func TestGrowing(t *testing.T) {
+	manyCases(t, 7, func(t *testing.T, seed uint64) {
+		r := rand.New(rand.NewPCG(seed, 9))
+		begins := []string{"from: data\n      at_least: 1960-05-01", "from: 1965-03-01"}[r.IntN(2)]
+		ends := []string{"to: data\n      at_most: 2031-10-31", "to: 2020-01-31"}[r.IntN(2)]
+		if begins[6:7] != "d" && ends[4:5] != "d" {
+			ends = "to: data\n      at_most: 2031-10-31"
+		}
+		years := []string{"", "fiscal_year: {starts: april, named_by: start}\n      ", "retail_year: {ends_on: sunday, month: may, rule: last, named_by: end, pattern: 4-4-5}\n      "}[r.IntN(3)]
+		key := []string{"yyyymmdd", "numbered", "{days_since: 1950-01-01}"}[r.IntN(3)]
+		model := `sources:
+  sales: {read: "s/*", columns: {no: integer, at: timestamp, due: date}}
+  days: {calendar: {` + strings.NewReplacer("\n      ", ", ").Replace(begins+"\n      "+ends+"\n      "+years) + `key: ` + key + `, attributes: [basic, working_days]}}
+dimensions:
+  date: {from: days, natural_key: date}
+facts:
+  sale: {from: sales, grain: no, keys: {at: {dimension: date, by: at}, due: {dimension: date, by: due, unmatched: unknown, missing: not_yet}}}
+`
+		var rows []string
+		for no := range 1 + r.IntN(40) {
+			day := func(sure bool) string {
+				switch n := r.IntN(12); {
+				case n == 0 && !sure:
+					return ""
+				case n == 1:
+					return []string{"1960-04-30", "2031-11-01", "9999-12-31", "1900-01-01"}[r.IntN(4)]
+				case n < 4:
+					return time.Date(1960+r.IntN(72), 5, r.IntN(360), 0, 0, 0, 0, time.UTC).Format(time.DateOnly)
+				}
+				return time.Date(1990, 1, r.IntN(2000), 0, 0, 0, 0, time.UTC).Format(time.DateOnly)
+			}
+			rows = append(rows, fmt.Sprintf("%d,%s 12:00:00,%s\n", no, day(true), day(false)))
+		}
+		var dumps []string
+		for n := range 2 {
+			dir := t.TempDir()
+			warehouse := "warehouse: {sqlite: star.db}\n"
+			if seed%4 == 3 {
+				connection, schema := startest.Postgres(t)
+				warehouse = "warehouse: {postgres: \"" + connection + "\", schema: " + schema + "}\n"
+			}
+			startest.Write(t, dir, "ironmonger.yaml", warehouse+model)
+			if n == 1 {
+				r.Shuffle(len(rows), func(i, j int) { rows[i], rows[j] = rows[j], rows[i] })
+			}
+			for part, left := 0, rows; len(left) > 0; part++ {
+				take := len(left)
+				if n == 1 {
+					take = 1 + r.IntN(len(left))
+				}
+				startest.Write(t, dir, fmt.Sprintf("s/%d.csv", part), "no,at,due\n"+strings.Join(left[:take], ""))
+				left = left[take:]
+				for range 2 {
+					if _, err := startest.Load(t, dir, load.Options{Workers: 1 + r.IntN(3), Piece: 50}); err != nil {
+						t.Fatal(err, "\n", model)
+					}
+				}
+				if !startest.Proved(t, dir) {
+					t.Fatalf("the star is broken:\n%s", model)
+				}
+			}
+			without := []string{"load_run", "load_line"}
+			if key == "numbered" {
+				without = append(without, "date_key", "at_date_key", "due_date_key")
+			}
+			dumps = append(dumps, startest.Dump(t, dir, without...))
+			checkGrown(t, dir, model, rows, begins, ends)
+		}
+		if dumps[0] != dumps[1] {
+			t.Errorf("another order, another star:\n%s\n%s", startest.Difference(dumps[0], dumps[1]), model)
+		}
+	})
+}
+
+// checkGrown holds the days of a calendar against those of the rows whose keys may have them.
+func checkGrown(t *testing.T, dir, model string, rows []string, begins, ends string) {
+	t.Helper()
+	star := startest.Star(t, dir)
+	kept := map[string]bool{}
+	for _, f := range star["fact_sale"] {
+		kept[f["no"]] = true
+	}
+	have := map[string]bool{}
+	for _, d := range star["dim_date"] {
+		have[d["date"]] = true
+	}
+	delete(have, "")
+	least, most := "1960-05-01", "2031-10-31"
+	if !strings.Contains(begins, "data") {
+		least = "1965-03-01"
+	}
+	if !strings.Contains(ends, "data") {
+		most = "2020-01-31"
+	}
+	for _, row := range rows {
+		f := strings.Split(strings.TrimSpace(row), ",")
+		at, due := f[1][:10], f[2]
+		if inside := at >= least && at <= most; inside != kept[f[0]] || inside && !have[at] {
+			t.Fatalf("%s: kept %v, there %v\n%s", row, kept[f[0]], have[at], model)
+		}
+		if due >= least && due <= most && kept[f[0]] && !have[due] {
+			t.Fatalf("%s: %s is not there\n%s", row, due, model)
+		}
+	}
+	var all []string
+	for day := range have {
+		if day < least || day > most {
+			t.Fatalf("%s is there\n%s", day, model)
+		}
+		all = append(all, day)
+	}
+	slices.Sort(all)
+	for i := 1; i < len(all); i++ {
+		before, _ := time.Parse(time.DateOnly, all[i-1])
+		if all[i] != before.AddDate(0, 0, 1).Format(time.DateOnly) {
+			t.Fatalf("no day between %s and %s\n%s", all[i-1], all[i], model)
+		}
+	}
+}
