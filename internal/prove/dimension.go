@@ -444,7 +444,10 @@ func (x *members) endDays() {
 		}
 		if i > first {
 			x.days.against(func() Example {
-				return Example{Row: written(first), What: fmt.Sprintf("the days %s to %s are missing", written(first), written(i-1))}
+				if first == i-1 {
+					return Example{Row: written(first), What: "the day is missing"}
+				}
+				return Example{Row: written(first), What: "the days to " + written(i-1) + " are missing"}
 			})
 		}
 	}

@@ -176,7 +176,7 @@ func TestBroken(t *testing.T) {
 		},
 		{
 			"calendar",
-			"1 days before this one are missing",
+			"the day is missing",
 			[]string{"DELETE FROM dim_date WHERE date_key = 20220511"},
 		},
 		{
