@@ -55,8 +55,13 @@ func Key(day int64) int64 {
 	return int64(y*10000 + m*100 + d)
 }
 
-// SpecialOrder returns the sort_order of a special member, beyond that of any date.
-func SpecialOrder(key int64) int64 { return 100_000_000 - key }
+// SpecialOrder returns the sort_order of a special member, beyond that of any date, or before it.
+func SpecialOrder(key int64, first bool) int64 {
+	if first {
+		return key
+	}
+	return 100_000_000 - key
+}
 
 // Days is the rows of a calendar.
 type Days struct {

@@ -267,7 +267,7 @@ func (s *Session) Specials(ctx context.Context, tx warehouse.Tx) error {
 			s.special(fresh, special)
 			continue
 		}
-		if !slices.ContainsFunc(present.Cols[1:], func(c column.Column) bool { return c.Null[at] }) {
+		if !slices.ContainsFunc(present.Cols[1:], func(c column.Column) bool { return c.Null[at] || c.Text[at] != special.Label }) {
 			continue
 		}
 		unnamed.Cols[0].AppendInt(special.Key)
@@ -320,9 +320,9 @@ type specialValues struct {
 func (s specialValues) Append(c *column.Column, at int, role schema.Role) {
 	switch name := s.dim.Table.Columns[at].Name; {
 	case role == schema.OutriggerKey:
-		c.AppendInt(s.Key)
+		c.AppendInt(s.dim.NamesakeKey(name, s.Special))
 	case role == schema.Attribute && s.dim.Calendar != nil && name == calendar.SortOrder:
-		c.AppendInt(calendar.SpecialOrder(s.Key))
+		c.AppendInt(calendar.SpecialOrder(s.Key, s.First))
 	case role == schema.Attribute && c.Type.Kind == column.Text:
 		c.AppendText(s.Label)
 	default:

@@ -216,7 +216,7 @@ func Alterations(ctx context.Context, r warehouse.Reader, m *star.Model) ([]Alte
 		if err := meant(d.Table, meansDimension(d)); err != nil {
 			return nil, err
 		}
-		more, err := days(ctx, r, d)
+		more, err := unfitRows(ctx, r, d)
 		if err != nil {
 			return nil, err
 		}

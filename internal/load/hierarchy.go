@@ -54,12 +54,13 @@ func (w *work) buildHierarchy(ctx context.Context, d *schema.Dimension) error {
 			strings.Join(trail[:min(len(trail), 20)], " -> "),
 		)
 	}
+	unknown, _ := d.KeyOf(star.Unknown)
 	above := func(n int) value { // the key of its parent
 		switch p := nodes[n].parent; {
 		case p >= 0:
 			return value{v: nodes[p].id}
 		case nodes[n].named:
-			return value{v: star.Unknown.Key}
+			return value{v: unknown}
 		}
 		return value{null: true}
 	}

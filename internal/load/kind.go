@@ -163,7 +163,7 @@ func (w *dimensionStep) tables(ctx context.Context) error {
 }
 
 func (w *dimensionStep) refusals(ctx context.Context) ([]Alteration, error) {
-	return days(ctx, w.tx, w.dimension)
+	return unfitRows(ctx, w.tx, w.dimension)
 }
 
 func (w *dimensionStep) reads(ctx context.Context) (*source.Inputs, error) {

@@ -10,6 +10,7 @@ import (
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
 
@@ -93,6 +94,15 @@ func otherwise(
 	return list, nil
 }
 
+// unfitRows says where the table of a dimension has rows that the model does not mean, and that cannot be taken away.
+func unfitRows(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
+	list, err := days(ctx, r, d)
+	if err != nil || len(list) > 0 {
+		return list, err
+	}
+	return otherSpecials(ctx, r, d)
+}
+
 // days says where the table of a calendar has days that the model does not mean. They cannot be taken away: facts
 // may point to them.
 func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
@@ -113,6 +123,35 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 	return []Alteration{{
 		d.Table.Name, fmt.Sprintf(message, written(from), written(to), written(least), written(most)), true,
 	}}, nil
+}
+
+// otherSpecials says where the table of a dimension has special members under other keys than the model. Facts may point to
+// them.
+func otherSpecials(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
+	if there, err := r.Describe(ctx, d.Table.Name); err != nil || there == nil || len(d.Specials) == 0 {
+		return nil, err
+	}
+	const most = 10
+	q := warehouse.Query{Table: d.Table.Name, Fields: d.Table.Fields()[:1], OrderBy: []string{d.KeyColumn()}, Limit: most}
+	b, err := warehouse.ReadAll(ctx, r, q)
+	if err != nil {
+		return nil, err
+	}
+	stand := b.Cols[0].Int[:b.N]
+	foreign := slices.IndexFunc(stand, func(key int64) bool {
+		return key < 0 && !slices.ContainsFunc(d.Specials, func(s star.Special) bool { return s.Key == key })
+	})
+	if foreign < 0 {
+		return nil, nil
+	}
+	for _, s := range d.Specials {
+		if !slices.Contains(stand, s.Key) {
+			const message = "has a special member under the key %d, but the model has %s under %d: facts may point to it; " +
+				"ironmonger rebuild makes the star anew from its sources"
+			return []Alteration{{d.Table.Name, fmt.Sprintf(message, stand[foreign], s.Label, s.Key), true}}, nil
+		}
+	}
+	return nil, nil
 }
 
 // refusals are those of a list of alterations that cannot be made, as an error.

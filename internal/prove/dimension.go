@@ -379,12 +379,12 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 				say("it says " + col.Name)
 			}
 		case column.Find(x.d.Outriggers, col.Name) >= 0:
-			if c.Null[i] || c.Int[i] != s.Key {
+			if c.Null[i] || c.Int[i] != x.d.NamesakeKey(col.Name, s) {
 				say(col.Name + " does not point to its namesake")
 			}
 		case x.d.Calendar != nil && col.Name == calendar.SortOrder:
-			if c.Null[i] || c.Int[i] <= calendar.Key(x.calendar.To) {
-				say("it does not come after all dates")
+			if c.Null[i] || c.Int[i] != calendar.SpecialOrder(s.Key, s.First) {
+				say("its sort_order is not that of a special member")
 			}
 		case column.Find(x.d.Attributes(), col.Name) >= 0 && c.Type.Kind == column.Text:
 			if c.Null[i] || c.Text[i] != s.Label {

@@ -90,12 +90,13 @@ func (h *hierarchyProof) fails(id int64, what string, args ...any) {
 // parents holds parents and levels against what the rows name.
 func (h *hierarchyProof) parents() {
 	parent := h.d.Parent.Name
+	unknown, _ := h.d.KeyOf(star.Unknown)
 	for _, m := range h.members {
 		want, there := h.byName[m.says]
 		switch {
 		case !m.names && !m.root:
 			h.fails(m.id, "%s is %d, and the row names no parent", parent, m.parent)
-		case m.names && there && (m.root || m.parent != want), m.names && !there && m.parent != star.Unknown.Key:
+		case m.names && there && (m.root || m.parent != want), m.names && !there && m.parent != unknown:
 			h.fails(m.id, "%s is not the key of the parent that the row names", parent)
 		}
 		higher := int64(0)

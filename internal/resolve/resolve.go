@@ -274,9 +274,9 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m roster.Match) b
 	case star.LeaveEmpty:
 		c.SetNull(i)
 	case star.ToNotYet:
-		c.Int[i] = star.NotYet.Key
+		c.Int[i], _ = l.Dimension.KeyOf(star.NotYet)
 	case star.NotApplying:
-		c.Int[i] = star.NotApplicable.Key
+		c.Int[i], _ = l.Dimension.KeyOf(star.NotApplicable)
 	}
 	return false
 }

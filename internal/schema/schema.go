@@ -119,6 +119,12 @@ func (d *Dimension) UnknownKey(name string) (int64, bool) {
 	return unknown, true
 }
 
+// NamesakeKey returns the key of the special member that an outrigger's column points to in the row of one of the same kind.
+func (d *Dimension) NamesakeKey(name string, s star.Special) int64 {
+	key, _ := d.Keys[column.Find(d.Outriggers, name)].Dimension.KeyOf(s)
+	return key
+}
+
 // Pointers lists the columns by which facts and other dimensions point to the dimension's rows: of PointedAt, those
 // that are not its own, and no durable keys.
 func (d *Dimension) Pointers() []Reference {

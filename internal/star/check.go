@@ -611,7 +611,7 @@ func (c *checker) specials() {
 	for _, d := range c.model.Dimensions {
 		for _, s := range []Special{Unknown, NotYet, NotApplicable} {
 			if need[d][s] && d.LookedUp == nil {
-				d.Specials = append(d.Specials, s)
+				d.Specials = append(d.Specials, d.Special(s))
 			}
 		}
 	}

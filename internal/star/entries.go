@@ -73,6 +73,11 @@ func Sections() []Section {
 			r.numberEntries(&Dimension{}),
 		},
 		{
+			"dimensions.NAME.special_members.NAME",
+			"A special member, where it is not as usual. It applies to a member that is not there yet; only the label of one that is there changes.",
+			r.specialEntries(&Special{}),
+		},
+		{
 			"dimensions.NAME.looked_up",
 			"A dimension that another program loads. Its validity is half-open and can have gaps; a time in a gap is outside.",
 			r.lookedUpEntries(&LookedUp{}),
@@ -463,6 +468,13 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			"the type of all columns that are used nowhere else",
 			false,
 			func(n *node) { d.text.others = r.choice(n, "type_0", "type_1", "type_2", "type_3") },
+		},
+		{
+			"special_members",
+			"unknown, not_yet or not_applicable: keys",
+			"other keys and labels of the special members; a plain text is the label",
+			false,
+			func(n *node) { r.specials(n, d) },
 		},
 		{
 			"surrogate_key",

@@ -141,6 +141,7 @@ type dimensionText struct {
 	durableAt, lateAt                   diag.Place
 	calendar                            *Source // the days, where the dimension declares them itself
 	numbered                            bool    // it says how keys are numbered
+	specials                            []Special
 }
 
 // Inferable reports whether facts may make members of the dimension which its source describes later.
@@ -175,9 +176,9 @@ func (d *Dimension) TableName() string {
 // KeyOf returns the key of a special member; false if the dimension has none.
 func (d *Dimension) KeyOf(s Special) (int64, bool) {
 	if d.LookedUp == nil {
-		return s.Key, true
+		return d.Special(s).Key, true
 	}
-	if s != Unknown || d.LookedUp.Unknown == nil {
+	if s.Kind != ToUnknown || d.LookedUp.Unknown == nil {
 		return 0, false
 	}
 	return *d.LookedUp.Unknown, true
@@ -332,18 +333,30 @@ func (d *Dimension) MemberColumn() string {
 // LevelColumn is the name of the column that has a member's level in the hierarchy.
 func (d *Dimension) LevelColumn() string { return d.Text + "_level" }
 
-// Special is a special member (rule R21): its key and what its text attributes say.
+// Special is a special member (rule R21): its key, which is negative, and what its text attributes say.
 type Special struct {
+	Kind  Outcome // the rule that points to it
 	Key   int64
 	Label string
+	First bool // of a calendar: its sort_order is before those of all dates
 }
 
-// The special members.
+// The special members, as they are unless the model says otherwise.
 var (
-	Unknown       = Special{-1, "Unknown"}
-	NotYet        = Special{-2, "Not yet"}
-	NotApplicable = Special{-3, "Not applicable"}
+	Unknown       = Special{Kind: ToUnknown, Key: -1, Label: "Unknown"}
+	NotYet        = Special{Kind: ToNotYet, Key: -2, Label: "Not yet"}
+	NotApplicable = Special{Kind: NotApplying, Key: -3, Label: "Not applicable"}
 )
+
+// Special returns a special member as the dimension has it.
+func (d *Dimension) Special(s Special) Special {
+	for _, own := range d.text.specials {
+		if own.Kind == s.Kind {
+			return own
+		}
+	}
+	return s
+}
 
 // Rows are the rows of a static dimension, typed.
 type Rows struct {
@@ -473,7 +486,14 @@ func (o Outcome) Special() bool {
 
 // Stands reports whether row j of a column of keys is what the rule makes of a natural key that has no member in d.
 func (o Outcome) Stands(d *Dimension, c *column.Column, j int) bool {
-	unknown, _ := d.KeyOf(Unknown)
-	key, ok := map[Outcome]int64{ToUnknown: unknown, ToNotYet: NotYet.Key, NotApplying: NotApplicable.Key}[o]
-	return o == LeaveEmpty && c.Null[j] || ok && !c.Null[j] && c.Int[j] == key
+	if c.Null[j] || o == LeaveEmpty {
+		return o == LeaveEmpty && c.Null[j]
+	}
+	for _, s := range []Special{Unknown, NotYet, NotApplicable} {
+		if s.Kind == o {
+			key, _ := d.KeyOf(s)
+			return c.Int[j] == key
+		}
+	}
+	return false
 }
