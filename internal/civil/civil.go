@@ -89,6 +89,9 @@ func DayOf(micros int64) int64 {
 	return micros / DayMicros
 }
 
+// TimeOf returns the time of day of a timestamp. A time of day is itself.
+func TimeOf(micros int64) int64 { return micros - DayOf(micros)*DayMicros }
+
 // Wall returns the wall clock reading of t as a timestamp.
 func Wall(t time.Time) int64 {
 	_, offset := t.Zone()

@@ -294,8 +294,8 @@ func (f *Feed) reserve() {
 
 // allocate returns the surrogate key of a new version of observation o.
 func (f *Feed) allocate(o int32) int64 {
-	if days := f.x.Dimension().DayKeys(); days != nil {
-		surrogate := days.Key(f.kept.Cols[0].Int[o])
+	if made := f.x.Dimension().MadeKeys(); made != nil {
+		surrogate := made.Key(f.kept.Cols[0].Int[o])
 		f.highest = max(f.highest, surrogate)
 		return surrogate
 	}

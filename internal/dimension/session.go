@@ -321,7 +321,7 @@ func (s specialValues) Append(c *column.Column, at int, role schema.Role) {
 	switch name := s.dim.Table.Columns[at].Name; {
 	case role == schema.OutriggerKey:
 		c.AppendInt(s.dim.NamesakeKey(name, s.Special))
-	case role == schema.Attribute && s.dim.Calendar != nil && name == calendar.SortOrder:
+	case role == schema.Attribute && s.dim.Generated() && name == calendar.SortOrder:
 		c.AppendInt(calendar.SpecialOrder(s.Key, s.First))
 	case role == schema.Attribute && c.Type.Kind == column.Text:
 		c.AppendText(s.Label)

@@ -205,7 +205,7 @@ func (c *change) formerMember(o *outcome) *roster.FormerMember {
 func (c *change) former(h beginning) (int64, bool) {
 	d, o := c.f.x.Dimension(), &c.outcomes[h.outcome]
 	was := c.formerMember(o)
-	if was == nil || d.DayKeys() != nil {
+	if was == nil || d.MadeKeys() != nil {
 		return 0, false
 	}
 	taken := slices.ContainsFunc(o.Versions, func(v history.Next) bool { return v.From == was.Versions[0].From })

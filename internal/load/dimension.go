@@ -162,7 +162,7 @@ func (w *dimensionStep) balance(ctx context.Context, feed *dimension.Feed, befor
 	d, f, c := w.dimension, &w.figures, &feed.Counts
 	f.New, f.Versions, f.Filled, f.Changed, f.Same, f.Conflicts = c.New, c.Versions, c.Filled, c.Changed, c.Same, c.Conflicts
 	f.Attributes, f.Gone, f.Back = feed.Attributes, feed.Gone, feed.Back
-	if d.Calendar == nil {
+	if !d.Generated() {
 		f.Examples = feed.Examples()
 	}
 	after, err := w.tx.Tally(ctx, d.Table.Name, nil)

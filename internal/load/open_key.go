@@ -185,7 +185,7 @@ func (w *factStep) openKeyColumns(k *star.Key, open []ledger.OpenKey) (q openQue
 // rosterOf returns the members of a key's dimension: those that have the natural keys, where they can be asked for.
 func (w *factStep) rosterOf(ctx context.Context, k *star.Key, natural []*column.Column) (*roster.Roster, error) {
 	d := w.star.Dimension(k.Dimension)
-	if k.Dimension.Calendar != nil || k.Dimension.LookedUp != nil {
+	if k.Dimension.Generated() || k.Dimension.LookedUp != nil {
 		return w.roster(ctx, w.tx, k.Dimension)
 	}
 	wanted := roster.NewWanted(k.Dimension, int64(len(natural[0].Null)))

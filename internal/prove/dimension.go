@@ -47,6 +47,10 @@ func (p *proof) dimension(d *schema.Dimension) error {
 	if days := d.DayKeys(); days != nil {
 		x.reg = newRegister(days.Key(x.calendar.From), days.Key(x.calendar.To), 1)
 	}
+	if d.Clock != nil {
+		x.reg = newRegister(0, d.Clock.Key(86_399_000_000), 1)
+		x.there = make([]bool, d.Clock.Times())
+	}
 	p.registers[d] = x.reg
 	fields := d.Table.Fields()
 	for _, f := range d.NaturalKey {
@@ -111,6 +115,15 @@ func (p *proof) dimension(d *schema.Dimension) error {
 		)
 		exams = append(exams, exam{x.days, x.lookDays, x.endDays})
 		p.inSight(d)
+	}
+	if d.Clock != nil {
+		x.days = p.check(
+			"calendar",
+			d.Table.Name,
+			"every time of the day exists once, with its key",
+			"load the dimension again into an empty table",
+		)
+		exams = append(exams, exam{x.days, x.lookTimes, x.endTimes})
 	}
 	for n, k := range d.Keys {
 		exams = append(exams, p.outrigger(d, k, column.Find(fields, d.Outriggers[n].Name)))
@@ -382,7 +395,7 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 			if c.Null[i] || c.Int[i] != x.d.NamesakeKey(col.Name, s) {
 				say(col.Name + " does not point to its namesake")
 			}
-		case x.d.Calendar != nil && col.Name == calendar.SortOrder:
+		case x.d.Generated() && col.Name == calendar.SortOrder:
 			if c.Null[i] || c.Int[i] != calendar.SpecialOrder(s.Key, s.First) {
 				say("its sort_order is not that of a special member")
 			}
@@ -448,6 +461,42 @@ func (x *members) endDays() {
 					return Example{Row: written(first), What: "the day is missing"}
 				}
 				return Example{Row: written(first), What: "the days to " + written(i-1) + " are missing"}
+			})
+		}
+	}
+}
+
+func (x *members) lookTimes(b *column.Batch) {
+	of := x.d.Clock
+	for i := range b.N {
+		if special(b, i) || b.Cols[x.natural[0]].Null[i] {
+			continue
+		}
+		at := b.Cols[x.natural[0]].Int[i]
+		say := func(what string, args ...any) {
+			x.days.against(func() Example { return x.p.example(x.d.Table, b, i, fmt.Sprintf(what, args...)) })
+		}
+		n := at / (of.Every * 1_000_000)
+		switch {
+		case of.Start(at) != at || n < 0 || n >= of.Times():
+			say("the time is not one of the clock")
+		case x.there[n]:
+			say("the time is there twice")
+		default:
+			x.there[n] = true
+		}
+		if b.Cols[0].Int[i] != of.Key(at) {
+			say("the key of this time is %d", of.Key(at))
+		}
+	}
+}
+
+func (x *members) endTimes() {
+	for n, there := range x.there {
+		if !there {
+			at := int64(n) * x.d.Clock.Every * 1_000_000
+			x.days.against(func() Example {
+				return Example{Row: stamp(column.Type{Kind: column.Time}, at), What: "the time is missing"}
 			})
 		}
 	}

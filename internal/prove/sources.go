@@ -237,7 +237,7 @@ func (p *proof) heard(
 				c.against(func() Example { return fromSource(b.Batch, i, "no member has this natural key") })
 			}
 		}
-		if d.Calendar == nil {
+		if !d.Generated() {
 			return nil
 		}
 		return p.sameDays(c, d, fields, b)
@@ -282,8 +282,9 @@ func (p *proof) sameDays(c *Check, d *schema.Dimension, fields []column.Field, b
 // sourceKey is the columns of a source that say a natural key. It is for one goroutine.
 type sourceKey struct {
 	by     []int
-	toDay  bool // timestamps mean days
-	nulls  bool // null is a value
+	toDay  bool        // timestamps mean days
+	clock  *star.Clock // or times of a clock
+	nulls  bool        // null is a value
 	days   column.Column
 	cols   []*column.Column
 	digest digest.Maker
@@ -296,6 +297,10 @@ func newSourceKey(names []string, fields []column.Field, d *star.Dimension) *sou
 	}
 	k.toDay = len(names) == 1 && fields[k.by[0]].Type.Kind == column.Timestamp &&
 		d.NaturalKey[0].Type.Kind == column.Date
+	if d.Clock != nil {
+		k.toDay, k.clock = true, d.Clock
+		k.days.Type = d.NaturalKey[0].Type
+	}
 	return k
 }
 
@@ -314,6 +319,9 @@ func (b *slot) fingerprint(seed maphash.Seed, keys []*sourceKey) {
 			k.days.Resize(b.N)
 			for i, at := range k.cols[0].Int[:b.N] {
 				k.days.Int[i], k.days.Null[i] = civil.DayOf(at), k.cols[0].Null[i]
+				if k.clock != nil {
+					k.days.Int[i] = k.clock.Start(civil.TimeOf(at))
+				}
 			}
 			k.cols[0] = &k.days
 		}

@@ -29,11 +29,18 @@ type Lookup struct {
 
 // Lookup returns a new lookup.
 func (x *Roster) Lookup() *Lookup {
-	return &Lookup{x: x, days: column.Column{Type: column.Type{Kind: column.Date}}}
+	return &Lookup{x: x, days: column.Column{Type: x.dim.NaturalKey[0].Type}}
 }
 
-// inDays returns c, or its days if it has timestamps and days are meant (rule R26).
+// inDays returns c, or its days if it has timestamps and days are meant (rule R26); the times of a clock likewise.
 func (l *Lookup) inDays(by []*column.Column, n int) []*column.Column {
+	if of := l.x.dim.Clock; of != nil {
+		l.days.Resize(n)
+		for i := range n {
+			l.days.Null[i], l.days.Int[i] = by[0].Null[i], of.Start(civil.TimeOf(by[0].Int[i]))
+		}
+		return []*column.Column{&l.days}
+	}
 	if len(by) != 1 || by[0].Type.Kind != column.Timestamp || l.x.dim.NaturalKey[0].Type.Kind != column.Date {
 		return by
 	}

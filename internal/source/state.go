@@ -35,6 +35,9 @@ func (in *Inputs) States(s *star.Source) ([]State, error) {
 		c = in.DaysOf(c)
 		return []State{{FileOf: FileOf{s.Text, Generated}, Size: c.To - c.From + 1, Changed: fmt.Sprint(c.From)}}, nil
 	}
+	if s.Clock != nil {
+		return []State{{FileOf: FileOf{s.Text, Generated}, Size: s.Clock.Times(), Changed: "never"}}, nil
+	}
 	dir, found, errs := in.locate(s)
 	if err := errs.Err(); err != nil {
 		return nil, err

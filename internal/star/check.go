@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/calendar"
+	"ironmonger/internal/clock"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
@@ -240,6 +241,9 @@ func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 		if nk.Kind == column.Date && f.Type.Kind == column.Timestamp && d.Calendar != nil {
 			continue // its day is meant
 		}
+		if d.Clock != nil && (f.Type.Kind == column.Timestamp || f.Type.Kind == column.Time) {
+			continue // the time of the clock that it is in
+		}
 		if f.Type.Kind != nk.Kind || f.Type.Scale != nk.Scale || f.Type.Wide() != nk.Wide() {
 			c.errorf(
 				w.At,
@@ -254,7 +258,7 @@ func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 		}
 	}
 	for i, w := range by {
-		if (d.Source == nil || d.Calendar != nil) && d.Matching == nil && d.Aliases == nil || column.Find(fields, w.Text) < 0 {
+		if (d.Source == nil || d.Generated()) && d.Matching == nil && d.Aliases == nil || column.Find(fields, w.Text) < 0 {
 			k.By = append(k.By, w.Text)
 		} else {
 			k.By = append(k.By, c.match(s, d, i, w, k.subject))
@@ -351,7 +355,11 @@ func (c *checker) asOf(k *Key, fields []column.Field, of string) {
 
 // infers reports whether members of a dimension can be inferred, as far as its text tells.
 func (c *checker) infers(d *Dimension) bool {
-	days := c.sourceOf(d.text.from).OnCalendar() != nil && len(d.text.naturalKey) == 1 && d.text.naturalKey[0].Text == calendar.Date
+	of, natural := c.sourceOf(d.text.from), ""
+	if len(d.text.naturalKey) == 1 {
+		natural = d.text.naturalKey[0].Text
+	}
+	days := of.OnCalendar() != nil && natural == calendar.Date || of.onClock() != nil && natural == clock.Time
 	return d.text.from != nil && !days || d.Junk
 }
 

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/calendar"
+	"ironmonger/internal/clock"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/parse"
@@ -14,7 +15,7 @@ import (
 func (c *checker) dimension(d *Dimension) {
 	path := "dimensions." + d.Text
 	kinds := 0
-	for _, is := range []bool{d.text.from != nil, d.Rows != nil, d.text.calendar != nil, d.Junk, d.LookedUp != nil} {
+	for _, is := range []bool{d.text.from != nil, d.Rows != nil, d.text.calendar != nil, d.text.clock != nil, d.Junk, d.LookedUp != nil} {
 		if is {
 			kinds++
 		}
@@ -23,7 +24,7 @@ func (c *checker) dimension(d *Dimension) {
 		c.errorf(
 			d.At,
 			path,
-			"a dimension has either from (a source), or rows, or combinations, or calendar, or looked_up",
+			"a dimension has either from (a source), or rows, or combinations, or calendar, or clock, or looked_up",
 		)
 		return
 	}
@@ -44,10 +45,10 @@ func (c *checker) dimension(d *Dimension) {
 		}
 		fields = d.Rows.Fields
 	} else {
-		if d.Source = d.text.calendar; d.Source != nil {
+		if d.Source = cmp.Or(d.text.calendar, d.text.clock); d.Source != nil {
 			c.source(d.Source)
-			if d.text.naturalKey == nil {
-				d.text.naturalKey = []Name{{calendar.Date, d.At}}
+			if natural := map[bool]string{true: calendar.Date, false: clock.Time}[d.text.calendar != nil]; d.text.naturalKey == nil {
+				d.text.naturalKey = []Name{{natural, d.At}}
 			}
 		} else if d.Source = c.findSource(d.text.from, path+".from"); d.Source == nil {
 			return
@@ -85,6 +86,7 @@ func (c *checker) dimension(d *Dimension) {
 	c.aliases(d, path)
 	c.attributes(d, fields, path)
 	c.days(d, path)
+	c.timesOfDay(d, path)
 	c.times(d, fields, of, path)
 	c.deliveries(d, fields, of, path)
 	c.watched(d.Source, path, d.Deliveries)

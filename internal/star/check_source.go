@@ -48,7 +48,7 @@ func (c *checker) origin(s *Source) {
 	path := cmp.Or(s.text.subject, "sources."+s.Text)
 	ways := 0
 	for _, given := range []bool{
-		len(s.Read) > 0, s.Table.Text != "" || s.Query.Text != "", s.text.from != nil, s.text.union != nil, s.Calendar != nil,
+		len(s.Read) > 0, s.Table.Text != "" || s.Query.Text != "", s.text.from != nil, s.text.union != nil, s.Calendar != nil, s.Clock != nil,
 	} {
 		if given {
 			ways++
@@ -59,7 +59,7 @@ func (c *checker) origin(s *Source) {
 		c.errorf(
 			s.At,
 			path,
-			"rows come from files (read), a database (table or query), another source (from), several (union) or a calendar: one of these",
+			"rows come from files (read), a database (table or query), another source (from), several (union), a calendar or a clock: one of these",
 		)
 	case s.Table.Text != "" && s.Query.Text != "":
 		c.errorf(s.At, path, "a source reads a table or a query")
@@ -73,7 +73,7 @@ func (c *checker) origin(s *Source) {
 			path+".order_by",
 			"files and sources have an order of their own: order_by is for a database",
 		)
-	case s.text.drivenBy != nil && (s.text.from != nil || s.text.union != nil || s.Calendar != nil):
+	case s.text.drivenBy != nil && (s.text.from != nil || s.text.union != nil || s.Calendar != nil || s.Clock != nil):
 		c.errorf(s.text.drivenBy.At, path+".driven_by", "a list drives the reading of files or of a database")
 	}
 	if s.text.database != nil {
@@ -113,6 +113,9 @@ func (c *checker) origin(s *Source) {
 	}
 	if s.Calendar != nil {
 		c.calendar(s.Calendar, path+".calendar")
+	}
+	if s.Clock != nil {
+		c.clock(s.Clock, path+".clock")
 	}
 	for _, o := range s.Others() {
 		if o.state != right { // of that it is told already
@@ -180,6 +183,8 @@ func (c *checker) taken(s *Source, path string) {
 		there, of = asColumns(s.Standing.Fields()), s.Standing.String()
 	case s.Calendar != nil:
 		there, of = asColumns(s.Calendar.Fields()), "the calendar"
+	case s.Clock != nil:
+		there, of = asColumns(s.Clock.Fields()), "the clock"
 	case s.From != nil:
 		there, of = asColumns(s.From.Fields()), "source "+s.From.Text
 	case s.Union != nil:

@@ -106,7 +106,7 @@ func TestMistakes(t *testing.T) {
 		{"sqlite: star.db", "postgres: host=db password=secret", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file"},
 		{"sqlite: star.db", "postgres: postgres://keeper:secret@db/canal", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file"},
 		{"time_zone: UTC", "time_zone: Mars/North", "m.yaml:3:12: time_zone: no time zone is called Mars/North: UTC, or Area/City as in the zone database"},
-		{"    read: boats.csv\n", "", "m.yaml:5:3: sources.boats: rows come from files (read), a database (table or query), another source (from), several (union) or a calendar: one of these"},
+		{"    read: boats.csv\n", "", "m.yaml:5:3: sources.boats: rows come from files (read), a database (table or query), another source (from), several (union), a calendar or a clock: one of these"},
 		{"length: decimal(5,2)", "length: decimal(5;2)", "m.yaml:11:15: sources.boats.columns.length: decimal(5;2) is not a decimal type: 1 to 38 digits, of which 0 to all after the point"},
 		{"length: decimal(5,2)", "length: number", "m.yaml:11:15: sources.boats.columns.length: no such type: number (there is: integer, decimal(p,s), double, text, boolean, date, timestamp, time)"},
 		{"      length: decimal(5,2)\n", "      length: decimal(5,2)\n      reg: text\n", "m.yaml:12:7: sources.boats.columns: reg is written twice (first in line 8)"},

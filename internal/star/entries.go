@@ -108,6 +108,11 @@ func Sections() []Section {
 			r.calendarEntries(&Calendar{}),
 		},
 		{
+			"dimensions.NAME.clock",
+			"A row for each time of a day, as a dimension or as a source (sources.NAME.clock). A key by a timestamp or a time finds the time that it is in. The surrogate keys are hhmm, or hhmmss for seconds.",
+			r.clockEntries(&Clock{}),
+		},
+		{
 			"dimensions.NAME.calendar.fiscal_year",
 			"The fiscal year.",
 			r.fiscalEntries(&Calendar{}, new(bool)),
@@ -389,6 +394,12 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{"calendar", "keys", "makes it a date dimension", false, func(n *node) {
 			d.text.calendar = calendarSource(d)
 			r.calendar(n, d.text.calendar.Calendar)
+		}},
+		{"clock", "keys", "makes it a dimension of the times of a day", false, func(n *node) {
+			d.text.clock = &Source{
+				Name: Name{"clock " + d.Text, d.At}, Clock: &Clock{}, text: sourceText{subject: "dimensions." + d.Text},
+			}
+			r.clock(n, d.text.clock.Clock)
 		}},
 		{
 			"natural_key",

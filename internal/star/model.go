@@ -94,6 +94,7 @@ type Origin struct {
 	Source   *Source   // nil for the others
 	Rows     *Rows     // that stand in the model; none of a junk dimension
 	Calendar *Calendar // the days of which its rows are; nil for others
+	Clock    *Clock    // the times of the day of which its rows are; nil for others
 	LookedUp *LookedUp // a table that another program loads
 	Junk     bool      // the combinations of values that occur, null among them
 	Adopts   *Adopted  // the table that has the first members and their keys; nil if there is none
@@ -140,12 +141,13 @@ type dimensionText struct {
 	validity                            column.Type // of a dimension that is looked up in
 	durableAt, lateAt                   diag.Place
 	calendar                            *Source // the days, where the dimension declares them itself
+	clock                               *Source // the times, likewise
 	numbered                            bool    // it says how keys are numbered
 	specials                            []Special
 }
 
 // Inferable reports whether facts may make members of the dimension which its source describes later.
-func (d *Dimension) Inferable() bool { return d.Source != nil && d.Calendar == nil }
+func (d *Dimension) Inferable() bool { return d.Source != nil && !d.Generated() }
 
 // Versioned reports whether members may have several versions.
 func (d *Dimension) Versioned() bool {

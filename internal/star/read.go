@@ -1,6 +1,7 @@
 package star
 
 import (
+	"cmp"
 	"os"
 	"slices"
 	"strings"
@@ -95,7 +96,7 @@ func ReadOrder(file string) (*Model, error) {
 	}
 	for _, d := range m.Dimensions {
 		keys(d.Keys)
-		if d.Source = d.text.calendar; d.Source != nil {
+		if d.Source = cmp.Or(d.text.calendar, d.text.clock); d.Source != nil {
 			c.link(d.Source)
 		} else {
 			d.Source = c.sourceOf(d.text.from)

@@ -22,6 +22,7 @@ type Source struct {
 	From     *Source   // whose rows these are
 	Standing *Standing // or the dimension or fact of the model whose rows these are
 	Calendar *Calendar // or the days that it generates
+	Clock    *Clock    // or the times
 	Union    []*Source // whose rows these are, one after the other
 
 	DrivenBy *Source // there is a read for each of its rows
@@ -139,7 +140,7 @@ func (s *Source) TypesItself() bool {
 
 // Reads reports whether the source reads files or a database itself.
 func (s *Source) Reads() bool {
-	return s.From == nil && s.Union == nil && s.Standing == nil && s.Calendar == nil
+	return s.From == nil && s.Union == nil && s.Standing == nil && s.Calendar == nil && s.Clock == nil
 }
 
 // Taken lists the columns of the rows before anything is done to them: those read, then those of the list that
@@ -383,6 +384,16 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			func(n *node) {
 				s.Calendar = &Calendar{}
 				r.calendar(n, s.Calendar)
+			},
+		},
+		{
+			"clock",
+			"keys",
+			"a row for each time of a day, with the keys of the clock of a dimension",
+			false,
+			func(n *node) {
+				s.Clock = &Clock{}
+				r.clock(n, s.Clock)
 			},
 		},
 		{

@@ -10,6 +10,7 @@ import (
 
 	"ironmonger/internal/calendar"
 	"ironmonger/internal/civil"
+	"ironmonger/internal/clock"
 	"ironmonger/internal/column"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -25,6 +26,21 @@ func (d days) Samples(ctx context.Context) iter.Seq2[column.Piece, error] { retu
 // Row returns the day of a line.
 func (d days) Row(_ context.Context, _ string, line int64, b *column.Batch) (int, error) {
 	return d.Line(line, b)
+}
+
+// times is the times of a clock, as what a source reads.
+type times struct{ *clock.Rows }
+
+func (t times) Names() []string                                            { return []string{source.Generated} }
+func (t times) Size() int64                                                { return 0 }
+func (t times) Samples(ctx context.Context) iter.Seq2[column.Piece, error] { return t.Pieces(ctx) }
+
+// Row returns the time of a line.
+func (t times) Row(_ context.Context, _ string, line int64, b *column.Batch) (int, error) {
+	if err := t.Fill(b); err != nil || line < 1 || line > int64(b.N) {
+		return -1, err
+	}
+	return int(line - 1), nil
 }
 
 // openCalendar opens the days that the source generates, once it has read the lists of holidays that they need.

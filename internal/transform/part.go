@@ -57,6 +57,11 @@ func (f *Flow) openParts(ctx context.Context) error {
 		}
 		return err
 	}
+	if s.Clock != nil {
+		in := times{s.Clock.Rows(func(c string) bool { return wanted[c] })}
+		f.parts = []*part{newPart(in, f.taken, func(c string) string { return theirs[c] }, nil)}
+		return nil
+	}
 	if s.Standing != nil {
 		if f.in.Star != nil {
 			in := f.in.Star.Open(s.Standing, func(c string) bool { return wanted[c] })
