@@ -3,6 +3,7 @@
 package parse
 
 import (
+	"cmp"
 	"errors"
 	"strconv"
 	"strings"
@@ -27,6 +28,7 @@ var (
 	errTime      = errors.New("is not a time such as 14:05:00")
 	errMicros    = errors.New("is finer than a microsecond")
 	errNoZone    = errors.New("has an offset, but the model names no time_zone")
+	errNoOffset  = errors.New("has no offset, and nothing says in which time zone it is written")
 	errSkipped   = errors.New("does not exist in the model's time zone")
 	errYears     = errors.New("is not in the years 1 to 9999 of the model's time zone")
 	errText      = errors.New("is not UTF-8 text or holds a zero byte")
@@ -36,8 +38,9 @@ var (
 // nil means that the model names none, so that offsets cannot be converted.
 type Reader struct {
 	zone  *time.Location
-	style *Style // nil: the usual
-	day   int64  // the last day looked at, and whether the zone's clock was changed on it
+	shows *time.Location // the zone whose clock the values show; nil for zone
+	style *Style         // nil: the usual
+	day   int64          // the last day looked at, and whether the zone's clock was changed on it
 	shift bool
 }
 
@@ -46,6 +49,12 @@ func NewReader(zone *time.Location) *Reader { return &Reader{zone: zone, day: -1
 
 // Zone is the reader's zone, nil if it has none.
 func (r *Reader) Zone() *time.Location { return r.zone }
+
+// Showing has timestamps be those of the clock of another zone than the one in which they are written without an offset.
+func (r *Reader) Showing(zone *time.Location) *Reader {
+	r.shows = zone
+	return r
+}
 
 // Styled returns the reader a style.
 func (r *Reader) Styled(s *Style) *Reader {
@@ -314,18 +323,43 @@ func (r *Reader) timestamp(s string) (int64, error) {
 	wall := day*civil.DayMicros + clock
 	if rest == "" {
 		if r.zone != nil && r.zone != time.UTC {
-			return r.local(day, wall)
+			if wall, err = r.local(day, wall); err != nil {
+				return 0, err
+			}
 		}
-		return wall, nil
+		return r.shown(wall)
 	}
 	offset, ok := parseOffset(rest)
 	if !ok {
 		return 0, errTimestamp
 	}
-	if r.zone == nil {
+	zone := cmp.Or(r.shows, r.zone)
+	if zone == nil {
 		return 0, errNoZone
 	}
-	if wall, ok = civil.WallIn(wall-offset, r.zone); !ok {
+	if wall, ok = civil.WallIn(wall-offset, zone); !ok {
+		return 0, errYears
+	}
+	return wall, nil
+}
+
+// shown turns what the clock of the zone shows into what that of the other one shows at that time. Of a time that the clock
+// shows twice, the earlier one is meant.
+func (r *Reader) shown(wall int64) (int64, error) {
+	if r.shows == nil || r.shows == r.zone {
+		return wall, nil
+	}
+	if r.zone == nil {
+		return 0, errNoOffset
+	}
+	u := time.UnixMicro(wall).UTC()
+	at := time.Date(u.Year(), u.Month(), u.Day(), u.Hour(), u.Minute(), u.Second(), u.Nanosecond(), r.zone)
+	_, offset := at.AddDate(0, 0, -1).Zone() // before the clock was set back, if it was
+	if earlier := time.UnixMicro(wall - int64(offset)*1e6).In(r.zone); earlier.Before(at) && civil.Wall(earlier) == wall {
+		at = earlier
+	}
+	wall, ok := civil.WallIn(at.UnixMicro(), r.shows)
+	if !ok {
 		return 0, errYears
 	}
 	return wall, nil

@@ -174,6 +174,9 @@ func (r *Reader) setStyled(c *column.Column, i int, s string) (ok bool, err erro
 			if r.zone != nil {
 				c.Int[i], err = r.local(day, c.Int[i])
 			}
+			if err == nil {
+				c.Int[i], err = r.shown(c.Int[i])
+			}
 		}
 	default:
 		return false, nil

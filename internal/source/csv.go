@@ -15,7 +15,6 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
-	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -362,10 +361,7 @@ func (p *piece) Fill(b *column.Batch) error {
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1) // a record has at least a line
 	clean := utf8.Valid(p.data) && bytes.IndexByte(p.data, 0) < 0 &&
 		(p.of.csv.Encoding == "" || !bytes.Contains(p.data, replaced))
-	reader := parse.NewReader(p.of.zone)
-	if p.of.csv.Style != (parse.Style{}) {
-		reader.Styled(&p.of.csv.Style)
-	}
+	readers := p.of.readers()
 	plain, nulls := p.of.csv.Quote == '"' && !p.of.csv.Guarded, p.of.csv.Nulls
 	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
 	offsets := make([]int64, 0, b.N+1)
@@ -415,7 +411,7 @@ func (p *piece) Fill(b *column.Batch) error {
 				c.SetNull(n)
 				p.refuse(b, n, k, "has bytes that are not "+p.of.csv.Encoding+" text", s)
 			default:
-				if err := reader.Set(c, n, s); err != nil {
+				if err := readers[k].Set(c, n, s); err != nil {
 					hint := ""
 					if p.of.csv.Encoding == "" && !utf8.ValidString(s) {
 						hint = " (csv: encoding says what text it is)"

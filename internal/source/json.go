@@ -56,10 +56,7 @@ func below(path string) string {
 // fillLines turns lines, each a JSON object, into typed rows.
 func (p *piece) fillLines(b *column.Batch) error {
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1)
-	reader := parse.NewReader(p.of.zone)
-	if p.of.csv.Style != (parse.Style{}) {
-		reader.Styled(&p.of.csv.Style)
-	}
+	readers := p.of.readers()
 	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
 	var lines [][]byte
 	number := p.line
@@ -86,9 +83,9 @@ func (p *piece) fillLines(b *column.Batch) error {
 		gjson.ParseBytes(line).ForEach(func(name, value gjson.Result) bool {
 			for _, k := range p.of.named[name.Str] {
 				if rest := p.of.paths[k].rest; rest != "" {
-					p.place(b, n, k, value.Get(rest), reader)
+					p.place(b, n, k, value.Get(rest), readers[k])
 				} else {
-					p.place(b, n, k, value, reader)
+					p.place(b, n, k, value, readers[k])
 				}
 			}
 			return true

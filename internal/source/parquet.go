@@ -1,6 +1,7 @@
 package source
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/parquet-go/parquet-go"
 	"github.com/parquet-go/parquet-go/format"
@@ -28,6 +30,7 @@ type parquetFiles struct {
 	dir    string
 	fields []column.Field
 	paths  []string // of each field
+	zones  []*time.Location
 	files
 }
 
@@ -162,6 +165,7 @@ func (in *Inputs) openParquet(s *star.Source, want func(string) bool) (*parquetF
 		if want(c.Text) {
 			p.fields = append(p.fields, column.Field{Name: c.Text, Type: c.Type})
 			p.paths = append(p.paths, c.InFile())
+			p.zones = append(p.zones, cmp.Or(c.Zone, in.Model.Zone))
 		}
 	}
 	var errs diag.List
@@ -434,9 +438,8 @@ func (p *parquetPiece) Fill(b *column.Batch) error {
 	for i := range p.n {
 		b.From.Line = append(b.From.Line, p.first+int64(i)+1)
 	}
-	reader := parse.NewReader(p.of.in.Model.Zone)
 	for k := range p.columns {
-		row := 0
+		row, reader := 0, parse.NewReader(p.of.zones[k])
 		for _, s := range p.segments[k] {
 			if err := p.fill(b, k, row, &s, reader); err != nil {
 				return err
@@ -481,7 +484,7 @@ func (p *parquetPiece) raw(i int) string {
 				}
 			}
 			s.from, s.to = s.from+at, s.from+at+1
-			if p.fill(b, k, 0, &s, parse.NewReader(p.of.in.Model.Zone)) == nil {
+			if p.fill(b, k, 0, &s, parse.NewReader(p.of.zones[k])) == nil {
 				values[k] = b.Cols[k].Value(0)
 			}
 			break

@@ -123,6 +123,7 @@ type Files struct {
 	dir    string // below which they are
 	fields []column.Field
 	zone   *time.Location
+	own    []*star.Column // of each field: the column, if its timestamps are of another zone
 	csv    star.CSV
 	lines  bool             // the files are JSON objects, a line each
 	nested bool             // objects and lists may stand in text columns, as JSON
@@ -232,6 +233,10 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 		if want(c.Text) {
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
 			f.paths = append(f.paths, newPath(c.InFile()))
+			f.own = append(f.own, nil)
+			if c.Zone != nil || c.WrittenIn != nil {
+				f.own[len(f.own)-1] = &c
+			}
 		}
 	}
 	f.named = map[string][]int{}
@@ -250,6 +255,26 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 		}
 	}
 	return f, errs.Err()
+}
+
+// readers returns what reads the values of each field. They are for one goroutine.
+func (f *Files) readers() []*parse.Reader {
+	styled := func(zone *time.Location) *parse.Reader {
+		r := parse.NewReader(zone)
+		if f.csv.Style != (parse.Style{}) {
+			r.Styled(&f.csv.Style)
+		}
+		return r
+	}
+	common := styled(f.zone)
+	list := make([]*parse.Reader, len(f.fields))
+	for k := range list {
+		list[k] = common
+		if c := f.own[k]; c != nil {
+			list[k] = styled(cmp.Or(c.WrittenIn, f.zone)).Showing(cmp.Or(c.Zone, f.zone))
+		}
+	}
+	return list
 }
 
 // AsRead returns a source of the same files, table or query that yields their rows as they stand there: all columns

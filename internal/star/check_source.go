@@ -158,6 +158,14 @@ func formatOf(patterns []Name) string {
 }
 
 func (c *checker) marks(s *Source, path string) {
+	for _, col := range s.Columns {
+		if col.Zone == nil && col.WrittenIn == nil {
+			continue
+		}
+		if len(s.Read) == 0 || s.Format == ICalendar || col.Type.Kind != column.Timestamp && known(col.Type) || col.WrittenIn != nil && s.Format == Parquet {
+			c.errorf(col.zones, path+".columns."+col.Text, "zone is for timestamps in files, and written_in for those in text files")
+		}
+	}
 	for _, b := range []byte{s.CSV.Quote, s.CSV.Style.Decimal} {
 		if b != 0 && (b == s.CSV.Separator && b == s.CSV.Quote || b == s.CSV.Style.Thousands) {
 			c.errorf(s.At, path+".csv", "%q cannot be two marks at once", b)

@@ -80,7 +80,7 @@ func TestSound(t *testing.T) {
 	}
 	boat, zone, trip := m.Dimensions[2], m.Dimensions[1], m.Facts[0]
 	if got := fmt.Sprint(boat.Type1, boat.Type2, boat.Specials, m.Dimensions[0].Specials, trip.Degenerate); got !=
-		"[{length decimal(5,2)}] [{class text}] [{-1 Unknown}] [{-1 Unknown} {-2 Not yet}] [{trip integer}]" {
+		"[{length decimal(5,2)}] [{class text}] [{unknown -1 Unknown false}] [{unknown -1 Unknown false} {not_yet -2 Not yet false}] [{trip integer}]" {
 		t.Error(got)
 	}
 	if k := trip.Keys[0]; k.Unmatched != Infer || k.Missing != ToUnknown || k.Outside != Nearest ||
@@ -124,7 +124,7 @@ func TestMistakes(t *testing.T) {
 		{"{code: Z1, rank: 1}", "{rank: 1}", "m.yaml:43:9: dimensions.zone.rows: the row has no code, which is its natural key"},
 		{`{code: "007", rank: 2, note: ~}`, "{code: Z1}", "m.yaml:44:9: dimensions.zone.rows: Z1 stands twice"},
 		{"    from: boats\n", "    from: bots\n", "m.yaml:46:11: dimensions.boat.from: there is no source bots (did you mean boats?)|..."},
-		{"    from: boats\n", "", "m.yaml:45:3: dimensions.boat: a dimension has either from (a source), or rows, or combinations, or calendar, or looked_up|..."},
+		{"    from: boats\n", "", "m.yaml:45:3: dimensions.boat: a dimension has either from (a source), or rows, or combinations, or calendar, or clock, or looked_up|..."},
 		{"    natural_key: [reg, no]\n", "    natural_key: [reg, no]\n    surrogate_key: {start: 0, step: many}\n", "m.yaml:48:28: dimensions.boat.surrogate_key.start: 0 is not a number from 1 to 1099511627776|m.yaml:48:37: dimensions.boat.surrogate_key.step: many is not a number from 1 to 1099511627776"},
 		{"    natural_key: [reg, no]\n", "    natural_key: [reg, no]\n    others: type_4\n", "m.yaml:48:13: dimensions.boat.others: no such choice: type_4 (did you mean type_0?)"},
 		{"    natural_key: [reg, no]\n", "    natural_key: [reg, speed]\n", "m.yaml:47:24: dimensions.boat.natural_key: a double cannot be a key: make it a decimal or text|..."},

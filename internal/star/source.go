@@ -5,10 +5,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
 	"ironmonger/internal/parse"
 )
@@ -109,6 +111,11 @@ type Column struct {
 	Type     column.Type // Null as long as what is read tells it
 	Header   string      // its name there; its own if empty
 	Position int         // in a record, from 1; 0 if its header tells
+
+	Zone      *time.Location // of timestamps: the zone whose clock they show; nil for that of the model
+	WrittenIn *time.Location // and the one whose clock is meant where they have no offset; nil for that of the model
+
+	zones diag.Place // where these are said
 }
 
 // InFile is the column's name in what is read.
@@ -544,6 +551,20 @@ func (r *reader) columnEntries(c *Column) []Entry {
 					c.Header = w.Text
 				}
 			},
+		},
+		{
+			"zone",
+			"a zone's name, such as UTC",
+			"of a timestamp in a file: the time zone whose clock it shows, if it is not that of the model. Two columns of one header can show two zones",
+			false,
+			func(n *node) { c.Zone, c.zones = r.zone(n), n.key.At },
+		},
+		{
+			"written_in",
+			"a zone's name, such as UTC",
+			"of a timestamp in a text file: the time zone of values without an offset, if it is not that of the model",
+			false,
+			func(n *node) { c.WrittenIn, c.zones = r.zone(n), n.key.At },
 		},
 		{
 			"position",
