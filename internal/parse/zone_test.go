@@ -29,9 +29,10 @@ func TestShowing(t *testing.T) {
 		if _, end := near.ZoneBounds(); !end.IsZero() && r.IntN(2) == 0 { // near a change of the clock
 			near = end.Add(time.Duration(r.IntN(240)-120) * time.Minute)
 		}
-		wall := near.Add(time.Duration(r.IntN(180)-90) * time.Minute).Format("2006-01-02 15:04:05")
+		about, _ := time.Parse("2006-01-02 15:04:05", near.Format("2006-01-02 15:04:05"))
+		about = about.Add(time.Duration(r.IntN(180)-90) * time.Minute)
+		wall := about.Format("2006-01-02 15:04:05")
 		var instants []time.Time
-		about, _ := time.Parse("2006-01-02 15:04:05", wall)
 		for minutes := -16 * 60; minutes <= 16*60; minutes += 15 {
 			if at := about.Add(time.Duration(minutes) * time.Minute).In(from); at.Format("2006-01-02 15:04:05") == wall {
 				instants = append(instants, at)
