@@ -8,8 +8,10 @@ import (
 	"testing"
 	"time"
 
+	"ironmonger/internal/column"
 	"ironmonger/internal/load"
 	"ironmonger/internal/startest"
+	"ironmonger/internal/warehouse"
 )
 
 // onBoth runs a test on both warehouses; warehouse is the section of the model.
@@ -274,4 +276,104 @@ func checkGrown(t *testing.T, dir, model string, rows []string, begins, ends str
 			t.Fatalf("no day between %s and %s\n%s", all[i-1], all[i], model)
 		}
 	}
+}
+
+// TestRelative holds the view of a calendar that counts from a day against a count from day to day, at the ends of years,
+// on leap days, and in years of 53 weeks.
+func TestRelative(t *testing.T) {
+	onBoth(t, func(t *testing.T, where string) {
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", where+`parameters: {day: date}
+sources: {sales: {read: "s/*", columns: {no: integer, at: date}}}
+dimensions:
+  date:
+    calendar:
+      from: 2022-01-01
+      to: 2026-12-31
+      fiscal_year: {starts: april, named_by: start}
+      retail_year: {ends_on: saturday, month: january, rule: nearest, named_by: start, pattern: 4-5-4}
+      relative: {as_of: "{day}"}
+  sold: {calendar: {from: 2022-01-01, to: 2026-12-31, relative: {as_of: fact sale.sold}}}
+facts:
+  sale: {from: sales, grain: no, keys: {sold: {by: at, unmatched: unknown}}}
+`)
+		startest.Write(t, dir, "s/1.csv", "no,at\n1,2024-05-01\n2,2031-01-01\n3,\n")
+		for _, day := range []string{"2024-02-29", "2024-12-31", "2025-01-01", "2024-02-03", "2024-02-04", "2025-03-31", "2030-01-01"} {
+			t.Setenv("IRONMONGER_SET_day", day)
+			if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+				t.Fatal(err)
+			}
+			view := &warehouse.Table{Name: "dim_date_relative", Borrowed: true}
+			add := func(kind column.Kind, names ...string) {
+				for _, name := range names {
+					view.Columns = append(view.Columns, warehouse.Column{Field: column.Field{Name: name, Type: column.Type{Kind: kind}}})
+				}
+			}
+			add(column.Date, "date", "reference_date")
+			add(column.Integer, "days_from_reference", "weeks_from_reference", "months_from_reference", "quarters_from_reference", "years_from_reference",
+				"fiscal_years_from_reference", "retail_years_from_reference")
+			add(column.Boolean, "is_future", "is_month_to_date", "is_year_to_date", "is_last_year_to_date", "is_last_fiscal_year_to_date",
+				"is_comparable_retail_year_to_date", "is_this_week")
+			wh := startest.Open(t, dir)
+			rows := startest.Table(t, wh, view)
+			wh.Close()
+			ref, _ := time.Parse(time.DateOnly, day)
+			inside := ref.Year() < 2027
+			lastYear := ref.AddDate(-1, 0, 0)
+			if lastYear.Day() != ref.Day() {
+				lastYear = lastYear.AddDate(0, 0, -lastYear.Day())
+			}
+			retailStart := map[int]time.Time{}
+			for _, s := range []string{"2021-01-31", "2022-01-30", "2023-01-29", "2024-02-04", "2025-02-02", "2026-02-01", "2027-01-31"} {
+				at, _ := time.Parse(time.DateOnly, s)
+				retailStart[at.Year()] = at
+			}
+			retail := func(at time.Time) int {
+				if at.Before(retailStart[at.Year()]) {
+					return at.Year() - 1
+				}
+				return at.Year()
+			}
+			fiscal := func(at time.Time) int { return at.AddDate(0, -3, 1-at.Day()).Year() }
+			monday := func(at time.Time) time.Time { return at.AddDate(0, 0, -(int(at.Weekday())+6)%7) }
+			days := func(a, b time.Time) int { return int(b.Sub(a).Hours()) / 24 }
+			for _, r := range rows {
+				at, err := time.Parse(time.DateOnly, r["date"])
+				want := map[string]any{"reference_date": day}
+				if err == nil && inside {
+					for name, value := range map[string]any{
+						"days_from_reference": days(ref, at), "weeks_from_reference": days(monday(ref), monday(at)) / 7,
+						"months_from_reference":       (at.Year()-ref.Year())*12 + int(at.Month()) - int(ref.Month()),
+						"quarters_from_reference":     (at.Year()-ref.Year())*4 + (int(at.Month())-1)/3 - (int(ref.Month())-1)/3,
+						"years_from_reference":        at.Year() - ref.Year(),
+						"fiscal_years_from_reference": fiscal(at) - fiscal(ref), "retail_years_from_reference": retail(at) - retail(ref),
+						"is_future": at.After(ref), "is_this_week": monday(at).Equal(monday(ref)),
+						"is_month_to_date":            at.Format("2006-01") == day[:7] && !at.After(ref),
+						"is_year_to_date":             at.Year() == ref.Year() && !at.After(ref),
+						"is_last_year_to_date":        at.Year() == ref.Year()-1 && !at.After(lastYear),
+						"is_last_fiscal_year_to_date": fiscal(at) == fiscal(ref)-1 && !at.After(lastYear),
+						"is_comparable_retail_year_to_date": !at.Before(retailStart[retail(ref)].AddDate(0, 0, -364)) &&
+							!at.After(ref.AddDate(0, 0, -364)),
+					} {
+						want[name] = value
+					}
+				}
+				for _, c := range view.Columns[1:] {
+					if got, ok := r[c.Name]; got != strings.TrimSuffix(fmt.Sprint(want[c.Name]), "<nil>") {
+						t.Fatalf("from %s, %s of %s is %q (%v), want %v", day, c.Name, r["date"], got, ok, want[c.Name])
+					}
+				}
+			}
+			if len(rows) != 1827 {
+				t.Errorf("the view has %d rows", len(rows))
+			}
+		}
+		if of := startest.Star(t, dir)["dim_sold_as_of"]; len(of) != 1 || of[0]["reference_date"] != "2024-05-01" {
+			t.Errorf("the last day with data is %v", of)
+		}
+		before := startest.Dump(t, dir)
+		if _, err := startest.Load(t, dir, load.Options{Again: true}); err != nil || startest.Dump(t, dir) != before || !startest.Proved(t, dir) {
+			t.Errorf("%v: loading again has changed something", err)
+		}
+	})
 }

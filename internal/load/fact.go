@@ -65,6 +65,9 @@ func (w *factStep) load(ctx context.Context) error {
 	if err := writer.Finish(ctx, w.tx); err != nil {
 		return err
 	}
+	if err := w.referTo(ctx); err != nil {
+		return err
+	}
 	if err := w.tx.Constrain(ctx, w.fact.Table); err != nil {
 		return err
 	}

@@ -159,7 +159,7 @@ func (w *dimensionStep) tables(ctx context.Context) error {
 			}
 		}
 	}
-	return nil
+	return w.referToday(ctx)
 }
 
 func (w *dimensionStep) refusals(ctx context.Context) ([]Alteration, error) {

@@ -59,6 +59,7 @@ type Dimension struct {
 	Roles      []Role           // of the table's columns
 	Observed   *warehouse.Table // what was observed and isn't told by the versions (rule R8); nil if nothing is kept
 	Alias      *warehouse.Table // keys of members that are part of others now; nil if there can be none
+	AsOf       *warehouse.Table // the reference day of a calendar; nil if nothing is relative to one
 	Closure    *warehouse.Table // of a hierarchy: what stands above what; nil if there is none
 	Parent     column.Field     // and the key of the parent
 	Level      column.Field     // and the level
@@ -75,7 +76,7 @@ type Dimension struct {
 // Tables lists the dimension's tables.
 func (d *Dimension) Tables() []*warehouse.Table {
 	list := []*warehouse.Table{d.Table}
-	for _, t := range []*warehouse.Table{d.Observed, d.Closure, d.Alias} {
+	for _, t := range []*warehouse.Table{d.Observed, d.Closure, d.Alias, d.AsOf} {
 		if t != nil {
 			list = append(list, t)
 		}
@@ -296,6 +297,7 @@ func dimension(d *star.Dimension) *Dimension {
 		t.add(GoneMark, true, column.Field{Name: IsGone, Type: boolean})
 	}
 	t.add(RunMark, true, column.Field{Name: LoadRun, Type: integer})
+	t.relative()
 	return t
 }
 

@@ -18,7 +18,8 @@ import (
 // Calendar is the days that a source generates, and the key that a dimension gives them.
 type Calendar struct {
 	calendar.Calendar
-	Lists []*HolidayList
+	Lists    []*HolidayList
+	Relative *Relative // nil if nothing is relative to a day
 
 	AtLeast, AtMost int64 // how far it grows
 	fromData        bool  // it begins with the years of the first day that facts have
@@ -217,6 +218,16 @@ func (r *reader) calendarEntries(c *Calendar) []Entry {
 					}
 					c.Languages = append(c.Languages, l)
 				}
+			},
+		},
+		{
+			"relative",
+			"keys",
+			"a reference day, from which the view dim_NAME_relative counts",
+			false,
+			func(n *node) {
+				c.Relative = &Relative{at: n.key.At}
+				r.section(n, r.relativeEntries(c.Relative))
 			},
 		},
 		{"working_days", "keys", "weekends and holidays, for the attributes of the set working_days", false, func(n *node) {
@@ -582,6 +593,9 @@ func (c *checker) calendar(cal *Calendar, path string) {
 	}
 	for _, l := range cal.Lists {
 		c.holidays(l, path+".holidays")
+	}
+	if cal.Relative != nil {
+		c.relative(cal, path+".relative")
 	}
 	names := map[string]bool{}
 	for _, l := range cal.Languages {

@@ -35,6 +35,7 @@ func (c *checker) check() {
 	for _, f := range m.Facts {
 		c.aFact(f)
 	}
+	c.relatives()
 	for _, d := range m.Dimensions {
 		c.musts(d.MustHold, d.own(), "dimensions."+d.Text)
 	}
@@ -92,6 +93,10 @@ func (c *checker) tables() {
 	for _, d := range c.model.Dimensions {
 		if d.Aliases != nil {
 			claim(d.At, "dim_"+d.Text+"_alias", "dimensions."+d.Text+" (keys of merged members)")
+		}
+		if d.Calendar != nil && d.Calendar.Relative != nil {
+			claim(d.At, "dim_"+d.Text+"_as_of", "dimensions."+d.Text+" (its reference day)")
+			claim(d.At, "dim_"+d.Text+"_relative", "dimensions."+d.Text+" (what is relative to a day)")
 		}
 		if d.Hierarchy != nil {
 			claim(d.At, "dim_"+d.Text+"_closure", "dimensions."+d.Text+" (what stands above what)")

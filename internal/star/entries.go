@@ -128,6 +128,11 @@ func Sections() []Section {
 			r.retailEntries(&calendar.Retail{}),
 		},
 		{
+			"dimensions.NAME.calendar.relative",
+			"What is relative to a reference day, which a load sets.",
+			r.relativeEntries(&Relative{}),
+		},
+		{
 			"dimensions.NAME.calendar.working_days",
 			"When people work. The keys of a region are the same.",
 			r.regionEntries(&Calendar{}, &calendar.Region{}),

@@ -292,7 +292,7 @@ func (u *undoing) drop() error {
 		}
 		for _, d := range u.star.Dimensions {
 			for _, v := range d.Views {
-				if v.Of != name {
+				if v.Of != name && v.Also != name {
 					continue
 				}
 				if err := u.tx.DropView(u.ctx, v.Name); err != nil {

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"math"
 	"slices"
+	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
@@ -56,10 +57,24 @@ func (t *Table) PrimaryFields() []column.Field {
 	return primary
 }
 
-// View describes a view of one table that gives its columns other names.
+// View describes a view: of one table, with other names for its columns, or of a query.
 type View struct {
 	Name, Of string
 	Columns  []Renamed
+	Also     string // another table that it has rows of; "" for none
+	Query    string // in place of columns: SQL that all warehouses have, with the names of tables in braces
+}
+
+// SQL returns the query of the view; table writes the name of a table.
+func (v *View) SQL(quote, table func(name string) string) string {
+	if v.Query != "" {
+		return strings.NewReplacer("{"+v.Of+"}", table(v.Of), "{"+v.Also+"}", table(v.Also)).Replace(v.Query)
+	}
+	var parts []string
+	for _, c := range v.Columns {
+		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
+	}
+	return "SELECT " + strings.Join(parts, ", ") + " FROM " + table(v.Of)
 }
 
 // Renamed is a column of a view: the table's name for it and the view's.

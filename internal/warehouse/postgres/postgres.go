@@ -364,16 +364,7 @@ func (db *DB) constraints(table *warehouse.Table) []constraint {
 
 // createView returns the statement that makes a view in the schema.
 func (db *DB) createView(v *warehouse.View) string {
-	var parts []string
-	for _, c := range v.Columns {
-		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
-	}
-	return fmt.Sprintf(
-		"CREATE VIEW %s AS SELECT %s FROM %s",
-		db.table(v.Name),
-		strings.Join(parts, ", "),
-		db.table(v.Of),
-	)
+	return "CREATE VIEW " + db.table(v.Name) + " AS " + v.SQL(quote, db.table)
 }
 
 // Constrain adds the keys that the table does not have yet. A table that it refers to must have its own.

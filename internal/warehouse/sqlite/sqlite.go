@@ -253,11 +253,7 @@ func storedNames(table *warehouse.Table, names []string) []string {
 
 // createView returns the statement that makes a view.
 func createView(v *warehouse.View) string {
-	var parts []string
-	for _, c := range v.Columns {
-		parts = append(parts, quote(c.From)+" AS "+quote(c.To))
-	}
-	return fmt.Sprintf("CREATE VIEW %s AS SELECT %s FROM %s", quote(v.Name), strings.Join(parts, ", "), quote(v.Of))
+	return "CREATE VIEW " + quote(v.Name) + " AS " + v.SQL(quote, quote)
 }
 
 // Constrain makes the indexes: of a table that is full, in half the time.
