@@ -206,7 +206,7 @@ func (w *Writer) lagOf(name string) bool {
 	fields := w.fact.Table.Fields()
 	for _, l := range w.fact.Completion.Lags {
 		if l.Text == name {
-			w.lags = append(w.lags, lag{l, column.Find(fields, l.From), column.Find(fields, l.To)})
+			w.lags = append(w.lags, lag{l, column.Find(fields, l.From), column.Find(fields, l.To), nil})
 			return true
 		}
 	}

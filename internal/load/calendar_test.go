@@ -377,3 +377,58 @@ facts:
 		}
 	})
 }
+
+// TestWorkingDayLags: lags in working days follow the holidays, also of facts whose files are not read again; and what is
+// taken back is as it was.
+func TestWorkingDayLags(t *testing.T) {
+	onBoth(t, func(t *testing.T, where string) {
+		t.Setenv("IRONMONGER_SETTLED", "1")
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", where+`sources:
+  gazette: {read: gazette.csv, columns: {date: date}}
+  repairs: {read: "r/*", columns: {no: integer, reported: date, done: timestamp}}
+dimensions:
+  date: {calendar: {from: 2024-12-01, to: 2025-12-31, attributes: [basic, working_days], regions: {north: {holidays: [{from: gazette, date: date}]}, south: {}}}}
+facts:
+  repair:
+    from: repairs
+    grain: no
+    repeated: complete
+    complete: done
+    lags: {north: {from: reported, to: done, in: working_days, region: north}, south: {from: reported, to: done, in: working_days, region: south}}
+    keys: {reported: {dimension: date, by: reported}, done: {dimension: date, by: done, unmatched: unknown}}
+`)
+		loads := func(want string) {
+			t.Helper()
+			run, err := startest.Load(t, dir, load.Options{})
+			if err != nil {
+				t.Fatal(err, run.Steps)
+			}
+			var got []string
+			for _, f := range startest.Star(t, dir)["fact_repair"] {
+				got = append(got, f["no"]+":"+f["north"]+":"+f["south"])
+			}
+			slices.Sort(got)
+			if s := strings.Join(got, " "); s != want || !startest.Proved(t, dir) {
+				t.Errorf("%s, want %s", s, want)
+			}
+		}
+		startest.Write(t, dir, "gazette.csv", "date\n2025-01-01\n")
+		startest.Write(t, dir, "r/1.csv", "no,reported,done\n1,2024-12-30,2025-01-03 10:00:00\n2,2024-12-30,\n3,2025-01-04,2025-01-05 00:00:00\n4,2025-01-03,2024-12-27 00:00:00\n5,2025-12-30,2026-01-01 00:00:00\n")
+		loads("1:3:4 2:: 3:0:0 4:-4:-5 5::")
+		startest.Write(t, dir, "r/2.csv", "no,reported,done\n2,2024-12-30,2025-01-02 10:00:00\n")
+		loads("1:3:4 2:2:3 3:0:0 4:-4:-5 5::")
+		before := startest.Dump(t, dir)
+		startest.Write(t, dir, "gazette.csv", "date\n2025-01-01\n2025-01-02\n")
+		loads("1:2:4 2:1:3 3:0:0 4:-3:-5 5::")
+		undoFrom(t, dir, 3)
+		if now := startest.Dump(t, dir); now != before {
+			t.Errorf("taken back:\n%s", startest.Difference(before, now))
+		}
+		loads("1:2:4 2:1:3 3:0:0 4:-3:-5 5::")
+		startest.Run(t, dir, "UPDATE fact_repair SET north = 9 WHERE no = 1")
+		if broken := startest.Broken(t, dir); !slices.Contains(broken, "milestones of fact_repair") {
+			t.Errorf("a wrong lag is not told: %v", broken)
+		}
+	})
+}

@@ -27,6 +27,7 @@ func (w *factStep) load(ctx context.Context) error {
 		return err
 	}
 	writer := fact.NewWriter(w.fact, w.links, w.fields, w.entry.ID, files)
+	writer.CountIn(w.days)
 	withdrawn, err := w.withdraw(ctx, writer)
 	if err != nil {
 		return err

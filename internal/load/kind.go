@@ -4,6 +4,8 @@ import (
 	"context"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/fact"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -56,12 +58,19 @@ func (s *step) kindOf(w *work) kind {
 // factStep loads a fact.
 type factStep struct {
 	*work
-	fact *schema.Fact
+	fact      *schema.Fact
+	days      map[*star.Lag]*fact.Workdays // working days by which lags are counted
+	countedBy string                       // a digest of them; "" if there are no such lags
+	recounts  bool                         // they are others than those by which the rows were counted
+
 	came map[string]bool // files that the ledger knew before the step, by their names without what compression adds
 }
 
 func (w *factStep) target() target {
 	t := target{Table: w.fact.Table, meant: meansFact(w.fact)}
+	if w.countedBy != "" {
+		t.meant[workingDays] = w.countedBy
+	}
 	for _, m := range w.fact.Measures {
 		if m.Type.Exact() {
 			t.measures = append(t.measures, m)
@@ -80,11 +89,22 @@ func (w *factStep) tables(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := w.countDays(ctx); err != nil {
+		return err
+	}
+	was, err := ledger.Meant(ctx, w.tx, w.fact.Table.Name)
+	if err != nil {
+		return err
+	}
+	w.recounts = was[workingDays] != "" && was[workingDays] != w.countedBy && w.days != nil
 	return w.openAccount(ctx, made)
 }
 
 func (w *factStep) reads(ctx context.Context) (*source.Inputs, error) {
 	if err := w.settleKeys(ctx); err != nil { // which needs no file
+		return nil, err
+	}
+	if err := w.recount(ctx); err != nil { // likewise
 		return nil, err
 	}
 	r, err := w.findReading(ctx, w.counting(), w.fact.Deliveries)

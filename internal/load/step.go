@@ -249,7 +249,8 @@ func (w *work) try(ctx context.Context) error {
 	if w.flow != nil {
 		f.Read = w.flow.Read()
 		f.Dropped, f.Merged = w.flow.Gone()
-		f.Stages, f.Passed, f.Notes = w.flow.Counts(), w.flow.Passed(), w.flow.Notes()
+		f.Stages, f.Passed = w.flow.Counts(), w.flow.Passed()
+		f.Notes = append(f.Notes, w.flow.Notes()...)
 	}
 	if sum := f.Accounted(); sum != f.Read {
 		return fmt.Errorf("the account does not hold: %d rows were read, and %d are accounted for", f.Read, sum)

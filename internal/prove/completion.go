@@ -25,6 +25,12 @@ func (p *proof) milestones(f *schema.Fact) []exam {
 		"find what has changed the columns, and restore the rows from a copy",
 	)
 	fields := f.Table.Fields()
+	numbers := map[*star.Lag]map[int64]int64{}
+	for _, l := range f.Completion.Lags {
+		if l.In == star.WorkingDays {
+			numbers[l] = p.numbersOf(c, l)
+		}
+	}
 	return []exam{{c, func(b *column.Batch) {
 		for _, part := range f.Completion.Parts {
 			for _, k := range part.Keys {
@@ -38,6 +44,14 @@ func (p *proof) milestones(f *schema.Fact) []exam {
 			is := &b.Cols[column.Find(fields, l.Text)]
 			for i := range b.N {
 				null := from.Null[i] || to.Null[i]
+				if l.In == star.WorkingDays {
+					if !p.sameWorkdays(l, numbers[l], from, to, is, i) {
+						c.against(func() Example {
+							return p.example(f.Table, b, i, fmt.Sprintf("%s is not the working days from %s to %s", l.Text, l.From, l.To))
+						})
+					}
+					continue
+				}
 				if is.Null[i] != null || !null && is.Int[i] != elapsed(l.In, from, to, i) {
 					c.against(func() Example {
 						return p.example(
@@ -91,6 +105,42 @@ func dayAt(c *column.Column, i int) int64 {
 		return civil.DayOf(c.Int[i])
 	}
 	return c.Int[i]
+}
+
+// numbersOf reads the numbers of the working days of a calendar, by day.
+func (p *proof) numbersOf(c *Check, l *star.Lag) map[int64]int64 {
+	d := p.star.Dimension(l.Calendar)
+	numbers := map[int64]int64{}
+	q := warehouse.Query{
+		Table:  d.Table.Name,
+		Fields: append(slices.Clone(d.NaturalKey), column.Field{Name: l.Numbers, Type: column.Type{Kind: column.Integer}}),
+	}
+	err := warehouse.Each(p.ctx, p.r, q, func(b *column.Batch) error {
+		for i := range b.N {
+			if !b.Cols[0].Null[i] && !b.Cols[1].Null[i] {
+				numbers[b.Cols[0].Int[i]] = b.Cols[1].Int[i]
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		c.State = Unseen
+	}
+	return numbers
+}
+
+// sameWorkdays reports whether a lag in working days is the difference of the numbers in the calendar's table. Days that it
+// does not have yet may be those of rows that grow it.
+func (p *proof) sameWorkdays(l *star.Lag, numbers map[int64]int64, from, to, is *column.Column, i int) bool {
+	if from.Null[i] || to.Null[i] {
+		return is.Null[i]
+	}
+	a, ok := numbers[dayAt(from, i)]
+	b, too := numbers[dayAt(to, i)]
+	if !ok || !too {
+		return is.Null[i] || l.Calendar.Calendar.Grows()
+	}
+	return !is.Null[i] && is.Int[i] == b-a
 }
 
 // elapsed is a lag, restated: whole days, or hours or minutes rounded half away from zero to the last decimal place.

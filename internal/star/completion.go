@@ -32,7 +32,11 @@ type Lag struct {
 	From, To string
 	In       Unit
 
-	from, to Name
+	Calendar *Dimension // of working days: the dimension that counts them
+	Numbers  string     // and its attribute that has their numbers
+
+	from, to         Name
+	calendar, region *Name
 }
 
 // Unit is what a lag is counted in.
@@ -43,11 +47,13 @@ const (
 	Days    Unit = "days"
 	Hours   Unit = "hours"
 	Minutes Unit = "minutes"
+
+	WorkingDays Unit = "working_days"
 )
 
 // Field is the column of the fact's table that has the lag.
 func (l *Lag) Field() column.Field {
-	if l.In == Days {
+	if l.In == Days || l.In == WorkingDays {
 		return column.Field{Name: l.Text, Type: column.Type{Kind: column.Integer}}
 	}
 	return column.Field{Name: l.Text, Type: column.Type{Kind: column.Decimal, Precision: 18, Scale: LagScale}}
@@ -106,15 +112,46 @@ func (c *checker) completion(f *Fact, fields []column.Field, of, path string) {
 		to, too := c.kept(f, l.to, fields, of, path)
 		l.From, l.To = from.Name, to.Name
 		for _, end := range []column.Field{from, to} {
-			if ok && too && l.In != Days && end.Type.Kind != column.Timestamp {
+			if ok && too && l.In != Days && l.In != WorkingDays && end.Type.Kind != column.Timestamp {
 				c.errorf(l.At, path, "%s has no time of the day: in: days", end.Name)
 			}
 		}
+	}
+	for _, l := range p.Lags {
+		c.workingDays(l, path+".lags."+l.Text)
 	}
 	for _, w := range p.inOrder {
 		if field, ok := c.kept(f, w, fields, of, path+".in_order"); ok {
 			p.InOrder = append(p.InOrder, field.Name)
 		}
+	}
+}
+
+// workingDays finds the calendar that counts the working days of a lag: the one that is named, or the only one that does.
+func (c *checker) workingDays(l *Lag, path string) {
+	if l.In != WorkingDays {
+		if l.calendar != nil || l.region != nil {
+			c.errorf(l.At, path, "calendar and region go with in: working_days")
+		}
+		return
+	}
+	l.Numbers = "working_day_number"
+	if l.region != nil {
+		l.Numbers = l.region.Text + "_" + l.Numbers
+	}
+	var found []*Dimension
+	for _, d := range c.model.Dimensions {
+		if d.Calendar != nil && (l.calendar == nil || d.Text == l.calendar.Text) && column.Find(d.Attributes(), l.Numbers) >= 0 {
+			found = append(found, d)
+		}
+	}
+	switch len(found) {
+	case 1:
+		l.Calendar = found[0]
+	case 0:
+		c.errorf(l.At, path, "no calendar has the attribute %s, by which working days are counted", l.Numbers)
+	default:
+		c.errorf(l.At, path, "several calendars have the attribute %s: which one is meant? (calendar)", l.Numbers)
 	}
 }
 

@@ -869,10 +869,36 @@ func (r *reader) lagEntries(l *Lag) []Entry {
 		{"to", "a column", "the date or timestamp at which it ends; the lag is null while either is", true, end(&l.to)},
 		{
 			"in",
-			"days, hours or minutes",
-			"days (the default) are whole: the difference of the calendar days. Hours and minutes are decimals with six places",
+			"days, working_days, hours or minutes",
+			"days (the default) are whole: the difference of the calendar days. Working days are the difference of the numbers of the working " +
+				"days up to the two days; the lag is null if the calendar lacks one of them, and is counted again if the holidays change. " +
+				"Hours and minutes are decimals with six places",
 			false,
-			func(n *node) { l.In = Unit(r.choice(n, string(Days), string(Hours), string(Minutes))) },
+			func(n *node) {
+				l.In = Unit(r.choice(n, string(Days), string(WorkingDays), string(Hours), string(Minutes)))
+			},
+		},
+		{
+			"calendar",
+			"a dimension",
+			"the calendar whose working days count, if several have them",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a dimension"); ok {
+					l.calendar = &w
+				}
+			},
+		},
+		{
+			"region",
+			"a region",
+			"the region of the calendar whose working days count",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a region"); ok {
+					l.region = &w
+				}
+			},
 		},
 	}
 }
