@@ -210,7 +210,7 @@ func TestAround(t *testing.T) {
 				}
 			}
 		}
-		if len(order) != 15 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 ||
+		if len(order) != 17 || waves["dimension waterway"] != 1 || waves["dimension lock"] != 2 ||
 			waves["fact passage"] != 3 {
 			t.Error(waves)
 		}
@@ -280,7 +280,7 @@ func TestAround(t *testing.T) {
 				t.Errorf("%+v, %v", a, err)
 			}
 		}
-		if len(strays.SetAside) != 6 {
+		if len(strays.SetAside) != 7 {
 			t.Errorf("%+v", strays.SetAside)
 		}
 		if out := must(t, demo, "strays"); !strings.Contains(out, "‹L99›") ||
@@ -713,7 +713,7 @@ func TestCalls(t *testing.T) {
 		{"an empty model", "check", "ironmonger.yaml", "all", "", 2, `^ironmonger.yaml: the model is empty\n$`},
 		{"an empty file", "load", "cargoes.csv", "all", "", 2, `^cargoes.csv:1: source cargoes: the file is empty`},
 		{"a rule that is not for it", "check", "ironmonger.yaml", "unmatched: unknown", "unmatched: nearest", 2, `no such choice: nearest`},
-		{"a calendar that ends before it begins", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2092-01-01", 2, `dimensions.date.calendar: to is before from`},
+		{"a calendar that ends before it begins", "check", "ironmonger.yaml", "from: 2022-01-01", "from: 2092-01-01", 2, `sources.days.calendar: to is before from`},
 		{"prove a check that is not", "prove --checks grian", "", "", "", 2, `there is no check grian \(did you mean grain\?\)`},
 		{"trace nothing", "trace", "", "", "", 2, `trace: what\? For example`},
 		{"trace too few values", "trace vessel N", "", "", "", 2, `the natural key of vessel is registry, vessel_reg: 2 values, not 1`},

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -423,4 +424,77 @@ func TestHostile(t *testing.T) {
 			}
 		}
 	})
+}
+
+// TestCalendarFiles: calendars are drawn and written without a model, and what is written is what others read.
+func TestCalendarFiles(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "days.csv", "date,name\n2025-07-04,\"Founders' Day, in full\"\n2025-12-24,Eve\n")
+	drawn := must(t, dir, "calendar", "--years", "2025", "--holidays", "days.csv", "--language", "cs")
+	for _, want := range []string{"červenec", "4*", "24*", "pátek 4. července 2025", "Founders' Day, in full"} {
+		if !strings.Contains(drawn, want) {
+			t.Errorf("%s is not in\n%s", want, drawn)
+		}
+	}
+	if out := must(t, dir, "calendar", "--month", "2025-04", "--weeks", "4-5-4"); !strings.Contains(out, "April 2025") || strings.Count(out, "\n") != 7 {
+		t.Error(out)
+	}
+	must(t, dir, "calendar", "--years", "2025", "--holidays", "days.csv", "--format", "icalendar", "--out", "days.ics")
+	if again := must(t, dir, "calendar", "--years", "2025", "--holidays", "days.ics", "--language", "cs"); again != drawn {
+		t.Errorf("from iCalendar, another calendar:\n%s", again)
+	}
+	// what each format has is read back as sources, and held against the calendar of a model
+	rows := []string{"calendar", "--years", "2024..2025", "--attributes", "basic,retail,working_days,labels", "--weeks", "4-4-5", "--language", "de,ja", "--holidays", "days.csv"}
+	for _, format := range []string{"csv", "json_lines", "parquet"} {
+		must(t, dir, append(rows, "--format", format, "--out", "all."+map[string]string{"csv": "csv", "json_lines": "jsonl", "parquet": "parquet"}[format])...)
+	}
+	var list []map[string]any
+	decode(t, must(t, dir, append(rows, "--format", "json")...), &list)
+	if len(list) != 731 || list[0]["date"] != "2024-01-01" || list[0]["is_holiday"] != false || list[0]["holiday_name"] != nil || list[0]["month_name_ja"] != "1月" {
+		t.Errorf("%d rows, the first %v", len(list), list[0])
+	}
+	columns := ""
+	for _, c := range strings.Split(strings.SplitN(must(t, dir, append(rows, "--format", "csv")...), "\n", 2)[0], ",") {
+		kind := "text"
+		switch v := list[200][c].(type) {
+		case bool:
+			kind = "boolean"
+		case float64:
+			kind = "integer"
+		case string:
+			if _, err := time.Parse(time.DateOnly, v); err == nil && c != "iso_date" {
+				kind = "date"
+			}
+		}
+		columns += "      " + c + ": " + kind + "\n"
+	}
+	startest.Write(t, dir, "ironmonger.yaml", "warehouse: {sqlite: s.db}\nsources:\n"+
+		"  a:\n    read: all.csv\n    columns:\n"+columns+"  b:\n    read: all.jsonl\n    columns:\n"+columns+"  c: {read: all.parquet}\n"+
+		"dimensions: {kind: {natural_key: code, rows: [{code: A}]}}\n")
+	plain := func(source string) string {
+		out := must(t, dir, "show", "source", source, "--rows", "1000", "--format", "csv")
+		var lines []string
+		for _, line := range strings.Split(out, "\n")[1:] { // without the place
+			_, rest, _ := strings.Cut(line, ",")
+			_, rest, _ = strings.Cut(rest, ",")
+			lines = append(lines, rest)
+		}
+		return strings.Join(lines, "\n")
+	}
+	a, b, c := plain("a"), plain("b"), plain("c")
+	if a != b || a != c || strings.Count(a, "\n") != 731 {
+		t.Errorf("the formats differ: %s", startest.Difference(a, c))
+	}
+	for args, want := range map[string]string{
+		"--format csv":                  "of which years",
+		"--years 2025..2020":            "expected a year",
+		"--years 2025 --weeks 4-4-4":    "no such choice: 4-4-4",
+		"--language xx":                 "xx is not a language tag",
+		"--month 2025-13":               "expected a month",
+		"--holidays none.csv":           "no file matches none.csv",
+		"kind":                          "no calendar called kind",
+		"--years 2025 --attributes foo": "no set and no attribute foo",
+	} {
+		status(t, dir, 2, "calendar "+args, want)
+	}
 }

@@ -396,8 +396,8 @@ func (x *members) untouched(b *column.Batch, i int, s star.Special, say func(str
 				say(col.Name + " does not point to its namesake")
 			}
 		case x.d.Generated() && col.Name == calendar.SortOrder:
-			if c.Null[i] || c.Int[i] != calendar.SpecialOrder(s.Key, s.First) {
-				say("its sort_order is not that of a special member")
+			if where := map[bool]string{true: "before", false: "after"}[s.First]; c.Null[i] || c.Int[i] != calendar.SpecialOrder(s.Key, s.First) {
+				say("it does not come " + where + " all dates")
 			}
 		case column.Find(x.d.Attributes(), col.Name) >= 0 && c.Type.Kind == column.Text:
 			if c.Null[i] || c.Text[i] != s.Label {
