@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 )
 
@@ -69,7 +70,10 @@ func count(name, meaning string, f func(*day) int64) Attribute {
 }
 
 func on(name, meaning string, f func(*day) int64) Attribute {
-	return Attribute{Name: name, Type: date, Meaning: meaning, number: f}
+	return Attribute{Name: name, Type: date, Meaning: meaning, number: func(d *day) int64 {
+		at := f(d)
+		return orNull(at, at >= civil.FirstDay && at <= civil.LastDay) // the years 1 to 9999
+	}}
 }
 
 func flag(name, meaning string, f func(*day) bool) Attribute {

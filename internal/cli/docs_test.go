@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
 
@@ -54,7 +55,7 @@ func TestDocs(t *testing.T) {
 		fmt.Fprintf(&forms, "| %s | %s | %s |\n", strings.ReplaceAll(f.Form, "|", `\|`), f.Types, f.Nulls)
 	}
 	for _, part := range []struct{ file, name, text string }{
-		{"calendar.md", "attributes", attributes(t)},
+		{"calendar.md", "attributes", attributes(t)}, {"calendar.md", "relative", relative()},
 		{"commands.md", "help", help.String()}, {"model.md", "sections", sections.String()}, {"model.md", "examples", examples.String()}, {"model.md", "expressions", forms.String()},
 	} {
 		path := "../../docs/" + part.file
@@ -124,6 +125,20 @@ func attributes(t *testing.T) string {
 			value := b.Cols[column.Find(c.Fields(), a.Name)].Value(row)
 			fmt.Fprintf(&out, "| `%s` | %s | %s | %s |\n", a.Name, a.Type, a.Meaning, value)
 		}
+	}
+	return out.String()
+}
+
+// relative describes the columns of the view that counts from a reference day.
+func relative() string {
+	var out strings.Builder
+	out.WriteString("\n| column | meaning |\n| --- | --- |\n")
+	for _, c := range schema.RelativeColumns() {
+		meaning := c.Meaning
+		if c.Retail {
+			meaning += " (with retail years)"
+		}
+		fmt.Fprintf(&out, "| `%s` | %s |\n", c.Name, meaning)
 	}
 	return out.String()
 }

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -133,12 +134,22 @@ func (p *Pages) list(w io.Writer, from, to int64) {
 	t := &Table{Columns: columns("date", "holiday~", "region?", "off")}
 	for day := from; day <= to; day++ {
 		y, m, d := civil.Date(day)
-		for _, h := range p.Holidays[day] {
+		for n, h := range p.Holidays[day] {
+			same := func(o Holiday) bool { return o.Name == h.Name && o.Half == h.Half }
+			if slices.ContainsFunc(p.Holidays[day][:n], same) {
+				continue
+			}
+			var regions []string
+			for _, o := range p.Holidays[day] {
+				if same(o) {
+					regions = append(regions, o.Region)
+				}
+			}
 			off := "* all day"
 			if h.Half {
 				off = "' half a day"
 			}
-			t.Add(string(p.Language.Full.Append(nil, y, m, d, weekday(day))), h.Name, h.Region, off)
+			t.Add(string(p.Language.Full.Append(nil, y, m, d, weekday(day))), h.Name, strings.Join(regions, ", "), off)
 		}
 	}
 	if len(t.Rows) > 0 {
