@@ -170,7 +170,8 @@ func NewWriter(
 	first := w.grainAt[0]
 	w.plain = len(w.grainAt) == 1 && w.fields[first].Type.Kind == column.Integer && w.canon[first] == nil
 	for _, g := range f.Grain {
-		w.grainInfers = w.grainInfers || g.Key != nil && (g.Key.Unmatched == star.Infer || g.Key.Dimension.Junk)
+		w.grainInfers = w.grainInfers || g.Key != nil && (g.Key.Unmatched == star.Infer || g.Key.Dimension.Junk ||
+			g.Key.Dimension.Calendar != nil && g.Key.Dimension.Calendar.Grows())
 	}
 	for _, m := range f.Measures {
 		if m.Type.Exact() {

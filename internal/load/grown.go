@@ -3,10 +3,13 @@ package load
 import (
 	"context"
 
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/dimension"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/standing"
+	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 )
 
@@ -35,4 +38,31 @@ func (w *work) growth(ctx context.Context, d *schema.Dimension) *dimension.Growt
 		})
 		return all, flow.Fields(), err
 	}}
+}
+
+// growTo has the calendar of a key grow to days that were out of its reach before.
+func (w *factStep) growTo(ctx context.Context, k *star.Key, natural []*column.Column) error {
+	g := w.growth(ctx, w.star.Dimension(k.Dimension))
+	if g == nil {
+		return nil
+	}
+	x, err := w.roster(ctx, w.tx, k.Dimension)
+	if err != nil {
+		return err
+	}
+	s := dimension.NewSession(x, w.entry.ID, w.name)
+	s.Grows(g)
+	for i := range natural[0].Null {
+		day := natural[0].Int[i]
+		if natural[0].Type.Kind == column.Timestamp {
+			day = civil.DayOf(day)
+		}
+		if !natural[0].Null[i] && k.Dimension.Calendar.Reaches(day) && (day < g.From || day > g.To) {
+			s.Infer(natural, i)
+		}
+	}
+	if err := w.keepMade(ctx, s); err != nil { // the ledger says that the roster is another now
+		return err
+	}
+	return standing.Days(ctx, w.tx, w.star, w.inputs.Days)
 }

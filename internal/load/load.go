@@ -532,7 +532,8 @@ func order(steps []*step) []plan.Step {
 		for _, k := range s.keys {
 			for j, other := range steps {
 				if j < i && slices.ContainsFunc(other.keys, func(o *star.Key) bool {
-					return o.Dimension == k.Dimension && (o.Unmatched == star.Infer || k.Unmatched == star.Infer)
+					grows := k.Dimension.Calendar != nil && k.Dimension.Calendar.Grows()
+					return o.Dimension == k.Dimension && (o.Unmatched == star.Infer || k.Unmatched == star.Infer || grows)
 				}) {
 					list[i].After = append(list[i].After, j)
 				}

@@ -41,6 +41,9 @@ func (w *factStep) settleKey(ctx context.Context, k *star.Key, open []ledger.Ope
 	if err != nil {
 		return err
 	}
+	if err := w.growTo(ctx, k, q.natural); err != nil {
+		return err
+	}
 	x, err := w.rosterOf(ctx, k, q.natural)
 	if err != nil {
 		return err

@@ -434,23 +434,26 @@ func (w *work) busy(part, of int) {
 // inferred writes what the step made in other dimensions, and counts it.
 func (w *work) inferred(ctx context.Context) error {
 	for _, s := range w.sessions {
-		if err := s.Finish(ctx, w.tx); err != nil {
+		if err := w.keepMade(ctx, s); err != nil {
 			return err
-		}
-		if n := s.Made(); n > 0 {
-			if err := w.inferredAccount(ctx, s.Dimension().Text, s.Dimension().Table.Name, s.Added); err != nil {
-				return err
-			}
-			if w.figures.Inferred == nil {
-				w.figures.Inferred = map[string]int64{}
-			}
-			w.figures.Inferred[s.Dimension().Text] += n
-			if err := w.buildHierarchy(ctx, s.Dimension()); err != nil {
-				return err
-			}
 		}
 	}
 	return nil
+}
+
+// keepMade writes the members that a session has made, and the account of their dimension.
+func (w *work) keepMade(ctx context.Context, s *dimension.Session) error {
+	if err := s.Finish(ctx, w.tx); err != nil || s.Made() == 0 {
+		return err
+	}
+	if err := w.inferredAccount(ctx, s.Dimension().Text, s.Dimension().Table.Name, s.Added); err != nil {
+		return err
+	}
+	if w.figures.Inferred == nil {
+		w.figures.Inferred = map[string]int64{}
+	}
+	w.figures.Inferred[s.Dimension().Text] += s.Made()
+	return w.buildHierarchy(ctx, s.Dimension())
 }
 
 // withinLimits checks the shares of rows set aside and unmatched (rule R7).

@@ -418,7 +418,7 @@ func (r *reader) regionEntries(c *Calendar, x *calendar.Region) []Entry {
 		},
 		{
 			"holidays",
-			"a list",
+			"a list of holidays",
 			"the holidays: rules, sources, and regions whose holidays these are, too",
 			false,
 			func(n *node) {

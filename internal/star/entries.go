@@ -134,7 +134,12 @@ func Sections() []Section {
 		},
 		{
 			"dimensions.NAME.calendar.working_days",
-			"When people work. The keys of a region are the same.",
+			"When people work.",
+			r.regionEntries(&Calendar{}, &calendar.Region{}),
+		},
+		{
+			"dimensions.NAME.calendar.regions.NAME",
+			"When people work in a region.",
 			r.regionEntries(&Calendar{}, &calendar.Region{}),
 		},
 		{
@@ -487,8 +492,8 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		},
 		{
 			"special_members",
-			"unknown, not_yet or not_applicable: keys",
-			"other keys and labels of the special members; a plain text is the label",
+			"member: label, or keys",
+			"other labels and keys of the special members unknown, not_yet and not_applicable",
 			false,
 			func(n *node) { r.specials(n, d) },
 		},

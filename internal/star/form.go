@@ -66,8 +66,18 @@ func form(sections []Section, title string, e Entry) object {
 	switch {
 	case e.Form == "keys":
 		return ref(nested)
-	case e.Form == "names":
+	case e.Form == "names", e.Form == "name: keys":
 		return mapOf(ref(nested))
+	case e.Form == "a list of holidays":
+		return object{"type": "array", "items": ref(nested)}
+	case e.Form == "column: parts":
+		return mapOf(mapOf(ref("word")))
+	case e.Form == "member: label, or keys":
+		return mapOf(ref("word"), ref(nested))
+	case strings.Contains(e.Form, "{"), strings.HasPrefix(e.Form, "next"):
+		return object{"anyOf": []object{ref("word"), mapOf(ref("word"))}}
+	case e.Form == "weekdays, a territory's code, or none", e.Form == "language tags":
+		return ref("words")
 	case e.Form == "name: type":
 		return mapOf(ref("word"), ref(nested))
 	case e.Form == "name: type, or a list":

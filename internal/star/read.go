@@ -101,6 +101,9 @@ func ReadOrder(file string) (*Model, error) {
 		} else {
 			d.Source = c.sourceOf(d.text.from)
 		}
+		if !c.infers(d) {
+			d.Calendar = d.Source.OnCalendar()
+		}
 	}
 	for _, f := range m.Facts {
 		keys(f.Keys)
