@@ -297,7 +297,7 @@ func TestShaped(t *testing.T) {
 		{"an empty folder", "load", "list.csv", "N,a", "N,", 2, `list.csv:2: source north: folder is empty, and says nothing of what to read`},
 		{"a pattern for a folder", "load", "list.csv", "N,a", "N,*", 2, `folder cannot be part of a file's name`},
 		{"a site that cannot be read", "load", "ironmonger.yaml", "    unreadable: pass_over\n", "", 2, `list.csv:4: source north: no file matches nowhere`},
-		{"nothing to read", "check", "ironmonger.yaml", "  rates: {read: rates.csv,", "  rates: {", 2, `sources.rates: rows come from files \(read\), a database \(table or query\), another source \(from\) or several \(union\): one of these`},
+		{"nothing to read", "check", "ironmonger.yaml", "  rates: {read: rates.csv,", "  rates: {", 2, `sources.rates: rows come from files \(read\), a database \(table or query\), another source \(from\), several \(union\), a calendar or a clock: one of these`},
 		{"a type that no file tells", "check", "ironmonger.yaml", "value: \"decimal(5,2)\"", "value: {header: v}", 2, `sources.rates.columns.value: its type is missing`},
 		{"a sum that is too large", "load", "names.csv", "\nold,", "\nold,", 0, `run \d+: done`},
 		{"an unknown stage", "show tides --until chek", "", "", "", 2, `there is no stage chek`},
