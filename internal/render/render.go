@@ -104,6 +104,31 @@ func shorten(s string, n int) string {
 	return string(all[:n-1-end]) + "…" + string(all[len(all)-end:])
 }
 
+// A table of so many columns and so few rows is read more easily with a row for each column.
+const (
+	manyColumns = 24
+	fewRows     = 6
+)
+
+// turned returns the table with a row for each of its columns, if it has many, and few rows.
+func (t *Table) turned() *Table {
+	if len(t.Columns) < manyColumns || len(t.Rows) > fewRows {
+		return t
+	}
+	other := &Table{Columns: []Column{{Head: t.Columns[0].Head}}}
+	for _, row := range t.Rows {
+		other.Columns = append(other.Columns, Column{Head: row[0], Cut: true})
+	}
+	for k, c := range t.Columns[1:] {
+		cells := []string{c.Head}
+		for _, row := range t.Rows {
+			cells = append(cells, row[1+k])
+		}
+		other.Add(cells...)
+	}
+	return other
+}
+
 // spare takes out the columns that may be spared and have nothing in any row.
 func (t *Table) spare() {
 	for k := len(t.Columns) - 1; k >= 0; k-- {

@@ -107,6 +107,7 @@ func Member(w io.Writer, m *trace.Member, width int) {
 	for _, v := range m.Versions {
 		t.Add(append([]string{v.Key}, texts(v.Row)...)...)
 	}
+	t = t.turned()
 	t.Fit(width - 3)
 	t.Write(w, width)
 	fmt.Fprintln(w)
@@ -140,7 +141,7 @@ func Member(w io.Writer, m *trace.Member, width int) {
 		}
 		rows.Add(append(append([]string{o.Place}, texts(o.Shaped)...), which)...)
 	}
-	rows.Write(w, width)
+	rows.turned().Write(w, width)
 }
 
 func texts(list []trace.Value) []string {
