@@ -535,10 +535,20 @@ func (t *tracer) key(f *schema.Fact, k *star.Key, fact, shaped *column.Batch, ro
 	}
 	out.Because = why
 	if s := strings.Join(said, ", "); s != out.Member && said != nil &&
-		!(d.Calendar != nil && strings.HasPrefix(s, out.Member)) {
+		!(d.Calendar != nil && strings.HasPrefix(s, out.Member)) && !(d.Clock != nil && atTime(d, s, out.Member)) {
 		out.Because = otherKey
 	}
 	return out, nil
+}
+
+// atTime reports whether a timestamp or a time is in a time of the dimension's clock.
+func atTime(d *schema.Dimension, said, member string) bool {
+	c := column.Column{Type: d.NaturalKey[0].Type}
+	c.Resize(1)
+	if _, clock, timed := strings.Cut(said, " "); timed {
+		said = clock
+	}
+	return parse.NewReader(nil).Set(&c, 0, said) == nil && string(column.AppendInt(nil, c.Type.Kind, d.Clock.Start(c.Int[0]))) == member
 }
 
 func shown(s *string) string {
