@@ -77,6 +77,9 @@ func newCompletion(w *Writer) *completion {
 		for _, k := range m.fields {
 			x.fixed[k] = false
 		}
+		for _, k := range p.Versions { // of which the member may not change
+			m.fields = append(m.fields, column.Find(w.fields, k.Column()))
+		}
 		x.parts = append(x.parts, m)
 	}
 	for k := range w.fields {

@@ -62,6 +62,8 @@ type factStep struct {
 	days      map[*star.Lag]*fact.Workdays // working days by which lags are counted
 	countedBy string                       // a digest of them; "" if there are no such lags
 	recounts  bool                         // they are others than those by which the rows were counted
+	current   map[*star.Key]string         // of keys as of a milestone: by which step the dimension was changed last
+	moves     []*star.Key                  // and those whose dimension was another when the fact was loaded
 
 	came map[string]bool // files that the ledger knew before the step, by their names without what compression adds
 }
@@ -70,6 +72,9 @@ func (w *factStep) target() target {
 	t := target{Table: w.fact.Table, meant: meansFact(w.fact)}
 	if w.countedBy != "" {
 		t.meant[workingDays] = w.countedBy
+	}
+	for k, by := range w.current {
+		t.meant[currentOf(k)] = by
 	}
 	for _, m := range w.fact.Measures {
 		if m.Type.Exact() {
@@ -96,6 +101,9 @@ func (w *factStep) tables(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := w.seeCurrent(ctx, was); err != nil {
+		return err
+	}
 	w.recounts = was[workingDays] != "" && was[workingDays] != w.countedBy && w.days != nil
 	return w.openAccount(ctx, made)
 }
@@ -105,6 +113,9 @@ func (w *factStep) reads(ctx context.Context) (*source.Inputs, error) {
 		return nil, err
 	}
 	if err := w.recount(ctx); err != nil { // likewise
+		return nil, err
+	}
+	if err := w.moveOpen(ctx); err != nil { // likewise
 		return nil, err
 	}
 	r, err := w.findReading(ctx, w.counting(), w.fact.Deliveries)

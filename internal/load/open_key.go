@@ -50,7 +50,9 @@ func (w *factStep) settleKey(ctx context.Context, k *star.Key, open []ledger.Ope
 	}
 	n := len(open)
 	match, surrogate, durable := make([]roster.Match, n), make([]int64, n), make([]int64, n)
-	x.Lookup().Resolve(q.natural, q.asOf, n, surrogate, durable, match)
+	lookup := x.Lookup()
+	lookup.CurrentIfTimeless = k.Milestone
+	lookup.Resolve(q.natural, q.asOf, n, surrogate, durable, match)
 	found := map[string]int{} // by row, which of the open keys has a member now
 	var settled []ledger.OpenKey
 	for i, m := range match {

@@ -2,6 +2,7 @@ package load
 
 import (
 	"context"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dimension"
@@ -22,6 +23,9 @@ const sourceWeight = 20
 func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 	if !d.Inferable() || d.Aliases != nil || w.opts.Opening == Whole || w.opts.Opening == ByKeys {
 		return true, nil
+	}
+	if slices.ContainsFunc(w.step.keys, func(k *star.Key) bool { return k.Milestone && k.Dimension == d }) {
+		return true, nil // all versions of its members have to be known
 	}
 	if w.opts.Opening == Spilled {
 		return false, nil

@@ -115,6 +115,13 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 			}
 			time := times.Int[i]
 			switch {
+			case times.Null[i] && k.Milestone:
+				if !reg.current[n] {
+					c.against(func() Example {
+						return p.example(f.Table, b, i, fmt.Sprintf("%s %d is not the current version, and %s is not told", k.Column(), key, k.AsOf))
+					})
+				}
+				continue
 			case times.Null[i] || ref.ByDay && time < 0:
 				c.against(func() Example {
 					return p.example(f.Table, b, i, "no "+ref.Time+", so the version is not known")

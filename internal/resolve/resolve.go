@@ -114,7 +114,9 @@ type Resolver struct {
 func NewResolver(links []*Link) *Resolver {
 	r := &Resolver{links: links}
 	for _, l := range links {
-		r.lookup, r.recall = append(r.lookup, l.Roster.Lookup()), append(r.recall, nil)
+		lookup := l.Roster.Lookup()
+		lookup.CurrentIfTimeless = l.Milestone
+		r.lookup, r.recall = append(r.lookup, lookup), append(r.recall, nil)
 		if l.Answers != nil {
 			r.recall[len(r.recall)-1] = l.Answers.Recall()
 		}

@@ -25,6 +25,8 @@ type Lookup struct {
 	x      *Roster
 	days   column.Column // the days of timestamps that are looked up in a calendar
 	member []int32
+
+	CurrentIfTimeless bool // where there is no time, the current version is meant
 }
 
 // Lookup returns a new lookup.
@@ -66,13 +68,15 @@ func (l *Lookup) Resolve(by []*column.Column, asOf *column.Column, n int, surrog
 		switch {
 		case m == keyindex.Missing:
 			match[i] = Missing
-		case asOf != nil && asOf.Null[i]:
-			match[i] = Timeless
+		case asOf != nil && asOf.Null[i] && !(l.CurrentIfTimeless && m >= 0):
+			if match[i] = Timeless; l.CurrentIfTimeless {
+				match[i] = Unmatched
+			}
 		case m == keyindex.Absent && asOf != nil && l.beyond(asOf.Int[i], toDay):
 			match[i] = Beyond
 		case m == keyindex.Absent:
 			match[i] = Unmatched
-		case asOf == nil:
+		case asOf == nil || asOf.Null[i]:
 			versions := l.x.members[m].Versions
 			match[i], surrogate[i] = Matched, versions[len(versions)-1].Key
 		default:

@@ -483,7 +483,7 @@ func (c *checker) fact(f *Fact) {
 // Day returns the calendar key of the fact that says in days what k is as of, if there is one that
 // always does and k's dimension is versioned in days (rule R16); else nil.
 func (f *Fact) Day(k *Key) *Key {
-	if k.Dimension.Validity().Kind != column.Date {
+	if k.Dimension.Validity().Kind != column.Date || k.Milestone {
 		return nil
 	}
 	for _, role := range f.Keys {

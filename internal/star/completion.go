@@ -24,6 +24,7 @@ type Part struct {
 	Milestone bool
 	Column    string // of the table; "" if it is a key
 	Keys      []*Key
+	Versions  []*Key // keys as of the milestone: the version changes with it, the member does not
 }
 
 // Lag is the time between two columns of a fact, in whole days or in a decimal number of hours or minutes.
@@ -97,14 +98,7 @@ func (c *checker) completion(f *Fact, fields []column.Field, of, path string) {
 			const message = "%s is part of the grain, so its dimension cannot have versions or aliases where rows are completed"
 			c.errorf(k.At, k.subject, message, k.Text)
 		}
-		if p.milestone(k.AsOf) {
-			c.errorf(
-				k.At,
-				k.subject,
-				"%s is a milestone, which comes later: as_of needs a column that does not change",
-				k.AsOf,
-			)
-		}
+		c.asOfMilestone(f, k)
 	}
 	for _, l := range p.Lags {
 		path := path + ".lags." + l.Text
@@ -160,11 +154,29 @@ func (f *Fact) hasKey(k *Key) bool {
 	return slices.ContainsFunc(f.Grain, func(g GrainPart) bool { return g.Key == k })
 }
 
-func (p *Completion) milestone(name string) bool {
-	return slices.ContainsFunc(
-		p.Parts,
-		func(part *Part) bool { return part.Milestone && part.Column == name && name != "" },
-	)
+// milestone returns the part of a milestone; nil if a column is none.
+func (p *Completion) milestone(name string) *Part {
+	at := slices.IndexFunc(p.Parts, func(part *Part) bool { return part.Milestone && part.Column == name && name != "" })
+	if at < 0 {
+		return nil
+	}
+	return p.Parts[at]
+}
+
+// asOfMilestone has the version that a key points to follow the milestone that it is as of.
+func (c *checker) asOfMilestone(f *Fact, k *Key) {
+	part := f.Completion.milestone(k.AsOf)
+	switch {
+	case part == nil || k.Dimension == nil:
+	case !k.Dimension.Versioned() || k.Dimension.LookedUp != nil || k.Dimension.Aliases != nil:
+		const message = "%s is a milestone: as_of needs a dimension of the model with versions and without aliases, or a column that does not change"
+		c.errorf(k.At, k.subject, message, k.AsOf)
+	case slices.ContainsFunc(f.Completion.Parts, func(o *Part) bool { return slices.Contains(o.Keys, k) }):
+		c.errorf(k.At, k.subject, "later rows complete the key and %s, so nothing tells which of both comes first: as_of needs a column that does not change", k.AsOf)
+	default:
+		k.Milestone = true
+		part.Versions = append(part.Versions, k)
+	}
 }
 
 // kept finds a date or timestamp, and has the table keep it.

@@ -397,6 +397,7 @@ type Key struct {
 	Type2     bool // of a dimension: a change of it makes a version
 	Again     bool // it is compared when the row comes again; else what was loaded stays
 	Both      bool // the durable key is held beside that of the version
+	Milestone bool // AsOf is a milestone of a fact: until it is told, the current version is meant
 
 	dimension, asOf *Name
 	by              []byName
