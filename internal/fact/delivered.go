@@ -22,6 +22,7 @@ type delivered struct {
 	all      *star.Deliveries
 	on       int   // the column of the shaped batch that says when a row was delivered, or -1
 	scope    []int // the fields that say of which scope a row is
+	until    int   // the field that has a value in facts that are closed, or -1
 	told     *table
 	doubtful *doubtful
 	scopes   map[string]*scope
@@ -52,6 +53,7 @@ func newDelivered(w *Writer, shaped []column.Field) *delivered {
 		return nil
 	}
 	d := &delivered{w: w, all: all, on: none, told: newTable(true), scopes: map[string]*scope{}}
+	d.until = column.Find(w.fields, all.Until)
 	if all.On != nil {
 		d.on = column.Find(shaped, all.On.Name)
 	}
@@ -198,6 +200,9 @@ func (d *delivered) finish(ctx context.Context, tx warehouse.Tx) error {
 				continue
 			}
 			if told, ok := d.told.get(w.id(v, i)); ok && told >= ordered(s.now) {
+				continue
+			}
+			if d.until != none && !cols[d.until].Null[i] {
 				continue
 			}
 			if s.lost++; cols[run].Int[i] == w.run {

@@ -595,3 +595,45 @@ func TestBack(t *testing.T) {
 		}
 	}
 }
+
+// TestOpenUntil: deliveries have the open facts only, so that one that is closed is not gone with them.
+func TestOpenUntil(t *testing.T) {
+	for gone, want := range map[string]string{"flag": "1:9 2:8 3:7:gone", "remove": "1:9 2:8", "keep": "1:9 2:8 3:7"} {
+		onBoth(t, func(t *testing.T, where string) {
+			dir := t.TempDir()
+			startest.Write(t, dir, "ironmonger.yaml", where+`limits: {gone: none}
+sources: {repairs: {read: "r.csv", columns: {no: integer, settled: date, cost: integer}}}
+dimensions: {kind: {natural_key: code, rows: [{code: A}]}}
+facts:
+  repair: {from: repairs, grain: no, repeated: complete, complete: [settled, cost], delivers: all, gone: `+gone+`, open_until: settled, keys: {}, measures: cost}
+`)
+			for _, rows := range []string{"1,,5\n2,,6\n3,,7\n", "1,2025-02-01,9\n2,,6\n3,,7\n", "2,,8\n", "2,,8\n"} {
+				startest.Write(t, dir, "r.csv", "no,settled,cost\n"+rows)
+				if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+					t.Fatal(err)
+				}
+				if !startest.Proved(t, dir) {
+					t.Fatalf("gone: %s: the star is broken after %q", gone, rows)
+				}
+			}
+			var got []string
+			for _, f := range startest.Star(t, dir)["fact_repair"] {
+				s := f["no"] + ":" + f["cost"]
+				if f["is_gone"] == "true" {
+					s += ":gone"
+				}
+				got = append(got, s)
+			}
+			slices.Sort(got)
+			if s := strings.Join(got, " "); s != want {
+				t.Errorf("gone: %s: %s, want %s", gone, s, want)
+			}
+			if gone == "flag" { // of an open one it is told
+				startest.Run(t, dir, "UPDATE fact_repair SET settled = NULL WHERE no = 1")
+				if broken := startest.Broken(t, dir); !slices.Contains(broken, "sources of fact_repair") {
+					t.Errorf("a fact that is gone and not marked is not told: %v", broken)
+				}
+			}
+		})
+	}
+}

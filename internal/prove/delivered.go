@@ -19,6 +19,7 @@ type delivered struct {
 	on      int              // the column of the source that says when a row was delivered, or -1
 	scope   [2][]int         // the columns that say of which scope a row is: in the source, and in the table
 	goneAt  int              // the mark of the table, or -1
+	until   int              // its column that has a value in facts that are closed, or -1
 	latest  map[string]int64 // the last delivery that was loaded, by scope
 	seen    map[string]bool  // scopes of whose last delivery rows were read
 	current []uint64         // identities of the facts of which the last delivery has the grain
@@ -34,7 +35,7 @@ func (x *rereader) newDelivered() (*delivered, error) {
 	}
 	fields, shaped := x.f.Table.Fields(), x.f.Source.Shaped()
 	d := &delivered{Deliveries: all, on: -1, latest: map[string]int64{}, seen: map[string]bool{}}
-	d.goneAt = column.Find(fields, schema.IsGone)
+	d.goneAt, d.until = column.Find(fields, schema.IsGone), column.Find(fields, all.Until)
 	if all.On != nil {
 		d.on = column.Find(shaped, all.On.Name)
 	}
@@ -137,7 +138,7 @@ func (d *delivered) judge(facts *column.Batch, j int, id uint64, said, other, na
 		return "a row at the source says this, and it is marked as gone", false
 	case marked:
 		return "", true
-	case gone && d.Gone == star.Keep:
+	case gone && (d.Gone == star.Keep || d.until >= 0 && !facts.Cols[d.until].Null[j]):
 		d.kept++
 		return "", true
 	case gone:

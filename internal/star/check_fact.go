@@ -146,6 +146,13 @@ func (c *checker) factDeliveries(f *Fact, fields []column.Field, of, path string
 		}
 		all.Scope = append(all.Scope, field)
 	}
+	if w := text.until; w != nil {
+		if field, ok := c.field(fields, of, *w, path+".open_until"); ok {
+			if all.Until = field.Name; column.Find(f.Degenerate, field.Name) < 0 && column.Find(f.Measures, field.Name) < 0 {
+				f.Degenerate = append(f.Degenerate, field)
+			}
+		}
+	}
 	if on := text.deliveredOn; on != nil {
 		if field, ok := c.field(fields, of, *on, path+".delivered_on"); ok {
 			if known(field.Type) && field.Type.Kind != column.Date && field.Type.Kind != column.Timestamp {
@@ -173,6 +180,9 @@ func (f *Fact) inGrain(name string) bool {
 func (c *checker) wholeFiles(f *Fact, path string) {
 	for _, w := range f.deliveries.completeFor {
 		c.errorf(w.At, path+".complete_for", "with delivers: files, a file is complete for its own rows")
+	}
+	if w := f.deliveries.until; w != nil {
+		c.errorf(w.At, path+".open_until", "with delivers: files, a file has all of its rows")
 	}
 	if on := f.deliveries.deliveredOn; on != nil {
 		c.errorf(on.At, path+".delivered_on", "with delivers: files, what a file has now counts")

@@ -814,7 +814,17 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			func(n *node) { f.MustHold = r.musts(n) },
 		},
 		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
-	}, append(r.completionEntries(f), r.deliveryEntries(&f.deliveries, factDeliveries)...)...)
+	}, append(append(r.completionEntries(f), r.deliveryEntries(&f.deliveries, factDeliveries)...), Entry{
+		"open_until",
+		"a column",
+		"with `delivers: all`, deliveries have the open facts only: one that has a value in this column is closed, and is not gone if a later delivery lacks it",
+		false,
+		func(n *node) {
+			if w, ok := r.word(n, "a column"); ok {
+				f.deliveries.until = &w
+			}
+		},
+	})...)
 }
 
 // completionEntries are those of a fact that later rows complete.

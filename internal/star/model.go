@@ -192,6 +192,7 @@ type Deliveries struct {
 	Files bool           // of a fact: each file is complete for the rows that came from it
 	Scope []column.Field // what a delivery is complete for: all that are equal to one of its rows in these
 	On    *column.Field  // says when it was delivered; nil if nothing does
+	Until string         // of a fact: a column of the table; with a value in it, later deliveries need not have the fact. "" for none
 }
 
 // deliveriesText is what the text of the model says of deliveries.
@@ -199,12 +200,14 @@ type deliveriesText struct {
 	delivers, gone string
 	completeFor    []Name
 	deliveredOn    *Name
+	until          *Name
 }
 
 // said lists the keys that have no place where only changes are delivered.
 func (t *deliveriesText) said() []said {
 	return []said{
 		{t.gone != "", "gone"}, {t.completeFor != nil, "complete_for"}, {t.deliveredOn != nil, "delivered_on"},
+		{t.until != nil, "open_until"},
 	}
 }
 
