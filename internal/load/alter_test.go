@@ -187,7 +187,7 @@ func TestMeantOtherwise(t *testing.T) {
 		{"natural_key: reg", "natural_key: [reg, name]", "has the natural key reg, but the model has reg, name"},
 		{"    effective: since", "    effective: since\n    first_version: from_effective", "has first versions that are valid from_beginning, but the model has from_effective"},
 		{"grain: trip", "grain: [trip, at]", "has the grain trip, but the model has trip, at"},
-		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-02-01, to: 2024-12-31", "has the days 20240101 to 20241231, but the model has 20240201 to 20241231"},
+		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-02-01, to: 2024-12-31", "has the days 2024-01-01 to 2024-12-31, but the model has 2024-02-01 to 2024-12-31"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-01-01, to: 2024-12-30", "days are not removed"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2023-12-01, to: 2025-12-30", ""},
 	} {
