@@ -443,6 +443,17 @@ func TestCalendarFiles(t *testing.T) {
 	if again := must(t, dir, "calendar", "--years", "2025", "--holidays", "days.ics", "--language", "cs"); again != drawn {
 		t.Errorf("from iCalendar, another calendar:\n%s", again)
 	}
+	// what cannot be taken of a list is told, with its place, and where the list ends
+	startest.Write(t, dir, "damaged.csv", "date,name\n2025-07-04,Founders' Day\n,none\n2025-13-01,bad\n")
+	for _, form := range []string{"text", "csv"} {
+		status(t, dir, 0, "calendar --years 2025..2026 --holidays damaged.csv --format "+form, "damaged.csv:3: set aside: no date",
+			"damaged.csv:4: set aside: date is not a date", "the holidays of damaged.csv end in 2025")
+	}
+	startest.Write(t, dir, "ironmonger.yaml", "warehouse: {sqlite: told.db}\nsources: {off: {read: damaged.csv, columns: {date: date, name: text}}}\n"+
+		"dimensions: {date: {calendar: {from: 2025-01-01, to: 2025-12-31, attributes: [basic, working_days], working_days: {holidays: [{from: off, date: date}]}}}}\n")
+	if out := strings.Join(strings.Fields(must(t, dir, "load")), " "); !strings.Contains(out, "off read 3 2 1") {
+		t.Errorf("2 of the 3 rows of the list are set aside:\n%s", out)
+	}
 	// what each format has is read back as sources, and held against the calendar of a model
 	rows := []string{"calendar", "--years", "2024..2025", "--attributes", "basic,retail,working_days,labels", "--weeks", "4-4-5", "--language", "de,ja", "--holidays", "days.csv"}
 	for _, format := range []string{"csv", "json_lines", "parquet"} {

@@ -38,7 +38,7 @@ func (s *session) calendar() *cli.Command {
 		Description: "Without --format, it draws a year or a month with its holidays. With --format csv, json, json_lines or parquet it writes a\n" +
 			"row for each day, with the attributes of docs/calendar.md; with --format icalendar it writes the holidays. The calendar is\n" +
 			"declared by the options, and by --declare in the words of the model. With NAME, it is the calendar of that source or\n" +
-			"dimension of the model.\n\n" +
+			"dimension of the model. Rows of holidays that cannot be taken are told on standard error.\n\n" +
 			"Exit status: 0 done; 1 a file cannot be read or written; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger calendar --years 2025 --language de --holidays holidays.csv\n" +
 			"  ironmonger calendar --years 2020..2040 --weeks 4-5-4 --format parquet --out calendar.parquet\n" +
@@ -95,10 +95,11 @@ func (s *session) drawCalendar(ctx context.Context, c *cli.Command) error {
 	in := &source.Inputs{Model: p.model, Root: p.root}
 	form := c.String("format")
 	if form == "text" || form == "icalendar" {
-		pages, err := p.pages(ctx, in)
+		pages, flow, err := p.pages(ctx, in)
 		if err != nil {
 			return p.plain(err)
 		}
+		s.tellOf(flow, c.StringSlice("holidays"))
 		return s.toFile(c, func(w io.Writer) error {
 			if form == "icalendar" {
 				return export.Events(w, events(pages, p.from, p.to))
@@ -118,7 +119,35 @@ func (s *session) drawCalendar(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return p.plain(err)
 	}
+	s.tellOf(flow, c.StringSlice("holidays"))
 	return s.toFile(c, func(w io.Writer) error { return export.Write(ctx, w, export.Format(form), flow) })
+}
+
+// mostTold is how many rows of lists of holidays are told that could not be taken.
+const mostTold = 20
+
+// tellOf tells which rows of the lists of holidays were not taken, and where a list ends before the calendar. files are those of
+// the call, which the model calls holidays_1 and so on.
+func (s *session) tellOf(flow *transform.Flow, files []string) {
+	rows := flow.Fallen()
+	for n, x := range rows {
+		if n == mostTold {
+			fmt.Fprintf(s.err, "and %s more\n", render.Number(int64(len(rows)-n)))
+			break
+		}
+		for _, f := range x.Faults {
+			if f.Detail != "" {
+				f.Reason += ": " + f.Detail
+			}
+			fmt.Fprintf(s.err, "%s: set aside: %s\n", diag.Place{File: x.File, Line: int(x.Line)}, f.Reason)
+		}
+	}
+	for _, note := range flow.Notes() {
+		for n := len(files); n > 0; n-- {
+			note = strings.ReplaceAll(note, fmt.Sprintf("holidays_%d", n), files[n-1])
+		}
+		fmt.Fprintln(s.err, note)
+	}
 }
 
 // toFile calls write for the file that the call names, or for standard output. A file that cannot be written whole is not
@@ -326,8 +355,8 @@ func quoted(list string) string {
 	return strings.Join(words, ", ")
 }
 
-// pages reads the holidays that a picture marks.
-func (p *picture) pages(ctx context.Context, in *source.Inputs) (*render.Pages, error) {
+// pages reads the holidays that a picture marks, and returns the flow that had them, too.
+func (p *picture) pages(ctx context.Context, in *source.Inputs) (*render.Pages, *transform.Flow, error) {
 	base := p.days
 	for base.Calendar == nil {
 		base = base.From
@@ -348,7 +377,7 @@ func (p *picture) pages(ctx context.Context, in *source.Inputs) (*render.Pages, 
 	}
 	flow, err := transform.Open(ctx, in, base.With(p.from, p.to, weeks, "working_days", week), func(string) bool { return true })
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	fields := flow.Fields()
 	numbers := map[int64]int64{}
@@ -369,7 +398,7 @@ func (p *picture) pages(ctx context.Context, in *source.Inputs) (*render.Pages, 
 		}
 		return nil
 	})
-	return pages, err
+	return pages, flow, err
 }
 
 // draw draws the month or the years.

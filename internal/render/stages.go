@@ -15,8 +15,9 @@ type staged struct {
 	passed []transform.Passed
 }
 
-// stages writes what became of rows, stage by stage, where more was done to them than reading and checking; of the
-// steps of a run only the stages that not all rows got through whole.
+// stages writes what became of rows, stage by stage, where more was done to them than reading and checking, or a source that
+// completes them, such as a list of holidays, lost some of its own; of the steps of a run only the stages that not all
+// rows got through whole.
 func stages(w io.Writer, list []staged, width int) {
 	t := &Table{Columns: columns("step~?", "source~", "stage~", "rows>", "set aside>?", "dropped>?", "merged>?",
 		"left empty>?", "rows after>")}
@@ -29,10 +30,11 @@ func stages(w io.Writer, list []staged, width int) {
 	for _, s := range list {
 		said := false
 		for _, c := range s.stages {
-			said = said || c.Stage != "read" && c.Stage != "checks"
+			completes := c.Source != s.stages[len(s.stages)-1].Source
+			said = said || c.Stage != "read" && c.Stage != "checks" || completes && lossy(c)
 		}
 		for _, c := range s.stages {
-			if said && (s.of == "" || c.SetAside+c.Dropped+c.Merged+c.Empty > 0) {
+			if said && (s.of == "" || lossy(c)) {
 				t.Add(
 					s.of,
 					c.Source,
@@ -65,3 +67,6 @@ func stages(w io.Writer, list []staged, width int) {
 		fmt.Fprintln(w)
 	}
 }
+
+// lossy reports whether not all rows got through a stage whole.
+func lossy(c transform.Count) bool { return c.SetAside+c.Dropped+c.Merged+c.Empty > 0 }

@@ -110,8 +110,7 @@ func (f *Flow) readHolidays(ctx context.Context, l *star.HolidayList, listed map
 	var read []calendar.Holiday
 	err = f.each(ctx, list, func(b *column.Batch, i int) error {
 		if b.Cols[date].Null[i] {
-			b.SetAside(i, l.Date, "no "+l.Date+", which is the day of a holiday", "")
-			f.fall(list, b, i)
+			f.refuse(list, b, i, l.Date, "no "+l.Date+", which is the day of a holiday")
 			return nil
 		}
 		h := calendar.Holiday{Day: b.Cols[date].Int[i]}

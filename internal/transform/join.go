@@ -83,9 +83,7 @@ func (x *join) load(ctx context.Context) error {
 	size, most := int64(0), x.into.room()
 	err := x.into.each(ctx, x.flow, func(b *column.Batch, i int) error {
 		if timed >= 0 && b.Cols[timed].Null[i] {
-			x.flow.read.aside.Add(1)
-			b.SetAside(i, x.of.Effective, "no "+x.of.Effective+", so nobody knows since when", "")
-			x.into.fall(x.flow, b, i)
+			x.into.refuse(x.flow, b, i, x.of.Effective, "no "+x.of.Effective+", so nobody knows since when")
 			return nil
 		}
 		if slices.ContainsFunc(on, func(k int) bool { return b.Cols[k].Null[i] }) { // it equals nothing

@@ -306,6 +306,13 @@ func (f *Flow) each(ctx context.Context, from *Flow, row func(b *column.Batch, i
 	})
 }
 
+// refuse sets a row aside of a flow that completes this one.
+func (f *Flow) refuse(from *Flow, b *column.Batch, i int, of, reason string) {
+	from.read.aside.Add(1)
+	b.SetAside(i, of, reason, "")
+	f.fall(from, b, i)
+}
+
 // fall keeps a row that was set aside of a flow that completes this one.
 func (f *Flow) fall(from *Flow, b *column.Batch, i int) {
 	x := Fallen{Source: from.of.Text, File: b.From.File, Line: b.From.Line[i], Raw: b.From.Raw(i)}
