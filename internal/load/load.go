@@ -396,29 +396,53 @@ func (r *run) transact(ctx context.Context, f func(tx warehouse.Tx) error) error
 	return tx.Commit()
 }
 
-// steps lists the steps in the order of the model, dimensions first, but each behind those that it needs: so the earlier ones
-// of two steps never wait for the later ones.
+// steps lists the steps in the order of the model, dimensions first, but each behind those that it needs, and behind those
+// that it follows as far as that can be: so the earlier ones of two steps never wait for the later ones.
 func (r *run) steps() []*step {
 	all := r.inModel()
-	var list []*step
+	var list, open []*step
 	met := map[*step]bool{}
+	var reaches func(s *step) bool // whether a step needs one that is open
+	reaches = func(s *step) bool {
+		return slices.Contains(open, s) ||
+			slices.ContainsFunc(all, func(other *step) bool { return other != s && s.needs(other) && reaches(other) })
+	}
 	var place func(s *step)
 	place = func(s *step) {
 		if met[s] {
 			return
 		}
-		met[s] = true
+		met[s], open = true, append(open, s)
 		for _, other := range all {
 			if other != s && s.needs(other) {
 				place(other)
 			}
 		}
-		list = append(list, s)
+		for _, other := range all {
+			if s.follows(other) && !reaches(other) {
+				place(other)
+			}
+		}
+		list, open = append(list, s), open[:len(open)-1]
 	}
 	for _, s := range all {
 		place(s)
 	}
 	return list
+}
+
+// follows reports whether another step may add members to a dimension whose rows the source of this one has.
+func (s *step) follows(other *step) bool {
+	return slices.ContainsFunc(s.stands(), func(x *star.Standing) bool {
+		return x.Dimension != nil && slices.ContainsFunc(other.keys, func(k *star.Key) bool {
+			return k.Dimension == x.Dimension && adds(k)
+		})
+	})
+}
+
+// adds reports whether a step may add members to the dimension of a key of it.
+func adds(k *star.Key) bool {
+	return k.Unmatched == star.Infer || k.Dimension.Calendar != nil && k.Dimension.Calendar.Grows()
 }
 
 // needs reports whether a step cannot run unless another has.
@@ -500,26 +524,33 @@ func Order(m *star.Model) []Ordered {
 			list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, because, true})
 		}
 		for _, j := range edges[i].After {
-			if !said[j] {
-				said[j] = true
-				list[i].Waits = append(
-					list[i].Waits,
-					Waiting{
-						steps[j].name,
-						"both point to a dimension whose members may be inferred, and it stands first in the model",
-						false,
-					},
-				)
+			if said[j] {
+				continue
 			}
+			said[j] = true
+			because := "both point to a dimension whose members may be inferred, and it stands first in the model"
+			if s.follows(steps[j]) {
+				because = "it may add members that the source has"
+			}
+			list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, because, false})
 		}
 	}
 	slices.SortStableFunc(list, func(a, b Ordered) int { return a.Wave - b.Wave })
 	return list
 }
 
-// order says what each step waits for: the dimensions that it points to, and, where it may make
-// members or others may, the earlier steps that point to the same dimension, so that keys do not depend
-// on who comes first (rule R30).
+// shares reports whether both steps point to a dimension to which one of them may add members.
+func (s *step) shares(other *step) bool {
+	return slices.ContainsFunc(s.keys, func(k *star.Key) bool {
+		return slices.ContainsFunc(other.keys, func(o *star.Key) bool {
+			return o.Dimension == k.Dimension && (adds(o) || adds(k))
+		})
+	})
+}
+
+// order says what each step waits for: the dimensions that it points to or whose rows its source has; the earlier steps that may
+// add members to the latter; and, where it may make members or others may, the earlier steps that point to the same
+// dimension, so that keys do not depend on who comes first (rule R30).
 func order(steps []*step) []plan.Step {
 	list := make([]plan.Step, len(steps))
 	for i, s := range steps {
@@ -529,14 +560,9 @@ func order(steps []*step) []plan.Step {
 				list[i].Needs = append(list[i].Needs, j)
 			}
 		}
-		for _, k := range s.keys {
-			for j, other := range steps {
-				if j < i && slices.ContainsFunc(other.keys, func(o *star.Key) bool {
-					grows := k.Dimension.Calendar != nil && k.Dimension.Calendar.Grows()
-					return o.Dimension == k.Dimension && (o.Unmatched == star.Infer || k.Unmatched == star.Infer || grows)
-				}) {
-					list[i].After = append(list[i].After, j)
-				}
+		for j, other := range steps[:i] {
+			if s.follows(other) || s.shares(other) {
+				list[i].After = append(list[i].After, j)
 			}
 		}
 	}
