@@ -1,11 +1,30 @@
 package calendar
 
-import "ironmonger/internal/civil"
+import (
+	"fmt"
+
+	"ironmonger/internal/civil"
+)
 
 // Fiscal says when fiscal years begin, and which calendar year names them (rule R23).
 type Fiscal struct {
 	Start int  // the month in which it starts, 1 to 12; 0 is 1
 	ByEnd bool // a fiscal year has the number of the year in which it ends, else of that in which it starts
+}
+
+// String is how the years are declared; "" for calendar years.
+func (f Fiscal) String() string {
+	if f.Start <= 1 {
+		return ""
+	}
+	return fmt.Sprintf("starts: %s, named_by: %s", monthNames[f.Start-1], namedBy(!f.ByEnd))
+}
+
+func namedBy(start bool) string {
+	if start {
+		return "start"
+	}
+	return "end"
 }
 
 // fiscalDay is a day in its fiscal year.

@@ -1,6 +1,8 @@
 package calendar
 
 import (
+	"fmt"
+
 	"ironmonger/internal/civil"
 	"ironmonger/internal/locale"
 )
@@ -14,6 +16,22 @@ type Retail struct {
 	Pattern [3]int   // weeks of the periods of a quarter: 13 together
 	Extra   int      // the period that has the 53rd week, 1 to 12; 0 if it is in no period and no quarter
 	Names   []string // of the periods; nil for the names of months
+}
+
+// String is how the years are declared, but for the names of periods; "" for none.
+func (r *Retail) String() string {
+	if r == nil {
+		return ""
+	}
+	rule, extra := "last", "none"
+	if r.Nearest {
+		rule = "nearest"
+	}
+	if r.Extra > 0 {
+		extra = fmt.Sprint(r.Extra)
+	}
+	return fmt.Sprintf("ends_on: %s, month: %s, rule: %s, named_by: %s, pattern: %d-%d-%d, week_53: %s", weekdayNames[r.Weekday-1],
+		monthNames[r.Month-1], rule, namedBy(r.ByStart), r.Pattern[0], r.Pattern[1], r.Pattern[2], extra)
 }
 
 // end returns the last day of the year that ends with the month of a calendar year: the anchor.

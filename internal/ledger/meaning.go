@@ -13,6 +13,8 @@ const (
 	FirstVersion = "first version"
 	Versioned    = "type 2"
 	GrainOf      = "grain"
+	FiscalYear   = "fiscal year"
+	RetailYear   = "retail year"
 )
 
 // Meant returns what the step that wrote to a table last meant by it, by aspect; empty if nobody knows.

@@ -182,7 +182,8 @@ func TestTypeChanges(t *testing.T) {
 // TestMeantOtherwise: what a table's columns do not tell is kept, so that a model which means its rows otherwise is
 // refused, or told what stays.
 func TestMeantOtherwise(t *testing.T) {
-	const calendar = "dimensions:\n  date:\n    calendar: {from: 2024-01-01, to: 2024-12-31}\n"
+	const calendar = "dimensions:\n  date:\n    calendar: {from: 2024-01-01, to: 2024-12-31, fiscal_year: {starts: april, named_by: end}, " +
+		"retail_year: {ends_on: saturday, month: january, rule: last, named_by: end, pattern: 4-4-5}}\n"
 	for _, c := range []struct{ old, new, says string }{
 		{"natural_key: reg", "natural_key: [reg, name]", "has the natural key reg, but the model has reg, name"},
 		{"    effective: since", "    effective: since\n    first_version: from_effective", "has first versions that are valid from_beginning, but the model has from_effective"},
@@ -190,6 +191,10 @@ func TestMeantOtherwise(t *testing.T) {
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-02-01, to: 2024-12-31", "has the days 2024-01-01 to 2024-12-31, but the model has 2024-02-01 to 2024-12-31"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-01-01, to: 2024-12-30", "days are not removed"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2023-12-01, to: 2025-12-30", ""},
+		{"starts: april", "starts: may", "has the fiscal year {starts: april, named_by: end}, but the model has {starts: may, named_by: end}"},
+		{"rule: last", "rule: nearest", "named_by: end, pattern: 4-4-5, week_53: 12}: the years of reports"},
+		{"4-4-5", "4-4-5, period_names: [a, b, c, d, e, f, g, h, i, j, k, l]", ""},
+		{"4-4-5", "4-4-5, week_53: none", "but the model has {ends_on: saturday, month: january, rule: last, named_by: end, pattern: 4-4-5, week_53: none}"},
 	} {
 		f := newYard(t, "dimensions:\n", calendar)
 		f.boats("A,Heron,x,2024-01-01", "A,Heron,y,2024-03-01")

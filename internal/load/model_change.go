@@ -33,6 +33,9 @@ func meansDimension(d *schema.Dimension) map[string]string {
 		}
 		meant[ledger.FirstVersion], meant[ledger.Versioned] = first, strings.Join(type2, ", ")
 	}
+	if c := d.Calendar; c != nil {
+		meant[ledger.FiscalYear], meant[ledger.RetailYear] = c.Fiscal.String(), c.Retail.String()
+	}
 	return meant
 }
 
@@ -78,6 +81,16 @@ func otherwise(
 			before,
 			now[ledger.FirstVersion],
 		)
+	}
+	for _, aspect := range []string{ledger.FiscalYear, ledger.RetailYear} {
+		if was[aspect] != "" && was[aspect] != now[aspect] {
+			refuse(
+				"has the %s {%s}, but the model has {%s}: the years of reports that were made would change; ironmonger rebuild makes the star anew from its sources",
+				aspect,
+				was[aspect],
+				now[aspect],
+			)
+		}
 	}
 	for _, name := range strings.Split(was[ledger.Versioned], ", ") {
 		if name != "" && !slices.Contains(strings.Split(now[ledger.Versioned], ", "), name) {
