@@ -191,6 +191,8 @@ func TestMeantOtherwise(t *testing.T) {
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-02-01, to: 2024-12-31", "has the days 2024-01-01 to 2024-12-31, but the model has 2024-02-01 to 2024-12-31"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2024-01-01, to: 2024-12-30", "days are not removed"},
 		{"from: 2024-01-01, to: 2024-12-31", "from: 2023-12-01, to: 2025-12-30", ""},
+		{"to: 2024-12-31", "to: 2024-12-31, key: numbered", "has the key 20241231 for 2024-12-31, and with key: numbered the model means another"},
+		{"to: 2024-12-31", "to: 2024-12-31, key: {days_since: 2000-01-01}", "has the key 20241231 for 2024-12-31"},
 		{"starts: april", "starts: may", "has the fiscal year {starts: april, named_by: end}, but the model has {starts: may, named_by: end}"},
 		{"rule: last", "rule: nearest", "named_by: end, pattern: 4-4-5, week_53: 12}: the years of reports"},
 		{"4-4-5", "4-4-5, period_names: [a, b, c, d, e, f, g, h, i, j, k, l]", ""},

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"ironmonger/internal/calendar"
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/roster"
@@ -109,11 +110,12 @@ func otherwise(
 
 // unfitRows says where the table of a dimension has rows that the model does not mean, and that cannot be taken away.
 func unfitRows(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
-	list, err := days(ctx, r, d)
-	if err != nil || len(list) > 0 {
-		return list, err
+	for _, unfit := range []func(context.Context, warehouse.Reader, *schema.Dimension) ([]Alteration, error){days, otherKeys, otherSpecials} {
+		if list, err := unfit(ctx, r, d); err != nil || len(list) > 0 {
+			return list, err
+		}
 	}
-	return otherSpecials(ctx, r, d)
+	return nil, nil
 }
 
 // days says where the table of a calendar has days that the model does not mean. They cannot be taken away: facts
@@ -135,6 +137,33 @@ func days(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alter
 	written := func(day int64) string { return string(column.AppendInt(nil, column.Date, day)) }
 	return []Alteration{{
 		d.Table.Name, fmt.Sprintf(message, written(from), written(to), written(least), written(most)), true,
+	}}, nil
+}
+
+// otherKeys says where the days of a calendar have keys of another kind than the model gives them.
+func otherKeys(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
+	if there, err := r.Describe(ctx, d.Table.Name); err != nil || there == nil || d.Calendar == nil {
+		return nil, err
+	}
+	q := warehouse.Query{
+		Table:      d.Table.Name,
+		Fields:     append(slices.Clone(d.Table.Fields()[:1]), d.NaturalKey...),
+		OrderBy:    []string{d.KeyColumn()},
+		Descending: true,
+		Limit:      1,
+	}
+	b, err := warehouse.ReadAll(ctx, r, q)
+	if err != nil || b.N == 0 || b.Cols[1].Null[0] { // a special member
+		return nil, err
+	}
+	key, day := b.Cols[0].Int[0], b.Cols[1].Int[0]
+	const message = "has the key %d for %s, and with key: %s the model means another: facts may point to it; " +
+		"ironmonger rebuild makes the star anew from its sources"
+	if d.DayKeys() == nil && key != calendar.Key(day) || d.DayKeys() != nil && key == d.Calendar.Key(day) {
+		return nil, nil
+	}
+	return []Alteration{{
+		d.Table.Name, fmt.Sprintf(message, key, column.AppendInt(nil, column.Date, day), d.Calendar.KeyKind()), true,
 	}}, nil
 }
 

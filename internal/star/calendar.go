@@ -70,6 +70,17 @@ func (c *Calendar) Key(day int64) int64 {
 	return calendar.Key(day)
 }
 
+// KeyKind is how the model declares the keys of days.
+func (c *Calendar) KeyKind() string {
+	switch {
+	case c.numbered:
+		return "numbered"
+	case c.counted:
+		return "{days_since: " + string(column.AppendInt(nil, column.Date, c.epoch)) + "}"
+	}
+	return "yyyymmdd"
+}
+
 // Dated reports whether the keys of days are yyyymmdd.
 func (c *Calendar) Dated() bool { return !c.numbered && !c.counted }
 
