@@ -37,6 +37,7 @@ type reading struct {
 	whole   bool            // a file that came before has to be read with all others
 	right   bool            // the table has the rows of the ledger's account
 	again   map[string]bool // names of files that are to be read next time, too
+	merges  bool            // rows of several files may become one, so all files are read or none
 	started time.Time
 }
 
@@ -72,7 +73,9 @@ func (w *work) findReading(
 	if !ok || slices.ContainsFunc(w.step.keys, lookedUp) || slices.ContainsFunc(w.kind.source().Stands(), foreign) {
 		return nil, nil
 	}
-	r := &reading{skip: map[source.FileOf]bool{}, again: map[string]bool{}, started: time.Now()}
+	r := &reading{
+		skip: map[source.FileOf]bool{}, again: map[string]bool{}, merges: w.kind.source().Merges(), started: time.Now(),
+	}
 	for _, s := range bases {
 		states, err := w.inputs.States(s)
 		if err != nil {
@@ -103,8 +106,8 @@ func (w *work) findReading(
 	}
 	r.whole = all != nil && all.Files
 	r.choose(arrived, w.aside.book.WaitsOf)
-	if all != nil && !all.Files && !r.all() || r.lacks(all) || in == inReading && !r.behind() {
-		clear(r.skip) // a delivery is read whole
+	if whole := r.merges || all != nil && !all.Files; whole && !r.all() || r.lacks(all) || in == inReading && !r.behind() {
+		clear(r.skip) // a delivery is read whole, and so are files of which rows become one
 	}
 	return r, nil
 }
@@ -239,9 +242,10 @@ func (r *reading) choose(arrived map[string]int64, waits func(file string) bool)
 	r.skip = skip
 }
 
-// lacks reports whether files that were read are not there any more, where all files together are a delivery.
+// lacks reports whether files that were read are not there any more, where all files together are a delivery, or their rows
+// become one.
 func (r *reading) lacks(all *star.Deliveries) bool {
-	if all == nil || all.Files || all.On != nil {
+	if !r.merges && (all == nil || all.Files || all.On != nil) {
 		return false
 	}
 	return slices.ContainsFunc(r.known, func(k ledger.ReadFile) bool {
@@ -315,7 +319,7 @@ func (r *reading) keep(ctx context.Context, w *work) error {
 			Size:      f.Size,
 			Changed:   f.Changed,
 			DependsOn: r.depends,
-			Again:     r.again[f.Name],
+			Again:     r.again[f.Name] || r.merges && len(r.again) > 0,
 		}
 		switch recent := r.recent || r.started.Sub(f.Modified) < settles; {
 		case r.skip[f.FileOf], slices.Contains(r.known, known) && !recent:

@@ -187,17 +187,22 @@ func (c *checker) wholeFiles(f *Fact, path string) {
 	if on := f.deliveries.deliveredOn; on != nil {
 		c.errorf(on.At, path+".delivered_on", "with delivers: files, what a file has now counts")
 	}
-	if _, _, ok := f.Source.Bases(); !ok {
+	if _, _, ok := f.Source.Bases(); !ok || f.Source.Merges() {
 		const message = "delivers: files needs rows that come from files one by one, without distinct and group, not from " +
 			"a database or a list: delivers: all"
 		c.errorf(f.At, path, message)
 	}
 }
 
+// Merges reports whether rows of several files may become one.
+func (s *Source) Merges() bool {
+	return s.Group != nil || s.Distinct != nil || slices.ContainsFunc(s.Made(), (*Source).Merges)
+}
+
 // Bases lists the sources whose files have the rows of s, and those whose files complete them; false where rows come
-// from elsewhere, or where several rows become one.
+// from elsewhere.
 func (s *Source) Bases() (bases, others []*Source, ok bool) {
-	if s.Database != nil || s.DrivenBy != nil || s.Standing != nil || s.Group != nil || s.Distinct != nil {
+	if s.Database != nil || s.DrivenBy != nil || s.Standing != nil {
 		return nil, nil, false
 	}
 	made := s.Made()
