@@ -23,6 +23,7 @@ type remake struct {
 	former map[*star.Dimension]*roster.Former // the keys of members
 	stood  map[string]map[string]int64        // by step: facts by the file that they came from
 	read   map[string][]string                // and the files that the step has read now
+	came   func(name string) int64            // when files came
 }
 
 // anew begins the one transaction, and empties the star in it. What is known of files, keys and erased members stays.
@@ -49,7 +50,7 @@ func (r *run) noteStood(ctx context.Context, tx warehouse.Tx) error {
 		return err
 	}
 	came := ledger.Arrivals(names)
-	r.inputs.Came = func(name string) int64 {
+	r.remake.came = func(name string) int64 {
 		if n, ok := came[ledger.Uncompressed(name)]; ok {
 			return n
 		}
@@ -89,6 +90,18 @@ func (r *run) noteStood(ctx context.Context, tx warehouse.Tx) error {
 		r.remake.stood["fact "+f.Text] = came
 	}
 	return nil
+}
+
+// inArrival has the files of a step's source read in the order in which they came. But where the order of their paths decides
+// in every load, it does here: in a dimension without effective times, and where rows of several files become one.
+func (w *work) inArrival() {
+	s, d := w.kind.source(), w.step.dimension
+	if w.remake == nil || s == nil || s.Merges() || d != nil && !d.Timed() {
+		return
+	}
+	if bases, _, ok := s.Bases(); ok {
+		w.chosen = w.chosen.InArrival(w.remake.came, bases)
+	}
 }
 
 // empty removes the rows of the star. A table that the model has otherwise is removed.

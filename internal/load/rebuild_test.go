@@ -17,8 +17,11 @@ const rebuiltModel = `warehouse: {sqlite: star.db}
 sources:
   passages: {read: "p/*", columns: {no: integer, boat: text, day: date, toll: "decimal(9,2)"}}
   boats: {read: "b/*", columns: {boat: text, owner: text, class: text, since: date}}
+  last_paid: {from: passages, distinct: {by: boat, keep: last}}
 dimensions:
   boat: {from: boats, natural_key: boat, type_1: owner, type_2: class, effective: since, personal: owner, durable_key: kept}
+  payer: {from: passages, natural_key: boat, type_1: toll}
+  paid: {from: last_paid, natural_key: boat, type_1: toll, effective: day}
 facts:
   passage:
     from: passages

@@ -215,6 +215,7 @@ func (w *work) try(ctx context.Context) error {
 	if w.chosen == nil {
 		return w.nothingNew(ctx)
 	}
+	w.inArrival()
 	if err := w.open(ctx); err != nil {
 		return err
 	}

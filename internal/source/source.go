@@ -47,13 +47,14 @@ type Inputs struct {
 
 	Days *Days // of calendars that grow, as they stand; nil for what they have before the first load
 
-	Came func(name string) int64 // when files came: those that came first are read first; nil for the order of their paths
-
 	Star Star // what sources read that are made of dimensions and facts of the model; nil before the first load
 
 	kept      kept
 	delivered delivered
 	skip      map[FileOf]bool // files that are passed over
+
+	came     func(name string) int64 // when files came
+	arriving []*star.Source          // sources whose files that came first are read first; others are read in the order of their paths
 
 	marks   map[FileOf]star.Value // tables and queries of which only newer rows are read
 	reached reached
@@ -205,17 +206,17 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 		}
 	}
 	slices.SortFunc(found, func(a, b *file) int {
-		return cmp.Or(cmp.Compare(in.came(a.name), in.came(b.name)), strings.Compare(a.path, b.path))
+		return cmp.Or(cmp.Compare(in.place(s, a.name), in.place(s, b.name)), strings.Compare(a.path, b.path))
 	})
 	return dir, found, errs
 }
 
-// came returns when a file came.
-func (in *Inputs) came(name string) int64 {
-	if in.Came == nil {
+// place returns when a file of a source came; 0 if that does not matter.
+func (in *Inputs) place(s *star.Source, name string) int64 {
+	if !slices.Contains(in.arriving, s) {
 		return 0
 	}
-	return in.Came(name)
+	return in.came(name)
 }
 
 // openText opens text files and checks their headers.

@@ -87,9 +87,16 @@ func Content(path string) (string, error) {
 func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
 	other := &Inputs{
 		Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, Memory: in.Memory, Star: in.Star, Days: in.Days,
-		Came: in.Came, skip: skip,
+		came: in.came, arriving: in.arriving, skip: skip,
 	}
 	other.delivered.on = in.noted()
+	return other
+}
+
+// InArrival returns inputs of the same model in which files of some sources are read in the order in which they came.
+func (in *Inputs) InArrival(came func(name string) int64, of []*star.Source) *Inputs {
+	other := in.Without(in.skip)
+	other.came, other.arriving = came, of
 	return other
 }
 
