@@ -1,0 +1,204 @@
+package load
+
+import (
+	"slices"
+	"strings"
+
+	"ironmonger/internal/plan"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+)
+
+// steps lists the steps in the order of the model, dimensions first, but each behind those that it needs, and behind those
+// that it follows as far as that can be: so the earlier ones of two steps never wait for the later ones.
+func (r *run) steps() []*step {
+	all := r.inModel()
+	var list, open []*step
+	met := map[*step]bool{}
+	var reaches func(s *step) bool // whether a step needs one that is open
+	reaches = func(s *step) bool {
+		return slices.Contains(open, s) ||
+			slices.ContainsFunc(all, func(other *step) bool { return other != s && s.needs(other) && reaches(other) })
+	}
+	var place func(s *step)
+	place = func(s *step) {
+		if met[s] {
+			return
+		}
+		met[s], open = true, append(open, s)
+		for _, other := range all {
+			if other != s && s.needs(other) {
+				place(other)
+			}
+		}
+		for _, other := range all {
+			if s.follows(other) && !reaches(other) {
+				place(other)
+			}
+		}
+		list, open = append(list, s), open[:len(open)-1]
+	}
+	for _, s := range all {
+		place(s)
+	}
+	return list
+}
+
+// follows reports whether another step may add members to a dimension whose rows the source of this one has.
+func (s *step) follows(other *step) bool {
+	return slices.ContainsFunc(s.stands(), func(x *star.Standing) bool {
+		return x.Dimension != nil && slices.ContainsFunc(other.keys, func(k *star.Key) bool {
+			return k.Dimension == x.Dimension && adds(k)
+		})
+	})
+}
+
+// adds reports whether a step may add members to the dimension of a key of it.
+func adds(k *star.Key) bool {
+	return k.Unmatched == star.Infer || k.Dimension.Calendar != nil && k.Dimension.Calendar.Grows()
+}
+
+// needs reports whether a step cannot run unless another has.
+func (s *step) needs(other *step) bool {
+	if slices.ContainsFunc(s.stands(), other.isOf) {
+		return true
+	}
+	return other.dimension != nil &&
+		slices.ContainsFunc(s.keys, func(k *star.Key) bool { return k.Dimension == other.dimension.Dimension })
+}
+
+// inModel lists the steps in the order of the model, dimensions first.
+func (r *run) inModel() []*step {
+	var steps []*step
+	for _, d := range r.star.Dimensions {
+		steps = append(steps, &step{name: "dimension " + d.Text, dimension: d, keys: d.Keys})
+	}
+	for _, f := range r.star.Facts {
+		steps = append(steps, &step{name: "fact " + f.Text, fact: f, keys: f.Keys})
+	}
+	return steps
+}
+
+// Waiting is why a step waits for another.
+type Waiting struct {
+	Step     string `json:"step"`
+	Because  string `json:"because"`
+	Required bool   `json:"required"` // if that step fails, this one doesn't run
+}
+
+// Ordered is a step in the order in which a load runs: steps of one wave wait only for earlier waves.
+type Ordered struct {
+	Step  string    `json:"step"`
+	Wave  int       `json:"wave"`
+	Waits []Waiting `json:"waits,omitempty"`
+}
+
+// Order says what a load of the model runs, and why each step waits.
+func Order(m *star.Model) []Ordered {
+	r := &run{star: &schema.Star{}}
+	for _, d := range m.Dimensions {
+		r.star.Dimensions = append(r.star.Dimensions, &schema.Dimension{Dimension: d})
+	}
+	for _, f := range m.Facts {
+		r.star.Facts = append(r.star.Facts, &schema.Fact{Fact: f})
+	}
+	steps := r.steps()
+	waves := make([]int, len(steps))
+	edges := order(steps)
+	for range steps { // until the last wave has been reached
+		for i, e := range edges {
+			for _, j := range append(slices.Clone(e.Needs), e.After...) {
+				waves[i] = max(waves[i], waves[j]+1)
+			}
+		}
+	}
+	list := make([]Ordered, len(steps))
+	for i, s := range steps {
+		list[i] = Ordered{Step: s.name, Wave: waves[i] + 1}
+		said := map[int]bool{}
+		say := func(j int, because string, required bool) {
+			if !said[j] {
+				said[j] = true
+				list[i].Waits = append(list[i].Waits, Waiting{steps[j].name, because, required})
+			}
+		}
+		for _, j := range edges[i].Needs {
+			say(j, s.needsBecause(steps[j]), true)
+		}
+		for _, j := range edges[i].After {
+			because := "both point to a dimension whose members may be inferred, and it stands first in the model"
+			if s.follows(steps[j]) {
+				because = "it may add members that the source has"
+			}
+			say(j, because, false)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b Ordered) int { return a.Wave - b.Wave })
+	return list
+}
+
+// needsBecause says why a step needs another.
+func (s *step) needsBecause(other *step) string {
+	var keys []string
+	for _, k := range s.keys {
+		if other.dimension != nil && other.dimension.Dimension == k.Dimension {
+			keys = append(keys, k.Text)
+		}
+	}
+	switch len(keys) {
+	case 0:
+		return "its source has rows of it"
+	case 1:
+		return "key " + keys[0] + " points to it"
+	}
+	return "keys " + strings.Join(keys, ", ") + " point to it"
+}
+
+// shares reports whether both steps point to a dimension to which one of them may add members.
+func (s *step) shares(other *step) bool {
+	return slices.ContainsFunc(s.keys, func(k *star.Key) bool {
+		return slices.ContainsFunc(other.keys, func(o *star.Key) bool {
+			return o.Dimension == k.Dimension && (adds(o) || adds(k))
+		})
+	})
+}
+
+// order says what each step waits for: the dimensions that it points to or whose rows its source has; the earlier steps that may
+// add members to the latter; and, where it may make members or others may, the earlier steps that point to the same
+// dimension, so that keys do not depend on who comes first (rule R30).
+func order(steps []*step) []plan.Step {
+	list := make([]plan.Step, len(steps))
+	for i, s := range steps {
+		list[i].Name = s.name
+		for j, other := range steps {
+			if other != s && s.needs(other) {
+				list[i].Needs = append(list[i].Needs, j)
+			}
+		}
+		for j, other := range steps[:i] {
+			if s.follows(other) || s.shares(other) {
+				list[i].After = append(list[i].After, j)
+			}
+		}
+	}
+	return list
+}
+
+// stands lists the dimensions and facts of the model of which the step's source has rows.
+func (s *step) stands() []*star.Standing {
+	of := (*star.Source)(nil)
+	if s.fact != nil {
+		of = s.fact.Source
+	} else {
+		of = s.dimension.Source
+	}
+	if of == nil {
+		return nil
+	}
+	return of.Stands()
+}
+
+// isOf reports whether the step loads a dimension or fact of which others have rows.
+func (s *step) isOf(x *star.Standing) bool {
+	return s.fact != nil && s.fact.Fact == x.Fact || s.dimension != nil && s.dimension.Dimension == x.Dimension
+}
