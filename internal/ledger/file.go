@@ -140,6 +140,15 @@ func Arrivals(names map[int64]string) map[string]int64 {
 	return first
 }
 
+// Together returns arrivals in which all files came at once: where rows of several files become one, a row has no file of its
+// own, and what the files say together counts (rule R17).
+func Together(arrivals map[string]int64) map[string]int64 {
+	for name := range arrivals {
+		arrivals[name] = 0
+	}
+	return arrivals
+}
+
 // FileNames returns the names of all files by their numbers: those that they have now.
 func FileNames(ctx context.Context, r warehouse.Reader) (map[int64]string, error) {
 	list, err := FilesKnown(ctx, r)

@@ -126,10 +126,8 @@ func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 	}
 	f := &fact.Files{Number: numbers, First: map[int64]int64{}, Day: w.entry.Day()}
 	first := ledger.Arrivals(names)
-	if w.kind.source().Merges() { // a row is of several files, and what they say together counts
-		for name := range first {
-			first[name] = 0
-		}
+	if w.kind.source().Merges() {
+		first = ledger.Together(first)
 	}
 	for number, name := range names {
 		if least := first[ledger.Uncompressed(name)]; least != number {

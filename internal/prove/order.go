@@ -45,10 +45,8 @@ func (x *rereader) newOrder() *order {
 		open:      map[uint64]later{},
 	}
 	o.arrived = ledger.Arrivals(x.p.files)
-	if x.f.Source.Merges() { // a row is of several files, and what they say together counts
-		for name := range o.arrived {
-			o.arrived[name] = 0
-		}
+	if x.f.Source.Merges() {
+		o.arrived = ledger.Together(o.arrived)
 	}
 	if by := x.f.NewerBy; by != nil {
 		o.newer = column.Find(x.f.Table.Fields(), by.Name)
