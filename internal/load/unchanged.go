@@ -258,19 +258,31 @@ func (r *reading) lacks(all *star.Deliveries) bool {
 // all reports whether nothing is left to read.
 func (r *reading) all() bool { return r != nil && len(r.skip) > 0 && len(r.skip) == len(r.states) }
 
-// bytes is about how many bytes there are to read, as they are once a file is no longer compressed.
-func (r *reading) bytes() int64 {
-	sum := int64(0)
+// rows is about how many rows there are to read; rather too many. have is how many the table has.
+func (r *reading) rows(have int64) int64 {
+	news, before := int64(0), int64(0) // bytes of the files that are read, and of those that were
 	for _, f := range r.states {
-		switch ext := path.Ext(f.Name); {
-		case r.skip[f.FileOf]:
-		case ext == ".gz", ext == ".zst", ext == ".parquet":
-			sum += packed * f.Size
-		default:
-			sum += f.Size
+		if !r.skip[f.FileOf] {
+			news += plain(f.Name, f.Size)
 		}
 	}
-	return sum
+	for _, k := range r.known {
+		before += plain(k.File, k.Size)
+	}
+	size := int64(leastRow)
+	if have > 0 {
+		size = max(size, before/have/2) // files may have come and gone that had the other rows
+	}
+	return news / size
+}
+
+// plain is about how many bytes a file has once it is no longer compressed.
+func plain(name string, size int64) int64 {
+	switch path.Ext(name) {
+	case ".gz", ".zst", ".parquet":
+		return packed * size
+	}
+	return size
 }
 
 const (
@@ -284,7 +296,7 @@ func (w *factStep) isSmall() bool {
 	if r == nil || !r.right || all != nil && !all.Files { // what is gone is found by reading the table
 		return false
 	}
-	return w.opts.Opening == ByKeys || r.bytes()/leastRow*scanned < w.book.Rows
+	return w.opts.Opening == ByKeys || r.rows(w.book.Rows)*scanned < w.book.Rows
 }
 
 // unsettled notes the file of a batch if rows of it may become something else by themselves: those that were set aside for
