@@ -194,6 +194,7 @@ type Fault struct {
 // Origin tells where the rows of a batch came from.
 type Origin struct {
 	File  string
+	Head  []string         // what the first record of the file has, where fields are found by it
 	Line  []int64          // of each row, from 1
 	Raw   func(int) string // the row as it stands in the file
 	Bytes int64            // that the batch has in the file

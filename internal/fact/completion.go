@@ -49,12 +49,16 @@ type merged struct {
 // telling is the row that tells a part: how new it is, and where it stands. A line of 0 says that none does.
 type telling struct{ newer, line int64 }
 
-// compareTelling says which of two rows is newer; of equal ones it is the one that is read later. Lines of a file are not
-// compared: the file may have other lines now.
+// compareTelling says which of two rows is newer; of equal ones it is the one that is read later. Lines of a file that is read
+// are not compared: the file may have other lines now.
 func (w *Writer) compareTelling(a, b telling) int {
-	fileOfA, _ := ledger.FileAndLine(a.line)
-	fileOfB, _ := ledger.FileAndLine(b.line)
-	return cmp.Or(cmp.Compare(a.newer, b.newer), cmp.Compare(w.arrived(fileOfA), w.arrived(fileOfB)))
+	fileOfA, lineOfA := ledger.FileAndLine(a.line)
+	fileOfB, lineOfB := ledger.FileAndLine(b.line)
+	by := cmp.Or(cmp.Compare(a.newer, b.newer), cmp.Compare(w.files.Came(fileOfA), w.files.Came(fileOfB)))
+	if by == 0 && w.files.Left[fileOfA] && w.files.Left[fileOfB] {
+		return cmp.Compare(lineOfA, lineOfB)
+	}
+	return by
 }
 
 func newCompletion(w *Writer) *completion {

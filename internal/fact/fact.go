@@ -68,8 +68,17 @@ type Outcome struct {
 type Files struct {
 	Number map[string]int64 // by name
 	First  map[int64]int64  // of a file that had another name before: the number that it got first
+	Left   map[int64]bool   // those that are not there any more, of which some rows are read, under all their names
 	Orders bool             // they are not read in the order in which they came
 	Day    int64            // of the run that reads them, in UTC
+}
+
+// Came returns when a file came first: the number that it, or the file from which it was moved or compressed, got first.
+func (f *Files) Came(number int64) int64 {
+	if first, ok := f.First[number]; ok {
+		return first
+	}
+	return number
 }
 
 // Added is by how much the total of a measure has grown: what was written less what was replaced or removed.
@@ -304,16 +313,10 @@ func (w *Writer) columns(c *Chunk) {
 	c.cols[len(w.fields)], c.cols[len(w.fields)+1] = &c.line, &c.runs
 }
 
-// Prepare does all that can be done for a shaped and resolved chunk out of order.
-func (w *Writer) Prepare(c *Chunk) {
+// Judge sets the rows of a shaped and resolved chunk aside that lack what every fact needs.
+func (w *Writer) Judge(c *Chunk) {
 	b := c.Batch
 	w.columns(c)
-	for k, at := range w.measure {
-		c.Totals[k] = exact.Int128{}
-		for i := range b.N {
-			c.Totals[k], _ = c.Totals[k].Add(b.Cols[at].Exact(i)) // of one batch: it fits
-		}
-	}
 	for _, k := range w.grainAt {
 		lacks(b, c.cols[k], w.fields[k].Name, ", which is part of the grain")
 	}
@@ -330,6 +333,18 @@ func (w *Writer) Prepare(c *Chunk) {
 	for _, k := range w.grainAt {
 		if c.cols[k].Type.Kind == column.Text {
 			roster.TooLong(b, c.cols[k:k+1], w.fields[k].Name)
+		}
+	}
+}
+
+// Prepare does all that can be done for a shaped and resolved chunk out of order.
+func (w *Writer) Prepare(c *Chunk) {
+	b := c.Batch
+	w.Judge(c)
+	for k, at := range w.measure {
+		c.Totals[k] = exact.Int128{}
+		for i := range b.N {
+			c.Totals[k], _ = c.Totals[k].Add(b.Cols[at].Exact(i)) // of one batch: it fits
 		}
 	}
 	if w.grain.asks() {

@@ -21,10 +21,15 @@ type rank struct {
 	on      int64 // when it was delivered; 0 where nothing says so
 	newer   int64 // by the column that says so; 0 where there is none
 	arrived int64 // when the row's file came first
+	line    int64 // where lines of a file are compared; else 0
 }
 
 func (r rank) compare(o rank) int {
-	return cmp.Or(cmp.Compare(r.on, o.on), cmp.Compare(r.newer, o.newer), cmp.Compare(r.arrived, o.arrived))
+	by := cmp.Or(cmp.Compare(r.on, o.on), cmp.Compare(r.newer, o.newer), cmp.Compare(r.arrived, o.arrived))
+	if by == 0 && r.line != 0 && o.line != 0 {
+		return cmp.Compare(r.line, o.line)
+	}
+	return by
 }
 
 // replacements are the rows of a load that take the place of facts that stand. They are written at the end of the
@@ -70,8 +75,11 @@ func (w *Writer) rankOf(cols []*column.Column, i int) rank {
 	if k := w.replaced.newer; k != none {
 		r.newer = cols[k].Int[i]
 	}
-	file, _ := ledger.FileAndLine(cols[len(w.fields)].Int[i])
-	r.arrived = w.arrived(file)
+	file, line := ledger.FileAndLine(cols[len(w.fields)].Int[i])
+	r.arrived = w.files.Came(file)
+	if w.files.Left[file] {
+		r.line = line
+	}
 	return r
 }
 
@@ -91,14 +99,6 @@ func (w *Writer) rankOfStanding(v *view, j int) rank {
 		r.on = w.delivered.stands(v, j)
 	}
 	return r
-}
-
-// arrived returns when a file came first: a file that was compressed since is the same one.
-func (w *Writer) arrived(file int64) int64 {
-	if first, ok := w.files.First[file]; ok {
-		return first
-	}
-	return file
 }
 
 // says notes that row i says what stands: a row of this load that was to take its place does not, if it came before.
@@ -150,7 +150,7 @@ func (w *Writer) isOfFile(c *Chunk, i int32, n int) bool {
 	}
 	is, _ := ledger.FileAndLine(c.cols[line].Int[i])
 	stood, _ := ledger.FileAndLine(w.replaced.stood.Cols[line].Int[n])
-	return w.arrived(is) == w.arrived(stood)
+	return w.files.Came(is) == w.files.Came(stood)
 }
 
 // replace decides about row i, which says something else than row j of the table, of the same grain.

@@ -36,7 +36,7 @@ func (w *Writer) NewContent(files []string) *Content {
 	w.warm()
 	c := &Content{w: w, said: newTable(false), read: map[int64]int64{}}
 	for _, name := range files {
-		c.read[w.arrived(w.files.Number[name])] = 0
+		c.read[w.files.Came(w.files.Number[name])] = 0
 	}
 	return c
 }
@@ -49,7 +49,7 @@ func (w *Writer) Look(c *Chunk) {
 
 // Take notes which grains the rows of a chunk have, those set aside too.
 func (s *Content) Take(c *Chunk) {
-	file := s.w.arrived(s.w.files.Number[c.Batch.From.File])
+	file := s.w.files.Came(s.w.files.Number[c.Batch.From.File])
 	if _, ok := s.read[file]; !ok {
 		return
 	}
@@ -86,7 +86,7 @@ func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int
 		v.look(cols[:len(w.fields)], b.N)
 		for i := range b.N {
 			number, _ := ledger.FileAndLine(cols[line].Int[i])
-			file := w.arrived(number)
+			file := w.files.Came(number)
 			if _, ok := s.read[file]; !ok || w.isFlagged(cols, i) || w.entries != nil && !w.entries.stands(v, cols, i) {
 				continue
 			}
@@ -109,7 +109,7 @@ func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int
 		return 0, nil
 	}
 	for name, number := range w.files.Number {
-		x.name[w.arrived(number)] = name
+		x.name[w.files.Came(number)] = name
 	}
 	if err := w.emptied(x, s); err != nil {
 		return 0, err

@@ -59,7 +59,7 @@ func Erased(ctx context.Context, r warehouse.Reader, dimension string) (map[int6
 // ForgetAsides has forget change the content and causes of rows set aside, of any state, and returns how many it
 // changed.
 func ForgetAsides(ctx context.Context, tx warehouse.Tx, forget func(a *Aside)) (int64, error) {
-	fields := pick(asideTable, "id", "reasons", "content", "member")
+	fields := pick(asideTable, "id", "reasons", "content", "member", "whole")
 	changed := column.NewBatch(fields)
 	old := column.NewBatch(pick(causeTable, "id"))
 	causes := column.NewBatch(causeTable.Fields())
@@ -70,7 +70,7 @@ func ForgetAsides(ctx context.Context, tx warehouse.Tx, forget func(a *Aside)) (
 		if forget(a); was.Content == a.Content && was.Member == a.Member && slices.Equal(was.Causes, a.Causes) {
 			return nil
 		}
-		row(changed, a.ID, a.Reasons(), a.Content, orNull(a.Member))
+		row(changed, a.ID, a.Reasons(), a.Content, orNull(a.Member), number(false))
 		row(old, a.ID)
 		book.because(a.ID, a)
 		return nil

@@ -46,7 +46,7 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 		if _, ok := numbers[name]; !ok {
 			last++
 			numbers[name] = last
-			row(fresh, last, name, run, nil, nil)
+			row(fresh, last, name, run, nil, nil, nil)
 		}
 	}
 	return numbers, warehouse.AppendAll(ctx, tx, fileTable, fresh)
@@ -73,7 +73,7 @@ func Moved(ctx context.Context, tx warehouse.Tx, list []File, run int64) error {
 			continue
 		}
 		last++
-		row(fresh, last, f.Name, run, orNull(f.Content), f.MovedFrom)
+		row(fresh, last, f.Name, run, orNull(f.Content), f.MovedFrom, nil)
 	}
 	return warehouse.AppendAll(ctx, tx, fileTable, fresh)
 }

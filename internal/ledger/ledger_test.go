@@ -123,7 +123,7 @@ func TestAsides(t *testing.T) {
 					return book.Close(nil, nil)
 				}
 				if loaded && book.Waits() {
-					book.Loaded("g", inserted)
+					book.Loaded("g", inserted, func(*ledger.Aside) bool { return true })
 				}
 				return book.Close(files, nil)
 			})

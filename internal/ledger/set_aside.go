@@ -34,6 +34,7 @@ type Aside struct {
 	Step, Source, File string
 	Line               int64
 	Content            string // as [Content] has it
+	Whole              bool   // that is the row, to the last character
 	Causes             []Cause
 	Member             string // the natural key that the row of a dimension says, as JSON; "" if it can't be told
 	Grain              string // a digest of the grain that the row of a fact says, as [Grain] has it; likewise
@@ -109,8 +110,10 @@ type waiting struct {
 	line       int64
 	reasons    uint64
 	repeats    bool
+	whole      bool
 	met        bool
 	superseded bool
+	tried      bool // it is read from what was kept of it
 }
 
 const (
@@ -159,7 +162,7 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*
 	}
 	b, err := a.entries(
 		[]string{"state"},
-		pick(asideTable, "id", "file", "line", "content_hash", "reasons", "grain", "repeats", "superseded_by"),
+		pick(asideTable, "id", "file", "line", "content_hash", "reasons", "grain", "repeats", "superseded_by", "whole"),
 		func(by []*column.Column) {
 			by[1].AppendText(Waiting)
 		},
@@ -176,6 +179,7 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*
 			reasons:    fingerprint(b.Cols[4].Text[i]),
 			repeats:    b.Cols[6].Int[i] != 0,
 			superseded: !b.Cols[7].Null[i],
+			whole:      b.Cols[8].Int[i] != 0,
 		}
 		a.waiting = append(a.waiting, w)
 		at := asideAt{w.hash, w.file, w.line}
@@ -312,10 +316,13 @@ func (a *Asides) WaitsOf(file string) bool {
 }
 
 // Loaded takes notice of a row of a grain that stands in the table: inserted by this step, or the same as before. What
-// repeats a grain differs from the row that stood there, so that only another one counts.
-func (a *Asides) Loaded(grain string, inserted bool) {
+// repeats a grain differs from the row that stood there, so that only another one counts. outdoes says of a row that waits
+// whether it is superfluous then; it has its place.
+func (a *Asides) Loaded(grain string, inserted bool, outdoes func(*Aside) bool) {
 	for _, w := range a.grains[grain] {
-		w.superseded = w.superseded || inserted || !w.repeats
+		if (inserted || !w.repeats) && outdoes(&Aside{File: w.file, Line: w.line, Whole: w.whole}) {
+			w.superseded = true
+		}
 	}
 }
 
@@ -339,6 +346,7 @@ func (a *Asides) add(x *Aside, state string) error {
 		nil,
 		nil,
 		state,
+		number(x.Whole),
 	)
 	a.because(a.last, x)
 	return a.filled()
@@ -405,8 +413,8 @@ func (a *Asides) flush() error {
 }
 
 // Close writes what is left. Of the rows that wait and were not met again, it clears those whose file was read, and
-// those of whose grain another row was loaded; the others wait on: nobody knows what became of them. So do those of
-// files that were passed over, and of tables and queries that were read in part.
+// those of whose grain another row was loaded, and those that were tried; the others wait on: nobody knows what became of
+// them. So do those of files that were passed over, and of tables and queries that were read in part.
 func (a *Asides) Close(files []string, unread map[string]bool) error {
 	read := map[string]bool{}
 	for _, name := range files {
@@ -455,7 +463,7 @@ func (a *Asides) Close(files []string, unread map[string]bool) error {
 	fields := pick(asideTable, "id", "cleared_by", "state")
 	cleared := column.NewBatch(fields)
 	for _, w := range a.waiting {
-		if !w.met && !unread[w.file] && (w.superseded || read[w.file]) {
+		if !w.met && (w.tried || !unread[w.file] && (w.superseded || read[w.file])) {
 			row(cleared, w.id, a.run, Cleared)
 		}
 	}

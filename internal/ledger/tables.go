@@ -117,7 +117,7 @@ var (
 		Primary: []string{"file"},
 		Columns: []warehouse.Column{
 			required("file", integer), required("name", text), required("first_run", integer),
-			optional("content", text), optional("moved_from", integer),
+			optional("content", text), optional("moved_from", integer), optional("head", text),
 		},
 	}
 	tieTable = &warehouse.Table{
@@ -173,6 +173,7 @@ var (
 			required("content", text), optional("member", text), optional("grain", text),
 			required("repeats", boolean), required("first_run", integer), required("last_run", integer),
 			optional("superseded_by", integer), optional("cleared_by", integer), required("state", text),
+			optional("whole", boolean),
 		},
 	}
 	causeTable = &warehouse.Table{

@@ -26,6 +26,7 @@ func (w *factStep) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	w.numbered = files
 	writer := fact.NewWriter(w.fact, w.links, w.fields, w.entry.ID, files)
 	writer.CountIn(w.days)
 	withdrawn, err := w.withdraw(ctx, writer)
@@ -109,7 +110,8 @@ func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 	for _, name := range before {
 		w.came[ledger.Uncompressed(name)] = true
 	}
-	numbers, err := ledger.Files(ctx, w.tx, w.files, w.entry.ID)
+	read := slices.DeleteFunc(slices.Clone(w.files), w.tried.has)
+	numbers, err := ledger.Files(ctx, w.tx, read, w.entry.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +126,7 @@ func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &fact.Files{Number: numbers, First: map[int64]int64{}, Day: w.entry.Day()}
+	f := &fact.Files{Number: numbers, First: map[int64]int64{}, Left: map[int64]bool{}, Day: w.entry.Day()}
 	first := ledger.Arrivals(names)
 	if w.kind.source().Merges() {
 		first = ledger.Together(first)
@@ -134,13 +136,41 @@ func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 			f.First[number] = least
 		}
 	}
+	if err := w.numberLeft(ctx, f, names); err != nil {
+		return nil, err
+	}
 	last := int64(0)
 	for _, name := range w.files {
-		number := first[ledger.Uncompressed(name)]
+		number := f.Came(numbers[name])
 		f.Orders = f.Orders || number < last
 		last = number
 	}
 	return f, nil
+}
+
+// numberLeft finds the numbers of files that are not there any more: those under which their rows were read, although
+// they may have been moved since.
+func (w *factStep) numberLeft(ctx context.Context, f *fact.Files, names map[int64]string) error {
+	if len(w.tried.left) == 0 {
+		return nil
+	}
+	known, err := ledger.FilesKnown(ctx, w.tx)
+	if err != nil {
+		return err
+	}
+	for _, k := range known {
+		if w.tried.has(k.Name) {
+			f.Number[k.Name] = max(f.Number[k.Name], k.Number)
+		}
+	}
+	for _, x := range w.tried.left {
+		for number := range names {
+			if f.Came(number) == f.Came(f.Number[x.Name]) {
+				f.Left[number] = true
+			}
+		}
+	}
+	return nil
 }
 
 // takeChunk is the sequencer: it takes a chunk in source order.
@@ -154,7 +184,7 @@ func (w *factStep) takeChunk(ctx context.Context, writer *fact.Writer, account *
 	}
 	w.reading.unsettled(c.Batch, c.Own)
 	w.hold(c.Batch, c.Own)
-	w.aside.loaded(c)
+	w.supersede(c)
 	if err := w.aside.put(c.Batch); err != nil {
 		return err
 	}

@@ -65,7 +65,8 @@ type factStep struct {
 	current   map[*star.Key]string         // of keys as of a milestone: by which step the dimension was changed last
 	moves     []*star.Key                  // and those whose dimension was another when the fact was loaded
 
-	came map[string]bool // files that the ledger knew before the step, by their names without what compression adds
+	numbered *fact.Files     // the files of the step
+	came     map[string]bool // files that the ledger knew before the step, by their names without what compression adds
 }
 
 func (w *factStep) target() target {
@@ -116,6 +117,9 @@ func (w *factStep) reads(ctx context.Context) (*source.Inputs, error) {
 		return nil, err
 	}
 	if err := w.moveOpen(ctx); err != nil { // likewise
+		return nil, err
+	}
+	if err := w.tryKept(ctx); err != nil {
 		return nil, err
 	}
 	r, err := w.findReading(ctx, w.counting(), w.fact.Deliveries)

@@ -133,10 +133,9 @@ func (m *marking) watches(name string) bool {
 
 // wholly returns the names of what the step has read in whole.
 func (w *work) wholly() []string {
-	if w.marks == nil {
-		return w.files
-	}
-	return slices.DeleteFunc(slices.Clone(w.files), func(name string) bool { return w.marks.parts[name] })
+	return slices.DeleteFunc(slices.Clone(w.files), func(name string) bool {
+		return w.marks != nil && w.marks.parts[name] || w.tried.has(name)
+	})
 }
 
 // unread returns what the step has read in part or not at all, although it is there: rows of it may wait on.

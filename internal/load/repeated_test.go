@@ -55,7 +55,9 @@ func (p passage) String() string {
 // arrival is the fact of a grain by a restatement of rule R17.
 type arrival struct {
 	passage
-	file int // when its file came
+	file int  // when its file came
+	line int  // where it stands there
+	left bool // in a file that is not there any more
 }
 
 // repeatedFacts restates what stands: a load at a time, all rows of all files that are there.
@@ -66,8 +68,12 @@ type repeatedFacts struct {
 	arrived map[string]int
 	came    int // how many files have
 	content map[string][]passage
+	before  map[string][]passage // the files of the last load
+	was     map[string]int       // when they came
+	waits   map[string][]arrival // rows of files that are not there any more, which may pass later
 	facts   map[string]arrival
 	known   string // the boats of which rows are not set aside; all if that is empty
+	knew    string // and were in the last load
 	unknown string // boats that are not known yet, so that facts point to no boat
 }
 
@@ -84,12 +90,13 @@ func (r *repeatedFacts) take(files map[string][]passage) {
 		}
 	}
 	last := map[string]arrival{}
-	for _, name := range names {
-		for _, p := range files[name] {
-			if p.toll == 0 || r.known != "" && !strings.Contains(r.known, p.boat) { // set aside
+	rows := r.rows(files)
+	for _, name := range slices.Sorted(maps.Keys(rows)) {
+		for _, s := range rows[name] {
+			if r.aside(s.passage) {
 				continue
 			}
-			g, s := r.grain(p), arrival{p, r.arrived[name]}
+			g := r.grain(s.passage)
 			was, ok := last[g]
 			if r.rule == "keep" && ok || ok && r.rank(s, was) < 0 {
 				continue
@@ -105,6 +112,37 @@ func (r *repeatedFacts) take(files map[string][]passage) {
 			r.facts[g] = s
 		}
 	}
+}
+
+// aside reports whether a row is set aside.
+func (r *repeatedFacts) aside(p passage) bool {
+	return p.toll == 0 || r.known != "" && !strings.Contains(r.known, p.boat)
+}
+
+// rows returns the rows of a load: those of its files, and those that wait of files that are not there any more, unless they
+// stand in a file that is new or has changed.
+func (r *repeatedFacts) rows(files map[string][]passage) map[string][]arrival {
+	rows, moved := map[string][]arrival{}, map[passage]bool{}
+	for name, list := range files {
+		delete(r.waits, name)
+		for line, p := range list {
+			rows[name] = append(rows[name], arrival{p, r.arrived[name], line + 1, false})
+			moved[p] = moved[p] || !slices.Equal(list, r.before[name])
+		}
+	}
+	for name, list := range r.before {
+		for line, p := range list {
+			if _, there := files[name]; !there && p.toll != 0 && r.knew != "" && !strings.Contains(r.knew, p.boat) {
+				r.waits[name] = append(r.waits[name], arrival{p, r.was[name], line + 1, true})
+			}
+		}
+	}
+	for name, list := range r.waits {
+		r.waits[name] = slices.DeleteFunc(list, func(s arrival) bool { return moved[s.passage] })
+		rows[name] = r.waits[name]
+	}
+	r.before, r.was, r.knew = maps.Clone(files), maps.Clone(r.arrived), r.known
+	return rows
 }
 
 // move finds new files that have what another one had, which is not there any more, or has something else now: they keep
@@ -138,7 +176,10 @@ func (r *repeatedFacts) rank(a, b arrival) int {
 	if r.byTold && a.told != b.told {
 		return cmp.Compare(a.told, b.told)
 	}
-	return cmp.Compare(a.file, b.file)
+	if by := cmp.Compare(a.file, b.file); by != 0 || !a.left {
+		return by
+	}
+	return cmp.Compare(a.line, b.line)
 }
 
 func (r *repeatedFacts) String() string {
@@ -179,7 +220,7 @@ func repeatedCase(t *testing.T, seed uint64) {
 	if byMember {
 		grain = "[no, boat]"
 	}
-	want := &repeatedFacts{arrived: map[string]int{}, facts: map[string]arrival{}, rule: "replace", byTold: seed%2 == 1}
+	want := &repeatedFacts{arrived: map[string]int{}, facts: map[string]arrival{}, waits: map[string][]arrival{}, rule: "replace", byTold: seed%2 == 1}
 	want.grain = func(p passage) string { return strconv.Itoa(p.no) }
 	if byMember {
 		want.grain = func(p passage) string { return fmt.Sprint(p.no, p.boat) }

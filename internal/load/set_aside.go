@@ -18,13 +18,14 @@ type setAsideBook struct {
 	book    *ledger.Asides
 	first   []ledger.Aside // in case the step fails
 	reasons ledger.Reasons
+	heads   map[string][]string // of files of which rows are set aside
 }
 
 const keepOfFailed = 1000
 
 func openAsides(ctx context.Context, w *work) (*setAsideBook, error) {
 	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID)
-	return &setAsideBook{w: w, book: book, reasons: ledger.Reasons{}}, err
+	return &setAsideBook{w: w, book: book, reasons: ledger.Reasons{}, heads: map[string][]string{}}, err
 }
 
 // put writes down the rows of b that have faults, each once with all its reasons.
@@ -36,12 +37,19 @@ func (a *setAsideBook) put(b *column.Batch) error {
 	member, grain := a.w.kind.says(b)
 	for at := 0; at < len(b.Faults); {
 		row := int(b.Faults[at].Row)
+		raw := b.From.Raw(row)
 		r := ledger.Aside{
 			Step:    a.w.name,
 			Source:  a.w.source,
 			File:    b.From.File,
 			Line:    b.From.Line[row],
-			Content: ledger.Content(b.From.Raw(row)),
+			Content: ledger.Content(raw),
+		}
+		if a.w.step.fact != nil && raw != "" && r.Content == raw {
+			r.Whole = true
+			if b.From.Head != nil {
+				a.heads[r.File] = b.From.Head
+			}
 		}
 		for ; at < len(b.Faults) && int(b.Faults[at].Row) == row; at++ {
 			f := &b.Faults[at]
@@ -83,21 +91,39 @@ func texts(cols []*column.Column, i int) []string {
 	return list
 }
 
-// loaded tells the book which grains stand in the table now.
-func (a *setAsideBook) loaded(c *fact.Chunk) {
-	if !a.book.Waits() {
+// supersede tells the book which grains stand in the table now: rows that wait are superfluous then, unless they could still
+// change the fact if they passed.
+func (w *factStep) supersede(c *fact.Chunk) {
+	if !w.aside.book.Waits() {
 		return
 	}
-	_, grain := a.w.kind.says(c.Batch)
+	_, grain := w.says(c.Batch)
 	loaded := make([]bool, c.Batch.N)
 	for _, i := range c.Loaded {
 		loaded[i] = true
 	}
 	for i := range c.Batch.N {
 		if !c.Batch.Bad(i) && whole(grain, i) {
-			a.book.Loaded(ledger.Grain(grain, i), loaded[i])
+			from, line := c.Batch.From.File, c.Batch.From.Line[i]
+			w.aside.book.Loaded(ledger.Grain(grain, i), loaded[i], func(a *ledger.Aside) bool { return w.outdoes(from, line, a) })
 		}
 	}
+}
+
+// outdoes reports whether a row that waits can say nothing more about a fact, once a row of a file stands there.
+func (w *factStep) outdoes(from string, line int64, a *ledger.Aside) bool {
+	switch {
+	case !a.Whole: // it cannot be tried again
+		return true
+	case w.fact.Completion != nil, w.fact.NewerBy != nil:
+		return false
+	case w.counting() == anyOrder:
+		return true
+	case from == a.File:
+		return line > a.Line
+	}
+	n := w.numbered
+	return n.Came(n.Number[from]) >= n.Came(n.Number[a.File])
 }
 
 // fallen writes down the rows set aside of sources that complete the step's own, each once. They are not among its
@@ -132,8 +158,11 @@ func (a *setAsideBook) fallen() error {
 }
 
 // close completes the ledger and the figures.
-func (a *setAsideBook) close(files []string, unread map[string]bool) error {
+func (a *setAsideBook) close(ctx context.Context, files []string, unread map[string]bool) error {
 	a.w.figures.Reasons = a.reasons.List()
+	if err := ledger.KeepHeads(ctx, a.w.tx, a.heads); err != nil {
+		return err
+	}
 	return a.book.Close(files, unread)
 }
 

@@ -51,6 +51,7 @@ type work struct {
 	aside    *setAsideBook
 	all      bool            // all files are read
 	reading  *reading        // which files are read; nil where all are
+	tried    tried           // rows that were set aside before, and may pass now
 	marks    *marking        // how far tables and queries are read; nil where all rows are
 	book     *ledger.Account // of the step's table
 	made     bool            // the step has made its table
@@ -206,6 +207,7 @@ func (w *work) try(ctx context.Context) error {
 	if w.aside, err = openAsides(ctx, w); err != nil {
 		return err
 	}
+	w.names = append(w.kind.columns(), resolve.Columns(w.step.keys)...)
 	if err = w.deliverFiles(ctx); err != nil {
 		return err
 	}
@@ -239,7 +241,7 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.aside.fallen(); err != nil {
 		return err
 	}
-	if err := w.aside.close(w.wholly(), w.unread()); err != nil {
+	if err := w.aside.close(ctx, w.wholly(), w.unread()); err != nil {
 		return err
 	}
 	if err := w.keepMarks(ctx); err != nil {
@@ -297,11 +299,8 @@ func (w *work) open(ctx context.Context) error {
 		}
 		return nil
 	}
-	w.names = append(w.kind.columns(), resolve.Columns(w.step.keys)...)
 	w.source = declared.Text
-	if len(declared.Stands()) > 0 {
-		w.chosen = w.chosen.Over(standing.New(w.tx, w.star))
-	}
+	w.chosen = w.seeing(w.chosen)
 	var err error
 	w.flow, err = transform.Open(ctx, w.chosen, declared, w.needs)
 	if err != nil {
@@ -312,6 +311,14 @@ func (w *work) open(ctx context.Context) error {
 		w.remake.read[w.name] = w.files
 	}
 	return nil
+}
+
+// seeing returns inputs that see the star as it stands, if the step's source is made of some of it.
+func (w *work) seeing(in *source.Inputs) *source.Inputs {
+	if len(w.kind.source().Stands()) == 0 {
+		return in
+	}
+	return in.Over(standing.New(w.tx, w.star))
 }
 
 // needs reports whether the step needs a column of its source.

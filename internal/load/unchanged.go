@@ -105,7 +105,7 @@ func (w *work) findReading(
 		arrived = ledger.Arrivals(names)
 	}
 	r.whole = all != nil && all.Files
-	r.choose(arrived, w.aside.book.WaitsOf)
+	r.choose(arrived, w.tried, w.aside.book.WaitsOf)
 	if whole := r.merges || all != nil && !all.Files; whole && !r.all() || r.lacks(all) || in == inReading && !r.behind() {
 		clear(r.skip) // a delivery is read whole, and so are files of which rows become one
 	}
@@ -118,13 +118,14 @@ func (w *work) readNew(ctx context.Context, r *reading, err error) (*source.Inpu
 		return nil, err
 	}
 	if r == nil || len(r.skip) == 0 {
-		return w.newer(ctx)
+		in, err := w.newer(ctx)
+		return w.tryAgain(in), err
 	}
 	w.figures.Unread = int64(len(r.skip))
-	if r.all() {
+	if r.all() && len(w.tried.left) == 0 {
 		return nil, r.keep(ctx, w)
 	}
-	return w.inputs.Without(r.skip), nil
+	return w.tryAgain(w.inputs.Without(r.skip)), nil
 }
 
 // behind reports whether the files that are read come behind all others.
@@ -209,7 +210,7 @@ func (w *work) standsAs(ctx context.Context, part func(texts ...string)) error {
 // choose finds the files that are as they were. arrived says when the files came that came before, where rows replace others:
 // there the order of all rows decides, once rows come from one of these files again, unless all files that are not read
 // came before it. waits reports whether rows of a file that is gone wait for another row of their grain.
-func (r *reading) choose(arrived map[string]int64, waits func(file string) bool) {
+func (r *reading) choose(arrived map[string]int64, tried tried, waits func(file string) bool) {
 	known := map[source.FileOf]ledger.ReadFile{}
 	for _, k := range r.known {
 		known[source.FileOf{Source: k.Source, Name: k.File}] = k
@@ -224,10 +225,15 @@ func (r *reading) choose(arrived map[string]int64, waits func(file string) bool)
 		k, ok := known[f.FileOf]
 		delete(known, f.FileOf)
 		came, before := arrived[ledger.Uncompressed(f.Name)]
-		if ok && k.Size == f.Size && k.Changed == f.Changed && k.DependsOn == r.depends && !k.Again {
+		if ok && k.Size == f.Size && k.Changed == f.Changed && k.DependsOn == r.depends && !(k.Again && !tried.vain[f.FileOf]) {
 			skip[f.FileOf] = true
 			left = max(left, came)
 		} else if before {
+			again = min(again, came)
+		}
+	}
+	for _, x := range tried.left {
+		if came, before := arrived[ledger.Uncompressed(x.Name)]; before {
 			again = min(again, came)
 		}
 	}

@@ -41,6 +41,10 @@ func failing(file *file, s *star.Source) failure {
 // first reads the first record of a file, the names of its columns if it has a header. A file without one may
 // be empty.
 func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
+	if file.left != nil {
+		file.head, file.width = file.left.Head, len(file.left.Head)
+		return file.head, nil
+	}
 	in, err := f.open(file)
 	if err != nil {
 		return nil, fail(0, "%s", reason(err))
@@ -72,7 +76,7 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 	} else if err != nil {
 		return nil, diag.List{csvError(file.name, 0, err, nil)}
 	}
-	file.width = len(names)
+	file.width, file.head = len(names), names
 	for i := range names {
 		names[i] = f.unguard(f.unswap(names[i]))
 		if !f.csv.Headless && !f.fits(names[i]) {
@@ -363,7 +367,7 @@ func (p *piece) Fill(b *column.Batch) error {
 		(p.of.csv.Encoding == "" || !bytes.Contains(p.data, replaced))
 	readers := p.of.readers()
 	plain, nulls := p.of.csv.Quote == '"' && !p.of.csv.Guarded, p.of.csv.Nulls
-	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
+	b.From.File, b.From.Head, b.From.Line = p.file.name, p.file.head, b.From.Line[:0]
 	offsets := make([]int64, 0, b.N+1)
 	n := 0
 	for ; ; n++ {

@@ -216,6 +216,9 @@ func jsonError(name string, number int64, line []byte) *diag.Error {
 // objects checks that a file can be read as lines; its rows tell which columns they have.
 func (f *Files) objects(file *file, s *star.Source) diag.List {
 	fail := failing(file, s)
+	if file.left != nil {
+		return nil
+	}
 	in, err := f.open(file)
 	if err != nil {
 		return fail(0, "%s", reason(err))

@@ -52,6 +52,7 @@ type Inputs struct {
 	kept      kept
 	delivered delivered
 	skip      map[FileOf]bool // files that are passed over
+	left      []Left          // rows of files that are not there any more
 
 	came     func(name string) int64 // when files came
 	arriving []*star.Source          // sources whose files that came first are read first; others are read in the order of their paths
@@ -142,6 +143,8 @@ type file struct {
 	width int    // fields of the header
 	at    []int  // where each field of the source stands in a record
 	info  fs.FileInfo
+	head  []string // the first record
+	left  *Left    // the rows, if it is not there any more
 }
 
 // files are files in the order in which they are read.
@@ -205,6 +208,7 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 			}
 		}
 	}
+	found = append(found, in.leftOf(s)...)
 	slices.SortFunc(found, func(a, b *file) int {
 		return cmp.Or(cmp.Compare(in.place(s, a.name), in.place(s, b.name)), strings.Compare(a.path, b.path))
 	})
@@ -251,8 +255,10 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 		if f.lines {
 			look = f.objects
 		}
-		if err := look(file, s); err != nil {
+		if err := look(file, s); file.left == nil {
 			errs = append(errs, err...)
+		} else if err != nil { // what was kept of it has not what is wanted now
+			file.left = &Left{}
 		}
 	}
 	return f, errs.Err()
@@ -405,9 +411,7 @@ func (f *Files) Row(ctx context.Context, name string, line int64, b *column.Batc
 func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		for _, file := range f.files {
-			for p, err := range once(f.in, f.of, filepath.Join(f.dir, file.path), f.cut(ctx, file), func(p *piece) int64 { return int64(len(p.data)) }, func(p *piece) *piece {
-				return &piece{of: f, file: file, data: p.data, line: p.line, tooLong: p.tooLong, bytes: p.bytes}
-			}) {
+			for p, err := range f.pieces(ctx, file) {
 				if err != nil {
 					yield(nil, err)
 					return
@@ -418,6 +422,18 @@ func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 			}
 		}
 	}
+}
+
+// pieces yields what a file has, or what is left of it.
+func (f *Files) pieces(ctx context.Context, file *file) iter.Seq2[*piece, error] {
+	if file.left != nil {
+		return f.remains(file)
+	}
+	opened := filepath.Join(f.dir, file.path)
+	size := func(p *piece) int64 { return int64(len(p.data)) }
+	return once(f.in, f.of, opened, f.cut(ctx, file), size, func(p *piece) *piece {
+		return &piece{of: f, file: file, data: p.data, line: p.line, tooLong: p.tooLong, bytes: p.bytes}
+	})
 }
 
 // Samples yields rows from the beginning, the middle and the end of each file, as many as three pieces have; the

@@ -87,7 +87,7 @@ func Content(path string) (string, error) {
 func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
 	other := &Inputs{
 		Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, Memory: in.Memory, Star: in.Star, Days: in.Days,
-		came: in.came, arriving: in.arriving, skip: skip,
+		came: in.came, arriving: in.arriving, skip: skip, left: in.left,
 	}
 	other.delivered.on = in.noted()
 	return other
