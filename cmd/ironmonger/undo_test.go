@@ -95,13 +95,16 @@ func TestQuarter(t *testing.T) {
 const changingModel = `warehouse:
   %s
 undo: 9 runs
-limits: {gone: none}
+limits: {gone: none, set_aside: none, unmatched: none}
 sources:
   visits:
     read: v/*.csv
     columns: {no: integer, boat: text, entered: date, left: date, toll: "decimal(9,2)", told: integer}
+  pilots: {read: pilots.csv, columns: {pilot: text}}
+  trips: {read: p/*.csv, columns: {no: integer, pilot: text, fee: "decimal(9,2)"}}
 dimensions:
-  date: {calendar: {from: 2024-01-01, to: 2027-12-31}}
+  date: {calendar: {from: 2024-01-01, to: data, at_most: 2030-12-31, fiscal_year: {starts: april, named_by: start}}}
+  pilot: {from: pilots, natural_key: pilot}
   boat: {from: visits, natural_key: boat, type_1: []}
 facts:
   visit:
@@ -121,10 +124,22 @@ facts:
     repeated: replace
     delivers: files
     gone: remove
+  booking:
+    from: visits
+    grain: no
+    keys: {boat: boat}
+    measures: toll
+    repeated: reverse
+    booked_on: entered
+  pilotage:
+    from: trips
+    grain: no
+    keys: {pilot: {by: pilot, unmatched: set_aside}}
+    measures: fee
 `
 
-// TestKillUndo kills loads that complete, replace and remove facts, and kills what takes them back, at many moments. Each
-// is run again: the star is that of a load, and of an undo, that nobody disturbed.
+// TestKillUndo kills loads that complete, replace, reverse and remove facts, let a calendar grow, and take up rows that were set
+// aside and whose file is archived; and it kills what takes them back, at many moments. Each is run again: the star is that of a load, and of an undo, that nobody disturbed.
 func TestKillUndo(t *testing.T) {
 	moments := 4
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
@@ -142,7 +157,7 @@ func killUndo(t *testing.T, kind string, moments int) {
 		for no := from; no < to; no++ {
 			left := ""
 			if told > 1 {
-				left = fmt.Sprintf("2025-03-%02d", 1+no%28)
+				left = fmt.Sprintf("2026-03-%02d", 1+no%28)
 			}
 			text += fmt.Sprintf("%d,B%d,2025-02-%02d,%s,%d.00,%d\n", no, no%50, 1+no%28, left, no%100+told, told)
 		}
@@ -159,12 +174,21 @@ func killUndo(t *testing.T, kind string, moments int) {
 		}
 		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(changingModel, at))
 		startest.Write(t, dir, "v/1.csv", visits(0, 12_000, 1))
+		startest.Write(t, dir, "pilots.csv", "pilot\n")
+		startest.Write(t, dir, "p/0.csv", "no,pilot,fee\n")
+		trips := "no,pilot,fee\n"
+		for no := range 3000 {
+			trips += fmt.Sprintf("%d,P%d,%d.50\n", no, no%7, no%9)
+		}
+		startest.Write(t, dir, "p/1.csv", trips)
 		os.Remove(filepath.Join(dir, "v", "2.csv"))
 		must(t, dir, "load")
 	}
 	change := func() {
 		startest.Write(t, dir, "v/1.csv", visits(2000, 12_000, 1))
 		startest.Write(t, dir, "v/2.csv", visits(6000, 14_000, 2))
+		startest.Write(t, dir, "pilots.csv", "pilot\nP1\nP2\nP3\nP5\n")
+		os.Remove(filepath.Join(dir, "p", "1.csv"))
 	}
 	base()
 	before := startest.Dump(t, dir)
