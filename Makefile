@@ -32,7 +32,7 @@ race:
 	CGO_ENABLED=1 $(GO) test -race -count=1 ./...
 
 hunt:
-	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing" ./internal/load
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows" ./internal/load
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
