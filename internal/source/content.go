@@ -34,6 +34,7 @@ type content struct {
 	info     fs.FileInfo
 	compress string // what it is compressed with, or ""
 	bytes    int64  // of the file that have been read
+	above    int64  // lines that stand above the header, and have been passed over
 	close    func()
 	failed   error // what keeps it from being read to its end
 }
@@ -60,6 +61,9 @@ func (f *Files) open(file *file) (*content, error) {
 	}
 	if err == nil {
 		err = t.layers(f.csv.Encoding)
+	}
+	if err == nil && !f.lines && !f.csv.Header.IsFirst() {
+		err = f.toHeader(t)
 	}
 	if err != nil {
 		in.Close()

@@ -50,38 +50,38 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 		return nil, fail(0, "%s", reason(err))
 	}
 	defer in.Close()
-	file.info = in.info
+	file.info, file.line = in.info, int(in.above)+1
 	start := make([]byte, 4)
 	n, _ := io.ReadFull(in, start)
 	start = start[:n]
 	if in.failed != nil {
-		return nil, fail(1, "%s", in.plain())
+		return nil, fail(file.line, "%s", in.plain())
 	}
 	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) {
-		return nil, fail(1, "this is not CSV text, but a Parquet or zip file")
+		return nil, fail(file.line, "this is not CSV text, but a Parquet or zip file")
 	}
 	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) ||
 		bytes.IndexByte(start, 0) >= 0 {
-		return nil, fail(1, "this is not UTF-8 text; it looks like UTF-16 (csv: encoding says so)")
+		return nil, fail(file.line, "this is not UTF-8 text; it looks like UTF-16 (csv: encoding says so)")
 	}
 	rd := f.records(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
 	names, err := rd.Read()
 	if in.failed != nil {
-		return nil, fail(1, "%s", in.plain())
+		return nil, fail(file.line, "%s", in.plain())
 	}
 	if err == io.EOF && f.csv.Headless {
 		return nil, nil
 	} else if err == io.EOF {
-		return nil, fail(1, "the file is empty; its first line must be a header with the names of the columns")
+		return nil, fail(file.line, "the file is empty; its first line must be a header with the names of the columns")
 	} else if err != nil {
-		return nil, diag.List{csvError(file.name, 0, err, nil)}
+		return nil, diag.List{csvError(file.name, in.above, err, nil)}
 	}
 	file.width, file.head = len(names), names
 	for i := range names {
 		names[i] = f.unguard(f.unswap(names[i]))
 		if !f.csv.Headless && !f.fits(names[i]) {
 			return nil, fail(
-				1,
+				file.line,
 				"the header is not %s text: %s",
 				cmp.Or(f.csv.Encoding, "UTF-8"),
 				diag.Printable(names[i]),
@@ -116,7 +116,7 @@ func (f *Files) header(file *file, s *star.Source) diag.List {
 		switch {
 		case !ok && len(names) == 1 && strings.ContainsAny(names[0], ",;\t|"):
 			return fail(
-				1,
+				file.line,
 				"the header is one column, %s: what separates the columns? (csv: separator)",
 				diag.Printable(names[0]),
 			)
@@ -124,7 +124,7 @@ func (f *Files) header(file *file, s *star.Source) diag.List {
 			errs = append(
 				errs,
 				fail(
-					1,
+					file.line,
 					"column %s is to stand at position %d, and the header has %d columns",
 					c.Text,
 					c.Position,
@@ -133,9 +133,9 @@ func (f *Files) header(file *file, s *star.Source) diag.List {
 		case !ok:
 			errs = append(
 				errs,
-				fail(1, "the header has no column %s%s", c.InFile(), diag.Suggest(c.InFile(), names))...)
+				fail(file.line, "the header has no column %s%s", c.InFile(), diag.Suggest(c.InFile(), names))...)
 		case twice[c.InFile()] && c.Position == 0:
-			errs = append(errs, fail(1, "the header has two columns called %s; position tells which", c.InFile())...)
+			errs = append(errs, fail(file.line, "the header has two columns called %s; position tells which", c.InFile())...)
 		case column.Find(f.fields, c.Text) >= 0:
 			file.at = append(file.at, i)
 		}
@@ -253,7 +253,7 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 		defer in.Close()
 		var rest []byte
 		told := int64(0) // bytes of the file that pieces have told of
-		line, first, header := int64(0), true, !f.csv.Headless && !f.lines
+		line, first, header := in.above, true, !f.csv.Headless && !f.lines
 		for size := f.piece; ; {
 			if ctx.Err() != nil {
 				yield(nil, ctx.Err())

@@ -144,6 +144,7 @@ type file struct {
 	at    []int  // where each field of the source stands in a record
 	info  fs.FileInfo
 	head  []string // the first record
+	line  int      // where it begins
 	left  *Left    // the rows, if it is not there any more
 }
 
@@ -475,8 +476,9 @@ func reason(err error) string {
 	if errors.As(err, &pathErr) {
 		err = pathErr.Err
 	}
+	var header *headerError
 	switch {
-	case errors.Is(err, errNoFile), errors.Is(err, errChanged):
+	case errors.Is(err, errNoFile), errors.Is(err, errChanged), errors.As(err, &header):
 		return err.Error()
 	case errors.Is(err, fs.ErrPermission):
 		return "the file cannot be read: no permission"

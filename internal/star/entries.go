@@ -46,6 +46,7 @@ func Sections() []Section {
 			r.columnEntries(&Column{}),
 		},
 		{"sources.NAME.csv", "The format of CSV files.", r.csvEntries(&CSV{})},
+		{"sources.NAME.csv.header", "Where the header of CSV files is, if it is not their first line.", r.headerEntries(&Header{})},
 		{"sources.NAME.events", "Which events of iCalendar files are read.", r.eventEntries(&Source{})},
 		{
 			"sources.NAME.join.NAME",

@@ -66,6 +66,8 @@ func form(sections []Section, title string, e Entry) object {
 	switch {
 	case e.Form == "keys":
 		return ref(nested)
+	case e.Form == "none, or keys":
+		return object{"anyOf": []object{{"const": "none"}, ref(nested)}}
 	case e.Form == "names", e.Form == "name: keys":
 		return mapOf(ref(nested))
 	case e.Form == "a list of holidays":

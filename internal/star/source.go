@@ -88,11 +88,21 @@ type CSV struct {
 	Separator byte   // between fields
 	Quote     byte   // around fields; 0 if there are no quotes
 	Headless  bool   // no header: columns are told by position
+	Header    Header
 	Encoding  string // an IANA name; "" is UTF-8
 	Guarded   bool   // values that spreadsheets would take for formulas have an apostrophe before them
 	Nulls     []string
 	Style     parse.Style
 }
+
+// Header says where the header of a file is, if it is not its first record. What stands above it is not read.
+type Header struct {
+	Line   int      // the line on which it begins, from 1; 0 if that is not said
+	Begins []string // or its first columns
+}
+
+// IsFirst reports whether the header is the first record.
+func (h Header) IsFirst() bool { return h.Line <= 1 && h.Begins == nil }
 
 // The formats of files.
 const (
@@ -625,10 +635,10 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 		},
 		{
 			"header",
-			"none",
-			"the files have no header: the columns are in the order of `columns`, or have positions",
+			"none, or keys",
+			"`none`: the files have no header, and the columns are in the order of `columns`, or have positions. Keys say where the header is if lines stand above it",
 			false,
-			func(n *node) { c.Headless = r.choice(n, "none") == "none" },
+			func(n *node) { r.header(n, c) },
 		},
 		{"nulls", "a list of words", "fields that are null, besides empty ones", false, func(n *node) {
 			for _, w := range r.words(n, "a word") {
@@ -678,6 +688,41 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 			layout(&c.Style.Timestamp, column.Timestamp),
 		},
 		{"time", "a layout, such as HH.mm", "the layout of times", false, layout(&c.Style.Time, column.Time)},
+	}
+}
+
+// header reads where the header of files is.
+func (r *reader) header(n *node, c *CSV) {
+	if n.Kind != yaml.MappingNode {
+		c.Headless = r.choice(n, "none") == "none"
+		return
+	}
+	r.section(n, r.headerEntries(&c.Header))
+	if h := c.Header; (h.Line == 0) == (h.Begins == nil) {
+		r.errorf(n.key.At, n.path, "the header is on a line, or it is the line that begins with some columns: line or begins_with")
+	}
+}
+
+func (r *reader) headerEntries(h *Header) []Entry {
+	return []Entry{
+		{
+			"line",
+			"a number from 1",
+			"the line of the header; the lines above it are not read",
+			false,
+			func(n *node) { h.Line = r.count(n, 1, 10_000) },
+		},
+		{
+			"begins_with",
+			"a column or a list",
+			"the first columns of the header: it is the first line that begins with them",
+			false,
+			func(n *node) {
+				for _, w := range r.words(n, "a column") {
+					h.Begins = append(h.Begins, w.Text)
+				}
+			},
+		},
 	}
 }
 
