@@ -47,6 +47,7 @@ func (s *session) show() *cli.Command {
 				Name:  "until",
 				Usage: "for a source: the rows after this `stage`: " + strings.Join(star.Stages, ", "),
 			},
+			&cli.BoolFlag{Name: "set-aside", Usage: "for a source: the rows that would be set aside, and why, before any load"},
 			&cli.BoolFlag{Name: "figures", Usage: "figures of each column, not rows"},
 		),
 		ShellComplete: completes(func(m *star.Model) []string { return append(sourceNames(m), loadableNames(m)...) }),
@@ -59,11 +60,15 @@ func (s *session) show() *cli.Command {
 				AsRead:  c.Bool("as-read"),
 				Figures: c.Bool("figures"),
 				Until:   c.String("until"),
+				Aside:   c.Bool("set-aside"),
 			}
 			if wish.Until != "" && !slices.Contains(star.Stages, wish.Until) {
 				return wrong{
 					fmt.Errorf("show: there is no stage %s%s", wish.Until, diag.Suggest(wish.Until, star.Stages)),
 				}
+			}
+			if wish.Aside && (wish.Figures || wish.AsRead || wish.Where != "" || c.String("columns") != "") {
+				return wrong{errors.New("show: --set-aside shows whole rows, as they stand in their files")}
 			}
 			if wish.Rows < 0 {
 				return wrong{fmt.Errorf("show: --rows %d is not a number of rows", wish.Rows)}
@@ -161,6 +166,9 @@ func (s *session) rowsOf(
 	tables := schema.New(m)
 	loaded := func(f func(warehouse.Reader) (*preview.Rows, error)) rows {
 		return func() (*preview.Rows, error) {
+			if wish.Aside {
+				return nil, errors.New("show: --set-aside is for sources; ironmonger strays shows what loads have set aside")
+			}
 			if wish.AsRead {
 				return nil, errors.New("show: --as-read is for sources: the rows of the warehouse are what they are")
 			}

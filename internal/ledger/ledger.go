@@ -81,8 +81,10 @@ type Figures struct {
 
 	Unread int64 `json:"files_unchanged,omitempty"` // files that were not read, since their rows are known
 
-	Dropped int64 `json:"dropped,omitempty"` // by a join that says so of rows that nothing fits
-	Merged  int64 `json:"merged,omitempty"`  // into others that are like them
+	LeftOut int64            `json:"left_out,omitempty"`         // rows that are not meant, such as lines of totals
+	Left    map[string]int64 `json:"left_out_because,omitempty"` // and why
+	Dropped int64            `json:"dropped,omitempty"`          // by a join that says so of rows that nothing fits
+	Merged  int64            `json:"merged,omitempty"`           // into others that are like them
 
 	Inserted int64 `json:"inserted,omitempty"` // of a fact
 	Older    int64 `json:"older,omitempty"`    // repeated rows that came before another of their grain
@@ -133,7 +135,7 @@ func (f Figures) Written() int64 { return f.Inserted + f.New + f.Versions + f.Fi
 
 // Accounted is the rows of which it is known what became of them: all that were read (rule R20).
 func (f Figures) Accounted() int64 {
-	return f.Written() + f.Same + f.Conflicts + f.Older + f.Kept + f.SetAside + f.Dropped + f.Merged
+	return f.Written() + f.Same + f.Conflicts + f.Older + f.Kept + f.SetAside + f.LeftOut + f.Dropped + f.Merged
 }
 
 // KeyCounts counts the outcomes of a key (rule R1), over the rows that passed all checks.

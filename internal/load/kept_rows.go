@@ -250,7 +250,7 @@ func leftOf(
 			base = s
 		}
 	}
-	if base == nil || !source.Keeps(base) || base.Format == star.InCSV && heads[name] == nil {
+	if base == nil || !source.Keeps(base) || base.Format == star.InCSV && (heads[name] == nil || !source.Fits(base, heads[name])) {
 		return nil
 	}
 	if f, ok := there[ledger.Uncompressed(name)]; ok && f.Source != base.Text {
@@ -289,6 +289,9 @@ func (w *factStep) news(ctx context.Context, in *source.Inputs, kept map[rowAt]k
 	writer := fact.NewWriter(w.fact, links, flow.Fields(), w.entry.ID, &fact.Files{Day: w.entry.Day()})
 	writer.CountIn(w.days)
 	news := map[rowAt]bool{}
+	for at := range kept { // a row that is not met is dropped, or left out
+		news[at] = true
+	}
 	err = pipeline.Each(ctx, flow, 1,
 		func() *fact.Chunk { return &fact.Chunk{Batch: column.NewBatch(flow.Fields())} },
 		func(_ int, p column.Piece, c *fact.Chunk) error {
@@ -309,8 +312,8 @@ func (w *factStep) news(ctx context.Context, in *source.Inputs, kept map[rowAt]k
 			}
 			for i := range c.Batch.N {
 				at := rowAt{c.Batch.From.File, c.Batch.From.Line[i]}
-				if k := kept[at]; !c.Batch.Bad(i) || len(k.ids) == 1 && why[i].Reasons() != k.reasons {
-					news[at] = true
+				if k := kept[at]; c.Batch.Bad(i) && (len(k.ids) > 1 || why[i].Reasons() == k.reasons) {
+					delete(news, at)
 				}
 			}
 			return nil

@@ -252,6 +252,10 @@ func (w *work) try(ctx context.Context) error {
 	if w.flow != nil {
 		f.Read = w.flow.Read()
 		f.Dropped, f.Merged = w.flow.Gone()
+		f.Left = w.flow.LeftOut()
+		for _, n := range f.Left {
+			f.LeftOut += n
+		}
 		f.Stages, f.Passed = w.flow.Counts(), w.flow.Passed()
 		f.Notes = append(f.Notes, w.flow.Notes()...)
 	}
@@ -476,12 +480,12 @@ func (w *work) withinLimits() error {
 	limit := func(l int64) string {
 		return string(exact.AppendDecimal(nil, exact.Wide(l/1000), 1)) + "%"
 	}
-	if over(f.SetAside, f.Read, w.kind.limits().SetAside) {
+	if meant := f.Read - f.LeftOut; over(f.SetAside, meant, w.kind.limits().SetAside) {
 		return fmt.Errorf(
 			"%d of %d rows (%s) would be set aside, more than %s: nothing is kept. The most frequent reason: %s. Look at the rows, or raise limits.set_aside",
 			f.SetAside,
-			f.Read,
-			percent(f.SetAside, f.Read),
+			meant,
+			percent(f.SetAside, meant),
 			limit(w.kind.limits().SetAside),
 			w.aside.main(),
 		)

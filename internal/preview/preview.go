@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/parse"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/profile"
@@ -32,6 +33,7 @@ type Wish struct {
 	Natural bool     // natural keys in place of surrogate keys
 	Figures bool     // figures of the columns, over all rows, in place of rows
 	AsRead  bool     // of a source, all columns of its files, as text
+	Aside   bool     // of a source, the rows that are set aside, with their reasons
 	Until   string   // of a source, the stage behind which nothing is done; "" for the last
 }
 
@@ -43,7 +45,9 @@ type Rows struct {
 	Seen     int64       `json:"rows_seen"`    // looked at
 	Matched  int64       `json:"rows_matched"` // that met the condition
 	SetAside int64       `json:"rows_set_aside,omitempty"`
+	LeftOut  int64       `json:"rows_left_out,omitempty"`
 	All      bool        `json:"complete"` // all rows were looked at
+	Aside    bool        `json:"-"`        // rows that are set aside are shown
 
 	Stages []transform.Count  `json:"stages,omitempty"` // of a source of which all rows were looked at
 	Passed []transform.Passed `json:"passed_over,omitempty"`
@@ -77,7 +81,9 @@ func newPicker(fields []column.Field, wish Wish) (*picker, error) {
 		}
 		p.at = append(p.at, k)
 	}
-	p.out.Columns = wish.Columns
+	if p.out.Columns = wish.Columns; wish.Aside {
+		p.out.Columns, p.out.Aside = []string{"reasons", "row"}, true
+	}
 	if wish.Figures {
 		picked := make([]column.Field, len(p.at))
 		for n, k := range p.at {
@@ -121,10 +127,12 @@ func (p *picker) take(b *column.Batch, value func(k, i int) *string) bool {
 		}
 		p.out.Seen++
 		if b.From.Line != nil && b.Bad(i) {
-			p.out.SetAside++
+			if p.out.SetAside++; p.wish.Aside && len(p.out.Rows) < p.wish.Rows {
+				p.aside(b, i)
+			}
 			continue
 		}
-		if holds != nil && !holds.True(i) {
+		if p.wish.Aside || holds != nil && !holds.True(i) {
 			continue
 		}
 		p.out.Matched++
@@ -149,6 +157,19 @@ func (p *picker) take(b *column.Batch, value func(k, i int) *string) bool {
 		p.profile.Add(cols, p.matched)
 	}
 	return true
+}
+
+// aside takes a row that is set aside, with its reasons.
+func (p *picker) aside(b *column.Batch, i int) {
+	why := ledger.Aside{Content: ledger.Content(b.From.Raw(i))}
+	for _, f := range b.Faults {
+		if int(f.Row) == i {
+			why.Causes = append(why.Causes, ledger.Cause{Reason: f.Reason, Of: f.Of, Value: f.Detail})
+		}
+	}
+	reasons := why.Reasons()
+	p.out.Rows = append(p.out.Rows, []*string{&reasons, &why.Content})
+	p.out.Places = append(p.out.Places, diag.Place{File: b.From.File, Line: int(b.From.Line[i])}.String())
 }
 
 // result returns what was found.
@@ -212,6 +233,9 @@ func Source(ctx context.Context, in *source.Inputs, s *star.Source, wish Wish) (
 		p.out.Stages = flow.Counts()
 	}
 	p.out.Passed = flow.Passed()
+	for _, n := range flow.LeftOut() {
+		p.out.LeftOut += n
+	}
 	if err == errEnough {
 		err = nil
 	}

@@ -54,7 +54,7 @@ func dimensionSteps(w io.Writer, dims []*ledger.Step, width int) {
 		return
 	}
 	t := &Table{Columns: columns("dimension~", "state", "read>", "new>", "versions>", "filled>?", "changed>",
-		"same>", "conflicts>?", "gone>?", "back>?", "dropped>?", "merged>?",
+		"same>", "conflicts>?", "gone>?", "back>?", "left out>?", "dropped>?", "merged>?",
 		"set aside>", "files unchanged>?", "time>")}
 	for _, s := range dims {
 		f := &s.Figures
@@ -70,6 +70,7 @@ func dimensionSteps(w io.Writer, dims []*ledger.Step, width int) {
 			Number(f.Conflicts),
 			Number(f.Gone),
 			Number(f.Back),
+			Number(f.LeftOut),
 			Number(f.Dropped),
 			Number(f.Merged),
 			Number(f.SetAside),
@@ -99,6 +100,7 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 		"back>?",
 		"removed>?",
 		"reversed>?",
+		"left out>?",
 		"dropped>?",
 		"merged>?",
 		"set aside>",
@@ -121,6 +123,7 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 			Number(f.Back),
 			Number(f.Removed),
 			Number(f.Reversed),
+			Number(f.LeftOut),
 			Number(f.Dropped),
 			Number(f.Merged),
 			Number(f.SetAside),
@@ -140,6 +143,9 @@ func remarks(w io.Writer, steps, dims, facts []*ledger.Step) {
 	for _, s := range steps {
 		for _, note := range s.Figures.Notes {
 			fmt.Fprintf(w, "%s: %s\n", s.Name, note)
+		}
+		if n := byName(s.Figures.Left); n != "" {
+			fmt.Fprintf(w, "%s: rows left out: %s\n", s.Name, n)
 		}
 	}
 	for _, s := range dims {

@@ -19,7 +19,7 @@ type staged struct {
 // completes them, such as a list of holidays, lost some of its own; of the steps of a run only the stages that not all
 // rows got through whole.
 func stages(w io.Writer, list []staged, width int) {
-	t := &Table{Columns: columns("step~?", "source~", "stage~", "rows>", "set aside>?", "dropped>?", "merged>?",
+	t := &Table{Columns: columns("step~?", "source~", "stage~", "rows>", "left out>?", "set aside>?", "dropped>?", "merged>?",
 		"left empty>?", "rows after>")}
 	count := func(n int64) string {
 		if n == 0 {
@@ -40,11 +40,12 @@ func stages(w io.Writer, list []staged, width int) {
 					c.Source,
 					c.Stage,
 					Number(c.Rows),
+					count(c.LeftOut),
 					count(c.SetAside),
 					count(c.Dropped),
 					count(c.Merged),
 					count(c.Empty),
-					Number(c.Rows-c.SetAside-c.Dropped-c.Merged),
+					Number(c.Rows-c.LeftOut-c.SetAside-c.Dropped-c.Merged),
 				)
 			}
 		}
@@ -69,4 +70,4 @@ func stages(w io.Writer, list []staged, width int) {
 }
 
 // lossy reports whether not all rows got through a stage whole.
-func lossy(c transform.Count) bool { return c.SetAside+c.Dropped+c.Merged+c.Empty > 0 }
+func lossy(c transform.Count) bool { return c.LeftOut+c.SetAside+c.Dropped+c.Merged+c.Empty > 0 }

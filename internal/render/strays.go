@@ -144,16 +144,22 @@ func Rows(w io.Writer, r *preview.Rows, width int) {
 		fmt.Fprintf(w, "no room for %s (--columns chooses)\n", strings.Join(left, ", "))
 	}
 	said := []string{Plural(int64(len(r.Rows)), "row") + " shown"}
-	if r.All {
+	switch {
+	case r.All && r.Aside:
+		said = append(said, "of "+Plural(r.SetAside, "row")+" set aside")
+	case r.All:
 		said = append(said, "of "+Plural(r.Matched, "row")+" that meet the condition")
 		if r.Matched == r.Seen-r.SetAside {
 			said[1] = "of " + Plural(r.Matched, "row")
 		}
-	} else {
+	default:
 		said = append(said, "there are more (--count counts them)")
 	}
-	if r.SetAside > 0 {
+	if r.SetAside > 0 && !r.Aside {
 		said = append(said, Plural(r.SetAside, "row")+" set aside")
+	}
+	if r.LeftOut > 0 {
+		said = append(said, Plural(r.LeftOut, "row")+" left out")
 	}
 	fmt.Fprintln(w, strings.Join(said, ", "))
 	if r.Stages != nil || r.Passed != nil {

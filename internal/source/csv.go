@@ -140,6 +140,11 @@ func (f *Files) header(file *file, s *star.Source) diag.List {
 			file.at = append(file.at, i)
 		}
 	}
+	for _, c := range f.judged {
+		if file.at = append(file.at, at[c.InFile()]); c.Position > 0 {
+			file.at[len(file.at)-1] = c.Position - 1
+		}
+	}
 	return errs
 }
 
@@ -162,6 +167,13 @@ func (f *Files) positions(file *file, s *star.Source) diag.List {
 		if column.Find(f.fields, c.Text) >= 0 {
 			file.at = append(file.at, at)
 		}
+	}
+	for _, c := range f.judged {
+		at := c.Position - 1
+		if c.Position == 0 {
+			at = slices.IndexFunc(s.Columns, func(o star.Column) bool { return o.Text == c.Text })
+		}
+		file.at = append(file.at, at)
 	}
 	return nil
 }
@@ -398,7 +410,7 @@ func (p *piece) Fill(b *column.Batch) error {
 		b.From.Line = append(b.From.Line, p.line+int64(line))
 		offsets = append(offsets, before)
 		if len(record) != p.file.width {
-			p.wrongWidth(b, n, len(record))
+			p.wrongWidth(b, n, record)
 			continue
 		}
 		for k, at := range p.file.at {
@@ -409,6 +421,8 @@ func (p *piece) Fill(b *column.Batch) error {
 			switch {
 			case s == "" || nulls != nil && slices.Contains(nulls, s):
 				c.SetNull(n)
+			case p.of.isText(k):
+				c.Null[n], c.Text[n] = false, strings.ToValidUTF8(s, string(replaced))
 			case clean && c.Type.Kind == column.Text:
 				c.Null[n], c.Text[n] = false, s
 			case !clean && p.of.csv.Encoding != "" && !p.of.fits(s):
@@ -432,10 +446,14 @@ func (p *piece) Fill(b *column.Batch) error {
 	return nil
 }
 
-// wrongWidth sets row n aside, which has fields fields.
-func (p *piece) wrongWidth(b *column.Batch, n, fields int) {
-	for k := range p.file.at {
-		b.Cols[k].SetNull(n)
+// wrongWidth sets row n aside, which has more or fewer fields than the header.
+func (p *piece) wrongWidth(b *column.Batch, n int, record []string) {
+	fields := len(record)
+	for k, at := range p.file.at {
+		if b.Cols[k].SetNull(n); p.of.isText(k) && at < fields && record[at] != "" {
+			s := p.of.unguard(p.of.unswap(record[at]))
+			b.Cols[k].Null[n], b.Cols[k].Text[n] = false, strings.ToValidUTF8(s, string(replaced))
+		}
 	}
 	other := "header"
 	if p.of.csv.Headless {

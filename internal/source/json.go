@@ -100,6 +100,10 @@ func (p *piece) fillLines(b *column.Batch) error {
 // place puts a value of an object into column k of row n.
 func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *parse.Reader) {
 	c, text := &b.Cols[k], value.Raw
+	if p.of.isText(k) && value.Type != gjson.Null {
+		c.Null[n], c.Text[n] = false, strings.ToValidUTF8(value.String(), string(replaced))
+		return
+	}
 	switch value.Type {
 	case gjson.Null:
 		return

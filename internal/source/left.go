@@ -24,6 +24,26 @@ func Keeps(s *star.Source) bool {
 	return s.Database == nil && s.Calendar == nil && s.Clock == nil && (s.Format == star.InCSV || s.Format == star.JSONLines)
 }
 
+// Fits reports whether the columns of a source are found in the first record of a file.
+func Fits(s *star.Source, head []string) bool {
+	for k, c := range s.Columns {
+		n := 0
+		for _, name := range head {
+			if name == c.InFile() {
+				n++
+			}
+		}
+		at := c.Position
+		if at == 0 && s.CSV.Headless {
+			at = k + 1
+		}
+		if at > len(head) || at == 0 && n != 1 {
+			return false
+		}
+	}
+	return true
+}
+
 // With returns inputs of the same model that have rows of files, too, that are not there any more.
 func (in *Inputs) With(left []Left) *Inputs {
 	if len(left) == 0 {

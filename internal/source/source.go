@@ -126,6 +126,7 @@ type Files struct {
 	fields []column.Field
 	zone   *time.Location
 	own    []*star.Column // of each field: the column, if its timestamps are of another zone
+	judged []*star.Column // the last fields: the text of columns, whatever their types
 	csv    star.CSV
 	lines  bool             // the files are JSON objects, a line each
 	nested bool             // objects and lists may stand in text columns, as JSON
@@ -245,6 +246,11 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 			}
 		}
 	}
+	for _, c := range s.Judged() {
+		f.fields = append(f.fields, column.Field{Name: AsText(c.Text), Type: column.Type{Kind: column.Text}})
+		f.paths = append(f.paths, newPath(c.InFile()))
+		f.own, f.judged = append(f.own, nil), append(f.judged, c)
+	}
 	f.named = map[string][]int{}
 	for k, path := range f.paths {
 		f.named[path.name] = append(f.named[path.name], k)
@@ -256,14 +262,18 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 		if f.lines {
 			look = f.objects
 		}
-		if err := look(file, s); file.left == nil {
+		if err := look(file, s); err != nil {
 			errs = append(errs, err...)
-		} else if err != nil { // what was kept of it has not what is wanted now
-			file.left = &Left{}
 		}
 	}
 	return f, errs.Err()
 }
+
+// AsText is the name of the field that has the text of a column, by which rows are left out.
+func AsText(name string) string { return "the text of " + name }
+
+// isText reports whether field k is the text of a column.
+func (f *Files) isText(k int) bool { return k >= len(f.fields)-len(f.judged) }
 
 // readers returns what reads the values of each field. They are for one goroutine.
 func (f *Files) readers() []*parse.Reader {

@@ -408,6 +408,7 @@ func (c *checker) shape(s *Source) {
 	if s.blind {
 		return
 	}
+	c.leaveOut(s, path)
 	here := s.Joined()
 	for i := range s.Derive {
 		d := &s.Derive[i]
@@ -432,13 +433,7 @@ func (c *checker) shape(s *Source) {
 		of   []Rule
 		name string
 	}{{s.Require, "require"}, {s.SetAside, "set_aside"}} {
-		for _, rule := range rules.of {
-			at := path + "." + rules.name + "." + rule.Reason.Text
-			if p := c.compile(rule.Condition, at, all); p != nil && p.Type().Kind != column.Boolean &&
-				known(p.Type()) {
-				c.errorf(rule.Condition.At, at, "a condition is true or false, and this is of type %s", p.Type())
-			}
-		}
+		c.conditions(rules.of, path+"."+rules.name, all)
 	}
 	if s.Distinct != nil {
 		c.distinct(s, all)
@@ -446,6 +441,28 @@ func (c *checker) shape(s *Source) {
 	if s.Group != nil {
 		c.group(s, all)
 	}
+}
+
+// conditions checks rules over fields.
+func (c *checker) conditions(rules []Rule, path string, fields []column.Field) {
+	for _, rule := range rules {
+		at := path + "." + rule.Reason.Text
+		if p := c.compile(rule.Condition, at, fields); p != nil && p.Type().Kind != column.Boolean && known(p.Type()) {
+			c.errorf(rule.Condition.At, at, "a condition is true or false, and this is of type %s", p.Type())
+		}
+	}
+}
+
+// leaveOut checks which rows are left out.
+func (c *checker) leaveOut(s *Source, path string) {
+	if s.LeaveOut == nil {
+		return
+	}
+	if !s.Reads() {
+		c.errorf(s.LeaveOut[0].Reason.At, path+".leave_out", "rows are left out where they are read: in the source that reads the files or the table")
+		return
+	}
+	c.conditions(s.LeaveOut, path+".leave_out", s.AsRead())
 }
 
 // query checks the names in a query and the order of the rows.

@@ -33,7 +33,8 @@ type Source struct {
 	OfFile      []OfFile // columns that the file of a row tells
 	DeliveredBy *Name    // the parameter that says when files are delivered; nil if the day of the run does
 
-	Columns []Column // those taken; of a table, a Parquet file or other sources nil is all
+	Columns  []Column // those taken; of a table, a Parquet file or other sources nil is all
+	LeaveOut []Rule   // rows whose condition is true are not meant: they are counted, and nothing else
 	Shaping
 
 	text     sourceText
@@ -85,9 +86,9 @@ type Files struct {
 
 // CSV is how a source's files are written, where that is not as RFC 4180 has it.
 type CSV struct {
-	Separator byte   // between fields
-	Quote     byte   // around fields; 0 if there are no quotes
-	Headless  bool   // no header: columns are told by position
+	Separator byte // between fields
+	Quote     byte // around fields; 0 if there are no quotes
+	Headless  bool // no header: columns are told by position
 	Header    Header
 	Encoding  string // an IANA name; "" is UTF-8
 	Guarded   bool   // values that spreadsheets would take for formulas have an apostrophe before them
@@ -153,6 +154,33 @@ type Rule struct {
 // TypesItself reports whether what is read tells the types of its columns.
 func (s *Source) TypesItself() bool {
 	return s.Database != nil || s.Format == Parquet || s.Format == ICalendar
+}
+
+// AsRead lists the columns over which the conditions of LeaveOut are: of text files, the declared ones as text.
+func (s *Source) AsRead() []column.Field {
+	fields := make([]column.Field, len(s.Columns))
+	for k, c := range s.Columns {
+		if fields[k] = (column.Field{Name: c.Text, Type: c.Type}); !s.TypesItself() {
+			fields[k].Type = column.Type{Kind: column.Text}
+		}
+	}
+	return fields
+}
+
+// Judged lists the columns that the conditions of LeaveOut read.
+func (s *Source) Judged() []*Column {
+	var list []*Column
+	fields := s.AsRead()
+	for _, r := range s.LeaveOut {
+		if p, err := r.Condition.Compile(fields); err == nil {
+			for _, k := range p.Columns() {
+				if c := &s.Columns[k]; !slices.Contains(list, c) {
+					list = append(list, c)
+				}
+			}
+		}
+	}
+	return list
 }
 
 // Reads reports whether the source reads files or a database itself.
@@ -440,6 +468,13 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			"the columns to take, by their names in the header of each file. Types: integer, decimal(p,s), double, text, boolean, date, timestamp, time. Instead of a type: keys, for another name or a position. Parquet files, databases and other sources have types of their own and need no columns, or only a list of names; a declared type converts the values",
 			false,
 			func(n *node) { s.Columns, s.text.chosen = r.columns(n), true },
+		},
+		{
+			"leave_out",
+			"reason: condition",
+			"a row that is not meant, such as a line of totals, is left out for that reason if the condition is true: it is counted, and nothing else. In text files, the condition is over the text of the columns, as it was before it was read as a type",
+			false,
+			func(n *node) { s.LeaveOut = r.rules(n) },
 		},
 	}, r.ofFileEntries(s), r.shapingEntries(s))
 }

@@ -8,14 +8,15 @@ import (
 )
 
 // stage counts what became of the rows that came to it.
-type stage struct{ in, aside, dropped, merged, empty atomic.Int64 }
+type stage struct{ in, left, aside, dropped, merged, empty atomic.Int64 }
 
-// Count says what became of the rows that a stage of a source was given: of Rows some were set aside there, dropped
+// Count says what became of the rows that a stage of a source was given: of Rows some were left out or set aside there, dropped
 // because nothing fits them, or merged into others; Empty were left without what a join would have brought.
 type Count struct {
 	Source   string `json:"source"`
 	Stage    string `json:"stage"`
 	Rows     int64  `json:"rows"`
+	LeftOut  int64  `json:"left_out,omitempty"`
 	SetAside int64  `json:"set_aside,omitempty"`
 	Dropped  int64  `json:"dropped,omitempty"`
 	Merged   int64  `json:"merged,omitempty"`
@@ -81,6 +82,22 @@ func (f *Flow) Read() int64 {
 	return sum
 }
 
+// LeftOut is how many of the rows read were left out, by the reasons that the model gives.
+func (f *Flow) LeftOut() map[string]int64 {
+	sums := map[string]int64{}
+	for _, o := range f.below() {
+		for reason, n := range o.LeftOut() {
+			sums[reason] += n
+		}
+	}
+	for k, r := range f.of.LeaveOut {
+		if n := f.leaves[k].Load(); n > 0 {
+			sums[r.Reason.Text] += n
+		}
+	}
+	return sums
+}
+
 // Gone is how many of the rows read were dropped, and how many merged into others.
 func (f *Flow) Gone() (dropped, merged int64) {
 	for _, o := range f.below() {
@@ -106,7 +123,7 @@ func (f *Flow) Counts() []Count {
 	add := func(name string, s *stage) {
 		list = append(
 			list,
-			Count{f.of.Text, name, s.in.Load(), s.aside.Load(), s.dropped.Load(), s.merged.Load(), s.empty.Load()},
+			Count{f.of.Text, name, s.in.Load(), s.left.Load(), s.aside.Load(), s.dropped.Load(), s.merged.Load(), s.empty.Load()},
 		)
 	}
 	add("read", &f.read)

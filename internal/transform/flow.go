@@ -6,6 +6,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
@@ -27,6 +28,7 @@ type Flow struct {
 	last   sync.Pool // of matcher, behind a group
 
 	read, checks, distinct, group stage
+	leaves                        []atomic.Int64 // rows left out, by rule
 
 	passed  []Passed
 	notes   []string
@@ -48,7 +50,7 @@ type tool struct {
 // Open opens a source, and those that it is made of, for the columns that want names at its end. The error is a
 // diag.List where it has a place.
 func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(column string) bool) (*Flow, error) {
-	f := &Flow{in: in, of: s, need: needed(s, want)}
+	f := &Flow{in: in, of: s, need: needed(s, want), leaves: make([]atomic.Int64, len(s.LeaveOut))}
 	for _, c := range s.Taken() {
 		if f.need[c.Name] {
 			f.taken = append(f.taken, c)

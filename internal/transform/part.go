@@ -26,6 +26,7 @@ type part struct {
 	pool   sync.Pool       // of batches of the part's columns
 
 	delivered func(file string) int64
+	leave     func(b *column.Batch) // takes out the rows that are left out; nil if none are
 }
 
 // openParts opens what the source reads, or what it is made of.
@@ -85,6 +86,7 @@ func (f *Flow) openParts(ctx context.Context) error {
 // newPart makes a part of what the source reads itself.
 func (f *Flow) newPart(in source.Input, consts map[string]*column.Column) *part {
 	p := newPart(in, f.taken, func(c string) string { return c }, consts)
+	p.leave = f.leaver(in.Fields())
 	for k, c := range f.taken {
 		for _, o := range f.of.OfFile {
 			if o.Text != c.Name {
@@ -126,12 +128,19 @@ func (p *part) batch() *column.Batch { return column.NewBatch(p.from.Fields()) }
 // fill fills the first columns of b.
 func (p *part) fill(piece column.Piece, b *column.Batch) error {
 	if have, ok := piece.(filled); p.same && (!ok || len(have.Cols) == len(b.Cols)) {
-		return piece.Fill(b)
+		if err := piece.Fill(b); err != nil || p.leave == nil {
+			return err
+		}
+		p.leave(b)
+		return nil
 	}
 	have := p.pool.Get().(*column.Batch)
 	defer p.pool.Put(have)
 	if err := piece.Fill(have); err != nil {
 		return err
+	}
+	if p.leave != nil {
+		p.leave(have)
 	}
 	b.Reset(have.N)
 	for k, at := range p.take {

@@ -243,6 +243,11 @@ func needed(s *star.Source, want func(column string) bool) names {
 			need.uses(r.Condition, all)
 		}
 	}
+	if s.TypesItself() {
+		for _, c := range s.Judged() {
+			need[c.Text] = true
+		}
+	}
 	joined := len(s.Joined())
 	for i := len(s.Derive) - 1; i >= 0; i-- {
 		if need[s.Derive[i].Text] {
