@@ -40,7 +40,10 @@ type Reader struct {
 	zone  *time.Location
 	shows *time.Location // the zone whose clock the values show; nil for zone
 	style *Style         // nil: the usual
-	day   int64          // the last day looked at, and whether the zone's clock was changed on it
+
+	Ambiguous bool // a value was read that another layout reads as something else; who asks sets it back
+
+	day   int64 // the last day looked at, and whether the zone's clock was changed on it
 	shift bool
 }
 

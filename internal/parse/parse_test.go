@@ -68,11 +68,11 @@ func TestSet(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	dotted, err := NewLayout("dd.MM.yyyy", column.Date)
+	dotted, err := NewLayout("dd.MM.yyyy", column.Date, Words{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	styled := NewReader(nil).Styled(&Style{Date: dotted})
+	styled := NewReader(nil).Styled(&Style{Date: Layouts{dotted}})
 	for _, c := range []struct {
 		reader       *Reader
 		typ, in, out string // out begins with ! for what is wrong

@@ -435,6 +435,9 @@ func (p *piece) Fill(b *column.Batch) error {
 						hint = " (csv: encoding says what text it is)"
 					}
 					p.refuse(b, n, k, err.Error()+hint, s)
+				} else if readers[k].Ambiguous {
+					readers[k].Ambiguous = false
+					p.of.doubt(k, diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, s)
 				}
 			}
 		}

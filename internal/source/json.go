@@ -139,6 +139,9 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 	}
 	if err := reader.Set(c, n, text); err != nil {
 		b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), diag.Clip(diag.Printable(text), 60))
+	} else if reader.Ambiguous {
+		reader.Ambiguous = false
+		p.of.doubt(k, diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, text)
 	}
 }
 

@@ -125,7 +125,7 @@ type Files struct {
 	dir    string // below which they are
 	fields []column.Field
 	zone   *time.Location
-	own    []*star.Column // of each field: the column, if its timestamps are of another zone
+	own    []*star.Column // of each field: the column, if its values are of another zone, or written otherwise
 	judged []*star.Column // the last fields: the text of columns, whatever their types
 	csv    star.CSV
 	lines  bool             // the files are JSON objects, a line each
@@ -133,6 +133,50 @@ type Files struct {
 	paths  []jsonPath       // of each field
 	named  map[string][]int // fields by the first name of their path
 	piece  int              // bytes of a file that are taken at a time
+	doubts doubts
+}
+
+// doubts are values that can be read in several ways, by the fields that have them.
+type doubts struct {
+	mu sync.Mutex
+	of map[int]*doubt
+}
+
+type doubt struct {
+	values int64
+	first  diag.Place
+	text   string
+}
+
+// doubt notes a value that another layout of its column reads as something else.
+func (f *Files) doubt(k int, at diag.Place, text string) {
+	f.doubts.mu.Lock()
+	defer f.doubts.mu.Unlock()
+	if f.doubts.of == nil {
+		f.doubts.of = map[int]*doubt{}
+	}
+	d := f.doubts.of[k]
+	if d == nil {
+		d = &doubt{first: at, text: strings.Clone(text)}
+		f.doubts.of[k] = d
+	}
+	if d.values++; at.File == d.first.File && at.Line < d.first.Line {
+		d.first, d.text = at, strings.Clone(text)
+	}
+}
+
+// Notes lists what people should know of the values, although nothing is wrong with a row.
+func (f *Files) Notes() []string {
+	f.doubts.mu.Lock()
+	defer f.doubts.mu.Unlock()
+	var notes []string
+	for k := range f.fields {
+		if d := f.doubts.of[k]; d != nil {
+			notes = append(notes, fmt.Sprintf("source %s: %s: several layouts can read %d of the values, and the first one counts; for example %s (%s)",
+				f.of.Text, f.fields[k].Name, d.values, diag.Printable(d.text), d.first))
+		}
+	}
+	return notes
 }
 
 // PieceSize is how many bytes of a file are cut off at a time, if nobody says otherwise.
@@ -241,7 +285,7 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
 			f.paths = append(f.paths, newPath(c.InFile()))
 			f.own = append(f.own, nil)
-			if c.Zone != nil || c.WrittenIn != nil {
+			if c.Zone != nil || c.WrittenIn != nil || c.Layouts != nil {
 				f.own[len(f.own)-1] = &c
 			}
 		}
@@ -277,19 +321,22 @@ func (f *Files) isText(k int) bool { return k >= len(f.fields)-len(f.judged) }
 
 // readers returns what reads the values of each field. They are for one goroutine.
 func (f *Files) readers() []*parse.Reader {
-	styled := func(zone *time.Location) *parse.Reader {
-		r := parse.NewReader(zone)
-		if f.csv.Style != (parse.Style{}) {
-			r.Styled(&f.csv.Style)
+	styled := func(zone *time.Location, own parse.Layouts) *parse.Reader {
+		r, style := parse.NewReader(zone), f.csv.Style
+		if own != nil {
+			style.Date, style.Timestamp, style.Time = own, own, own
+		}
+		if !style.IsUsual() {
+			r.Styled(&style)
 		}
 		return r
 	}
-	common := styled(f.zone)
+	common := styled(f.zone, nil)
 	list := make([]*parse.Reader, len(f.fields))
 	for k := range list {
 		list[k] = common
 		if c := f.own[k]; c != nil {
-			list[k] = styled(cmp.Or(c.WrittenIn, f.zone)).Showing(cmp.Or(c.Zone, f.zone))
+			list[k] = styled(cmp.Or(c.WrittenIn, f.zone), c.Layouts).Showing(cmp.Or(c.Zone, f.zone))
 		}
 	}
 	return list

@@ -230,12 +230,12 @@ func TestForms(t *testing.T) {
 		}
 		return star.Column{Name: star.Name{Text: name}, Type: parsed, Header: header, Position: position}
 	}
-	layout := func(text string, kind column.Kind) *parse.Layout {
-		l, err := parse.NewLayout(text, kind)
+	layout := func(text string, kind column.Kind) parse.Layouts {
+		l, err := parse.NewLayout(text, kind, parse.Words{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		return l
+		return parse.Layouts{l}
 	}
 	tab, none, marks := star.PlainCSV, star.PlainCSV, star.PlainCSV
 	tab.Separator, tab.Nulls = '\t', []string{"NA", "-"}

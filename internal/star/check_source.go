@@ -158,6 +158,7 @@ func formatOf(patterns []Name) string {
 }
 
 func (c *checker) marks(s *Source, path string) {
+	c.layouts(s, path)
 	for _, col := range s.Columns {
 		if col.Zone == nil && col.WrittenIn == nil {
 			continue

@@ -12,6 +12,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/locale"
 	"ironmonger/internal/parse"
 )
 
@@ -94,6 +95,10 @@ type CSV struct {
 	Guarded   bool   // values that spreadsheets would take for formulas have an apostrophe before them
 	Nulls     []string
 	Style     parse.Style
+
+	century  int    // the first of the years that two digits can mean
+	language string // of the names of months
+	layouts  map[column.Kind][]Name
 }
 
 // Header says where the header of a file is, if it is not its first record. What stands above it is not read.
@@ -119,9 +124,11 @@ var PlainCSV = CSV{Separator: ',', Quote: '"'}
 // Column is a column of a source as it is taken.
 type Column struct {
 	Name
-	Type     column.Type // Null as long as what is read tells it
-	Header   string      // its name there; its own if empty
-	Position int         // in a record, from 1; 0 if its header tells
+	Type     column.Type   // Null as long as what is read tells it
+	Header   string        // its name there; its own if empty
+	Position int           // in a record, from 1; 0 if its header tells
+	Layouts  parse.Layouts // of dates, timestamps or times; nil for those of the source
+	layouts  []Name
 
 	Zone      *time.Location // of timestamps: the zone whose clock they show; nil for that of the model
 	WrittenIn *time.Location // and the one whose clock is meant where they have no offset; nil for that of the model
@@ -598,6 +605,13 @@ func (r *reader) columnEntries(c *Column) []Entry {
 			},
 		},
 		{
+			"layout",
+			"a layout, such as dd.MM.yyyy, or a list",
+			"of a date, timestamp or time in a text file: how it is written, if it is not as in the other columns; see the key csv",
+			false,
+			func(n *node) { c.layouts = r.words(n, "a layout") },
+		},
+		{
 			"zone",
 			"a zone's name, such as UTC",
 			"of a timestamp in a file: the time zone whose clock it shows, if it is not that of the model. Two columns of one header can show two zones",
@@ -641,16 +655,12 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 			}
 		}
 	}
-	layout := func(to **parse.Layout, kind column.Kind) func(n *node) {
+	layouts := func(kind column.Kind) func(n *node) {
 		return func(n *node) {
-			w, ok := r.word(n, "a layout")
-			if !ok {
-				return
+			if c.layouts == nil {
+				c.layouts = map[column.Kind][]Name{}
 			}
-			var err error
-			if *to, err = parse.NewLayout(w.Text, kind); err != nil {
-				r.errorf(w.At, n.path, "%v", err)
-			}
+			c.layouts[kind] = r.words(n, "a layout")
 		}
 	}
 	return []Entry{
@@ -710,19 +720,41 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 		},
 		{
 			"date",
-			"a layout, such as dd.MM.yyyy",
-			"the layout of dates: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns",
+			"a layout, such as dd.MM.yyyy, or a list",
+			"the layout of dates: yyyy, MM, dd (M and d for one or two digits), as in Unicode's date field patterns; yy for two digits of a year, MMM for the name of a month; a layout without a day means the first of the month. Or a count: `days since 1899-12-30` (as in spreadsheets), `seconds since 1970-01-01`, milliseconds, microseconds. Of several layouts, the first that fits counts; values that another one reads otherwise are reported",
 			false,
-			layout(&c.Style.Date, column.Date),
+			layouts(column.Date),
 		},
 		{
 			"timestamp",
-			"a layout, such as dd.MM.yyyy HH:mm",
-			"the layout of timestamps: also HH, mm, ss, and S for each digit of a fraction",
+			"a layout, such as dd.MM.yyyy HH:mm, or a list",
+			"the layout of timestamps: also HH, mm, ss, S for each digit of a fraction, and hh with a for AM or PM. Counts of seconds are instants of UTC, counts of days are of the clock of the file",
 			false,
-			layout(&c.Style.Timestamp, column.Timestamp),
+			layouts(column.Timestamp),
 		},
-		{"time", "a layout, such as HH.mm", "the layout of times", false, layout(&c.Style.Time, column.Time)},
+		{"time", "a layout, such as HH.mm, or a list", "the layout of times", false, layouts(column.Time)},
+		{
+			"two_digit_years",
+			"a year, such as 1950",
+			"the first year that two digits can mean in a layout with yy: with 1950, 49 is 2049",
+			false,
+			func(n *node) { c.century = r.count(n, 1, 9900) },
+		},
+		{
+			"month_names",
+			"a language tag, such as de",
+			"the language of the names of months in layouts with MMM; the default is English",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a language tag"); ok {
+					if _, err := locale.Find(w.Text); err != nil {
+						r.errorf(w.At, n.path, "%v", err)
+						return
+					}
+					c.language = w.Text
+				}
+			},
+		},
 	}
 }
 

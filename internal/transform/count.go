@@ -5,6 +5,7 @@ import (
 	"sync/atomic"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/source"
 )
 
 // stage counts what became of the rows that came to it.
@@ -50,6 +51,11 @@ func (f *Flow) Passed() []Passed {
 // Notes lists what people should know of the sources, although nothing is wrong with a row.
 func (f *Flow) Notes() []string {
 	all := slices.Clone(f.notes)
+	for _, p := range f.parts {
+		if in, ok := p.from.(*source.Files); ok {
+			all = append(all, in.Notes()...)
+		}
+	}
 	for _, o := range f.others() {
 		all = append(all, o.Notes()...)
 	}
