@@ -11,7 +11,7 @@ import (
 )
 
 // Days notes which days calendars have that grow: from the first to the last one in the tables of the dimensions on them. A
-// calendar without any has those of the model.
+// calendar without any has those of the model. A year that was cut off at a limit of the model which is wider now is to be whole.
 func Days(ctx context.Context, r warehouse.Reader, s *schema.Star, days *source.Days) error {
 	done := map[*star.Calendar][2]int64{}
 	for _, d := range s.Dimensions {
@@ -29,7 +29,8 @@ func Days(ctx context.Context, r warehouse.Reader, s *schema.Star, days *source.
 			from, to = min(from, before[0]), max(to, before[1])
 		}
 		done[d.Calendar] = [2]int64{from, to}
-		days.Set(d.Calendar, from, to)
+		first, last := d.Calendar.Widened(from, to)
+		days.Set(d.Calendar, min(from, first), max(to, last))
 	}
 	return nil
 }
