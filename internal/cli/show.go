@@ -14,7 +14,6 @@ import (
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/preview"
 	"ironmonger/internal/prove"
-	"ironmonger/internal/render"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/standing"
@@ -25,14 +24,15 @@ import (
 func (s *session) show() *cli.Command {
 	return command(&cli.Command{
 		Name:      "show",
-		Usage:     "show rows of a source, a dimension or a fact",
-		ArgsUsage: "[source|dimension|fact] NAME",
-		Description: "For a source, it shows the transformed rows with file and line; with --as-read, the rows as they stand in the files. For a\n" +
+		Usage:     "show rows of a source, a dimension or a fact, or what a file is like",
+		ArgsUsage: "[source|dimension|fact] NAME|./PATH",
+		Description: "For a file or a folder, named by a path such as ./passages.csv, it needs no model: it shows the format, the header, and\n" +
+			"the type of each column with what speaks for it; with --as-read, --columns or --where, rows of a file. For a source, it shows the transformed rows with file and line; with --as-read, the rows as they stand in the files. For a\n" +
 			"dimension or a fact, it shows the rows in the warehouse. With --figures, it shows the number of nulls and distinct values,\n" +
 			"the range and the most frequent values of each column. If all rows of a source were read, it also shows how many rows each\n" +
 			"stage passed on. The kind (source, dimension or fact) is required only if two things have the same name.\n\n" +
 			"Exit status: 0 done; 1 a file cannot be read; 2 the call or the model is wrong.\n\n" +
-			"Example:\n  ironmonger show passages --where \"tonnage > 100\" --columns passage_no,toll\n  ironmonger show fact passage --natural --rows 5\n  ironmonger show passages --as-read --figures",
+			"Example:\n  ironmonger show ./register/2025.csv\n  ironmonger show passages --where \"tonnage > 100\" --columns passage_no,toll\n  ironmonger show fact passage --natural --rows 5\n  ironmonger show passages --as-read --figures",
 		Flags: flags(
 			&cli.IntFlag{Name: "rows", Value: 10, Usage: "at most `N` rows"},
 			&cli.StringFlag{Name: "columns", Usage: "only these columns, separated by `commas`"},
@@ -51,48 +51,51 @@ func (s *session) show() *cli.Command {
 			&cli.BoolFlag{Name: "figures", Usage: "figures of each column, not rows"},
 		),
 		ShellComplete: completes(func(m *star.Model) []string { return append(sourceNames(m), loadableNames(m)...) }),
-		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			wish := preview.Wish{
-				Rows:    c.Int("rows"),
-				Where:   c.String("where"),
-				Count:   c.Bool("count"),
-				Natural: c.Bool("natural"),
-				AsRead:  c.Bool("as-read"),
-				Figures: c.Bool("figures"),
-				Until:   c.String("until"),
-				Aside:   c.Bool("set-aside"),
-			}
-			if wish.Until != "" && !slices.Contains(star.Stages, wish.Until) {
-				return wrong{
-					fmt.Errorf("show: there is no stage %s%s", wish.Until, diag.Suggest(wish.Until, star.Stages)),
-				}
-			}
-			if wish.Aside && (wish.Figures || wish.AsRead || wish.Where != "" || c.String("columns") != "") {
-				return wrong{errors.New("show: --set-aside shows whole rows, as they stand in their files")}
-			}
-			if wish.Rows < 0 {
-				return wrong{fmt.Errorf("show: --rows %d is not a number of rows", wish.Rows)}
-			}
-			if list := c.String("columns"); list != "" {
-				for _, name := range strings.Split(list, ",") {
-					wish.Columns = append(wish.Columns, strings.TrimSpace(name))
-				}
-			}
-			rows, err := s.rowsOf(ctx, c.Args().Slice(), m, root, wish)
+		Action: func(ctx context.Context, c *cli.Command) error {
+			wish, err := wishOf(c)
 			if err != nil {
 				return err
 			}
-			if wish.Figures {
-				return s.result(
-					c,
-					rows,
-					render.FigureRecords(rows),
-					func(width int) { render.Figures(s.out, rows, width) },
-				)
+			if name := c.Args().First(); c.Args().Len() == 1 && isPath(name) {
+				return s.showPath(ctx, c, name, wish)
 			}
-			return s.result(c, rows, render.RowRecords(rows), func(width int) { render.Rows(s.out, rows, width) })
-		}),
+			return s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
+				rows, err := s.rowsOf(ctx, c.Args().Slice(), m, root, wish)
+				if err != nil {
+					return err
+				}
+				return s.rows(c, rows, wish.Figures)
+			})(ctx, c)
+		},
 	}, 2)
+}
+
+// wishOf reads which rows a call to show wants.
+func wishOf(c *cli.Command) (preview.Wish, error) {
+	wish := preview.Wish{
+		Rows:    c.Int("rows"),
+		Where:   c.String("where"),
+		Count:   c.Bool("count"),
+		Natural: c.Bool("natural"),
+		AsRead:  c.Bool("as-read"),
+		Figures: c.Bool("figures"),
+		Until:   c.String("until"),
+		Aside:   c.Bool("set-aside"),
+	}
+	if list := c.String("columns"); list != "" {
+		for _, name := range strings.Split(list, ",") {
+			wish.Columns = append(wish.Columns, strings.TrimSpace(name))
+		}
+	}
+	switch {
+	case wish.Until != "" && !slices.Contains(star.Stages, wish.Until):
+		return wish, wrong{fmt.Errorf("show: there is no stage %s%s", wish.Until, diag.Suggest(wish.Until, star.Stages))}
+	case wish.Aside && (wish.Figures || wish.AsRead || wish.Where != "" || wish.Columns != nil):
+		return wish, wrong{errors.New("show: --set-aside shows whole rows, as they stand in their files")}
+	case wish.Rows < 0:
+		return wish, wrong{fmt.Errorf("show: --rows %d is not a number of rows", wish.Rows)}
+	}
+	return wish, nil
 }
 
 // thing is something of the model that a call may name.

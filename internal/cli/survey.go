@@ -1,0 +1,113 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"ironmonger/internal/preview"
+	"ironmonger/internal/render"
+	"ironmonger/internal/survey"
+)
+
+// isPath reports whether the argument of show is a path, and not a name of the model: names have no points and no slashes.
+func isPath(name string) bool { return strings.ContainsAny(name, `./\`) }
+
+// showPath shows what a file is like, or the files of a folder, without a model.
+func (s *session) showPath(ctx context.Context, c *cli.Command, name string, wish preview.Wish) error {
+	if wish.Natural || wish.Until != "" || wish.Aside {
+		return wrong{errors.New("show: --natural, --until and --set-aside are for what a model names, not for files")}
+	}
+	info, err := os.Stat(name)
+	if err != nil {
+		return wrong{fmt.Errorf("show: there is no file or folder %s", name)}
+	}
+	dir, file := filepath.Split(filepath.Clean(name))
+	if info.IsDir() {
+		dir, file = name, ""
+	}
+	if dir == "" {
+		dir = "."
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	if file == "" {
+		names, err := filesBelow(root)
+		if err != nil {
+			return err
+		}
+		tables, skipped, err := survey.Folder(ctx, root, names, func(string) {})
+		if err != nil {
+			return err
+		}
+		return s.surveyed(c, tables, skipped)
+	}
+	t, err := survey.Look(ctx, root, file)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if !wish.Figures && !wish.AsRead && wish.Where == "" && wish.Columns == nil && !wish.Count {
+		return s.surveyed(c, []*survey.Table{t}, nil)
+	}
+	wish.AsRead = true
+	rows, err := preview.Source(ctx, survey.Inputs(root), t.Source(), wish)
+	if err != nil {
+		return err
+	}
+	return s.rows(c, rows, wish.Figures)
+}
+
+func (s *session) surveyed(c *cli.Command, tables []*survey.Table, skipped []string) error {
+	found := struct {
+		Files   []*survey.Table `json:"files"`
+		Skipped []string        `json:"not_looked_at,omitempty"`
+	}{tables, skipped}
+	return s.result(c, found, render.SurveyedRecords(tables), func(width int) { render.Surveyed(s.out, tables, skipped, width) })
+}
+
+// rows writes rows, or figures of their columns.
+func (s *session) rows(c *cli.Command, rows *preview.Rows, figures bool) error {
+	if figures {
+		return s.result(c, rows, render.FigureRecords(rows), func(width int) { render.Figures(s.out, rows, width) })
+	}
+	return s.result(c, rows, render.RowRecords(rows), func(width int) { render.Rows(s.out, rows, width) })
+}
+
+// filesBelow lists the files in a folder and in its folders, in the order of their paths; those that begin with a point are
+// passed over, and so are models and warehouses.
+func filesBelow(root *os.Root) ([]string, error) {
+	var names []string
+	err := fs.WalkDir(root.FS(), ".", func(name string, entry fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case name != "." && strings.HasPrefix(entry.Name(), "."):
+			if entry.IsDir() {
+				return fs.SkipDir
+			}
+		case entry.Type().IsRegular() && !isOurs(entry.Name()):
+			names = append(names, name)
+		}
+		return nil
+	})
+	return names, err
+}
+
+// isOurs reports whether a file is a model, a warehouse or a text about them, by its name.
+func isOurs(name string) bool {
+	for _, end := range []string{".yaml", ".yml", ".md", ".db", ".db-wal", ".db-shm", ".sqlite", ".go", ".sh", ".py"} {
+		if strings.HasSuffix(strings.ToLower(name), end) {
+			return true
+		}
+	}
+	return false
+}

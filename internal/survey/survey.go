@@ -1,0 +1,295 @@
+// Package survey finds out what files are like that no model describes yet: how they are written, where their header is, and
+// which types the values of their columns have.
+//
+// It looks at the beginning of a file for its form, and at all rows for the types. Whatever it finds has its evidence: how many
+// records have the same number of fields, how many values fit a type, and which do not.
+package survey
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"unicode/utf8"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/diag"
+	"ironmonger/internal/pipeline"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+)
+
+// Table is files of one shape, and what was found of them.
+type Table struct {
+	Files    []string  `json:"files"` // relative to the folder, with slashes
+	Format   string    `json:"format"`
+	Encoding string    `json:"encoding,omitempty"` // if it is not UTF-8
+	Form     star.CSV  `json:"-"`
+	Written  string    `json:"written,omitempty"` // the form of CSV in words
+	Evidence string    `json:"evidence,omitempty"`
+	Rows     int64     `json:"rows"`
+	Ragged   int64     `json:"ragged,omitempty"` // rows with another number of fields
+	Columns  []*Column `json:"columns"`
+
+	head []string
+}
+
+// Look looks at one file below a folder.
+func Look(ctx context.Context, root *os.Root, name string) (*Table, error) {
+	t, err := shape(root, name)
+	if err != nil {
+		return nil, err
+	}
+	return t, t.read(ctx, root)
+}
+
+// Folder looks at the files in a folder and in its folders, those of one shape together, and tells how far it has come.
+// Files that cannot be told are named in skipped, with the reason.
+func Folder(ctx context.Context, root *os.Root, names []string, tell func(file string)) (tables []*Table, skipped []string, err error) {
+	for _, name := range names {
+		t, err := shape(root, name)
+		if err != nil {
+			skipped = append(skipped, name+": "+err.Error())
+			continue
+		}
+		at := slices.IndexFunc(tables, func(o *Table) bool { return o.alike(t) })
+		if at < 0 {
+			tables = append(tables, t)
+			continue
+		}
+		tables[at].Files = append(tables[at].Files, name)
+	}
+	tables = slices.DeleteFunc(tables, func(t *Table) bool {
+		tell(t.Files[0])
+		if rerr := t.read(ctx, root); ctx.Err() != nil {
+			err = ctx.Err()
+		} else if rerr != nil {
+			skipped = append(skipped, rerr.Error())
+			return true
+		}
+		return false
+	})
+	return tables, skipped, err
+}
+
+// alike reports whether two files have one shape: the same columns, written in the same way, with names that differ in
+// digits only or in one folder.
+func (t *Table) alike(o *Table) bool {
+	if t.Format != o.Format || t.Encoding != o.Encoding || t.Form.Separator != o.Form.Separator || t.Form.Quote != o.Form.Quote ||
+		t.Form.Headless != o.Form.Headless || !slices.Equal(t.head, o.head) {
+		return false
+	}
+	a, b := t.Files[0], o.Files[0]
+	if path.Ext(a) != path.Ext(b) {
+		return false
+	}
+	return stem(a) == stem(b) || path.Dir(a) == path.Dir(b) && path.Dir(a) != "." && t.head != nil
+}
+
+// stem is the name of a file without what tells it from others of its kind: digits, and marks around them.
+func stem(name string) string {
+	name = strings.TrimSuffix(strings.TrimSuffix(name, ".gz"), ".zst")
+	return strings.Map(func(c rune) rune {
+		if c >= '0' && c <= '9' || strings.ContainsRune("-_ .()", c) {
+			return -1
+		}
+		return c
+	}, strings.TrimSuffix(name, path.Ext(name)))
+}
+
+// sampled is how many bytes of a file tell its form.
+const sampled = 256 << 10
+
+// shape finds out what kind of file it is, and how it is written.
+func shape(root *os.Root, name string) (*Table, error) {
+	t := &Table{Files: []string{name}, Form: star.PlainCSV}
+	text, whole, err := source.Beginning(root, name, sampled)
+	if err != nil {
+		return nil, err
+	}
+	if len(bytes.TrimSpace(text)) == 0 {
+		return nil, fmt.Errorf("the file is empty")
+	}
+	plain := strings.TrimSuffix(strings.TrimSuffix(name, ".gz"), ".zst")
+	switch {
+	case bytes.HasPrefix(text, []byte("PAR1")):
+		t.Format = star.Parquet
+		return t, nil
+	case bytes.HasPrefix(text, []byte("PK\x03\x04")):
+		return nil, fmt.Errorf("a zip file or a workbook: save its sheets as CSV")
+	case bytes.HasPrefix(text, []byte("SQLite format 3\x00")):
+		return nil, fmt.Errorf("an SQLite database: name it under databases, and its tables are sources")
+	case bytes.HasPrefix(text, []byte("%PDF")):
+		return nil, fmt.Errorf("a PDF document")
+	}
+	if t.Encoding, text, err = decode(text, whole); err != nil {
+		return nil, err
+	}
+	t.Form.Encoding = t.Encoding
+	switch start := bytes.TrimSpace(text); {
+	case bytes.HasPrefix(start, []byte("BEGIN:VCALENDAR")):
+		t.Format = star.ICalendar
+		return t, nil
+	case start[0] == '{':
+		t.Format = star.JSONLines
+		return t, nil
+	case start[0] == '[' && path.Ext(plain) == ".json":
+		return nil, fmt.Errorf("a document of JSON, not objects in lines of their own")
+	case start[0] == '<':
+		return nil, fmt.Errorf("looks like XML or HTML, which is not read")
+	}
+	t.Format = star.InCSV
+	if !whole { // a record that is cut off tells nothing
+		text = text[:bytes.LastIndexByte(text, '\n')+1]
+	}
+	f := formOf(text)
+	encoding := t.Form.Encoding
+	t.Form, t.head, t.Evidence = f.csv, f.head, f.evidence()
+	t.Form.Encoding = encoding
+	t.Written = inWords(&t.Form, f.line)
+	return t, nil
+}
+
+// decode tells the encoding of a text, and returns it as UTF-8.
+func decode(text []byte, whole bool) (encoding string, utf []byte, err error) {
+	if bytes.HasPrefix(text, []byte{0xff, 0xfe}) || bytes.HasPrefix(text, []byte{0xfe, 0xff}) {
+		utf, err = source.Decode("utf-16", text)
+		return "utf-16", utf, err
+	}
+	if bytes.IndexByte(text, 0) >= 0 {
+		return "", nil, fmt.Errorf("not text: it has zero bytes")
+	}
+	end := len(text)
+	if !whole {
+		for n := 1; n < 4 && n < end; n++ { // a character that is cut off
+			if utf8.RuneStart(text[end-n]) {
+				if !utf8.FullRune(text[end-n:]) {
+					end -= n
+				}
+				break
+			}
+		}
+	}
+	if text = text[:end]; utf8.Valid(text) {
+		return "", bytes.TrimPrefix(text, []byte("\ufeff")), nil
+	}
+	utf, err = source.Decode("windows-1252", text)
+	return "windows-1252", utf, err
+}
+
+// inWords says how records are written.
+func inWords(f *star.CSV, line int) string {
+	s := map[byte]string{',': "commas", ';': "semicolons", '\t': "tabs", '|': "bars"}[f.Separator]
+	switch f.Quote {
+	case '\'':
+		s += ", apostrophes as quotes"
+	case 0:
+		s += ", no quotes"
+	}
+	switch {
+	case f.Headless:
+		s += ", no header"
+	case line > 1:
+		s += fmt.Sprintf(", the header on line %d", line)
+	}
+	return s
+}
+
+// Source returns a source of the files, as a model would declare it, with no columns yet.
+func (t *Table) Source() *star.Source {
+	s := &star.Source{Name: star.Name{Text: t.Files[0]}, Files: star.Files{Format: t.Format, CSV: t.Form}}
+	for _, name := range t.Files {
+		s.Read = append(s.Read, star.Name{Text: name})
+	}
+	return s
+}
+
+// Inputs are the inputs of a model that has nothing in it, below a folder.
+func Inputs(root *os.Root) *source.Inputs {
+	return &source.Inputs{Model: &star.Model{}, Root: root, Days: &source.Days{}}
+}
+
+// read looks at all rows. Where quotes turn out to be no quotes, it reads once more without any.
+func (t *Table) read(ctx context.Context, root *os.Root) error {
+	err := t.look(ctx, root)
+	if err != nil && t.Format == star.InCSV && t.Form.Quote != 0 && ctx.Err() == nil {
+		plain := *t
+		plain.Form.Quote, plain.Columns, plain.Rows, plain.Ragged = 0, nil, 0, 0
+		if plain.look(ctx, root) == nil {
+			plain.Written += ", no quotes"
+			*t = plain
+			return nil
+		}
+	}
+	return err
+}
+
+func (t *Table) look(ctx context.Context, root *os.Root) error {
+	in := Inputs(root)
+	plain, err := in.AsRead(ctx, t.Source(), nil)
+	if err != nil {
+		return err
+	}
+	rows, err := in.Open(ctx, plain, nil, func(string) bool { return true })
+	if err != nil {
+		return err
+	}
+	for _, f := range rows.Fields() {
+		t.Columns = append(t.Columns, newColumn(f))
+	}
+	err = pipeline.Batches(ctx, rows, runtime.GOMAXPROCS(0), func(b *column.Batch) error {
+		t.add(b)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, c := range t.Columns {
+		c.settle()
+	}
+	return nil
+}
+
+// add looks at rows, at several columns at a time.
+func (t *Table) add(b *column.Batch) {
+	for i := range b.N {
+		if b.Bad(i) {
+			t.Ragged++
+		} else {
+			t.Rows++
+		}
+	}
+	var done sync.WaitGroup
+	next := make(chan int, len(t.Columns))
+	for k := range t.Columns {
+		next <- k
+	}
+	close(next)
+	for range min(runtime.GOMAXPROCS(0), len(t.Columns)) {
+		done.Go(func() {
+			for k := range next {
+				for i := range b.N {
+					if !b.Bad(i) {
+						t.Columns[k].add(&b.Cols[k], i, diag.Place{File: b.From.File, Line: int(b.From.Line[i])})
+					}
+				}
+			}
+		})
+	}
+	done.Wait()
+}
+
+// Column finds a column by its name.
+func (t *Table) Column(name string) *Column {
+	for _, c := range t.Columns {
+		if c.Name == name {
+			return c
+		}
+	}
+	return nil
+}
