@@ -85,6 +85,7 @@ func (s *session) root() *cli.Command {
 		Writer: s.out, ErrWriter: s.err,
 		Commands: []*cli.Command{
 			s.demo(),
+			s.draft(),
 			s.check(),
 			s.order(),
 			s.show(),

@@ -269,3 +269,14 @@ func better(x, than *candidate) bool {
 	}
 	return order(x) < order(than)
 }
+
+// Misfits reports whether most values that do not fit the type begin with a word.
+func (c *Column) Misfits(word string) bool {
+	n := 0
+	for _, s := range c.unfit {
+		if strings.HasPrefix(s, word) {
+			n++
+		}
+	}
+	return n > 0 && n*2 > len(c.unfit)
+}

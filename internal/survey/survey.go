@@ -35,8 +35,9 @@ type Table struct {
 	Rows     int64     `json:"rows"`
 	Ragged   int64     `json:"ragged,omitempty"` // rows with another number of fields
 	Columns  []*Column `json:"columns"`
+	Lists    []string  `json:"lists,omitempty"` // of JSON: paths that have lists, which are no columns
 
-	head []string
+	head []string // the header; of JSON, the paths of the columns
 }
 
 // Look looks at one file below a folder.
@@ -88,7 +89,9 @@ func (t *Table) alike(o *Table) bool {
 	if path.Ext(a) != path.Ext(b) {
 		return false
 	}
-	return stem(a) == stem(b) || path.Dir(a) == path.Dir(b) && path.Dir(a) != "." && t.head != nil
+	one := t.head != nil && path.Dir(a) != "." && path.Dir(b) != "."
+	return stem(a) == stem(b) || one && path.Dir(a) == path.Dir(b) ||
+		one && stem(path.Base(a)) == stem(path.Base(b)) && path.Dir(path.Dir(a)) == path.Dir(path.Dir(b))
 }
 
 // stem is the name of a file without what tells it from others of its kind: digits, and marks around them.
@@ -137,6 +140,7 @@ func shape(root *os.Root, name string) (*Table, error) {
 		return t, nil
 	case start[0] == '{':
 		t.Format = star.JSONLines
+		t.head, t.Lists = pathsOf(text, whole)
 		return t, nil
 	case start[0] == '[' && path.Ext(plain) == ".json":
 		return nil, fmt.Errorf("a document of JSON, not objects in lines of their own")
@@ -206,7 +210,25 @@ func (t *Table) Source() *star.Source {
 	for _, name := range t.Files {
 		s.Read = append(s.Read, star.Name{Text: name})
 	}
+	if t.Format == star.JSONLines {
+		s.Nested = true // a later object may have a list there
+		for _, path := range t.head {
+			s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: path}, Type: column.Type{Kind: column.Text}, Header: path})
+		}
+	}
 	return s
+}
+
+// rows opens all columns of the files as they are read.
+func (t *Table) rows(ctx context.Context, root *os.Root, want func(name string) bool) (source.Input, error) {
+	in, s := Inputs(root), t.Source()
+	if s.Columns == nil {
+		var err error
+		if s, err = in.AsRead(ctx, s, nil); err != nil {
+			return nil, err
+		}
+	}
+	return in.Open(ctx, s, nil, want)
 }
 
 // Inputs are the inputs of a model that has nothing in it, below a folder.
@@ -230,12 +252,7 @@ func (t *Table) read(ctx context.Context, root *os.Root) error {
 }
 
 func (t *Table) look(ctx context.Context, root *os.Root) error {
-	in := Inputs(root)
-	plain, err := in.AsRead(ctx, t.Source(), nil)
-	if err != nil {
-		return err
-	}
-	rows, err := in.Open(ctx, plain, nil, func(string) bool { return true })
+	rows, err := t.rows(ctx, root, func(string) bool { return true })
 	if err != nil {
 		return err
 	}
@@ -292,4 +309,38 @@ func (t *Table) Column(name string) *Column {
 		}
 	}
 	return nil
+}
+
+// Sets returns the distinct values of some groups of columns together, of the rows that have values in all of them.
+func (t *Table) Sets(ctx context.Context, root *os.Root, groups [][]string) ([]*Set, error) {
+	rows, err := t.rows(ctx, root, func(name string) bool {
+		return slices.ContainsFunc(groups, func(g []string) bool { return slices.Contains(g, name) })
+	})
+	if err != nil {
+		return nil, err
+	}
+	sets, at := make([]*Set, len(groups)), make([][]int, len(groups))
+	for n, g := range groups {
+		sets[n] = &Set{}
+		for _, name := range g {
+			at[n] = append(at[n], column.Find(rows.Fields(), name))
+		}
+	}
+	var text []byte
+	return sets, pipeline.Batches(ctx, rows, runtime.GOMAXPROCS(0), func(b *column.Batch) error {
+		for n := range groups {
+		rows:
+			for i := range b.N {
+				text = text[:0]
+				for _, k := range at[n] {
+					if b.Bad(i) || b.Cols[k].Null[i] {
+						continue rows
+					}
+					text = append(b.Cols[k].AppendValue(text, i), 0)
+				}
+				sets[n].add(string(text))
+			}
+		}
+		return nil
+	})
 }

@@ -1,0 +1,44 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"ironmonger/internal/draft"
+)
+
+// Drafted writes what a draft proposes.
+func Drafted(w io.Writer, d *draft.Draft, file string, skipped []string, width int) {
+	t := &Table{Columns: columns("source~", "becomes", "identified by~", "refers to~")}
+	for _, s := range d.Sources {
+		key := strings.Join(s.Key, ", ")
+		if s.Effective != "" {
+			key += ", as of " + s.Effective
+		}
+		var refers []string
+		for _, r := range s.Refers {
+			refers = append(refers, fmt.Sprintf("%s (%s)", r.To, strings.Join(r.Columns, ", ")))
+		}
+		t.Add(s.Name, s.As, key, strings.Join(refers, "; "))
+	}
+	t.Write(w, width)
+	fmt.Fprintln(w)
+	for _, s := range skipped {
+		fmt.Fprintln(w, "not looked at:", s)
+	}
+	fmt.Fprintf(w, "%s is written, with %s. Look at it; then: ironmonger check\n", file, Plural(int64(d.Doubts), "doubt"))
+}
+
+// DraftRecords returns a row for each source.
+func DraftRecords(d *draft.Draft) *Records {
+	r := &Records{Head: []string{"source", "as", "key", "effective", "refers_to"}}
+	for _, s := range d.Sources {
+		var refers []string
+		for _, x := range s.Refers {
+			refers = append(refers, strings.Join(x.Columns, "+")+":"+x.To)
+		}
+		r.add(s.Name, s.As, strings.Join(s.Key, " "), s.Effective, strings.Join(refers, " "))
+	}
+	return r
+}

@@ -1,0 +1,46 @@
+package survey
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+
+	"github.com/tidwall/gjson"
+)
+
+// pathsOf lists the paths of the values in JSON objects, a line each, in the order in which they are met, and those of the
+// lists among them.
+func pathsOf(text []byte, whole bool) (paths, lists []string) {
+	if !whole {
+		text = text[:bytes.LastIndexByte(text, '\n')+1]
+	}
+	add := func(list *[]string, path string) {
+		if !slices.Contains(*list, path) {
+			*list = append(*list, path)
+		}
+	}
+	var walk func(prefix string, object gjson.Result)
+	walk = func(prefix string, object gjson.Result) {
+		object.ForEach(func(name, value gjson.Result) bool {
+			path := prefix + strings.NewReplacer(`\`, `\\`, `.`, `\.`).Replace(name.Str)
+			switch {
+			case value.IsObject():
+				walk(path+".", value)
+			case value.IsArray():
+				add(&lists, path)
+			case value.Type != gjson.Null || prefix == "":
+				add(&paths, path)
+			}
+			return true
+		})
+	}
+	for line := range bytes.Lines(text) {
+		if line = bytes.TrimSpace(line); gjson.ValidBytes(line) && len(line) > 0 {
+			walk("", gjson.ParseBytes(line))
+		}
+	}
+	paths = slices.DeleteFunc(paths, func(p string) bool { // an object or a list in other rows
+		return slices.Contains(lists, p) || slices.ContainsFunc(paths, func(o string) bool { return strings.HasPrefix(o, p+".") })
+	})
+	return paths, lists
+}
