@@ -140,6 +140,7 @@ func (t *table) setApart() {
 		return
 	}
 	t.effective = t.key[at]
+	t.effective.name = identifier(t.effective.Name) // it is no attribute, so that no other column has its name
 	t.key = slices.Delete(slices.Clone(t.key), at, at+1)
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -22,31 +23,25 @@ type form struct {
 	others int      // records of the sample that have not
 }
 
-// marks are the separators and quotes that are tried, the likelier ones first.
-var (
-	separators = []byte{',', ';', '\t', '|'}
-	quotes     = []byte{'"', '\'', 0}
-)
+// separators are those that are tried, the likelier ones first.
+var separators = []byte{',', ';', '\t', '|'}
 
 // formOf finds out how records are written, from the beginning of a file in UTF-8. The separator and the quote are those with
 // which most records have the same number of fields; the header is the first record of that many that has names in
 // all its fields.
 func formOf(text []byte) form {
 	best := form{csv: star.PlainCSV, share: -1}
-	for _, quote := range quotes {
-		for _, separator := range separators {
+	quotes := quotesOf(text)
+	for _, separator := range separators {
+		for _, quote := range quotes {
 			f := star.PlainCSV
 			f.Separator, f.Quote = separator, quote
 			records, lines, broken := split(text, f)
 			x := judge(records, lines)
-			x.csv = f
-			if broken {
+			if x.csv = f; broken {
 				x.share /= 2
 			}
-			if quote != '"' && !bytes.Contains(text, []byte{max(quote, '"')}) { // it says nothing that the usual one does not
-				continue
-			}
-			if x.share+0.001*float64(x.width) > best.share+0.001*float64(best.width)+1e-9 {
+			if x.better(&best) {
 				best = x
 			}
 		}
@@ -63,6 +58,50 @@ func formOf(text []byte) form {
 		}
 	}
 	return best
+}
+
+// better reports whether a form fits more of the records, or as many with more fields.
+func (f *form) better(than *form) bool {
+	const alike = 0.002
+	if f.share > than.share+alike || f.share < than.share-alike {
+		return f.share > than.share
+	}
+	return f.width > than.width
+}
+
+// quotesOf returns the quotes that a text may have: those that stand around fields, whatever separates them, else the usual ones;
+// and none, where double quotes stand elsewhere.
+func quotesOf(text []byte) []byte {
+	around := map[byte]bool{}
+	for _, separator := range separators {
+		f := star.PlainCSV
+		f.Separator, f.Quote = separator, 0
+		records, _, _ := split(text, f)
+		for _, quote := range []byte{'"', '\''} {
+			around[quote] = around[quote] || wraps(records, quote)
+		}
+	}
+	switch {
+	case around['"']:
+		return []byte{'"'}
+	case around['\'']:
+		return []byte{'\''}
+	case bytes.IndexByte(text, '"') >= 0:
+		return []byte{'"', 0}
+	}
+	return []byte{'"'}
+}
+
+// wraps reports whether a quote stands around fields, in some of the records; a field with a separator in it has been cut.
+func wraps(records [][]string, quote byte) bool {
+	n := 0
+	for _, r := range records {
+		begins := slices.IndexFunc(r, func(s string) bool { return len(s) > 0 && s[0] == quote })
+		if begins >= 0 && slices.ContainsFunc(r[begins:], func(s string) bool { return len(s) > 1 && s[len(s)-1] == quote }) {
+			n++
+		}
+	}
+	return n*100 >= len(records) && n > 0
 }
 
 // split cuts a text into records, with the lines on which they begin, as far as they can be read.
@@ -90,41 +129,40 @@ func split(text []byte, f star.CSV) (records [][]string, lines []int, broken boo
 		text = []byte(swap(string(text)))
 	}
 	rest, passed := text, 0
-	for len(rest) > 0 {
+	for {
 		rd := csv.NewReader(bytes.NewReader(rest))
 		rd.Comma, rd.FieldsPerRecord = rune(f.Separator), -1
 		for {
 			record, err := rd.Read()
-			if err != nil {
-				if len(records) > maxAbove || rd.InputOffset() >= int64(len(rest)) && !isQuote(err) {
-					return records, lines, isQuote(err)
+			var mistake *csv.ParseError
+			if !errors.As(err, &mistake) {
+				if err != nil {
+					return records, lines, false
 				}
-				break
+				line, _ := rd.FieldPos(0)
+				if f.Quote != '"' {
+					for k := range record {
+						record[k] = swap(record[k])
+					}
+				}
+				records, lines = append(records, record), append(lines, passed+line)
+				continue
 			}
-			line, _ := rd.FieldPos(0)
-			if f.Quote != '"' {
-				for k := range record {
-					record[k] = swap(record[k])
+			if len(records) > maxAbove {
+				return records, lines, true
+			}
+			// a line above the header may be no CSV: it begins behind it
+			records, lines = nil, nil
+			for range mistake.StartLine {
+				at := bytes.IndexByte(rest, '\n')
+				rest, passed = rest[at+1:], passed+1
+				if at < 0 {
+					return nil, nil, true
 				}
 			}
-			records, lines = append(records, record), append(lines, passed+line)
-		}
-		// a line above the header may be no CSV: it is passed over
-		at := bytes.IndexByte(rest, '\n')
-		if at < 0 {
 			break
 		}
-		if len(records) > 0 {
-			return records[:0], nil, true
-		}
-		rest, passed = rest[at+1:], passed+1
 	}
-	return records, lines, false
-}
-
-func isQuote(err error) bool {
-	var parse *csv.ParseError
-	return errors.As(err, &parse)
 }
 
 // maxAbove is how many records may stand above a header, and below the data.
@@ -174,38 +212,30 @@ func judgeWidth(records [][]string, lines []int, width int) form {
 	return x
 }
 
-// isHead reports whether a record may be a header: it has a name in each field, no name twice, and not what the records below it
-// have.
+// isHead reports whether a record may be a header: it has names, no name twice, and not what the records below it have.
 func isHead(record []string, below [][]string) bool {
 	seen, values, empty := map[string]bool{}, 0, 0
-	for _, s := range record {
+	for k, s := range record {
 		name := strings.TrimSpace(s)
-		switch {
-		case name == "":
+		if name == "" {
 			empty++
 			continue
-		case seen[name] || utf8.RuneCountInString(name) > 80:
+		}
+		if seen[name] || utf8.RuneCountInString(name) > 80 {
 			return false
-		case !strings.ContainsFunc(name, unicode.IsLetter):
-			values++
 		}
 		seen[name] = true
-	}
-	if empty*5 > len(record) || values*2 > len(record) || len(seen) == 0 {
-		return false
-	}
-	for _, r := range below { // the very values that are below
-		same := 0
-		for k := range min(len(r), len(record)) {
-			if r[k] == record[k] && record[k] != "" {
-				same++
-			}
-		}
-		if same*3 > len(record) && same > 1 {
-			return false
+		again := slices.ContainsFunc(below, func(r []string) bool { return k < len(r) && strings.TrimSpace(r[k]) == name })
+		if again || nullWords[name] || isValue(name) {
+			values++
 		}
 	}
-	return true
+	return empty*5 <= len(record) && values*2 <= len(record) && len(seen) > 0
+}
+
+// isValue reports whether a text is rather a value than a name: it begins with a digit, or has no letters.
+func isValue(s string) bool {
+	return s[0] >= '0' && s[0] <= '9' || !strings.ContainsFunc(s, unicode.IsLetter)
 }
 
 // evidence says what speaks for the form.

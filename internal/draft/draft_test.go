@@ -1,0 +1,261 @@
+package draft_test
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/draft"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+	"ironmonger/internal/survey"
+)
+
+// scenario is files of a trade, and what a person would say of them: of each source its natural key or grain, then what refers to what.
+type scenario struct {
+	name   string
+	write  func(put func(name, text string), r *rand.Rand)
+	keys   string // source: columns
+	refers string // source.columns > source
+}
+
+var scenarios = []scenario{
+	{
+		name: "library",
+		write: func(put func(name, text string), r *rand.Rand) {
+			members, books, copies, loans := "Card no.;Name;Joined\n", "isbn,title,shelf,price\n", "copy_id\tisbn\tbought_on\n", "Loans of the town library\n\nLoan no.;Card no.;Copy id;Lent on;Back on;Fee\n"
+			for n := range 120 {
+				members += fmt.Sprintf("%05d;Reader %d;%02d.%02d.2019\n", 400+n, n%97, 1+n%28, 1+n%12)
+			}
+			for n := range 80 {
+				books += fmt.Sprintf("978-%d,\"Tale, vol. %d\",S%d,%d.50\n", 100200+n*7, n, n%9, 5+n%30)
+			}
+			for n := range 200 {
+				copies += fmt.Sprintf("C%d\t978-%d\t20%02d-03-1%d\n", 1000+n, 100200+(n%80)*7, 10+n%9, n%10)
+			}
+			for n := range 900 {
+				back := fmt.Sprintf("%02d.%02d.2024", 1+n%28, 2+n%11)
+				if n%13 == 0 {
+					back = ""
+				}
+				loans += fmt.Sprintf("%d;%05d;C%d;%02d.%02d.2024;%s;%d,%d0\n", 1+n, 400+r.IntN(122), 1000+r.IntN(200), 1+n%28, 1+n%11, back, n%4, n%10)
+			}
+			put("members.csv", members)
+			put("books.csv", books)
+			put("copies.txt", copies)
+			put("loans 2024.csv", loans+"Total;;;;;1234,50\n")
+		},
+		keys:   "members: card_no; books: isbn; copies: copy_id; loans: loan_no",
+		refers: "copies.isbn > books; loans.card_no > members; loans.copy_id > copies",
+	},
+	{
+		name: "school, many to many",
+		write: func(put func(name, text string), r *rand.Rand) {
+			students, courses, enrolments := "student_id,name,born\n", "course_code,title,credits\n", "student_id,course_code,term,mark\n"
+			for n := range 150 {
+				students += fmt.Sprintf("%d,Pupil %d,2008-%02d-%02d\n", 7000+n, n%140, 1+n%12, 1+n%28)
+			}
+			for n := range 12 {
+				courses += fmt.Sprintf("K%02d,Course %d,%d\n", n, n, 2+n%4)
+			}
+			for n := range 150 {
+				for k := range 4 {
+					for _, term := range []string{"2023A", "2023B", "2024A"} {
+						if r.IntN(4) > 0 {
+							enrolments += fmt.Sprintf("%d,K%02d,%s,%d.%d\n", 7000+n, (n+k*3)%12, term, 1+r.IntN(5), r.IntN(10))
+						}
+					}
+				}
+			}
+			put("students.csv", students)
+			put("courses.csv", courses)
+			put("enrolments.csv", enrolments)
+		},
+		keys:   "students: student_id; courses: course_code; enrolments: student_id course_code term",
+		refers: "enrolments.student_id > students; enrolments.course_code > courses",
+	},
+	{
+		name: "no facts",
+		write: func(put func(name, text string), r *rand.Rand) {
+			countries, regions, towns := "code|name\n", "region_id|region|country_code\n", "town_id|town|region_id\n"
+			for n := range 8 {
+				countries += fmt.Sprintf("X%c|Land %d\n", 'A'+n, n)
+			}
+			for n := range 40 {
+				regions += fmt.Sprintf("%d|Region %d|X%c\n", 100+n, n, 'A'+n%8)
+			}
+			for n := range 300 {
+				towns += fmt.Sprintf("%d|Town %d|%d\n", 5000+n, n%290, 100+r.IntN(40))
+			}
+			put("countries.csv", countries)
+			put("regions.csv", regions)
+			put("towns.csv", towns)
+		},
+		keys:   "countries: code; regions: region_id; towns: town_id",
+		refers: "regions.country_code > countries; towns.region_id > regions",
+	},
+	{
+		name: "wide",
+		write: func(put func(name, text string), r *rand.Rand) {
+			wells, tests := "well,field,depth_m\n", "test_no,well,tested_at"
+			for n := range 60 {
+				wells += fmt.Sprintf("W-%03d,Field %c,%d\n", n, 'A'+n%5, 800+n*3)
+			}
+			for k := range 60 {
+				tests += fmt.Sprintf(",p%02d", k)
+			}
+			tests += "\n"
+			for n := range 400 {
+				tests += fmt.Sprintf("%d,W-%03d,2025-%02d-%02d %02d:15:00", 90000+n, r.IntN(60), 1+n%12, 1+n%28, n%24)
+				for range 60 {
+					tests += fmt.Sprintf(",%d.%03d", r.IntN(90), r.IntN(1000))
+				}
+				tests += "\n"
+			}
+			put("wells.csv", wells)
+			put("tests.csv", tests)
+		},
+		keys:   "wells: well; tests: test_no",
+		refers: "tests.well > wells",
+	},
+	{
+		name: "200 files, members with a history",
+		write: func(put func(name, text string), r *rand.Rand) {
+			shops := "shop,manager,size_m2,valid_from\n"
+			for n := range 30 {
+				for k := range 1 + n%3 {
+					shops += fmt.Sprintf("S%02d,Manager %d,%d,202%d-01-0%d\n", n, n*3+k, 100+n*5+k, k, 1+n%9)
+				}
+			}
+			articles := "article_no,name,group\n"
+			for n := range 90 {
+				articles += fmt.Sprintf("A%04d,Thing %d,G%d\n", n*11, n, n%7)
+			}
+			put("shops.csv", shops)
+			put("articles.csv", articles)
+			for day := range 200 {
+				text := "receipt_no,line,shop,article_no,sold_on,pieces,amount\n"
+				for n := range 30 {
+					text += fmt.Sprintf("%d,%d,S%02d,A%04d,2024-%02d-%02d,%d,%d.%02d\n", day*100+n/3, 1+n%3, r.IntN(30), r.IntN(90)*11, 1+day/28%12, 1+day%28, 1+r.IntN(5), r.IntN(200), r.IntN(100))
+				}
+				put(fmt.Sprintf("sales/sales_%03d.csv", day), text)
+			}
+		},
+		keys:   "shops: shop @valid_from; articles: article_no; sales: receipt_no line",
+		refers: "sales.shop > shops; sales.article_no > articles",
+	},
+	{
+		name: "names that say little",
+		write: func(put func(name, text string), r *rand.Rand) {
+			clients, orders := "{\"code\": \"Q0001\", \"address\": {\"town\": \"Aldmere\", \"zip\": \"00712\"}, \"tags\": [1]}\n", "id,buyer,placed,value\n"
+			for n := range 70 {
+				clients += fmt.Sprintf("{\"code\": \"Q%04d\", \"address\": {\"town\": \"Town %d\", \"zip\": \"0%04d\"}, \"tags\": [1, 2]}\n", 2+n, n%20, n*13)
+			}
+			for n := range 500 {
+				orders += fmt.Sprintf("%d,Q%04d,%d/%d/2024,%d.%02d\n", n+1, 1+r.IntN(71), 1+n%12, 1+n%28, r.IntN(900), r.IntN(100))
+			}
+			put("clients.jsonl", clients)
+			put("orders.csv", orders)
+		},
+		keys:   "clients: code; orders: id",
+		refers: "orders.buyer > clients",
+	},
+}
+
+// TestDraft drafts models of files of several trades. It counts the keys and references that a person would have found, and
+// those that a person would not have said; and each draft passes the check, a load loads all but what is not meant, and the star
+// holds.
+func TestDraft(t *testing.T) {
+	said, found, right := 0, 0, 0
+	for n, s := range scenarios {
+		t.Run(s.name, func(t *testing.T) {
+			dir := t.TempDir()
+			s.write(func(name, text string) { startest.Write(t, dir, name, text) }, rand.New(rand.NewPCG(uint64(n), 5)))
+			d := drafted(t, dir)
+			var truth, proposed []string
+			for _, k := range strings.Split(s.keys, "; ") {
+				truth = append(truth, "key "+k)
+			}
+			for _, x := range strings.Split(s.refers, "; ") {
+				truth = append(truth, "reference "+x)
+			}
+			for _, x := range d.Sources {
+				key := strings.Join(x.Key, " ")
+				if x.Effective != "" {
+					key += " @" + x.Effective
+				}
+				proposed = append(proposed, fmt.Sprintf("key %s: %s", x.Name, key))
+				for _, r := range x.Refers {
+					proposed = append(proposed, fmt.Sprintf("reference %s.%s > %s", x.Name, strings.Join(r.Columns, " "), r.To))
+				}
+			}
+			both := 0
+			for _, x := range proposed {
+				if slices.Contains(truth, x) {
+					both++
+				} else {
+					t.Logf("not meant: %s", x)
+				}
+			}
+			for _, x := range truth {
+				if !slices.Contains(proposed, x) {
+					t.Logf("not found: %s", x)
+				}
+			}
+			said, found, right = said+len(truth), found+len(proposed), right+both
+			t.Logf("precision %d of %d, recall %d of %d", both, len(proposed), both, len(truth))
+			run, err := startest.Load(t, dir, load.Options{})
+			if err != nil {
+				t.Fatalf("%v\n%s", err, d.Text)
+			}
+			for _, step := range run.Steps {
+				if step.State != ledger.Done || step.Figures.SetAside > 0 || step.Figures.Read > 0 && !step.Figures.Wrote() {
+					t.Errorf("%s: %s, %+v", step.Name, step.Message, step.Figures.Reasons)
+				}
+			}
+			if !startest.Proved(t, dir) {
+				t.Error("the star is broken")
+			}
+		})
+	}
+	if right*100 < 95*found || right*100 < 95*said {
+		t.Errorf("%d of %d proposals are right, and %d of %d were found", right, found, right, said)
+	}
+}
+
+// drafted drafts a model of the files in a folder, and writes it there.
+func drafted(t *testing.T, dir string) *draft.Draft {
+	t.Helper()
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	var names []string
+	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if name, rerr := filepath.Rel(dir, path); err == nil && rerr == nil && !e.IsDir() {
+			names = append(names, filepath.ToSlash(name))
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tables, skipped, err := survey.Folder(context.Background(), root, names, func(string) {})
+	if err != nil || skipped != nil {
+		t.Fatal(err, skipped)
+	}
+	d, err := draft.Make(context.Background(), root, tables, draft.Options{Warehouse: "star.db", History: true, Infer: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	startest.Write(t, dir, "ironmonger.yaml", d.Text)
+	return d
+}
