@@ -87,3 +87,58 @@ func TestDelivered(t *testing.T) {
 		}
 	})
 }
+
+// TestPartOfPath holds columns that paths tell against files that have these values in their rows, and has paths that do not
+// tell them.
+func TestPartOfPath(t *testing.T) {
+	const model = `warehouse: {sqlite: star.db}
+limits: {set_aside: none}
+sources:
+  stock:
+    read: "stock/*/*.csv"
+    columns: {item: text, pieces: integer%s}
+    %s
+facts:
+  stock: {from: stock, grain: [site, month, item], keys: {month: {dimension: date, by: month}}, degenerate: no, measures: pieces}
+dimensions:
+  date: {calendar: {from: 2024-01-01, to: 2025-12-31}}
+`
+	told, rows := t.TempDir(), t.TempDir()
+	startest.Write(t, told, "ironmonger.yaml", fmt.Sprintf(model, "", `of_file:
+      site: {part: "stock/{}/*.csv"}
+      month: {part: "{}_*.csv", type: date, layout: [MMM-yyyy, MM.yyyy]}
+      no: {part: "*_{}.csv", type: integer}`))
+	startest.Write(t, rows, "ironmonger.yaml", fmt.Sprintf(model, ", site: text, month: date, no: integer", ""))
+	for _, site := range []string{"North Quay", "mill"} {
+		for m, month := range []string{"Jan-2025", "02.2025", "mar-2025"} {
+			file := fmt.Sprintf("stock/%s/%s_%d.csv", site, month, m+7)
+			startest.Write(t, told, file, "item,pieces\na,1\nb,2\n")
+			startest.Write(t, rows, file, fmt.Sprintf("item,pieces,site,month,no\na,1,%s,2025-0%d-01,%d\nb,2,%s,2025-0%d-01,%d\n", site, m+1, m+7, site, m+1, m+7))
+		}
+	}
+	for _, dir := range []string{told, rows} {
+		if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if a, b := startest.Dump(t, rows), startest.Dump(t, told); a != b {
+		t.Errorf("paths tell something else:\n%s", startest.Difference(a, b))
+	}
+	startest.Write(t, told, "stock/mill/Smarch-2025_3.csv", "item,pieces\nc,5\n")
+	startest.Write(t, told, "stock/mill/04.2025_x.csv", "item,pieces\nc,5\nd,6\n")
+	startest.Write(t, told, "stock/mill/05.2025.csv", "item,pieces\nc,5\n")
+	run, err := startest.Load(t, told, load.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	figures := run.Steps[len(run.Steps)-1].Figures
+	reasons := fmt.Sprint(figures.Reasons)
+	for _, want := range []string{
+		"Smarch-2025 in stock/mill/Smarch-2025_3.csv is not written as MMM-yyyy or MM.yyyy",
+		"x in stock/mill/04.2025_x.csv is not an integer", "stock/mill/05.2025.csv is not written as {}_*.csv",
+	} {
+		if !strings.Contains(reasons, want) || figures.SetAside != 4 {
+			t.Errorf("%q is not in %s (%d set aside)", want, reasons, figures.SetAside)
+		}
+	}
+}

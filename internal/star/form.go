@@ -72,6 +72,8 @@ func form(sections []Section, title string, e Entry) object {
 		return mapOf(ref(nested))
 	case e.Form == "a list of holidays":
 		return object{"type": "array", "items": ref(nested)}
+	case e.Form == "name: what, or keys":
+		return mapOf(object{"enum": []string{FilePath, FileName, FileLine, Delivered}}, ref(nested))
 	case e.Form == "column: parts":
 		return mapOf(mapOf(ref("word")))
 	case e.Form == "member: label, or keys":

@@ -14,22 +14,8 @@ func (c *checker) layouts(s *Source, path string) {
 	if s.CSV.layouts == nil && !slices.ContainsFunc(s.Columns, func(c Column) bool { return c.layouts != nil }) {
 		return
 	}
-	names, _ := locale.Find(cmp.Or(s.CSV.language, "en")) // which was found before
-	words := parse.Words{Century: s.CSV.century, Months: parse.MonthNames(
-		names.Months.Wide.Format, names.Months.Wide.StandAlone, names.Months.Short.Format, names.Months.Short.StandAlone)}
-	compile := func(texts []Name, kind column.Kind, path string) (list parse.Layouts) {
-		for _, w := range texts {
-			l, err := parse.NewLayout(w.Text, kind, words)
-			if err != nil {
-				c.errorf(w.At, path, "%v", err)
-				continue
-			}
-			list = append(list, l)
-		}
-		return list
-	}
 	of := func(kind column.Kind) parse.Layouts {
-		return compile(s.CSV.layouts[kind], kind, path+".csv."+column.Type{Kind: kind}.String())
+		return c.compileLayouts(s, s.CSV.layouts[kind], kind, path+".csv."+column.Type{Kind: kind}.String())
 	}
 	st := &s.CSV.Style
 	st.Date, st.Timestamp, st.Time = of(column.Date), of(column.Timestamp), of(column.Time)
@@ -43,6 +29,25 @@ func (c *checker) layouts(s *Source, path string) {
 			c.errorf(col.layouts[0].At, at, "a layout is for a date, a timestamp or a time in a text file")
 			continue
 		}
-		col.Layouts = compile(col.layouts, col.Type.Kind, at)
+		col.Layouts = c.compileLayouts(s, col.layouts, col.Type.Kind, at)
 	}
+}
+
+// compileLayouts reads layouts with the words of a source.
+func (c *checker) compileLayouts(s *Source, texts []Name, kind column.Kind, path string) (list parse.Layouts) {
+	if len(texts) == 0 {
+		return nil
+	}
+	names, _ := locale.Find(cmp.Or(s.CSV.language, "en")) // which was found before
+	words := parse.Words{Century: s.CSV.century, Months: parse.MonthNames(
+		names.Months.Wide.Format, names.Months.Wide.StandAlone, names.Months.Short.Format, names.Months.Short.StandAlone)}
+	for _, w := range texts {
+		l, err := parse.NewLayout(w.Text, kind, words)
+		if err != nil {
+			c.errorf(w.At, path, "%v", err)
+			continue
+		}
+		list = append(list, l)
+	}
+	return list
 }

@@ -8,6 +8,7 @@ import (
 	"path"
 	"slices"
 	"sync"
+	"time"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
@@ -20,12 +21,13 @@ import (
 type part struct {
 	from   source.Input
 	take   []int           // for each column that the flow takes, the part's column; -1-k is constant k, none if the file tells
-	ofFile []string        // and what of the file it is then
+	ofFile []*star.OfFile  // and what of the file it is then
 	same   bool            // they are the same
 	consts []column.Column // of one row
 	pool   sync.Pool       // of batches of the part's columns
 
 	delivered func(file string) int64
+	zone      *time.Location        // of the model
 	leave     func(b *column.Batch) // takes out the rows that are left out; nil if none are
 }
 
@@ -88,14 +90,15 @@ func (f *Flow) newPart(in source.Input, consts map[string]*column.Column) *part 
 	p := newPart(in, f.taken, func(c string) string { return c }, consts)
 	p.leave = f.leaver(in.Fields())
 	for k, c := range f.taken {
-		for _, o := range f.of.OfFile {
+		for n := range f.of.OfFile {
+			o := &f.of.OfFile[n]
 			if o.Text != c.Name {
 				continue
 			}
 			if p.ofFile == nil {
-				p.ofFile = make([]string, len(f.taken))
+				p.ofFile, p.zone = make([]*star.OfFile, len(f.taken)), f.in.Model.Zone
 			}
-			p.ofFile[k], p.same = o.What, false
+			p.ofFile[k], p.same = o, false
 			p.delivered = func(name string) int64 { return f.in.DeliveredOn(f.of, name) }
 		}
 	}
@@ -145,8 +148,12 @@ func (p *part) fill(piece column.Piece, b *column.Batch) error {
 	b.Reset(have.N)
 	for k, at := range p.take {
 		switch c := &b.Cols[k]; {
-		case p.ofFile != nil && p.ofFile[k] != "":
-			p.tell(p.ofFile[k], &have.From, c)
+		case p.ofFile != nil && p.ofFile[k] != nil:
+			if err := p.tell(p.ofFile[k], &have.From, c); err != nil {
+				for i := range b.N {
+					b.SetAside(i, p.ofFile[k].Text, err.Error(), "")
+				}
+			}
 		case at < 0:
 			for i := range have.N {
 				c.Set(i, &p.consts[-1-at], 0)
@@ -164,11 +171,21 @@ func (p *part) fill(piece column.Piece, b *column.Batch) error {
 	return nil
 }
 
-// tell fills a column with what the file of some rows tells.
-func (p *part) tell(what string, from *column.Origin, c *column.Column) {
+// tell fills a column with what the file of some rows tells. The error is of a path that does not tell it.
+func (p *part) tell(o *star.OfFile, from *column.Origin, c *column.Column) error {
+	if o.What == star.FilePart {
+		if len(from.Line) == 0 {
+			return nil
+		}
+		err := o.Read(from.File, p.zone, c)
+		for i := range from.Line {
+			c.Set(i, c, 0)
+		}
+		return err
+	}
 	clear(c.Null)
 	for i, line := range from.Line {
-		switch what {
+		switch o.What {
 		case star.FilePath:
 			c.Text[i] = from.File
 		case star.FileName:
@@ -182,6 +199,7 @@ func (p *part) tell(what string, from *column.Origin, c *column.Column) {
 			c.Int[i] = c.Int[0]
 		}
 	}
+	return nil
 }
 
 // mostReads is how many rows a list that drives reading may have.
