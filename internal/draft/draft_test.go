@@ -161,7 +161,7 @@ var scenarios = []scenario{
 			for n := range 500 {
 				orders += fmt.Sprintf("%d,Q%04d,%d/%d/2024,%d.%02d\n", n+1, 1+r.IntN(71), 1+n%12, 1+n%28, r.IntN(900), r.IntN(100))
 			}
-			put("clients.jsonl", clients)
+			put("clients.json", "["+strings.ReplaceAll(strings.TrimSpace(clients), "\n", ",\n ")+"]")
 			put("orders.csv", orders)
 		},
 		keys:   "clients: code; orders: id",

@@ -107,15 +107,15 @@ func (w *writer) source(t *table) {
 	}
 	w.because(1, "%s", said)
 	for _, path := range t.Lists {
-		w.doubt(1, "%s has lists, which are not read", path)
+		w.doubt(1, "%s has lists, which are not read; each: %s makes a row of each element", path, path)
 	}
 	if t.Ragged > 0 {
 		w.doubt(1, "%s with another number of fields: they will be set aside", many(t.Ragged, "row"))
 	}
 	w.line(1, "%s:", t.name)
 	w.line(2, "read: %s", list(patterns(t.Files)))
-	if t.Format == star.JSONLines && path.Ext(strings.TrimSuffix(t.Files[0], ".gz")) != ".jsonl" {
-		w.line(2, "format: json_lines")
+	if end := map[string]string{star.JSONLines: ".jsonl", star.JSON: ".json"}[t.Format]; end != "" && path.Ext(strings.TrimSuffix(t.Files[0], ".gz")) != end {
+		w.line(2, "format: %s", t.Format)
 	}
 	if lines := csvLines(t); len(lines) > 0 {
 		w.line(2, "csv:")

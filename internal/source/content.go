@@ -14,6 +14,8 @@ import (
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
+
+	"ironmonger/internal/star"
 )
 
 // encodings are those that a source may declare besides UTF-8, by their IANA names.
@@ -61,6 +63,9 @@ func (f *Files) open(file *file) (*content, error) {
 	}
 	if err == nil {
 		err = t.layers(f.csv.Encoding)
+	}
+	if err == nil && f.of.Format == star.JSON {
+		t.from = newDocument(t.from)
 	}
 	if err == nil && !f.lines && !f.csv.Header.IsFirst() {
 		err = f.toHeader(t)
@@ -126,7 +131,10 @@ func (t *content) Close() {
 func (t *content) plain() string {
 	err := t.failed
 	var path *fs.PathError
+	var document *documentError
 	switch {
+	case errors.As(err, &document):
+		return err.Error()
 	case errors.As(err, &path) || t.compress == "":
 		return reason(err)
 	case errors.Is(err, io.ErrUnexpectedEOF):

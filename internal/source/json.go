@@ -55,6 +55,9 @@ func below(path string) string {
 
 // fillLines turns lines, each a JSON object, into typed rows.
 func (p *piece) fillLines(b *column.Batch) error {
+	if p.of.each != nil {
+		return p.fillElements(b)
+	}
 	b.Reset(bytes.Count(p.data, []byte{'\n'}) + 1)
 	readers := p.of.readers()
 	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]

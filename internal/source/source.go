@@ -132,6 +132,7 @@ type Files struct {
 	nested bool             // objects and lists may stand in text columns, as JSON
 	paths  []jsonPath       // of each field
 	named  map[string][]int // fields by the first name of their path
+	each   *elements        // of JSON, whose lists have the rows; nil if the objects are
 	piece  int              // bytes of a file that are taken at a time
 	doubts doubts
 }
@@ -276,7 +277,7 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 		of:     s,
 		zone:   in.Model.Zone,
 		csv:    s.CSV,
-		lines:  s.Format == star.JSONLines,
+		lines:  s.IsJSON(),
 		nested: s.Nested,
 		piece:  cmp.Or(in.Piece, PieceSize),
 	}
@@ -299,6 +300,7 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 	for k, path := range f.paths {
 		f.named[path.name] = append(f.named[path.name], k)
 	}
+	f.each = newElements(s, f.fields, f.judged)
 	var errs diag.List
 	f.dir, f.files, errs = in.locate(s)
 	for _, file := range f.files {
@@ -356,7 +358,7 @@ func (in *Inputs) AsRead(
 		plain.Columns = slices.DeleteFunc(columns, func(c star.Column) bool { return c.Type.Kind == column.Null })
 		return plain, err
 	}
-	plain.Nested, plain.CSV.Nulls, plain.CSV.Style = true, nil, parse.Style{}
+	plain.Nested, plain.Each, plain.CSV.Nulls, plain.CSV.Style = true, nil, nil, parse.Style{}
 	files, err := in.openText(plain, func(string) bool { return false })
 	if err != nil {
 		return nil, err

@@ -146,7 +146,7 @@ func (c *checker) origin(s *Source) {
 
 // formatOf returns the format that the ends of patterns tell.
 func formatOf(patterns []Name) string {
-	for end, format := range map[string]string{".jsonl": JSONLines, ".parquet": Parquet, ".ics": ICalendar} {
+	for end, format := range map[string]string{".jsonl": JSONLines, ".json": JSON, ".parquet": Parquet, ".ics": ICalendar} {
 		other := func(w Name) bool {
 			return !strings.HasSuffix(strings.TrimSuffix(strings.TrimSuffix(w.Text, ".gz"), ".zst"), end)
 		}
@@ -157,8 +157,30 @@ func formatOf(patterns []Name) string {
 	return InCSV
 }
 
+// elements checks which lists of JSON make rows.
+func (c *checker) elements(s *Source, path string) {
+	for k, w := range s.Each {
+		switch {
+		case !s.IsJSON():
+			c.errorf(w.At, path+".each", "only JSON has lists")
+			return
+		case k > 0 && !strings.HasPrefix(w.Text, s.Each[k-1].Text+"."):
+			c.errorf(w.At, path+".each", "%s is not within %s", w.Text, s.Each[k-1].Text)
+		}
+	}
+	for _, col := range s.Columns {
+		at := path + ".columns." + col.Text + ".position_in"
+		if in := col.PositionIn; in != "" && !slices.ContainsFunc(s.Each, func(w Name) bool { return w.Text == in }) {
+			c.errorf(col.At, at, "%s is not a path of each", in)
+		} else if in != "" && col.Type.Kind != column.Integer && known(col.Type) {
+			c.errorf(col.At, at, "a position is an integer")
+		}
+	}
+}
+
 func (c *checker) marks(s *Source, path string) {
 	c.layouts(s, path)
+	c.elements(s, path)
 	for _, col := range s.Columns {
 		if col.Zone == nil && col.WrittenIn == nil {
 			continue
@@ -173,7 +195,7 @@ func (c *checker) marks(s *Source, path string) {
 		}
 	}
 	for _, col := range s.Columns {
-		if col.Position > 0 && (s.Format == JSONLines || s.Format == Parquet || s.Format == ICalendar || len(s.Read) == 0) {
+		if col.Position > 0 && (s.IsJSON() || s.Format == Parquet || s.Format == ICalendar || len(s.Read) == 0) {
 			c.errorf(
 				col.At,
 				path+".columns."+col.Text,

@@ -80,7 +80,8 @@ type Files struct {
 	Within Name   // the folder of the files; "" is the model's
 	Read   []Name // patterns
 	Format string
-	Nested bool // of JSON: objects and lists may stand in text columns
+	Nested bool   // of JSON: objects and lists may stand in text columns
+	Each   []Name // of JSON: paths of lists whose elements are the rows, each within the one before
 	CSV    CSV
 	Events Events
 }
@@ -114,6 +115,7 @@ func (h Header) IsFirst() bool { return h.Line <= 1 && h.Begins == nil }
 const (
 	InCSV     = "csv"
 	JSONLines = "json_lines"
+	JSON      = "json" // documents: a list of objects, or objects one after the other
 	Parquet   = "parquet"
 	ICalendar = "icalendar"
 )
@@ -130,11 +132,16 @@ type Column struct {
 	Layouts  parse.Layouts // of dates, timestamps or times; nil for those of the source
 	layouts  []Name
 
+	PositionIn string // of JSON: the list of which it is the position of the element, from 1; "" if it is a value
+
 	Zone      *time.Location // of timestamps: the zone whose clock they show; nil for that of the model
 	WrittenIn *time.Location // and the one whose clock is meant where they have no offset; nil for that of the model
 
 	zones diag.Place // where these are said
 }
+
+// IsJSON reports whether the files have objects.
+func (f *Files) IsJSON() bool { return f.Format == JSONLines || f.Format == JSON }
 
 // InFile is the column's name in what is read.
 func (c *Column) InFile() string { return cmp.Or(c.Header, c.Text) }
@@ -356,10 +363,17 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		},
 		{
 			"format",
-			"csv, json_lines, parquet or icalendar",
-			"the format of the files. The default follows from the end of the patterns: `.jsonl`, `.parquet`, `.ics`, else CSV. JSON Lines has one object in each line. A column is found by its path, names separated by points (`cargo.code`); `header` has the path if it is not the name of the column. A missing value is null. A list or an object instead of a value sets the row aside. Parquet files have types of their own. iCalendar files (RFC 5545) have a row for each day of each event of whole days, with the columns date, name, uid, categories and remark",
+			"csv, json_lines, json, parquet or icalendar",
+			"the format of the files. The default follows from the end of the patterns: `.jsonl`, `.json`, `.parquet`, `.ics`, else CSV. JSON Lines has one object in each line; JSON is a document, a list of objects or objects one after the other, whose rows are numbered by these. A column is found by its path, names separated by points (`cargo.code`); `header` has the path if it is not the name of the column. A missing value is null. A list or an object instead of a value sets the row aside. Parquet files have types of their own. iCalendar files (RFC 5545) have a row for each day of each event of whole days, with the columns date, name, uid, categories and remark",
 			false,
-			func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, Parquet, ICalendar) },
+			func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, JSON, Parquet, ICalendar) },
+		},
+		{
+			"each",
+			"a path or a list",
+			"of JSON: the path of a list, each element of which is a row. Columns below it have paths that begin with it (`legs.port`; `legs` for elements that are no objects); the others are those of the object around it. With several paths, each is a list within the one before. An object without elements has no row",
+			false,
+			func(n *node) { s.Each = r.words(n, "a path") },
 		},
 		{
 			"csv",
@@ -624,6 +638,17 @@ func (r *reader) columnEntries(c *Column) []Entry {
 			"of a timestamp in a text file: the time zone of values without an offset, if it is not that of the model",
 			false,
 			func(n *node) { c.WrittenIn, c.zones = r.zone(n), n.key.At },
+		},
+		{
+			"position_in",
+			"a path of each",
+			"of JSON with each: instead of a value, the position of the element in this list, from 1",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a path"); ok {
+					c.PositionIn = w.Text
+				}
+			},
 		},
 		{
 			"position",

@@ -8,6 +8,12 @@ import (
 	"github.com/tidwall/gjson"
 )
 
+// inLines reports whether the first object of a text is a line.
+func inLines(text []byte) bool {
+	line, _, _ := bytes.Cut(text, []byte{'\n'})
+	return gjson.ValidBytes(line)
+}
+
 // pathsOf lists the paths of the values in JSON objects, a line each, in the order in which they are met, and those of the
 // lists among them.
 func pathsOf(text []byte, whole bool) (paths, lists []string) {

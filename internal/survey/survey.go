@@ -138,12 +138,14 @@ func shape(root *os.Root, name string) (*Table, error) {
 	case bytes.HasPrefix(start, []byte("BEGIN:VCALENDAR")):
 		t.Format = star.ICalendar
 		return t, nil
-	case start[0] == '{':
+	case start[0] == '{' && inLines(start):
 		t.Format = star.JSONLines
 		t.head, t.Lists = pathsOf(text, whole)
 		return t, nil
-	case start[0] == '[' && path.Ext(plain) == ".json":
-		return nil, fmt.Errorf("a document of JSON, not objects in lines of their own")
+	case start[0] == '{', start[0] == '[' && path.Ext(plain) == ".json":
+		t.Format = star.JSON
+		t.head, t.Lists = pathsOf(source.Lines(text), true)
+		return t, nil
 	case start[0] == '<':
 		return nil, fmt.Errorf("looks like XML or HTML, which is not read")
 	}
@@ -210,7 +212,7 @@ func (t *Table) Source() *star.Source {
 	for _, name := range t.Files {
 		s.Read = append(s.Read, star.Name{Text: name})
 	}
-	if t.Format == star.JSONLines {
+	if s.IsJSON() {
 		s.Nested = true // a later object may have a list there
 		for _, path := range t.head {
 			s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: path}, Type: column.Type{Kind: column.Text}, Header: path})

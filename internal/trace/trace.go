@@ -393,6 +393,9 @@ func (t *tracer) origin(f *schema.Fact, fact *column.Batch, at int64) (*Origin, 
 	if o.Read, err = t.asRead(in, f.Source, names[number], line); err != nil {
 		return nil, nil, err
 	}
+	if len(rows) > 0 {
+		first = rows[0]
+	}
 	o.Shaped = values(f.Source.Fields(), first.Batch, first.Row)
 	for _, j := range flow.Joined(diag.Place{File: names[number], Line: int(line)}) {
 		o.Joined = append(o.Joined, Joined{j.Join, j.Source, j.Place.String()})

@@ -284,12 +284,29 @@ type At struct {
 	Row int
 }
 
-// Rows yields each row that a line of a file makes: several where parts of the source read one file, as a list that
-// names a folder twice does.
+// Rows yields each row that a line of a file makes: several where a line has a list of rows, or where parts of the source read
+// one file, as a list that names a folder twice does.
 func (f *Flow) Rows(ctx context.Context, name string, line int64) iter.Seq2[At, error] {
 	return func(yield func(At, error) bool) {
+		for b, err := range f.around(ctx, name, line) {
+			if err != nil {
+				yield(At{nil, -1}, err)
+				return
+			}
+			for i, at := range b.From.Line {
+				if at == line && !yield(At{b, i}, nil) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// around yields batches that have all rows of a line of a file.
+func (f *Flow) around(ctx context.Context, name string, line int64) iter.Seq2[*column.Batch, error] {
+	return func(yield func(*column.Batch, error) bool) {
 		if err := f.prepare(ctx); err != nil {
-			yield(At{nil, -1}, err)
+			yield(nil, err)
 			return
 		}
 		if f.of.Distinct != nil || f.of.Group != nil {
@@ -299,10 +316,10 @@ func (f *Flow) Rows(ctx context.Context, name string, line int64) iter.Seq2[At, 
 					err = p.Fill(b)
 				}
 				if err != nil {
-					yield(At{nil, -1}, err)
+					yield(nil, err)
 					return
 				}
-				if i := slices.Index(b.From.Line, line); b.From.File == name && i >= 0 && !yield(At{b, i}, nil) {
+				if b.From.File == name && slices.Contains(b.From.Line, line) && !yield(b, nil) {
 					return
 				}
 			}
@@ -312,15 +329,19 @@ func (f *Flow) Rows(ctx context.Context, name string, line int64) iter.Seq2[At, 
 			if !slices.Contains(p.from.Names(), name) {
 				continue
 			}
-			for at, err := range p.rows(ctx, name, line) {
+			for have, err := range p.around(ctx, name, line) {
+				b := column.NewBatch(f.localFields())
 				if err == nil {
-					at, err = f.rowOf(p, at)
+					err = p.fill(filled{have}, b)
+				}
+				if err == nil {
+					err = f.shape(b)
 				}
 				if err != nil {
-					yield(At{nil, -1}, err)
+					yield(nil, err)
 					return
 				}
-				if at.Row >= 0 && !yield(at, nil) {
+				if !yield(b, nil) {
 					return
 				}
 			}
@@ -328,30 +349,17 @@ func (f *Flow) Rows(ctx context.Context, name string, line int64) iter.Seq2[At, 
 	}
 }
 
-// rows yields the rows of a line as a part reads them.
-func (p *part) rows(ctx context.Context, name string, line int64) iter.Seq2[At, error] {
+// around yields batches that have all rows of a line as a part reads them.
+func (p *part) around(ctx context.Context, name string, line int64) iter.Seq2[*column.Batch, error] {
 	if from, ok := p.from.(*Flow); ok {
-		return from.Rows(ctx, name, line)
+		return from.around(ctx, name, line)
 	}
-	return func(yield func(At, error) bool) {
+	return func(yield func(*column.Batch, error) bool) {
 		b := p.batch()
 		if i, err := p.from.Row(ctx, name, line, b); i >= 0 || err != nil {
-			yield(At{b, i}, err)
+			yield(b, err)
 		}
 	}
-}
-
-// rowOf brings the batch of a row of a part to what the source says of it.
-func (f *Flow) rowOf(p *part, at At) (At, error) {
-	line := at.From.Line[at.Row]
-	b := column.NewBatch(f.localFields())
-	if err := p.fill(filled{at.Batch}, b); err != nil {
-		return At{nil, -1}, err
-	}
-	if err := f.shape(b); err != nil {
-		return At{nil, -1}, err
-	}
-	return At{b, slices.Index(b.From.Line, line)}, nil
 }
 
 // filled is a piece whose rows are there already.
