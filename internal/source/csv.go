@@ -108,9 +108,18 @@ func (f *Files) header(file *file, s *star.Source) diag.List {
 		twice[name] = twice[name] || again
 		at[name] = i
 	}
-	for _, c := range s.Columns {
-		i, ok := at[c.InFile()]
-		if c.Position > 0 {
+	find := func(c *star.Column) (i int, name string, ok bool) {
+		for _, name := range append([]string{c.InFile()}, c.Others...) {
+			if i, ok := at[name]; ok {
+				return i, name, true
+			}
+		}
+		return -1, c.InFile(), false
+	}
+	for k := range s.Columns {
+		c := &s.Columns[k]
+		i, name, ok := find(c)
+		if ok = ok || c.Optional && c.Position == 0; c.Position > 0 {
 			i, ok = c.Position-1, c.Position <= len(names)
 		}
 		switch {
@@ -134,14 +143,15 @@ func (f *Files) header(file *file, s *star.Source) diag.List {
 			errs = append(
 				errs,
 				fail(file.line, "the header has no column %s%s", c.InFile(), diag.Suggest(c.InFile(), names))...)
-		case twice[c.InFile()] && c.Position == 0:
-			errs = append(errs, fail(file.line, "the header has two columns called %s; position tells which", c.InFile())...)
+		case twice[name] && c.Position == 0:
+			errs = append(errs, fail(file.line, "the header has two columns called %s; position tells which", name)...)
 		case column.Find(f.fields, c.Text) >= 0:
 			file.at = append(file.at, i)
 		}
 	}
 	for _, c := range f.judged {
-		if file.at = append(file.at, at[c.InFile()]); c.Position > 0 {
+		i, _, _ := find(c)
+		if file.at = append(file.at, i); c.Position > 0 {
 			file.at[len(file.at)-1] = c.Position - 1
 		}
 	}
@@ -414,6 +424,10 @@ func (p *piece) Fill(b *column.Batch) error {
 			continue
 		}
 		for k, at := range p.file.at {
+			if at < 0 { // the file does not have the column
+				b.Cols[k].SetNull(n)
+				continue
+			}
 			c, s := &b.Cols[k], record[at]
 			if !plain {
 				s = p.of.unguard(p.of.unswap(s))
@@ -430,6 +444,9 @@ func (p *piece) Fill(b *column.Batch) error {
 				p.refuse(b, n, k, "has bytes that are not "+p.of.csv.Encoding+" text", s)
 			default:
 				if err := readers[k].Set(c, n, s); err != nil {
+					if p.of.replace(c, n, k, readers[k], diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, s) {
+						continue
+					}
 					hint := ""
 					if p.of.csv.Encoding == "" && !utf8.ValidString(s) {
 						hint = " (csv: encoding says what text it is)"
@@ -453,7 +470,7 @@ func (p *piece) Fill(b *column.Batch) error {
 func (p *piece) wrongWidth(b *column.Batch, n int, record []string) {
 	fields := len(record)
 	for k, at := range p.file.at {
-		if b.Cols[k].SetNull(n); p.of.isText(k) && at < fields && record[at] != "" {
+		if b.Cols[k].SetNull(n); p.of.isText(k) && at >= 0 && at < fields && record[at] != "" {
 			s := p.of.unguard(p.of.unswap(record[at]))
 			b.Cols[k].Null[n], b.Cols[k].Text[n] = false, strings.ToValidUTF8(s, string(replaced))
 		}

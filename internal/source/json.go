@@ -140,11 +140,12 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 			return
 		}
 	}
-	if err := reader.Set(c, n, text); err != nil {
+	at := diag.Place{File: p.file.name, Line: int(b.From.Line[n])}
+	if err := reader.Set(c, n, text); err != nil && !p.of.replace(c, n, k, reader, at, text) {
 		b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), diag.Clip(diag.Printable(text), 60))
 	} else if reader.Ambiguous {
 		reader.Ambiguous = false
-		p.of.doubt(k, diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, text)
+		p.of.doubt(k, at, text)
 	}
 }
 

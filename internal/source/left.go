@@ -28,10 +28,18 @@ func Keeps(s *star.Source) bool {
 func Fits(s *star.Source, head []string) bool {
 	for k, c := range s.Columns {
 		n := 0
-		for _, name := range head {
-			if name == c.InFile() {
-				n++
+		for _, name := range append([]string{c.InFile()}, c.Others...) {
+			if n > 0 {
+				break
 			}
+			for _, there := range head {
+				if there == name {
+					n++
+				}
+			}
+		}
+		if n == 0 && c.Optional {
+			n = 1
 		}
 		at := c.Position
 		if at == 0 && s.CSV.Headless {

@@ -134,13 +134,16 @@ type Files struct {
 	named  map[string][]int // fields by the first name of their path
 	each   *elements        // of JSON, whose lists have the rows; nil if the objects are
 	piece  int              // bytes of a file that are taken at a time
+	unfit  []*star.Unfit    // of each field that is no text of a column
 	doubts doubts
 }
 
-// doubts are values that can be read in several ways, by the fields that have them.
+// doubts are values that can be read in several ways, and values that do not fit and are taken for something else, by the fields that
+// have them.
 type doubts struct {
-	mu sync.Mutex
-	of map[int]*doubt
+	mu    sync.Mutex
+	of    map[int]*doubt
+	unfit map[int]*doubt
 }
 
 type doubt struct {
@@ -153,13 +156,32 @@ type doubt struct {
 func (f *Files) doubt(k int, at diag.Place, text string) {
 	f.doubts.mu.Lock()
 	defer f.doubts.mu.Unlock()
-	if f.doubts.of == nil {
-		f.doubts.of = map[int]*doubt{}
+	note(&f.doubts.of, k, at, text)
+}
+
+// replace takes a value that does not fit its type for what the model says, and reports whether it says something.
+func (f *Files) replace(c *column.Column, n, k int, reader *parse.Reader, at diag.Place, text string) bool {
+	if k >= len(f.unfit) || f.unfit[k].IsUsual() {
+		return false
 	}
-	d := f.doubts.of[k]
+	if c.SetNull(n); f.unfit[k].Value != nil && parse.NewReader(reader.Zone()).Set(c, n, f.unfit[k].Value.Text) != nil {
+		return false
+	}
+	f.doubts.mu.Lock()
+	defer f.doubts.mu.Unlock()
+	note(&f.doubts.unfit, k, at, text)
+	return true
+}
+
+// note counts a value of a field, and keeps the first.
+func note(list *map[int]*doubt, k int, at diag.Place, text string) {
+	if *list == nil {
+		*list = map[int]*doubt{}
+	}
+	d := (*list)[k]
 	if d == nil {
 		d = &doubt{first: at, text: strings.Clone(text)}
-		f.doubts.of[k] = d
+		(*list)[k] = d
 	}
 	if d.values++; at.File == d.first.File && at.Line < d.first.Line {
 		d.first, d.text = at, strings.Clone(text)
@@ -175,6 +197,14 @@ func (f *Files) Notes() []string {
 		if d := f.doubts.of[k]; d != nil {
 			notes = append(notes, fmt.Sprintf("source %s: %s: several layouts can read %d of the values, and the first one counts; for example %s (%s)",
 				f.of.Text, f.fields[k].Name, d.values, diag.Printable(d.text), d.first))
+		}
+		if d := f.doubts.unfit[k]; d != nil {
+			instead := "nothing"
+			if v := f.unfit[k].Value; v != nil {
+				instead = v.Text
+			}
+			notes = append(notes, fmt.Sprintf("source %s: %s: %d of the values do not fit its type and are taken for %s; for example %s (%s)",
+				f.of.Text, f.fields[k].Name, d.values, instead, diag.Clip(diag.Printable(d.text), 60), d.first))
 		}
 	}
 	return notes
@@ -286,6 +316,7 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
 			f.paths = append(f.paths, newPath(c.InFile()))
 			f.own = append(f.own, nil)
+			f.unfit = append(f.unfit, &c.Unfit)
 			if c.Zone != nil || c.WrittenIn != nil || c.Layouts != nil {
 				f.own[len(f.own)-1] = &c
 			}

@@ -9,6 +9,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/parse"
 )
 
 // walk is how far the check of a source has come.
@@ -178,8 +179,32 @@ func (c *checker) elements(s *Source, path string) {
 	}
 }
 
+// odd checks what is declared for columns and values that are missing or do not fit.
+func (c *checker) odd(s *Source, path string) {
+	for k := range s.Columns {
+		col := &s.Columns[k]
+		at := path + ".columns." + col.Text
+		inText := len(s.Read) > 0 && (s.Format == InCSV || s.IsJSON())
+		if (col.Others != nil || col.Optional) && (s.Format != InCSV || len(s.Read) == 0 || s.CSV.Headless) {
+			c.errorf(col.At, at, "only CSV files with a header have columns of several names, or without any")
+		}
+		if !col.Unfit.IsUsual() && (!inText || col.Type.Kind == column.Text) {
+			c.errorf(col.At, at+".unfit", "unfit is for text files, and for other types than text")
+			continue
+		}
+		if w := col.Unfit.Value; w != nil && known(col.Type) {
+			one := column.Column{Type: col.Type}
+			one.Resize(1)
+			if err := parse.NewReader(c.model.Zone).Set(&one, 0, w.Text); err != nil {
+				c.errorf(w.At, at+".unfit.value", "%s %v", w.Text, err)
+			}
+		}
+	}
+}
+
 func (c *checker) marks(s *Source, path string) {
 	c.layouts(s, path)
+	c.odd(s, path)
 	c.elements(s, path)
 	for _, col := range s.Columns {
 		if col.Zone == nil && col.WrittenIn == nil {

@@ -45,6 +45,7 @@ func Sections() []Section {
 			"A column with another name in its source, or with a position.",
 			r.columnEntries(&Column{}),
 		},
+		{"sources.NAME.columns.NAME.unfit", "The value instead of one that does not fit its type.", r.unfitEntries(&Column{})},
 		{"sources.NAME.of_file.NAME", "A column that is a part of the path of the file.", r.partEntries(&OfFile{})},
 		{"sources.NAME.csv", "The format of CSV files.", r.csvEntries(&CSV{})},
 		{"sources.NAME.csv.header", "Where the header of CSV files is, if it is not their first line.", r.headerEntries(&Header{})},

@@ -128,6 +128,9 @@ type Column struct {
 	Name
 	Type     column.Type   // Null as long as what is read tells it
 	Header   string        // its name there; its own if empty
+	Others   []string      // other names that it may have there: the first that is there counts
+	Optional bool          // it may be missing, and is null then
+	Unfit    Unfit         // what becomes of a value that does not fit the type
 	Position int           // in a record, from 1; 0 if its header tells
 	Layouts  parse.Layouts // of dates, timestamps or times; nil for those of the source
 	layouts  []Name
@@ -139,6 +142,15 @@ type Column struct {
 
 	zones diag.Place // where these are said
 }
+
+// Unfit says what becomes of a value that does not fit the type of its column.
+type Unfit struct {
+	Null  bool  // it is taken for nothing
+	Value *Name // or for this value; if neither, the row is set aside
+}
+
+// IsUsual reports whether the row is set aside.
+func (u *Unfit) IsUsual() bool { return !u.Null && u.Value == nil }
 
 // IsJSON reports whether the files have objects.
 func (f *Files) IsJSON() bool { return f.Format == JSONLines || f.Format == JSON }
@@ -598,6 +610,23 @@ func (r *reader) typ(n *node) column.Type {
 	return t
 }
 
+// unfit reads what becomes of values that do not fit.
+func (r *reader) unfit(n *node, c *Column) {
+	if n.Kind != yaml.MappingNode {
+		c.Unfit.Null = r.choice(n, string(SetAside), string(LeaveEmpty)) == string(LeaveEmpty)
+		return
+	}
+	r.section(n, r.unfitEntries(c))
+}
+
+func (r *reader) unfitEntries(c *Column) []Entry {
+	return []Entry{{"value", "a value", "the value that it has instead", true, func(n *node) {
+		if w, ok := r.word(n, "a value"); ok {
+			c.Unfit.Value = &w
+		}
+	}}}
+}
+
 func (r *reader) columnEntries(c *Column) []Entry {
 	return []Entry{
 		{
@@ -609,14 +638,32 @@ func (r *reader) columnEntries(c *Column) []Entry {
 		},
 		{
 			"header",
-			"a name",
-			"its name in the header of the file, in the table or in the other source; in JSON and Parquet, its path",
+			"a name or a list",
+			"its name in the header of the file, in the table or in the other source; in JSON and Parquet, its path. Of several names in CSV, the first that is there counts",
 			false,
 			func(n *node) {
-				if w, ok := r.word(n, "a name"); ok {
-					c.Header = w.Text
+				for k, w := range r.words(n, "a name") {
+					if k == 0 {
+						c.Header = w.Text
+					} else {
+						c.Others = append(c.Others, w.Text)
+					}
 				}
 			},
+		},
+		{
+			"absent",
+			"stop or leave_empty",
+			"what happens if the header of a CSV file does not have the column: the load stops (the default), or the column is null",
+			false,
+			func(n *node) { c.Optional = r.choice(n, string(Stop), string(LeaveEmpty)) == string(LeaveEmpty) },
+		},
+		{
+			"unfit",
+			"set_aside, leave_empty, or keys",
+			"what happens if a value in a text file does not fit the type: the row is set aside (the default), or the column is null; or it has another `value`. The values are counted and reported",
+			false,
+			func(n *node) { r.unfit(n, c) },
 		},
 		{
 			"layout",
