@@ -457,6 +457,7 @@ func (c *checker) shape(s *Source) {
 		return
 	}
 	c.leaveOut(s, path)
+	c.unpivot(s, path)
 	here := s.Joined()
 	for i := range s.Derive {
 		d := &s.Derive[i]

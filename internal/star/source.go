@@ -35,6 +35,7 @@ type Source struct {
 	DeliveredBy *Name    // the parameter that says when files are delivered; nil if the day of the run does
 
 	Columns  []Column // those taken; of a table, a Parquet file or other sources nil is all
+	Unpivot  *Unpivot // columns that become rows; nil if none do
 	LeaveOut []Rule   // rows whose condition is true are not meant: they are counted, and nothing else
 	Shaping
 
@@ -219,7 +220,12 @@ func (s *Source) Reads() bool {
 func (s *Source) Taken() []column.Field {
 	var fields []column.Field
 	for _, c := range s.Columns {
-		fields = append(fields, column.Field{Name: c.Text, Type: c.Type})
+		if !s.Unpivot.Has(c.Text) {
+			fields = append(fields, column.Field{Name: c.Text, Type: c.Type})
+		}
+	}
+	if s.Unpivot != nil {
+		fields = append(fields, s.Unpivot.fields(s)...)
 	}
 	for _, o := range s.OfFile {
 		fields = append(fields, column.Field{Name: o.Text, Type: o.Type()})
@@ -508,6 +514,16 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			"a row that is not meant, such as a line of totals, is left out for that reason if the condition is true: it is counted, and nothing else. In text files, the condition is over the text of the columns, as it was before it was read as a type",
 			false,
 			func(n *node) { s.LeaveOut = r.rules(n) },
+		},
+		{
+			"unpivot",
+			"keys",
+			"columns that become rows, such as one for each month",
+			false,
+			func(n *node) {
+				s.Unpivot = &Unpivot{at: n.key}
+				r.section(n, r.unpivotEntries(s.Unpivot))
+			},
 		},
 	}, r.ofFileEntries(s), r.shapingEntries(s))
 }

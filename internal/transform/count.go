@@ -101,6 +101,9 @@ func (f *Flow) LeftOut() map[string]int64 {
 			sums[r.Reason.Text] += n
 		}
 	}
+	if n := f.emptied.Load(); n > 0 {
+		sums["no "+f.of.Unpivot.ValueAs.Text] += n
+	}
 	return sums
 }
 

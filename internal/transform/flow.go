@@ -29,6 +29,7 @@ type Flow struct {
 
 	read, checks, distinct, group stage
 	leaves                        []atomic.Int64 // rows left out, by rule
+	emptied                       atomic.Int64   // columns without a value that make no rows
 
 	passed  []Passed
 	notes   []string

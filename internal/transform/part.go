@@ -29,6 +29,7 @@ type part struct {
 	delivered func(file string) int64
 	zone      *time.Location        // of the model
 	leave     func(b *column.Batch) // takes out the rows that are left out; nil if none are
+	unpivot   *unpivot
 }
 
 // openParts opens what the source reads, or what it is made of.
@@ -38,7 +39,7 @@ func (f *Flow) openParts(ctx context.Context) error {
 	case s.DrivenBy != nil:
 		return f.openList(ctx)
 	case s.Reads():
-		in, err := f.in.Open(ctx, s, f.in.Model.Bound, func(c string) bool { return f.need[c] })
+		in, err := f.in.Open(ctx, s, f.in.Model.Bound, func(c string) bool { return f.need[c] || s.Unpivot.Has(c) })
 		if err != nil {
 			return err
 		}
@@ -89,6 +90,9 @@ func (f *Flow) openParts(ctx context.Context) error {
 func (f *Flow) newPart(in source.Input, consts map[string]*column.Column) *part {
 	p := newPart(in, f.taken, func(c string) string { return c }, consts)
 	p.leave = f.leaver(in.Fields())
+	if p.unpivot = f.newUnpivot(in.Fields()); p.unpivot != nil {
+		p.same = false
+	}
 	for k, c := range f.taken {
 		for n := range f.of.OfFile {
 			o := &f.of.OfFile[n]
@@ -145,15 +149,14 @@ func (p *part) fill(piece column.Piece, b *column.Batch) error {
 	if p.leave != nil {
 		p.leave(have)
 	}
+	if p.unpivot != nil {
+		p.unpivot.apply(have, b, p)
+		return p.tellAll(b)
+	}
 	b.Reset(have.N)
 	for k, at := range p.take {
 		switch c := &b.Cols[k]; {
-		case p.ofFile != nil && p.ofFile[k] != nil:
-			if err := p.tell(p.ofFile[k], &have.From, c); err != nil {
-				for i := range b.N {
-					b.SetAside(i, p.ofFile[k].Text, err.Error(), "")
-				}
-			}
+		case p.ofFile != nil && p.ofFile[k] != nil: // once it is known which file it is
 		case at < 0:
 			for i := range have.N {
 				c.Set(i, &p.consts[-1-at], 0)
@@ -168,6 +171,21 @@ func (p *part) fill(piece column.Piece, b *column.Batch) error {
 		b.SetAside(int(fault.Row), fault.Of, fault.Reason, fault.Detail)
 	}
 	b.From, have.From = have.From, b.From
+	return p.tellAll(b)
+}
+
+// tellAll fills the columns that the file of some rows tells.
+func (p *part) tellAll(b *column.Batch) error {
+	for k, o := range p.ofFile {
+		if o == nil {
+			continue
+		}
+		if err := p.tell(o, &b.From, &b.Cols[k]); err != nil {
+			for i := range b.N {
+				b.SetAside(i, o.Text, err.Error(), "")
+			}
+		}
+	}
 	return nil
 }
 
@@ -316,7 +334,7 @@ func (f *Flow) openRead(ctx context.Context, consts map[string]*column.Column) (
 	if err != nil {
 		return nil, err
 	}
-	return f.in.Open(ctx, one, bind, func(c string) bool { return f.need[c] && consts[c] == nil })
+	return f.in.Open(ctx, one, bind, func(c string) bool { return (f.need[c] || f.of.Unpivot.Has(c)) && consts[c] == nil })
 }
 
 // each calls row for the rows of a flow that completes this one, in their order, and keeps those that are set aside.
