@@ -36,6 +36,26 @@ func newCast(at int, of node, to column.Type) (node, error) {
 	return c, nil
 }
 
+// newLaidOut casts a text that is written in a layout.
+func newLaidOut(layout token, of node, to column.Type) (node, error) {
+	of = retype(of, column.Type{Kind: column.Text})
+	if !isKind(of, column.Text) || !to.Temporal() && to.Kind != column.Time {
+		return nil, errorAt(layout.at, "a layout is for a text that is cast to a date, a timestamp or a time")
+	}
+	l, err := parse.NewLayout(layout.text, to.Kind, parse.Words{Months: englishMonths})
+	if err != nil {
+		return nil, errorAt(layout.at, "%v", err)
+	}
+	list := parse.Layouts{l}
+	reader := parse.NewReader(nil).Styled(&parse.Style{Date: list, Timestamp: list, Time: list})
+	return &cast{newBase(to), of, reader}, nil
+}
+
+var englishMonths = parse.MonthNames(
+	[]string{"January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"},
+	[]string{"Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"},
+)
+
 // caster casts row i; it says false for a value that does not fit.
 type caster func(c *cast, out *Result, i int, x *Result) bool
 

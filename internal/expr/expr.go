@@ -36,6 +36,7 @@ const (
 	zeroDivision
 	misfit
 	tooLong
+	unfit
 )
 
 var faultTexts = [...]string{
@@ -44,6 +45,7 @@ var faultTexts = [...]string{
 	"division by zero",
 	"value does not fit the cast",
 	"text is too long",
+	"the values do not fit the function",
 }
 
 // String says what is wrong.

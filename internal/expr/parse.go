@@ -565,7 +565,7 @@ func (p *parser) cast(t token) (node, error) {
 		return nil, err
 	}
 	from := p.tok.at
-	for depth := 0; p.tok.kind != tokEnd && (depth > 0 || !p.tok.is(")")); p.next() {
+	for depth := 0; p.tok.kind != tokEnd && (depth > 0 || !p.tok.is(")") && !p.tok.is("layout")); p.next() {
 		if p.tok.is("(") {
 			depth++
 		} else if p.tok.is(")") {
@@ -576,8 +576,19 @@ func (p *parser) cast(t token) (node, error) {
 	if err != nil {
 		return nil, errorAt(from, "%v", err)
 	}
+	layout := p.tok
+	if layout.is("layout") {
+		p.next()
+		if layout = p.tok; layout.kind != tokString {
+			return nil, errorAt(p.tok.at, "a layout stands in quotes: cast(value as date layout 'dd.MM.yyyy')")
+		}
+		p.next()
+	}
 	if err := p.want(")", "to close the cast"); err != nil {
 		return nil, err
+	}
+	if layout.kind == tokString {
+		return newLaidOut(layout, n, typ)
 	}
 	return newCast(t.at, n, typ)
 }

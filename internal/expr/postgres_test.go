@@ -61,6 +61,7 @@ func (w *writer) integer(depth int) func() (string, string) {
 			func() (string, string) { return both("(%s * %s)", deeper(d), leaf) },
 			func() (string, string) { return both("mod(%s, nullif(%s, 0))", deeper(d), deeper(d)) },
 			func() (string, string) { return both("abs(%s)", deeper(d)) },
+			func() (string, string) { return both("strpos(%s, %s)", w.text(d), w.text(0)) },
 			func() (string, string) { return both("coalesce(%s, %s)", deeper(d), deeper(d)) },
 			func() (string, string) { return both("least(%s, %s)", deeper(d), deeper(d)) },
 			func() (string, string) { return both("greatest(%s, %s, %s)", deeper(d), deeper(d), leaf) },
@@ -97,6 +98,10 @@ func (w *writer) decimal(depth int) func() (string, string) {
 			func() (string, string) { return both("coalesce(%s, %s)", w.decimal(d), w.integer(0)) },
 			func() (string, string) { return both("greatest(%s, %s)", w.decimal(d), w.decimal(d)) },
 			func() (string, string) {
+				name, _ := w.word("floor", "ceil", "trunc")
+				return both(name+"(%s)", w.decimal(d))
+			},
+			func() (string, string) {
 				a, b := w.timestamp(d)()
 				c, e := w.timestamp(d)()
 				return "(" + a + " - " + c + ")", "extract(epoch from (" + b + " - " + e + "))"
@@ -125,6 +130,26 @@ func (w *writer) text(depth int) func() (string, string) {
 				return both(fmt.Sprintf("substring(%%s from %d for %d)", start, w.r.IntN(4)), w.text(d))
 			},
 			func() (string, string) { return both("least(%s, %s)", w.text(d), leaf) },
+			func() (string, string) {
+				n := []int{-3, -2, -1, 1, 2, 3}[w.r.IntN(6)]
+				delimiter, _ := w.word("' '", "','", "'a'", "''", "'ey'")
+				return both(fmt.Sprintf("split_part(%%s, %s, %d)", delimiter, n), w.text(d))
+			},
+			func() (string, string) { return both("replace(%s, %s, %s)", w.text(d), leaf, leaf) },
+			func() (string, string) { return both("concat(%s, %s, %s)", w.text(d), leaf, w.date(d)) },
+			func() (string, string) {
+				side, _ := w.word("left", "right")
+				return both(fmt.Sprintf("%s(%%s, %d)", side, w.r.IntN(9)-4), w.text(d))
+			},
+			func() (string, string) { return both("initcap(%s)", w.text(d)) },
+			func() (string, string) {
+				form, _ := w.word("'[a-y]+'", "'x|b'", "'^.'", "'e.$'")
+				return both("regexp_substr(%s, "+form+")", w.text(d))
+			},
+			func() (string, string) {
+				form, _ := w.word(`'([aey])', '<\1>'`, `'[ ,]+', '-', 'g'`, `'h(.)', '\1$\&', 'gi'`, `'^', '$1'`)
+				return both("regexp_replace(%s, "+form+")", w.text(d))
+			},
 			func() (string, string) { return both("case when %s then %s end", w.condition(d), w.text(d)) },
 			func() (string, string) { return both("cast(%s as text)", w.date(d)) })
 	}
@@ -140,7 +165,17 @@ func (w *writer) date(depth int) func() (string, string) {
 		return w.pick(leaf,
 			func() (string, string) { return both(fmt.Sprintf("(%%s + (%d))", n), w.date(depth-1)) },
 			func() (string, string) { return both("coalesce(%s, %s)", w.date(depth-1), leaf) },
-			func() (string, string) { return both("cast(%s as date)", w.timestamp(depth-1)) })
+			func() (string, string) { return both("cast(%s as date)", w.timestamp(depth-1)) },
+			func() (string, string) {
+				unit, _ := w.word("year", "quarter", "month", "week", "day")
+				a, b := both("date_trunc('"+unit+"', %s)", w.date(depth-1))
+				return a, "cast(" + b + " as date)"
+			},
+			func() (string, string) {
+				a, b := leaf()
+				return "make_date(extract(year from " + a + "), extract(month from " + a + "), 28)",
+					"make_date(extract(year from " + b + ")::int, extract(month from " + b + ")::int, 28)"
+			})
 	}
 }
 
@@ -157,7 +192,11 @@ func (w *writer) timestamp(depth int) func() (string, string) {
 		return w.pick(leaf,
 			func() (string, string) { return both(step, w.timestamp(depth-1)) },
 			func() (string, string) { return both(step, w.date(depth-1)) },
-			func() (string, string) { return both("cast(%s as timestamp)", w.date(depth-1)) })
+			func() (string, string) { return both("cast(%s as timestamp)", w.date(depth-1)) },
+			func() (string, string) {
+				unit, _ := w.word("year", "quarter", "month", "week", "day", "hour", "minute", "second")
+				return both("date_trunc('"+unit+"', %s)", w.timestamp(depth-1))
+			})
 	}
 }
 

@@ -152,7 +152,7 @@ func (c *checker) ofFile(s *Source, path string) {
 	for k := range s.OfFile {
 		o := &s.OfFile[k]
 		switch at := path + ".of_file." + o.Text; {
-		case o.layouts != nil && !o.typ.Temporal():
+		case o.layouts != nil && !o.typ.Temporal() && o.typ.Kind != column.Time:
 			c.errorf(o.layouts[0].At, at+".layout", "a layout is for a date, a timestamp or a time")
 		case o.layouts != nil:
 			o.reads = c.compileLayouts(s, o.layouts, o.typ.Kind, at+".layout")
