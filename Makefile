@@ -1,5 +1,6 @@
 # make         the program, static, in build/
 # make demo    build it, and run the full example in build/canal
+# make examples   three small examples with awkward files, loaded in build/examples
 # make test    all tests
 # make race    all tests under the race detector (wants a C compiler)
 # make hunt    the long hunts: fuzzing, random models by the thousand, many kills
@@ -13,7 +14,7 @@ FUZZ ?= 60s
 # whatever is new is kept as it is: making it small takes minutes where the input is a file
 FUZZING = -fuzztime $(FUZZ) -fuzzminimizetime 10x
 
-.PHONY: all demo test race hunt bench reference clean
+.PHONY: examples all demo test race hunt bench reference clean
 
 all:
 	CGO_ENABLED=0 $(GO) build $(VERSION_FLAGS) -o build/ironmonger ./cmd/ironmonger
@@ -30,6 +31,15 @@ test:
 
 race:
 	CGO_ENABLED=1 $(GO) test -race -count=1 ./...
+
+EXAMPLES = library orchard clinic
+examples: all
+	for name in $(EXAMPLES); do \
+	  rm -rf build/examples/$$name && mkdir -p build/examples && cp -r examples/$$name build/examples/ || exit 1; \
+	  build/ironmonger load --model build/examples/$$name/ironmonger.yaml || exit 1; \
+	  build/ironmonger prove --against-sources --model build/examples/$$name/ironmonger.yaml || exit 1; \
+	done
+	$(GO) test -count=1 -run TestExamples ./cmd/ironmonger
 
 hunt:
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows" ./internal/load

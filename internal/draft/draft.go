@@ -59,6 +59,7 @@ type table struct {
 	refs      []*ref
 	referred  bool
 	as        string
+	others    []*table
 }
 
 // field is a column under the name that the model gives it.
@@ -90,7 +91,8 @@ func Make(ctx context.Context, root *os.Root, found []*survey.Table, o Options) 
 			tables = append(tables, newTable(t, names))
 		}
 	}
-	for _, t := range tables {
+	for k, t := range tables {
+		t.others = slices.Concat(tables[:k], tables[k+1:])
 		if err := t.findKey(ctx, root); err != nil {
 			return nil, err
 		}

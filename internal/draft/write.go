@@ -113,7 +113,7 @@ func (w *writer) source(t *table) {
 		w.doubt(1, "%s with another number of fields: they will be set aside", many(t.Ragged, "row"))
 	}
 	w.line(1, "%s:", t.name)
-	w.line(2, "read: %s", list(patterns(t.Files)))
+	w.line(2, "read: %s", list(t.patterns()))
 	if end := map[string]string{star.JSONLines: ".jsonl", star.JSON: ".json"}[t.Format]; end != "" && path.Ext(strings.TrimSuffix(t.Files[0], ".gz")) != end {
 		w.line(2, "format: %s", t.Format)
 	}
@@ -133,6 +133,19 @@ func (w *writer) source(t *table) {
 	}
 	w.leaveOut(t)
 	w.line(0, "")
+}
+
+// patterns returns what reads the files of a table and none of another.
+func (t *table) patterns() []string {
+	list := patterns(t.Files)
+	for _, p := range list {
+		for _, o := range t.others {
+			if slices.ContainsFunc(o.Files, func(f string) bool { ok, err := path.Match(p, f); return ok || err != nil }) {
+				return t.Files
+			}
+		}
+	}
+	return list
 }
 
 // patterns returns what reads the files and, as far as can be, those that come later: of one folder, or of folders beside each
@@ -228,7 +241,7 @@ func (w *writer) column(f *field, t *table) {
 	for _, d := range f.Doubts {
 		w.doubt(3, "%s: %s", f.name, d)
 	}
-	if f.Unfit > 0 {
+	if f.Unfit > 0 && t.totals() != f {
 		w.doubt(3, "%s: %s that do not fit, such as %s (%s): they will be set aside", f.name, many(f.Unfit, "value"), strconv.Quote(f.Example), f.Place)
 	}
 	var parts []string
@@ -251,16 +264,44 @@ func (w *writer) column(f *field, t *table) {
 
 // leaveOut leaves lines of totals out, if values that do not fit say that they are such.
 func (w *writer) leaveOut(t *table) {
-	for _, f := range t.fields {
-		for _, word := range []string{"Total", "TOTAL", "total", "Sum", "SUM", "Grand total", "Subtotal"} {
-			if f.Unfit > 0 && f.Misfits(word) {
-				w.because(2, "lines of totals: %s has %s where others have values of type %s", f.name, strconv.Quote(f.Example), f.Type)
-				w.line(2, "leave_out:")
-				w.line(3, "totals: %s like '%s%%'", f.name, word)
-				return
-			}
+	f := t.totals()
+	if f == nil {
+		return
+	}
+	for _, word := range survey.TotalWords {
+		if f.Misfits(word) {
+			w.because(2, "lines of totals: %s has %s where others have values of type %s", f.name, strconv.Quote(f.Example), f.Type)
+			w.line(2, "leave_out:")
+			w.line(3, "totals: %s like '%s%%'", f.name, word)
+			return
 		}
 	}
+}
+
+// totals returns the field that says in lines of totals that they are such; nil if there are none.
+func (t *table) totals() *field {
+	for _, f := range t.fields {
+		if f.Unfit > 0 && slices.ContainsFunc(survey.TotalWords, f.Misfits) {
+			return f
+		}
+	}
+	return nil
+}
+
+// empty is in how many of these rows a field has no value; lines of totals are taken to have none, if so many have none.
+func (t *table) empty(f *field) int64 {
+	if total := t.totals(); total != nil && f.Empty >= total.Unfit {
+		return f.Empty - total.Unfit
+	}
+	return f.Empty
+}
+
+// rows is how many rows there are besides lines of totals.
+func (t *table) rows() int64 {
+	if f := t.totals(); f != nil {
+		return t.Rows - f.Unfit
+	}
+	return t.Rows
 }
 
 // calendar writes a date dimension for the dates of facts.
@@ -336,8 +377,8 @@ func (w *writer) keyEvidence(t *table, verb string) {
 	if t.effective != nil {
 		names = append(names, t.effective.name)
 	}
-	said := fmt.Sprintf("%s %s in %s rows", strings.Join(names, ", "), verb, evidence(t.unique, t.Rows))
-	if t.unique < t.Rows {
+	said := fmt.Sprintf("%s %s in %s rows", strings.Join(names, ", "), verb, evidence(t.unique, t.rows()))
+	if t.unique < t.rows() {
 		w.doubt(1, "%s: the others repeat one", said)
 		return
 	}
@@ -392,8 +433,8 @@ func (w *writer) keys(t *table, o Options, fact bool) {
 		w.line(3, "%s:", name)
 		w.line(4, "dimension: date")
 		w.line(4, "by: %s", f.name)
-		if f.Empty > 0 {
-			w.because(4, "empty in %s rows: not yet", evidence(f.Empty, t.Rows))
+		if n := t.empty(f); n > 0 {
+			w.because(4, "empty in %s rows: not yet", evidence(n, t.rows()))
 			w.line(4, "missing: not_yet")
 		}
 		if f.Unfit == 0 && f.Least < "1900" {

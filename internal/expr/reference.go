@@ -61,6 +61,11 @@ func Reference() []Form {
 			"text to and from any type; between numbers, rounding half away from zero; between date and timestamp; boolean to integer. What does not fit is a fault",
 			"null if a is",
 		},
+		{
+			"`cast(a as date layout 'dd.MM.yyyy')`",
+			"text that is written in a layout, as in the key csv of a source, to a date, a timestamp or a time. Names of months are English",
+			"null if a is",
+		},
 	}
 	for _, name := range FunctionNames() {
 		f := functions[name]
@@ -70,6 +75,12 @@ func Reference() []Form {
 			nulls = "null if the text is"
 		case "coalesce", "least", "greatest":
 			nulls = "null if all are"
+		case "split_part", "replace", "strpos", "left", "right", "make_date":
+			nulls = "null if any is"
+		case "concat":
+			nulls = "never null"
+		case "regexp_substr", "regexp_replace":
+			nulls = "null if the text is"
 		case "mod":
 			nulls = "null if either is"
 		case "nullif":

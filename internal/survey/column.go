@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -204,7 +205,7 @@ func (c *Column) settle() {
 	c.Is = column.Type{Kind: column.Text}
 	var best *candidate
 	for _, x := range c.candidates {
-		if x.fits == 0 || x.misses*100 > x.fits {
+		if x.fits == 0 || x.misses*100 > x.fits && !(totals(x.misfits) && x.misses*5 <= x.fits) {
 			continue
 		}
 		if best == nil || better(x, best) {
@@ -268,6 +269,16 @@ func better(x, than *candidate) bool {
 		return 4
 	}
 	return order(x) < order(than)
+}
+
+// TotalWords are words with which lines of totals begin.
+var TotalWords = []string{"Total", "TOTAL", "total", "Sum", "SUM", "Grand total", "Subtotal", "Sub-total"}
+
+// totals reports whether all values begin with such a word.
+func totals(values []string) bool {
+	return len(values) > 0 && !slices.ContainsFunc(values, func(s string) bool {
+		return !slices.ContainsFunc(TotalWords, func(word string) bool { return strings.HasPrefix(s, word) })
+	})
 }
 
 // Misfits reports whether most values that do not fit the type begin with a word.

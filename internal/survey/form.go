@@ -194,6 +194,14 @@ func judgeWidth(records [][]string, lines []int, width int) form {
 	if first < 0 || first > maxAbove {
 		return x
 	}
+	for n := first; n <= min(last, first+maxAbove); n++ { // titles have separators, too, where a spreadsheet has written them
+		if len(records[n]) == width && !sparse(records[n]) {
+			if isHead(records[n], records[n+1:min(len(records), n+50)]) {
+				first = n
+			}
+			break
+		}
+	}
 	if len(records)-1-last > maxAbove {
 		last = len(records) - 1
 	}
@@ -210,6 +218,17 @@ func judgeWidth(records [][]string, lines []int, width int) form {
 		x.head = records[first]
 	}
 	return x
+}
+
+// sparse reports whether most fields of a record are empty.
+func sparse(record []string) bool {
+	filled := 0
+	for _, s := range record {
+		if strings.TrimSpace(s) != "" {
+			filled++
+		}
+	}
+	return filled*2 < len(record)
 }
 
 // isHead reports whether a record may be a header: it has names, no name twice, and not what the records below it have.
