@@ -150,7 +150,10 @@ func (t *table) setApart() {
 		return
 	}
 	t.effective = t.key[at]
-	t.effective.name = identifier(t.effective.Name) // it is no attribute, so that no other column has its name
+	name := identifier(t.effective.Name) // it is no attribute, so that it may have a name that is reserved
+	if !slices.ContainsFunc(t.fields, func(f *field) bool { return f.name == name }) {
+		t.effective.name = name
+	}
 	t.key = slices.Delete(slices.Clone(t.key), at, at+1)
 }
 

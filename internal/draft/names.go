@@ -15,6 +15,12 @@ var reserved = map[string]bool{
 	"effective_sequence": true, "load_run": true, "load_line": true, "sort_order": true,
 }
 
+// keywords are words that mean something else in a model or in an expression.
+var keywords = map[string]bool{
+	"null": true, "true": true, "false": true, "and": true, "or": true, "not": true, "in": true, "is": true,
+	"like": true, "between": true, "case": true, "when": true, "then": true, "else": true, "end": true, "cast": true, "extract": true,
+}
+
 // identifier makes a name of the model of the name of a column or a file.
 func identifier(name string) string {
 	var b strings.Builder
@@ -41,7 +47,7 @@ func identifier(name string) string {
 	if s == "" {
 		return "column"
 	}
-	if first, _ := utf8.DecodeRuneInString(s); unicode.IsDigit(first) {
+	if first, _ := utf8.DecodeRuneInString(s); unicode.IsDigit(first) || keywords[s] {
 		s = "c_" + s
 	}
 	return s

@@ -141,9 +141,23 @@ func (t *table) patterns() []string {
 	for _, p := range list {
 		for _, o := range t.others {
 			if slices.ContainsFunc(o.Files, func(f string) bool { ok, err := path.Match(p, f); return ok || err != nil }) {
-				return t.Files
+				return literal(t.Files)
 			}
 		}
+	}
+	return list
+}
+
+// literal returns patterns for single files: characters that mean something in a pattern or a path of the model are any.
+func literal(files []string) []string {
+	var list []string
+	for _, f := range files {
+		list = append(list, strings.Map(func(c rune) rune {
+			if strings.ContainsRune(`*?[]{}\`, c) {
+				return '?'
+			}
+			return c
+		}, f))
 	}
 	return list
 }
@@ -151,8 +165,8 @@ func (t *table) patterns() []string {
 // patterns returns what reads the files and, as far as can be, those that come later: of one folder, or of folders beside each
 // other.
 func patterns(files []string) []string {
-	if len(files) == 1 {
-		return files
+	if len(files) == 1 || slices.ContainsFunc(files, func(f string) bool { return strings.ContainsAny(f, `*?[]{}\`) }) {
+		return literal(files)
 	}
 	dir, ext, begin := path.Dir(files[0]), path.Ext(files[0]), word(files[0])
 	for _, f := range files {
@@ -161,7 +175,7 @@ func patterns(files []string) []string {
 		case path.Dir(at) == path.Dir(path.Dir(files[0])) && at != ".":
 			dir = path.Join(path.Dir(at), "*")
 		default:
-			return files
+			return literal(files)
 		}
 		if !strings.HasPrefix(path.Base(f), begin) {
 			begin = ""
@@ -329,15 +343,19 @@ func (w *writer) calendar(tables []*table) {
 	w.line(1, "date:")
 	w.line(2, "calendar:")
 	w.line(3, "from: data")
-	w.line(3, "at_least: %s", max(yearOf(from, -30), "1900")+"-01-01")
+	w.line(3, "at_least: %s-01-01", max(yearOf(from, -30), firstYear))
 	w.line(3, "to: data")
-	w.line(3, "at_most: %s", min(yearOf(to, 30), "9998")+"-12-31")
+	w.line(3, "at_most: %s-12-31", min(yearOf(to, 30), lastYear))
 	w.line(0, "")
 }
 
+// The calendar of a draft ends there: a date beyond it, such as the last one that there is, stands for something else.
+const firstYear, lastYear = "1900", "2199"
+
+// yearOf is the year of a day, and some more, between those that a calendar may have.
 func yearOf(day string, more int) string {
 	year, _ := strconv.Atoi(day[:4])
-	return fmt.Sprintf("%04d", max(1, year+more))
+	return fmt.Sprintf("%04d", min(max(1900, year+more), 2199))
 }
 
 // dimension writes a dimension.
@@ -437,7 +455,7 @@ func (w *writer) keys(t *table, o Options, fact bool) {
 			w.because(4, "empty in %s rows: not yet", evidence(n, t.rows()))
 			w.line(4, "missing: not_yet")
 		}
-		if f.Unfit == 0 && f.Least < "1900" {
+		if inGrain := slices.Contains(t.key, f); !inGrain && f.Least != "" && (f.Least < firstYear || f.Greatest[:4] > lastYear) {
 			w.line(4, "unmatched: unknown")
 		}
 	}

@@ -31,6 +31,7 @@ type Column struct {
 	Doubts   []string `json:"doubts,omitempty"`
 
 	Least, Greatest string `json:"-"` // of dates and timestamps
+	least, most     int64
 
 	Set        Set         `json:"-"`
 	Is         column.Type `json:"-"`
@@ -133,7 +134,15 @@ func (c *Column) add(values *column.Column, i int, at diag.Place) {
 		return
 	}
 	if c.typed {
-		c.Filled++
+		if c.Filled++; c.Is.Temporal() {
+			text := values.Value(i)
+			if c.Least == "" || values.Int[i] < c.least {
+				c.Least, c.least = text, values.Int[i]
+			}
+			if c.Greatest == "" || values.Int[i] > c.most {
+				c.Greatest, c.most = text, values.Int[i]
+			}
+		}
 		c.Set.add(values.Value(i))
 		return
 	}
