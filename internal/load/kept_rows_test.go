@@ -101,7 +101,7 @@ func keptCase(t *testing.T, seed uint64) (passed int) {
 		for k := range r.IntN(3) {
 			write(fmt.Sprintf("p/%d-%d-%d", r.IntN(3), n, k), keptRows(r, json, 1+r.IntN(4)))
 		}
-		switch r.IntN(6) {
+		switch r.IntN(7) {
 		case 0, 1:
 			boats += fmt.Sprintf("%s,x,2024-01-0%d\n", pick(r, "A", "B", "C", "D"), 1+r.IntN(3))
 		case 2:
@@ -109,6 +109,11 @@ func keptCase(t *testing.T, seed uint64) (passed int) {
 		case 3:
 			reading = `, nulls: [much]`
 			model()
+		case 4:
+			if !strings.Contains(shape, "leave_out") { // rows that wait are not meant after all
+				shape = strings.TrimSpace("leave_out: {late: note like 'late%'}\n    " + shape)
+				model()
+			}
 		}
 		write("boats.csv", boats)
 		write("locks.csv", locks)
@@ -138,7 +143,7 @@ func keptCase(t *testing.T, seed uint64) (passed int) {
 			}
 		}
 	}
-	if !startest.Proved(t, goes) {
+	if !strings.Contains(shape, "leave_out") && !startest.Proved(t, goes) { // facts that are left out now stand without a source
 		t.Error(story)
 	}
 	return passed
