@@ -12,7 +12,6 @@ import (
 
 	"ironmonger/internal/draft"
 	"ironmonger/internal/render"
-	"ironmonger/internal/survey"
 )
 
 func (s *session) draft() *cli.Command {
@@ -61,11 +60,7 @@ func (s *session) writeDraft(ctx context.Context, c *cli.Command) error {
 	if _, err := root.Stat(file); err == nil {
 		return wrong{fmt.Errorf("draft: %s is there already, and is not overwritten: --into names another file", filepath.Join(folder, file))}
 	}
-	names, err := filesBelow(root)
-	if err != nil {
-		return err
-	}
-	tables, skipped, err := survey.Folder(ctx, root, names, func(string) {})
+	tables, skipped, err := surveyed(ctx, root)
 	if err != nil {
 		return err
 	}

@@ -41,22 +41,18 @@ func (s *session) showPath(ctx context.Context, c *cli.Command, name string, wis
 	}
 	defer root.Close()
 	if file == "" {
-		names, err := filesBelow(root)
+		tables, skipped, err := surveyed(ctx, root)
 		if err != nil {
 			return err
 		}
-		tables, skipped, err := survey.Folder(ctx, root, names, func(string) {})
-		if err != nil {
-			return err
-		}
-		return s.surveyed(c, tables, skipped)
+		return s.showSurvey(c, tables, skipped)
 	}
 	t, err := survey.Look(ctx, root, file)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	if !wish.Figures && !wish.AsRead && wish.Where == "" && wish.Columns == nil && !wish.Count {
-		return s.surveyed(c, []*survey.Table{t}, nil)
+		return s.showSurvey(c, []*survey.Table{t}, nil)
 	}
 	wish.AsRead = true
 	rows, err := preview.Source(ctx, survey.Inputs(root), t.Source(), wish)
@@ -66,12 +62,21 @@ func (s *session) showPath(ctx context.Context, c *cli.Command, name string, wis
 	return s.rows(c, rows, wish.Figures)
 }
 
-func (s *session) surveyed(c *cli.Command, tables []*survey.Table, skipped []string) error {
+func (s *session) showSurvey(c *cli.Command, tables []*survey.Table, skipped []string) error {
 	found := struct {
 		Files   []*survey.Table `json:"files"`
 		Skipped []string        `json:"not_looked_at,omitempty"`
 	}{tables, skipped}
 	return s.result(c, found, render.SurveyedRecords(tables), func(width int) { render.Surveyed(s.out, tables, skipped, width) })
+}
+
+// surveyed looks at all files below a folder.
+func surveyed(ctx context.Context, root *os.Root) (tables []*survey.Table, skipped []string, err error) {
+	names, err := filesBelow(root)
+	if err != nil {
+		return nil, nil, err
+	}
+	return survey.Folder(ctx, root, names)
 }
 
 // rows writes rows, or figures of their columns.

@@ -251,7 +251,7 @@ func drafted(t *testing.T, dir string) *draft.Draft {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tables, skipped, err := survey.Folder(context.Background(), root, names, func(string) {})
+	tables, skipped, err := survey.Folder(context.Background(), root, names)
 	if err != nil || skipped != nil {
 		t.Fatal(err, skipped)
 	}
@@ -321,7 +321,7 @@ func TestOddDrafts(t *testing.T) {
 				names = append(names, f)
 			}
 		}
-		tables, _, err := survey.Folder(context.Background(), root, names, func(string) {})
+		tables, _, err := survey.Folder(context.Background(), root, names)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -49,9 +49,8 @@ func Look(ctx context.Context, root *os.Root, name string) (*Table, error) {
 	return t, t.read(ctx, root)
 }
 
-// Folder looks at the files in a folder and in its folders, those of one shape together, and tells how far it has come.
-// Files that cannot be told are named in skipped, with the reason.
-func Folder(ctx context.Context, root *os.Root, names []string, tell func(file string)) (tables []*Table, skipped []string, err error) {
+// Folder looks at the files in a folder and in its folders, those of one shape together. Files that cannot be told are named in skipped, with the reason.
+func Folder(ctx context.Context, root *os.Root, names []string) (tables []*Table, skipped []string, err error) {
 	for _, name := range names {
 		t, err := shape(root, name)
 		if err != nil {
@@ -66,7 +65,6 @@ func Folder(ctx context.Context, root *os.Root, names []string, tell func(file s
 		tables[at].Files = append(tables[at].Files, name)
 	}
 	tables = slices.DeleteFunc(tables, func(t *Table) bool {
-		tell(t.Files[0])
 		if rerr := t.read(ctx, root); ctx.Err() != nil {
 			err = ctx.Err()
 		} else if rerr != nil {
