@@ -1,0 +1,232 @@
+package draft
+
+import (
+	"fmt"
+	"ironmonger/internal/star"
+	"ironmonger/internal/survey"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// source writes what is read.
+func (w *writer) source(t *table) {
+	said := fmt.Sprintf("%s in %s", many(t.Rows, "row"), many(int64(len(t.Files)), "file"))
+	for _, s := range []string{t.Written, t.Evidence} {
+		if s != "" {
+			said += "; " + s
+		}
+	}
+	w.because(1, "%s", said)
+	for _, path := range t.Lists {
+		w.doubt(1, "%s has lists, which are not read; each: %s makes a row of each element", path, path)
+	}
+	if t.Ragged > 0 {
+		w.doubt(1, "%s with another number of fields: they will be set aside", many(t.Ragged, "row"))
+	}
+	w.line(1, "%s:", t.name)
+	w.line(2, "read: %s", list(t.patterns()))
+	if end := map[string]string{star.JSONLines: ".jsonl", star.JSON: ".json"}[t.Format]; end != "" && path.Ext(strings.TrimSuffix(t.Files[0], ".gz")) != end {
+		w.line(2, "format: %s", t.Format)
+	}
+	if lines := csvLines(t); len(lines) > 0 {
+		w.line(2, "csv:")
+		for _, s := range lines {
+			w.line(3, "%s", s)
+		}
+	}
+	if t.Format == star.Parquet || t.Format == star.ICalendar {
+		w.line(0, "")
+		return
+	}
+	w.line(2, "columns:")
+	for _, f := range t.fields {
+		w.column(f, t)
+	}
+	w.leaveOut(t)
+	w.line(0, "")
+}
+
+// patterns returns what reads the files of a table and none of another.
+func (t *table) patterns() []string {
+	list := patterns(t.Files)
+	for _, p := range list {
+		for _, o := range t.others {
+			if slices.ContainsFunc(o.Files, func(f string) bool { ok, err := path.Match(p, f); return ok || err != nil }) {
+				return literal(t.Files)
+			}
+		}
+	}
+	return list
+}
+
+// literal returns patterns for single files: characters that mean something in a pattern or a path of the model are any.
+func literal(files []string) []string {
+	var list []string
+	for _, f := range files {
+		list = append(list, strings.Map(func(c rune) rune {
+			if strings.ContainsRune(`*?[]{}\`, c) {
+				return '?'
+			}
+			return c
+		}, f))
+	}
+	return list
+}
+
+// patterns returns what reads the files and, as far as can be, those that come later: of one folder, or of folders beside each
+// other.
+func patterns(files []string) []string {
+	if len(files) == 1 || slices.ContainsFunc(files, func(f string) bool { return strings.ContainsAny(f, `*?[]{}\`) }) {
+		return literal(files)
+	}
+	dir, ext, begin := path.Dir(files[0]), path.Ext(files[0]), word(files[0])
+	for _, f := range files {
+		switch at := path.Dir(f); {
+		case at == path.Dir(files[0]):
+		case path.Dir(at) == path.Dir(path.Dir(files[0])) && at != ".":
+			dir = path.Join(path.Dir(at), "*")
+		default:
+			return literal(files)
+		}
+		if !strings.HasPrefix(path.Base(f), begin) {
+			begin = ""
+		}
+	}
+	return []string{path.Join(dir, begin+"*"+ext)}
+}
+
+// csvLines says how the files are written, where that is not the usual way.
+func csvLines(t *table) []string {
+	var lines []string
+	if t.Format != star.InCSV {
+		return nil
+	}
+	f := t.Form
+	if f.Separator != ',' {
+		lines = append(lines, "separator: "+map[byte]string{';': `";"`, '\t': "tab", '|': `"|"`}[f.Separator])
+	}
+	switch f.Quote {
+	case 0:
+		lines = append(lines, "quote: none")
+	case '\'':
+		lines = append(lines, `quote: "'"`)
+	}
+	switch h := f.Header; {
+	case f.Headless:
+		lines = append(lines, "header: none")
+	case h.Begins != nil:
+		lines = append(lines, "header: {begins_with: "+list(h.Begins)+"}")
+	case h.Line > 1:
+		lines = append(lines, fmt.Sprintf("header: {line: %d}", h.Line))
+	}
+	if t.Encoding != "" {
+		lines = append(lines, "encoding: "+t.Encoding)
+	}
+	marks, years := "", false
+	var nulls []string
+	for _, c := range t.fields {
+		if len(c.Marks) > len(marks) {
+			marks = c.Marks
+		}
+		years = years || strings.Contains(c.Layout, "yy") && !strings.Contains(c.Layout, "yyyy")
+		for _, word := range c.Nulls {
+			if !slices.Contains(nulls, word) {
+				nulls = append(nulls, word)
+			}
+		}
+	}
+	if n := len(marks); n > 0 {
+		if marks[n-1] != '.' {
+			lines = append(lines, fmt.Sprintf("decimal_mark: %q", marks[n-1:]))
+		}
+		if n > 1 {
+			mark := strconv.Quote(marks[:1])
+			if marks[0] == ' ' {
+				mark = "blank"
+			}
+			lines = append(lines, "thousands_mark: "+mark)
+		}
+	}
+	if years {
+		lines = append(lines, fmt.Sprintf("two_digit_years: %d", survey.Century))
+	}
+	if nulls != nil {
+		slices.Sort(nulls)
+		var words []string
+		for _, word := range nulls {
+			words = append(words, strconv.Quote(word))
+		}
+		lines = append(lines, "nulls: ["+strings.Join(words, ", ")+"]")
+	}
+	return lines
+}
+
+// column writes a column with what is remarkable about it.
+func (w *writer) column(f *field, t *table) {
+	for _, d := range f.Doubts {
+		w.doubt(3, "%s: %s", f.name, d)
+	}
+	if f.Unfit > 0 && t.totals() != f {
+		w.doubt(3, "%s: %s that do not fit, such as %s (%s): they will be set aside", f.name, many(f.Unfit, "value"), strconv.Quote(f.Example), f.Place)
+	}
+	var parts []string
+	typ := f.Type
+	if strings.Contains(typ, ",") {
+		typ = strconv.Quote(typ)
+	}
+	if f.Name != f.name && !t.Form.Headless {
+		parts = append(parts, "header: "+strconv.Quote(f.Name))
+	}
+	if f.Layout != "" {
+		parts = append(parts, "layout: "+strconv.Quote(f.Layout))
+	}
+	if parts == nil {
+		w.line(3, "%s: %s", f.name, typ)
+		return
+	}
+	w.line(3, "%s: {type: %s, %s}", f.name, typ, strings.Join(parts, ", "))
+}
+
+// leaveOut leaves lines of totals out, if values that do not fit say that they are such.
+func (w *writer) leaveOut(t *table) {
+	f := t.totals()
+	if f == nil {
+		return
+	}
+	for _, word := range survey.TotalWords {
+		if f.Misfits(word) {
+			w.because(2, "lines of totals: %s has %s where others have values of type %s", f.name, strconv.Quote(f.Example), f.Type)
+			w.line(2, "leave_out:")
+			w.line(3, "totals: %s like '%s%%'", f.name, word)
+			return
+		}
+	}
+}
+
+// totals returns the field that says in lines of totals that they are such; nil if there are none.
+func (t *table) totals() *field {
+	for _, f := range t.fields {
+		if f.Unfit > 0 && slices.ContainsFunc(survey.TotalWords, f.Misfits) {
+			return f
+		}
+	}
+	return nil
+}
+
+// empty is in how many of these rows a field has no value; lines of totals are taken to have none, if so many have none.
+func (t *table) empty(f *field) int64 {
+	if total := t.totals(); total != nil && f.Empty >= total.Unfit {
+		return f.Empty - total.Unfit
+	}
+	return f.Empty
+}
+
+// rows is how many rows there are besides lines of totals.
+func (t *table) rows() int64 {
+	if f := t.totals(); f != nil {
+		return t.Rows - f.Unfit
+	}
+	return t.Rows
+}
