@@ -39,7 +39,7 @@ func (t *table) findKey(ctx context.Context, root *os.Root) error {
 	var single []*field
 	rows := t.rows()
 	for _, f := range t.fields {
-		full := f.Empty == 0 && mayIdentify(f) && f.Unfit*50 <= f.Filled
+		full := f.Empty == 0 && mayIdentify(f) && (f.Unfit*50 <= f.Filled || t.totals() == f)
 		if full && f.distinct() == rows && !isTime(f) ||
 			mayIdentify(f) && !isTime(f) && likeKey(f.name) && float64(f.distinct()) >= nearly*float64(rows) && rows > 1 {
 			single = append(single, f)

@@ -210,6 +210,9 @@ func (w *writer) keys(t *table, o Options, fact bool) {
 		}
 		w.line(4, "by: %s", list(namesOf(r.by)))
 		if r.to.effective != nil && o.History && fact && first != nil {
+			if n := t.empty(first); n > 0 {
+				w.doubt(4, "%s without %s: they will be set aside", many(n, "row"), first.name)
+			}
 			w.line(4, "as_of: %s", first.name)
 		}
 		if !o.Infer {

@@ -214,7 +214,7 @@ func (c *Column) settle() {
 	c.Is = column.Type{Kind: column.Text}
 	var best *candidate
 	for _, x := range c.candidates {
-		if x.fits == 0 || x.misses*100 > x.fits && !(totals(x.misfits) && x.misses*5 <= x.fits) {
+		if x.fits == 0 || x.misses*100 > x.fits && !(totals(x.misfits) && x.misses <= x.fits) {
 			continue
 		}
 		if best == nil || better(x, best) {

@@ -1,0 +1,134 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/startest"
+)
+
+// firstHour writes a folder of files as people send them.
+func firstHour(t *testing.T) string {
+	dir := t.TempDir()
+	startest.Write(t, dir, "boats.csv", "reg;name;built;changed\nA1;Heron;1.3.1990;01.01.2024\nA2;\"Grey; Gull\";12.11.2001;01.01.2024\nA1;Heron II;1.3.1990;15.02.2024\n")
+	startest.Write(t, dir, "trips/2025-01.csv", "Trips\n\ntrip,reg,sailed,tons\n1,A1,2025-01-03,1.50\n2,A9,2025-01-04,2.25\nTotal,,,3.75\n")
+	startest.Write(t, dir, "trips/2025-02.csv", "Trips\n\ntrip,reg,sailed,tons\n3,A2,2025-02-03,4.00\n4,A1,,0.25\nTotal,,,4.25\n")
+	startest.Write(t, dir, "empty.csv", "\n")
+	startest.Write(t, dir, "sheet.xlsx", "PK\x03\x04 and so on")
+	startest.Write(t, dir, "notes.pdf", "%PDF-1.7")
+	startest.Write(t, dir, "odd.bin", "a\x00b")
+	startest.Write(t, dir, ".hidden", "x,y\n1,2\n")
+	return dir
+}
+
+// TestShowPath looks at files and folders without a model.
+func TestShowPath(t *testing.T) {
+	dir := firstHour(t)
+	out := must(t, dir, "show", "./boats.csv")
+	for _, want := range []string{"boats.csv: csv; semicolons; 4 fields in 100% of the records", "3 rows, 4 columns", "built     date   d.M.yyyy"} {
+		if !strings.Contains(strings.Join(strings.Fields(out), " "), strings.Join(strings.Fields(want), " ")) {
+			t.Errorf("%q is not in\n%s", want, out)
+		}
+	}
+	var found struct {
+		Files []struct {
+			Files   []string
+			Written string
+			Rows    int64
+			Columns []struct {
+				Column, Type, Layout string
+				Unfit                int64
+				Example              string `json:"unfit_example"`
+			}
+		}
+		Skipped []string `json:"not_looked_at"`
+	}
+	if err := json.Unmarshal([]byte(must(t, dir, "show", "./", "--format", "json")), &found); err != nil {
+		t.Fatal(err)
+	}
+	trips := found.Files[1]
+	if len(found.Files) != 2 || len(trips.Files) != 2 || trips.Written != "commas, the header on line 3" || trips.Rows != 6 ||
+		trips.Columns[0].Type != "integer" || trips.Columns[0].Unfit != 2 || trips.Columns[0].Example != "Total" || trips.Columns[3].Type != "decimal(5,2)" {
+		t.Errorf("%+v", found)
+	}
+	skipped := strings.Join(found.Skipped, "\n")
+	for _, want := range []string{"empty.csv: the file is empty", "sheet.xlsx: a zip file or a workbook", "notes.pdf: a PDF document", "odd.bin: not text"} {
+		if !strings.Contains(skipped, want) || len(found.Skipped) != 4 {
+			t.Errorf("%q is not in %q", want, found.Skipped)
+		}
+	}
+	for _, c := range []struct{ args, want string }{
+		{"show ./boats.csv --columns name", "Grey; Gull"},
+		{"show ./trips/2025-01.csv --figures", "‹A9›"},
+		{"show ./trips/2025-01.csv --where reg='A9' --format csv", "2,A9,2025-01-04,2.25"},
+	} {
+		if out := must(t, dir, strings.Fields(c.args)...); !strings.Contains(out, c.want) {
+			t.Errorf("%s: %q is not in\n%s", c.args, c.want, out)
+		}
+	}
+	for _, c := range []struct {
+		args, want string
+		status     int
+	}{
+		{"show ./none.csv", "there is no file or folder ./none.csv", 2},
+		{"show ./boats.csv --natural", "are for what a model names", 2},
+		{"show ./sheet.xlsx", "./sheet.xlsx: a zip file or a workbook: save its sheets as CSV", 1},
+		{"show ./empty.csv", "./empty.csv: the file is empty", 1},
+		{"draft none", "there is no folder none", 2},
+		{"draft", "of which folder?", 2},
+		{"draft . --into a/b.yaml", "--into is the name of a file in the folder", 2},
+		{"draft . --unmatched stop", "stop is neither infer nor unknown", 2},
+	} {
+		if _, stderr, status := run(t, dir, strings.Fields(c.args)...); status != c.status || !strings.Contains(stderr, c.want) {
+			t.Errorf("%s: status %d, %s", c.args, status, stderr)
+		}
+	}
+}
+
+// TestDraftCalls drafts a model, loads and proves it; the draft is not overwritten, and its options change it.
+func TestDraftCalls(t *testing.T) {
+	dir := firstHour(t)
+	if text := must(t, dir, "draft", ".", "--into", "-"); !strings.HasPrefix(text, "# A draft") || exists(dir, "ironmonger.yaml") {
+		t.Errorf("a draft on standard output:\n%s", text)
+	}
+	out := must(t, dir, "draft", ".")
+	for _, want := range []string{"boats dimension reg, as of changed", "trips fact trip boats (reg)", "not looked at: sheet.xlsx", "ironmonger.yaml is written"} {
+		if !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
+			t.Errorf("%q is not in\n%s", want, out)
+		}
+	}
+	if text, err := os.ReadFile(filepath.Join(dir, "ironmonger.yaml")); err != nil || !strings.Contains(string(text), "# doubt: 1 row without sailed: they will be set aside") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	must(t, dir, "check")
+	if out := must(t, dir, "load"); !strings.Contains(out, "rows left out: totals 2") || !strings.Contains(out, "boat without sailed") {
+		t.Errorf("%s", out)
+	}
+	must(t, dir, "prove", "--against-sources")
+	facts := startest.Star(t, dir)["fact_trip"]
+	if len(facts) != 3 {
+		t.Errorf("%d facts: %v", len(facts), facts)
+	}
+	if _, stderr, status := run(t, dir, "draft", "."); status != 2 || !strings.Contains(stderr, "is there already, and is not overwritten") {
+		t.Errorf("status %d, %s", status, stderr)
+	}
+	must(t, dir, "draft", ".", "--into", "other.yaml", "--no-history", "--unmatched", "unknown", "--warehouse", "other.db")
+	text, err := os.ReadFile(filepath.Join(dir, "other.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"sqlite: other.db", "unmatched: unknown", "type_1: [name, built]"} {
+		if !strings.Contains(string(text), want) || strings.Contains(string(text), "as_of") {
+			t.Errorf("%q is not in\n%s", want, text)
+		}
+	}
+	must(t, dir, "load", "--model", "other.yaml")
+}
+
+func exists(dir, name string) bool {
+	_, err := os.Stat(filepath.Join(dir, name))
+	return err == nil
+}
