@@ -1,11 +1,16 @@
 package main
 
 import (
+	"context"
 	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/jackc/pgx/v5"
+	"zombiezen.com/go/sqlite"
+	"zombiezen.com/go/sqlite/sqlitex"
 
 	"ironmonger/internal/startest"
 )
@@ -131,4 +136,68 @@ func TestDraftCalls(t *testing.T) {
 func exists(dir, name string) bool {
 	_, err := os.Stat(filepath.Join(dir, name))
 	return err == nil
+}
+
+// TestDraftDatabase drafts models of databases, and loads them.
+func TestDraftDatabase(t *testing.T) {
+	const tables = `create table keeper (keeper_no varchar(9) primary key, name text, grade text);
+		insert into keeper values ('007', 'Ada', 'X'), ('008', 'Bo', 'Y'), ('009', 'Cy', 'X');
+		create table shift (shift_no integer primary key, keeper_no varchar(9), started date, hours numeric(5,2));
+		insert into shift values (1, '007', '2025-01-03', 7.5), (2, '008', '2025-01-03', 8), (3, '007', '2025-01-04', 6.25);
+		create table bare (a integer); create view long_shift as select * from shift where hours > 7`
+	dir := t.TempDir()
+	conn, err := sqlite.OpenConn(filepath.Join(dir, "office.db"))
+	if err == nil {
+		err = sqlitex.ExecuteScript(conn, tables+"; create table image (content blob)", nil)
+		conn.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	connection, schema := startest.Postgres(t)
+	ctx := context.Background()
+	server, err := pgx.Connect(ctx, connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer server.Close(ctx)
+	if _, err := server.Exec(ctx, "drop database if exists "+schema); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := server.Exec(ctx, "create database "+schema); err != nil {
+		t.Fatal(err)
+	}
+	connection = strings.Replace(connection, "dbname=postgres", "dbname="+schema, 1)
+	office, err := pgx.Connect(ctx, connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = office.Exec(ctx, tables)
+	office.Close(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, database := range []string{"office.db", "postgres: " + connection} {
+		os.Remove(filepath.Join(dir, "ironmonger.yaml"))
+		out := strings.Join(strings.Fields(must(t, dir, "draft", database, "--warehouse", schema+database[:2]+".db")), " ")
+		for _, want := range []string{"keeper dimension keeper_no", "shift fact shift_no keeper (keeper_no)", "origin: bare: it has no rows"} {
+			if !strings.Contains(out, want) {
+				t.Errorf("%s: %q is not in\n%s", database, want, out)
+			}
+		}
+		if image := "image: it has no column of a type that is read"; database == "office.db" && !strings.Contains(out, image) {
+			t.Errorf("%q is not in\n%s", image, out)
+		}
+		must(t, dir, "load")
+		must(t, dir, "prove", "--against-sources")
+		if out := must(t, dir, "show", "fact", "shift", "--natural", "--format", "csv"); !strings.Contains(out, "3,007,2025-01-04,6.25") {
+			t.Errorf("%s: %s", database, out)
+		}
+	}
+	if out := must(t, dir, "show", "./office.db"); !strings.Contains(out, "origin: shift: table") {
+		t.Errorf("%s", out)
+	}
+	if _, stderr, status := run(t, dir, "draft", "postgres: host=/nowhere dbname=x", "--into", "-"); status != 1 || !strings.Contains(stderr, "origin") {
+		t.Errorf("status %d, %s", status, stderr)
+	}
 }

@@ -17,14 +17,15 @@ import (
 func (s *session) draft() *cli.Command {
 	return command(&cli.Command{
 		Name:      "draft",
-		Usage:     "propose a model for the files in a folder",
-		ArgsUsage: "FOLDER",
-		Description: "It looks at all files in the folder and in its folders, and writes a model, ironmonger.yaml, beside them: files of one\n" +
+		Usage:     "propose a model for the files in a folder, or the tables of a database",
+		ArgsUsage: "FOLDER|DATABASE",
+		Description: "A database is an SQLite file, or where another one is: 'postgres: host=db.example dbname=canal', 'mysql: ...'; its model is\n" +
+			"written into this folder. Of a folder, it looks at all files in the folder and in its folders, and writes a model, ironmonger.yaml, beside them: files of one\n" +
 			"shape are one source; columns have types and layouts; natural keys, grains and references follow from the values. Each\n" +
 			"decision has its evidence beside it as a comment, and what is doubtful is marked. A model that is there is not\n" +
 			"overwritten.\n\n" +
 			"Exit status: 0 done; 1 a file cannot be read or written; 2 the call is wrong.\n\n" +
-			"Example:\n  ironmonger draft exports && cd exports && ironmonger check && ironmonger load",
+			"Example:\n  ironmonger draft exports && cd exports && ironmonger check && ironmonger load\n  ironmonger draft 'postgres: service=office' --into office.yaml",
 		Flags: append([]cli.Flag{
 			&cli.StringFlag{Name: "into", Value: "ironmonger.yaml", Usage: "the `FILE` to write, in the folder; - writes the model to standard output alone"},
 			&cli.StringFlag{Name: "warehouse", Value: "star.db", Usage: "the SQLite `FILE` of the star"},
@@ -48,6 +49,7 @@ func (s *session) writeDraft(ctx context.Context, c *cli.Command) error {
 	if folder == "" {
 		return wrong{errors.New("draft: of which folder? For example: ironmonger draft exports")}
 	}
+	folder, database := databaseOf(folder)
 	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return wrong{fmt.Errorf("draft: there is no folder %s", folder)}
@@ -60,13 +62,13 @@ func (s *session) writeDraft(ctx context.Context, c *cli.Command) error {
 	if _, err := root.Stat(file); err == nil {
 		return wrong{fmt.Errorf("draft: %s is there already, and is not overwritten: --into names another file", filepath.Join(folder, file))}
 	}
-	tables, skipped, err := surveyed(ctx, root)
+	tables, skipped, err := surveyed(ctx, root, database)
 	if err != nil {
 		return err
 	}
 	if len(tables) == 0 {
 		render.Surveyed(s.err, nil, skipped, 0)
-		return fmt.Errorf("draft: no file in %s can be read", folder)
+		return fmt.Errorf("draft: nothing in %s can be read", c.Args().First())
 	}
 	d, err := draft.Make(ctx, root, tables, draft.Options{
 		Warehouse: c.String("warehouse"), History: !c.Bool("no-history"), Infer: c.String("unmatched") == "infer",

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 
 	"ironmonger/internal/preview"
 	"ironmonger/internal/render"
+	"ironmonger/internal/star"
 	"ironmonger/internal/survey"
 )
 
@@ -41,7 +43,14 @@ func (s *session) showPath(ctx context.Context, c *cli.Command, name string, wis
 	}
 	defer root.Close()
 	if file == "" {
-		tables, skipped, err := surveyed(ctx, root)
+		tables, skipped, err := surveyed(ctx, root, nil)
+		if err != nil {
+			return err
+		}
+		return s.showSurvey(c, tables, skipped)
+	}
+	if _, d := databaseOf(name); d != nil && wish.Columns == nil && wish.Where == "" {
+		tables, skipped, err := surveyed(ctx, root, d)
 		if err != nil {
 			return err
 		}
@@ -70,8 +79,30 @@ func (s *session) showSurvey(c *cli.Command, tables []*survey.Table, skipped []s
 	return s.result(c, found, render.SurveyedRecords(tables), func(width int) { render.Surveyed(s.out, tables, skipped, width) })
 }
 
-// surveyed looks at all files below a folder.
-func surveyed(ctx context.Context, root *os.Root) (tables []*survey.Table, skipped []string, err error) {
+// databaseOf returns the database that an argument names, and the folder of its model: of a SQLite file, that of the file.
+func databaseOf(arg string) (folder string, d *star.Database) {
+	for _, kind := range []string{star.Postgres, star.MySQL} {
+		if connection, ok := strings.CutPrefix(arg, kind+":"); ok {
+			return ".", &star.Database{Name: star.Name{Text: "origin"}, Kind: kind, Connection: strings.TrimSpace(connection)}
+		}
+	}
+	start := make([]byte, 16)
+	if f, err := os.Open(arg); err == nil {
+		n, _ := f.Read(start)
+		f.Close()
+		if string(start[:n]) == "SQLite format 3\x00" {
+			folder, file := filepath.Split(filepath.Clean(arg))
+			return cmp.Or(folder, "."), &star.Database{Name: star.Name{Text: "origin"}, Kind: star.SQLite, Path: file}
+		}
+	}
+	return arg, nil
+}
+
+// surveyed looks at all files below a folder, or at the tables of a database.
+func surveyed(ctx context.Context, root *os.Root, d *star.Database) (tables []*survey.Table, skipped []string, err error) {
+	if d != nil {
+		return survey.Database(ctx, root, d)
+	}
 	names, err := filesBelow(root)
 	if err != nil {
 		return nil, nil, err

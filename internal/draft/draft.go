@@ -27,6 +27,7 @@ type Options struct {
 type Draft struct {
 	Text    string   `json:"model"`
 	Sources []Source `json:"sources"`
+	Empty   []string `json:"without_rows,omitempty"` // files and tables of which nothing can be said
 	Doubts  int      `json:"doubts"`
 }
 
@@ -86,9 +87,12 @@ const (
 func Make(ctx context.Context, root *os.Root, found []*survey.Table, o Options) (*Draft, error) {
 	var tables []*table
 	names := map[string]bool{}
+	d := &Draft{}
 	for _, t := range found {
 		if t.Rows > 0 && len(t.Columns) > 0 {
 			tables = append(tables, newTable(t, names))
+		} else {
+			d.Empty = append(d.Empty, t.Files...)
 		}
 	}
 	for k, t := range tables {
@@ -104,7 +108,6 @@ func Make(ctx context.Context, root *os.Root, found []*survey.Table, o Options) 
 		return nil, err
 	}
 	decide(tables)
-	d := &Draft{}
 	d.Text, d.Doubts = write(tables, o)
 	for _, t := range tables {
 		s := Source{Name: t.name, As: t.as, Key: namesOf(t.key)}
@@ -129,7 +132,11 @@ func namesOf(fields []*field) []string {
 
 func newTable(t *survey.Table, taken map[string]bool) *table {
 	x := &table{Table: t}
-	x.name = unlike(nameOf(t.Files), taken)
+	name := nameOf(t.Files)
+	if t.Database != nil {
+		name = identifier(t.Name[strings.LastIndexByte(t.Name, '.')+1:])
+	}
+	x.name = unlike(name, taken)
 	x.single = unlike(singular(x.name), map[string]bool{"date": true})
 	own := map[string]bool{}
 	for name := range reserved {

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/star"
 )
 
 // writer writes a model with comments.
@@ -45,6 +46,7 @@ func write(tables []*table, o Options) (text string, doubts int) {
 		w.doubt(0, "timestamps have offsets from UTC: the star shows them in this zone")
 		w.line(0, "time_zone: UTC")
 	}
+	w.databases(tables)
 	w.line(0, "")
 	w.line(0, "sources:")
 	for _, t := range tables {
@@ -67,6 +69,27 @@ func write(tables []*table, o Options) (text string, doubts int) {
 		}
 	}
 	return strings.TrimRight(w.String(), "\n") + "\n", w.doubts
+}
+
+// databases writes where the tables are.
+func (w *writer) databases(tables []*table) {
+	var met []*star.Database
+	for _, t := range tables {
+		d := t.Database
+		if d == nil || slices.Contains(met, d) {
+			continue
+		}
+		if met = append(met, d); len(met) == 1 {
+			w.line(0, "")
+			w.line(0, "databases:")
+		}
+		where := d.Connection
+		if d.Kind == star.SQLite {
+			where = d.Path
+		}
+		w.line(1, "%s:", d.Text)
+		w.line(2, "%s: %s", d.Kind, quoted(where))
+	}
 }
 
 func (t *table) hasOffsets() bool {

@@ -12,6 +12,10 @@ import (
 
 // source writes what is read.
 func (w *writer) source(t *table) {
+	if t.Database != nil {
+		w.fromDatabase(t)
+		return
+	}
 	said := fmt.Sprintf("%s in %s", many(t.Rows, "row"), many(int64(len(t.Files)), "file"))
 	for _, s := range []string{t.Written, t.Evidence} {
 		if s != "" {
@@ -229,4 +233,17 @@ func (t *table) rows() int64 {
 		return t.Rows - f.Unfit
 	}
 	return t.Rows
+}
+
+// fromDatabase writes a source of a table: its columns have the types of the table, unless the values speak for another.
+func (w *writer) fromDatabase(t *table) {
+	w.because(1, "%s", many(t.Rows, "row"))
+	w.line(1, "%s:", t.name)
+	w.line(2, "database: %s", t.Database.Text)
+	w.line(2, "table: %s", quoted(t.Name))
+	w.line(2, "columns:")
+	for _, f := range t.fields {
+		w.column(f, t)
+	}
+	w.line(0, "")
 }

@@ -24,6 +24,9 @@ func Drafted(w io.Writer, d *draft.Draft, file string, skipped []string, width i
 	}
 	t.Write(w, width)
 	fmt.Fprintln(w)
+	for _, name := range d.Empty {
+		skipped = append(skipped, name+": it has no rows")
+	}
 	for _, s := range skipped {
 		fmt.Fprintln(w, "not looked at:", s)
 	}

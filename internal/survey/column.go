@@ -38,6 +38,7 @@ type Column struct {
 	candidates []*candidate
 	words      map[string]int64
 	typed      bool
+	asIs       bool // nothing can be declared of how values are written
 	zeros      bool // a value begins with a zero that a number would lose
 	unfit      []string
 }
@@ -222,6 +223,9 @@ func (c *Column) settle() {
 		} else if x.fits == best.fits && x.typ.Kind == best.typ.Kind && x.layout != best.layout && (x.least != best.least || x.most != best.most) {
 			c.Doubts = append(c.Doubts, fmt.Sprintf("%s would fit as well", cmp.Or(x.layout, "yyyy-MM-dd")))
 		}
+	}
+	if best != nil && c.asIs && (best.layout != "" || best.marks != "" || best.misses > 0 || len(c.words) > 0) {
+		best, c.Doubts = nil, nil
 	}
 	if best == nil || c.Filled == 0 {
 		c.Type = "text"

@@ -37,6 +37,9 @@ type Table struct {
 	Columns  []*Column `json:"columns"`
 	Lists    []string  `json:"lists,omitempty"` // of JSON: paths that have lists, which are no columns
 
+	Database *star.Database `json:"-"` // that has the table; nil of files
+	Name     string         `json:"-"` // of the table there
+
 	head []string // the header; of JSON, the paths of the columns
 }
 
@@ -207,6 +210,10 @@ func inWords(f *star.CSV, line int) string {
 // Source returns a source of the files, as a model would declare it, with no columns yet.
 func (t *Table) Source() *star.Source {
 	s := &star.Source{Name: star.Name{Text: t.Files[0]}, Files: star.Files{Format: t.Format, CSV: t.Form}}
+	if t.Database != nil {
+		s.Format, s.Database, s.Table = "", t.Database, star.Name{Text: t.Name}
+		return s
+	}
 	for _, name := range t.Files {
 		s.Read = append(s.Read, star.Name{Text: name})
 	}
@@ -257,7 +264,9 @@ func (t *Table) look(ctx context.Context, root *os.Root) error {
 		return err
 	}
 	for _, f := range rows.Fields() {
-		t.Columns = append(t.Columns, newColumn(f))
+		c := newColumn(f)
+		c.asIs = t.Database != nil
+		t.Columns = append(t.Columns, c)
 	}
 	err = pipeline.Batches(ctx, rows, runtime.GOMAXPROCS(0), func(b *column.Batch) error {
 		t.add(b)
