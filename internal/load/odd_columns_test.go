@@ -2,6 +2,8 @@ package load_test
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -61,4 +63,54 @@ dimensions:
 	if _, err := startest.Load(t, dir, load.Options{}); err == nil || !strings.Contains(err.Error(), "s/2.csv:1: source sales: the header has no column shop") {
 		t.Errorf("a column is missing: %v", err)
 	}
+}
+
+// TestNoFileYet loads from a folder into which files come, and from which they are taken once they are loaded. It may be empty, and a
+// row that was set aside is loaded once its boat comes, although its file is archived.
+func TestNoFileYet(t *testing.T) {
+	const model = `warehouse: {sqlite: star.db}
+limits: {set_aside: none}
+sources:
+  trips: {read: "in/*.csv", columns: {no: integer, boat: text, tons: integer}%s}
+  boats: {read: boats.csv, columns: {boat: text}}
+dimensions:
+  boat: {from: boats, natural_key: boat}
+facts:
+  trip: {from: trips, grain: no, keys: {boat: {by: boat, unmatched: set_aside}}, measures: tons}
+`
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, ""))
+	startest.Write(t, dir, "boats.csv", "boat\nA\n")
+	if _, err := startest.Load(t, dir, load.Options{}); err == nil || !strings.Contains(err.Error(), "no file matches in/*.csv") {
+		t.Errorf("no file has come: %v", err)
+	}
+	startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, ", unreadable: pass_over"))
+	facts := func(want int, note string) {
+		t.Helper()
+		run, err := startest.Load(t, dir, load.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n := len(startest.Star(t, dir)["fact_trip"]); n != want {
+			t.Errorf("%d facts, want %d", n, want)
+		}
+		if notes := fmt.Sprint(run.Steps[len(run.Steps)-1].Figures.Notes); !strings.Contains(notes, note) {
+			t.Errorf("%q is not in %s", note, notes)
+		}
+		if !startest.Proved(t, dir) {
+			t.Error("the star is broken")
+		}
+	}
+	facts(0, "source trips: no file has come")
+	startest.Write(t, dir, "in/1.csv", "no,boat,tons\n1,A,5\n2,B,6\n3,C,7\n")
+	facts(1, "")
+	os.Remove(filepath.Join(dir, "in", "1.csv"))
+	facts(1, "source trips: no file has come")
+	startest.Write(t, dir, "boats.csv", "boat\nA\nB\n")
+	facts(2, "a row that was set aside before was read from the ledger")
+	startest.Write(t, dir, "in/2.csv", "no,boat,tons\n4,A,1\n")
+	startest.Write(t, dir, "boats.csv", "boat\nA\nB\nC\n")
+	facts(4, "a row that was set aside before was read from the ledger")
+	os.Remove(filepath.Join(dir, "in", "2.csv"))
+	facts(4, "source trips: no file has come")
 }

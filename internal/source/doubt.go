@@ -64,6 +64,9 @@ func (f *Files) Notes() []string {
 	f.doubts.mu.Lock()
 	defer f.doubts.mu.Unlock()
 	var notes []string
+	if len(f.files) == 0 && f.in.mayLack(f.of) && len(f.in.skip) == 0 {
+		notes = append(notes, fmt.Sprintf("source %s: no file has come", f.of.Text))
+	}
 	for k := range f.fields {
 		if d := f.doubts.of[k]; d != nil {
 			notes = append(notes, fmt.Sprintf("source %s: %s: several layouts can read %d of the values, and the first one counts; for example %s (%s)",

@@ -199,6 +199,10 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 	seen := map[string]bool{}
 	for _, pattern := range s.Read {
 		names, err := find(root, pattern.Text)
+		var none *noFileError
+		if errors.As(err, &none) && in.mayLack(s) {
+			continue
+		}
 		if err != nil {
 			errs = append(
 				errs,
@@ -218,6 +222,18 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 		return cmp.Or(cmp.Compare(in.place(s, a.name), in.place(s, b.name)), strings.Compare(a.path, b.path))
 	})
 	return dir, found, errs
+}
+
+// noFileError says that a pattern names no file.
+type noFileError struct{ pattern, dir string }
+
+func (e *noFileError) Error() string {
+	return fmt.Sprintf("no file matches %s in %s", e.pattern, e.dir)
+}
+
+// mayLack reports whether a source may have no files: what has not come is passed over then. Of a list, its rows tell.
+func (in *Inputs) mayLack(s *star.Source) bool {
+	return s.PassOver && s.DrivenBy == nil && !s.TypesItself()
 }
 
 // place returns when a file of a source came; 0 if that does not matter.
@@ -394,7 +410,7 @@ func find(root *os.Root, pattern string) ([]string, error) {
 		return []string{clean}, nil // it is there; opening it will say what is wrong
 	}
 	if len(names) == 0 {
-		return nil, fmt.Errorf("no file matches %s in %s", pattern, root.Name())
+		return nil, &noFileError{pattern, root.Name()}
 	}
 	return names, nil
 }

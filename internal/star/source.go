@@ -425,7 +425,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		{
 			"unreadable",
 			"stop or pass_over",
-			"what happens if the files or the query of a row of driven_by cannot be opened: the load stops (the default), or the row is skipped and reported",
+			"what happens if the files or the query of a row of driven_by cannot be opened, or if no text file matches read: the load stops (the default), or the row is skipped, or the source has no rows, and it is reported",
 			false,
 			func(n *node) { s.PassOver = r.choice(n, "stop", "pass_over") == "pass_over" },
 		},
