@@ -25,6 +25,9 @@ func firstHour(t *testing.T) string {
 	startest.Write(t, dir, "sheet.xlsx", "PK\x03\x04 and so on")
 	startest.Write(t, dir, "notes.pdf", "%PDF-1.7")
 	startest.Write(t, dir, "odd.bin", "a\x00b")
+	startest.Write(t, dir, "old.csv", "a,b\r1,2\r")
+	startest.Write(t, dir, "wide.csv", strings.Repeat("c,", 10_000)+"d\n"+strings.Repeat("1,", 10_000)+"2\n")
+	startest.Write(t, dir, "long.csv", strings.Repeat("c,", 200_000)+"d\n1\n")
 	startest.Write(t, dir, ".hidden", "x,y\n1,2\n")
 	return dir
 }
@@ -60,8 +63,9 @@ func TestShowPath(t *testing.T) {
 		t.Errorf("%+v", found)
 	}
 	skipped := strings.Join(found.Skipped, "\n")
-	for _, want := range []string{"empty.csv: the file is empty", "sheet.xlsx: a zip file or a workbook", "notes.pdf: a PDF document", "odd.bin: not text"} {
-		if !strings.Contains(skipped, want) || len(found.Skipped) != 4 {
+	for _, want := range []string{"empty.csv: the file is empty", "sheet.xlsx: a zip file or a workbook", "notes.pdf: a PDF document", "odd.bin: not text",
+		"old.csv: its lines end in a carriage return alone", "wide.csv: 10001 columns are too many", "long.csv: its first line is longer than 256 KiB"} {
+		if !strings.Contains(skipped, want) || len(found.Skipped) != 7 {
 			t.Errorf("%q is not in %q", want, found.Skipped)
 		}
 	}

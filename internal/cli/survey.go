@@ -130,7 +130,7 @@ func filesBelow(root *os.Root) ([]string, error) {
 			if entry.IsDir() {
 				return fs.SkipDir
 			}
-		case entry.Type().IsRegular() && !isOurs(entry.Name()):
+		case (entry.Type().IsRegular() || entry.Type()&fs.ModeSymlink != 0) && !isOurs(entry.Name()):
 			names = append(names, name)
 		}
 		return nil

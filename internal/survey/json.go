@@ -14,6 +14,9 @@ func inLines(text []byte) bool {
 	return gjson.ValidBytes(line)
 }
 
+// deepest is how many objects within each other are looked into.
+const deepest = 20
+
 // pathsOf lists the paths of the values in JSON objects, a line each, in the order in which they are met, and those of the
 // lists among them.
 func pathsOf(text []byte, whole bool) (paths, lists []string) {
@@ -25,13 +28,14 @@ func pathsOf(text []byte, whole bool) (paths, lists []string) {
 			*list = append(*list, path)
 		}
 	}
-	var walk func(prefix string, object gjson.Result)
-	walk = func(prefix string, object gjson.Result) {
+	var walk func(prefix string, object gjson.Result, depth int)
+	walk = func(prefix string, object gjson.Result, depth int) {
 		object.ForEach(func(name, value gjson.Result) bool {
 			path := prefix + strings.NewReplacer(`\`, `\\`, `.`, `\.`).Replace(name.Str)
 			switch {
+			case value.IsObject() && depth < deepest:
+				walk(path+".", value, depth+1)
 			case value.IsObject():
-				walk(path+".", value)
 			case value.IsArray():
 				add(&lists, path)
 			case value.Type != gjson.Null || prefix == "":
@@ -42,7 +46,7 @@ func pathsOf(text []byte, whole bool) (paths, lists []string) {
 	}
 	for line := range bytes.Lines(text) {
 		if line = bytes.TrimSpace(line); gjson.ValidBytes(line) && len(line) > 0 {
-			walk("", gjson.ParseBytes(line))
+			walk("", gjson.ParseBytes(line), 0)
 		}
 	}
 	paths = slices.DeleteFunc(paths, func(p string) bool { // an object or a list in other rows

@@ -106,6 +106,9 @@ func stem(name string) string {
 	}, strings.TrimSuffix(name, path.Ext(name)))
 }
 
+// mostColumns is how many columns of a file are looked at.
+const mostColumns = 2000
+
 // sampled is how many bytes of a file tell its form.
 const sampled = 256 << 10
 
@@ -134,6 +137,9 @@ func shape(root *os.Root, name string) (*Table, error) {
 	if t.Encoding, text, err = decode(text, whole); err != nil {
 		return nil, err
 	}
+	if bytes.IndexByte(text, '\r') >= 0 && bytes.IndexByte(text, '\n') < 0 {
+		return nil, fmt.Errorf("its lines end in a carriage return alone, which is not read")
+	}
 	t.Form.Encoding = t.Encoding
 	switch start := bytes.TrimSpace(text); {
 	case bytes.HasPrefix(start, []byte("BEGIN:VCALENDAR")):
@@ -152,9 +158,15 @@ func shape(root *os.Root, name string) (*Table, error) {
 	}
 	t.Format = star.InCSV
 	if !whole { // a record that is cut off tells nothing
+		if bytes.IndexByte(text, '\n') < 0 {
+			return nil, fmt.Errorf("its first line is longer than %d KiB", sampled>>10)
+		}
 		text = text[:bytes.LastIndexByte(text, '\n')+1]
 	}
 	f := formOf(text)
+	if f.width > mostColumns {
+		return nil, fmt.Errorf("%d columns are too many to look at", f.width)
+	}
 	encoding := t.Form.Encoding
 	t.Form, t.head, t.Evidence = f.csv, f.head, f.evidence()
 	t.Form.Encoding = encoding
@@ -262,6 +274,9 @@ func (t *Table) look(ctx context.Context, root *os.Root) error {
 	rows, err := t.rows(ctx, root, func(string) bool { return true })
 	if err != nil {
 		return err
+	}
+	if n := len(rows.Fields()); n > mostColumns {
+		return fmt.Errorf("%s: %d columns are too many to look at", t.Files[0], n)
 	}
 	for _, f := range rows.Fields() {
 		c := newColumn(f)
