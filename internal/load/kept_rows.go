@@ -99,7 +99,7 @@ func (w *factStep) tryKept(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := w.forgetMoved(ctx, bases, files, left, news); err != nil {
+	if err := w.forgetMoved(ctx, bases, files, gone(left, there), news); err != nil {
 		return err
 	}
 	w.tried = tried{vain: map[source.FileOf]bool{}, ids: map[int64]bool{}}
@@ -127,6 +127,14 @@ func (w *factStep) tryKept(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// gone returns what is left of files that are not there any more.
+func gone(left []source.Left, there map[string]source.FileOf) []source.Left {
+	return slices.DeleteFunc(slices.Clone(left), func(x source.Left) bool {
+		_, present := there[ledger.Uncompressed(x.Name)]
+		return present
+	})
 }
 
 // forgetMoved removes rows of files that are not there any more from the news, if the very row stands in a file that is new or
@@ -185,7 +193,8 @@ func (w *factStep) forgetMoved(
 	return nil
 }
 
-// keptRows arranges the rows that can be read from what was kept of them by their files. A row that only the fact's table speaks against is not among them: it would be tried for ever.
+// keptRows arranges the rows that can be read from what was kept of them by their files. A row that only the fact's table
+// speaks against is not among them: it would be tried for ever.
 func (w *factStep) keptRows(
 	ctx context.Context,
 	bases []*star.Source,
