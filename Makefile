@@ -42,13 +42,17 @@ examples: all
 	$(GO) test -count=1 -run TestExamples ./cmd/ironmonger
 
 hunt:
-	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows" ./internal/load
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows|TestLeftOut|TestUnpivot" ./internal/load
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestOddDrafts ./internal/draft
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
 	$(GO) test -run xxx -fuzz FuzzCompile $(FUZZING) ./internal/expr
 	$(GO) test -run xxx -fuzz FuzzPieces $(FUZZING) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzLines $(FUZZING) ./internal/source
+	$(GO) test -run xxx -fuzz FuzzDocument $(FUZZING) ./internal/source
+	$(GO) test -run xxx -fuzz FuzzLayout $(FUZZING) ./internal/parse
+	$(GO) test -run xxx -fuzz FuzzForm $(FUZZING) ./internal/survey
 	$(GO) test -run xxx -fuzz FuzzParquet $(FUZZING) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzParse $(FUZZING) ./internal/star
 	$(GO) test -run xxx -fuzz FuzzSplitQuery $(FUZZING) ./internal/star

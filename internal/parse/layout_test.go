@@ -173,3 +173,23 @@ func TestInstants(t *testing.T) {
 		}
 	}
 }
+
+// FuzzLayout reads any text in any layout: what is read is a day and a time of it that there are.
+func FuzzLayout(f *testing.F) {
+	f.Add("dd.MM.yyyy", "31.12.2024")
+	f.Add("d MMM yy h:mm:ss.SSS a", "3 Sept 49 12:00:00.5 am")
+	f.Add("days since 1899-12-30", "-45717.999999999999")
+	f.Add("microseconds since 0001-01-01", "9223372036854775807")
+	f.Fuzz(func(t *testing.T, layout, text string) {
+		for _, kind := range []column.Kind{column.Date, column.Timestamp, column.Time} {
+			l, err := NewLayout(layout, kind, english)
+			if err != nil {
+				continue
+			}
+			m, _, err := Layouts{l}.parse(text)
+			if err == nil && kind != column.Time && (m.day < minDay || m.day > maxDay) || err == nil && (m.micros < 0 || m.micros >= civil.DayMicros) {
+				t.Fatalf("%q in %q is read as day %d and %d microseconds", text, layout, m.day, m.micros)
+			}
+		}
+	})
+}

@@ -151,3 +151,31 @@ func TestDocuments(t *testing.T) {
 		}
 	}
 }
+
+// FuzzDocument makes lines of any document: as many as its list has elements, where package json can read it, and each what the
+// element is.
+func FuzzDocument(f *testing.F) {
+	f.Add([]byte(`[{"a": [1, {"b": "x\ny"}]}, 7, null]`))
+	f.Add([]byte("{\"a\": 1}\n{\"a\": 2}"))
+	f.Add([]byte("\ufeff [ ] "))
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		lines := Lines(doc)
+		var list []json.RawMessage
+		if json.Unmarshal(doc, &list) != nil || list == nil {
+			return
+		}
+		got := strings.Split(strings.TrimSuffix(string(lines), "\n"), "\n")
+		if len(list) == 0 {
+			got = got[1:]
+		}
+		if len(got) != len(list) {
+			t.Fatalf("%q: %d lines of %d elements", doc, len(got), len(list))
+		}
+		for k := range list {
+			var a, b any
+			if json.Unmarshal(list[k], &a) != nil || json.Unmarshal([]byte(got[k]), &b) != nil || fmt.Sprint(a) != fmt.Sprint(b) {
+				t.Fatalf("%q: element %d is %s, not %s", doc, k, got[k], list[k])
+			}
+		}
+	})
+}

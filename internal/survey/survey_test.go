@@ -139,3 +139,17 @@ func TestLook(t *testing.T) {
 		}
 	}
 }
+
+// FuzzForm finds out the form of any text: it comes to an end, and what it finds can be said in words.
+func FuzzForm(f *testing.F) {
+	f.Add([]byte("a,b\n1,\"x\ny\"\n"))
+	f.Add([]byte("Title;\"\n\nn;m\n1;'2'\n"))
+	f.Add([]byte("'a'\t'b'\r\n'c''d'\t\"\r\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		x := formOf(text)
+		if x.width < 0 || x.share > 1 || x.head != nil && (len(x.head) != x.width || x.line < 1) {
+			t.Fatalf("%q: %+v", text, x)
+		}
+		_ = x.evidence() + inWords(&x.csv, x.line)
+	})
+}
