@@ -153,6 +153,12 @@ func csvLines(t *table) []string {
 			lines = append(lines, "thousands_mark: "+mark)
 		}
 	}
+	for _, c := range t.fields {
+		if c.Months != "" {
+			lines = append(lines, "month_names: "+c.Months)
+			break
+		}
+	}
 	if years {
 		lines = append(lines, fmt.Sprintf("two_digit_years: %d", survey.Century))
 	}

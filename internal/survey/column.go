@@ -11,15 +11,17 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/locale"
 	"ironmonger/internal/parse"
 )
 
 // Column is what was found of a column.
 type Column struct {
 	Name   string `json:"column"`
-	Type   string `json:"type"`             // as the model says it
-	Layout string `json:"layout,omitempty"` // of dates and timestamps, if it is not the usual one
-	Marks  string `json:"marks,omitempty"`  // of numbers: the thousands mark, if there is one, and the decimal mark
+	Type   string `json:"type"`                  // as the model says it
+	Layout string `json:"layout,omitempty"`      // of dates and timestamps, if it is not the usual one
+	Months string `json:"month_names,omitempty"` // the language of the names of months, if it is not English
+	Marks  string `json:"marks,omitempty"`       // of numbers: the thousands mark, if there is one, and the decimal mark
 
 	Filled   int64    `json:"filled"`
 	Empty    int64    `json:"empty"`
@@ -38,6 +40,7 @@ type Column struct {
 	candidates []*candidate
 	words      map[string]int64
 	typed      bool
+	english    bool // the names of months can be English only
 	asIs       bool // nothing can be declared of how values are written
 	zeros      bool // a value begins with a zero that a number would lose
 	unfit      []string
@@ -47,6 +50,7 @@ type Column struct {
 type candidate struct {
 	typ    column.Type
 	layout string
+	months string
 	marks  string
 	reader *parse.Reader
 	value  column.Column
@@ -65,6 +69,11 @@ var dateLayouts = []string{
 	"d.M.yyyy", "d/M/yyyy", "M/d/yyyy", "yyyy/M/d", "yyyy.M.d", "d-M-yyyy", "yyyyMMdd", "d MMM yyyy", "d-MMM-yyyy", "MMM d, yyyy",
 	"d. MMM yyyy", "d.M.yy", "d/M/yy", "M/d/yy", "d-MMM-yy", "MM.yyyy", "MM/yyyy", "yyyy-MM", "MMM yyyy",
 }
+
+// languages are those whose names of months are tried besides English.
+var languages = []string{"de", "fr", "es", "it", "nl", "pt", "pl", "cs", "sv"}
+
+var namedLayouts = []string{"d. MMM yyyy", "d MMM yyyy", "d-MMM-yyyy", "MMM yyyy"}
 
 var clockLayouts = []string{" H:mm", " H:mm:ss", " H:mm:ss.S", " h:mm a", " h:mm:ss a"}
 
@@ -116,6 +125,20 @@ func newColumn(f column.Field) *Column {
 			add(of(column.Date), text, "", &parse.Style{Date: parse.Layouts{l}})
 		}
 	}
+	for _, tag := range languages {
+		names, err := locale.Find(tag)
+		if err != nil {
+			continue
+		}
+		words.Months = parse.MonthNames(names.Months.Wide.Format, names.Months.Wide.StandAlone, names.Months.Short.Format, names.Months.Short.StandAlone)
+		for _, text := range namedLayouts {
+			if l, err := parse.NewLayout(text, column.Date, words); err == nil {
+				add(of(column.Date), text, "", &parse.Style{Date: parse.Layouts{l}})
+				c.candidates[len(c.candidates)-1].months = tag
+			}
+		}
+	}
+	words.Months = months
 	add(of(column.Timestamp), "", "", nil)
 	for _, day := range dateLayouts[:10] {
 		for _, clock := range clockLayouts {
@@ -215,7 +238,7 @@ func (c *Column) settle() {
 	c.Is = column.Type{Kind: column.Text}
 	var best *candidate
 	for _, x := range c.candidates {
-		if x.fits == 0 || x.misses*100 > x.fits && !(totals(x.misfits) && x.misses <= x.fits) {
+		if x.fits == 0 || c.english && x.months != "" || x.misses*100 > x.fits && !(totals(x.misfits) && x.misses <= x.fits) {
 			continue
 		}
 		if best == nil || better(x, best) {
@@ -238,7 +261,7 @@ func (c *Column) settle() {
 		c.Distinct = c.Set.Len()
 		return
 	}
-	c.Is, c.Layout, c.Marks = best.typ, best.layout, best.marks
+	c.Is, c.Layout, c.Months, c.Marks = best.typ, best.layout, best.months, best.marks
 	if c.Is.Kind == column.Decimal {
 		c.Is.Precision, c.Is.Scale = uint8(min(exact.MaxDigits, max(1, best.whole+best.after)+2)), uint8(best.after)
 	}

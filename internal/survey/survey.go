@@ -280,7 +280,7 @@ func (t *Table) look(ctx context.Context, root *os.Root) error {
 	}
 	for _, f := range rows.Fields() {
 		c := newColumn(f)
-		c.asIs = t.Database != nil
+		c.asIs, c.english = t.Database != nil, t.Format != star.InCSV
 		t.Columns = append(t.Columns, c)
 	}
 	err = pipeline.Batches(ctx, rows, runtime.GOMAXPROCS(0), func(b *column.Batch) error {
