@@ -19,11 +19,11 @@ func (s *session) draft() *cli.Command {
 		Name:      "draft",
 		Usage:     "propose a model for the files in a folder, or the tables of a database",
 		ArgsUsage: "FOLDER|DATABASE",
-		Description: "A database is an SQLite file, or where another one is: 'postgres: host=db.example dbname=canal', 'mysql: ...'; its model is\n" +
-			"written into this folder. Of a folder, it looks at all files in the folder and in its folders, and writes a model, ironmonger.yaml, beside them: files of one\n" +
+		Description: "It looks at all files in the folder and in its folders, and writes a model, ironmonger.yaml, beside them: files of one\n" +
 			"shape are one source; columns have types and layouts; natural keys, grains and references follow from the values. Each\n" +
 			"decision has its evidence beside it as a comment, and what is doubtful is marked. A model that is there is not\n" +
-			"overwritten.\n\n" +
+			"overwritten. A database is an SQLite file, or the place of another one, such as 'postgres: host=db.example dbname=canal'\n" +
+			"or 'mysql: ...'; the model is written beside the file, or else into this folder.\n\n" +
 			"Exit status: 0 done; 1 a file cannot be read or written; 2 the call is wrong.\n\n" +
 			"Example:\n  ironmonger draft exports && cd exports && ironmonger check && ironmonger load\n  ironmonger draft 'postgres: service=office' --into office.yaml",
 		Flags: append([]cli.Flag{

@@ -26,11 +26,13 @@ func (s *session) show() *cli.Command {
 		Name:      "show",
 		Usage:     "show rows of a source, a dimension or a fact, or what a file is like",
 		ArgsUsage: "[source|dimension|fact] NAME|./PATH",
-		Description: "For a file or a folder, named by a path such as ./passages.csv, it needs no model: it shows the format, the header, and\n" +
-			"the type of each column with what speaks for it; with --as-read, --columns or --where, rows of a file. For a source, it shows the transformed rows with file and line; with --as-read, the rows as they stand in the files. For a\n" +
-			"dimension or a fact, it shows the rows in the warehouse. With --figures, it shows the number of nulls and distinct values,\n" +
-			"the range and the most frequent values of each column. If all rows of a source were read, it also shows how many rows each\n" +
-			"stage passed on. The kind (source, dimension or fact) is required only if two things have the same name.\n\n" +
+		Description: "For a file or a folder, named by a path such as ./passages.csv, it needs no model: it shows the format, the header and the\n" +
+			"type of each column, with what speaks for it; with --as-read, --columns or --where, it shows rows of a file.\n\n" +
+			"For a source, it shows the transformed rows with file and line; with --as-read, the rows as they stand in the files; with\n" +
+			"--set-aside, the rows that a load would set aside, and why. For a dimension or a fact, it shows the rows in the warehouse.\n" +
+			"With --figures, it shows the number of nulls and distinct values, the range and the most frequent values of each column. If\n" +
+			"all rows of a source were read, it also shows how many rows each stage passed on. The kind (source, dimension or fact) is\n" +
+			"required only if two things have the same name.\n\n" +
 			"Exit status: 0 done; 1 a file cannot be read; 2 the call or the model is wrong.\n\n" +
 			"Example:\n  ironmonger show ./register/2025.csv\n  ironmonger show passages --where \"tonnage > 100\" --columns passage_no,toll\n  ironmonger show fact passage --natural --rows 5\n  ironmonger show passages --as-read --figures",
 		Flags: flags(
