@@ -63,7 +63,7 @@ type table struct {
 	others    []*table
 }
 
-// field is a column under the name that the model gives it.
+// field is a column under its name in the model.
 type field struct {
 	*survey.Column
 	name string

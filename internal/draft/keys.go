@@ -150,7 +150,7 @@ func (t *table) setApart() {
 		return
 	}
 	t.effective = t.key[at]
-	name := identifier(t.effective.Name) // it is no attribute, so that it may have a name that is reserved
+	name := identifier(t.effective.Name) // it is not an attribute, so that it may have a name that is reserved
 	if !slices.ContainsFunc(t.fields, func(f *field) bool { return f.name == name }) {
 		t.effective.name = name
 	}

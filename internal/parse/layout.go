@@ -53,7 +53,7 @@ type since struct {
 
 var units = map[string]int64{"days": civil.DayMicros, "seconds": 1e6, "milliseconds": 1e3, "microseconds": 1}
 
-// monthName and half are the letters of fields that are no numbers.
+// monthName and half are the letters of fields that are not numbers.
 const (
 	monthName = 'N'
 	half      = 'a'

@@ -83,7 +83,7 @@ func whole(p jsonPath) string {
 type element struct {
 	values    []gjson.Result
 	positions []int64
-	wrong     string // what is no list
+	wrong     string // what is not a list
 }
 
 // of lists the rows of an object.

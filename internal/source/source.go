@@ -134,7 +134,7 @@ type Files struct {
 	named  map[string][]int // fields by the first name of their path
 	each   *elements        // of JSON, whose lists have the rows; nil if the objects are
 	piece  int              // bytes of a file that are taken at a time
-	unfit  []*star.Unfit    // of each field that is no text of a column
+	unfit  []*star.Unfit    // of each field, those that have the text of a column aside
 	doubts doubts
 }
 

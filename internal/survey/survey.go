@@ -35,7 +35,7 @@ type Table struct {
 	Rows     int64     `json:"rows"`
 	Ragged   int64     `json:"ragged,omitempty"` // rows with another number of fields
 	Columns  []*Column `json:"columns"`
-	Lists    []string  `json:"lists,omitempty"` // of JSON: paths that have lists, which are no columns
+	Lists    []string  `json:"lists,omitempty"` // of JSON: paths that have lists, which are not columns
 
 	Database *star.Database `json:"-"` // that has the table; nil of files
 	Name     string         `json:"-"` // of the table there

@@ -88,7 +88,7 @@ func (f *Flow) Read() int64 {
 	return sum
 }
 
-// LeftOut is how many of the rows read were left out, by the reasons that the model gives.
+// LeftOut returns how many of the rows read were left out, by the reasons of the model.
 func (f *Flow) LeftOut() map[string]int64 {
 	sums := map[string]int64{}
 	for _, o := range f.below() {
