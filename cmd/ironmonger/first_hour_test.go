@@ -181,7 +181,11 @@ func TestDraftDatabase(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, database := range []string{"office.db", "postgres: " + connection} {
+	place, maria := startest.MariaDB(t)
+	if _, err := maria.Exec(tables); err != nil {
+		t.Fatal(err)
+	}
+	for _, database := range []string{"office.db", "postgres: " + connection, "mysql: " + place} {
 		os.Remove(filepath.Join(dir, "ironmonger.yaml"))
 		out := strings.Join(strings.Fields(must(t, dir, "draft", database, "--warehouse", schema+database[:2]+".db")), " ")
 		for _, want := range []string{"keeper dimension keeper_no", "shift fact shift_no keeper (keeper_no)", "origin: bare: it has no rows"} {

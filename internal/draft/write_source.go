@@ -179,7 +179,11 @@ func (w *writer) column(f *field, t *table) {
 		w.doubt(3, "%s: %s", f.name, d)
 	}
 	if f.Unfit > 0 && t.totals() != f {
-		w.doubt(3, "%s: %s that do not fit, such as %s (%s): they will be set aside", f.name, many(f.Unfit, "value"), strconv.Quote(f.Example), f.Place)
+		verb := "do"
+		if f.Unfit == 1 {
+			verb = "does"
+		}
+		w.doubt(3, "%s: %s that %s not fit, such as %s (%s), will be set aside", f.name, many(f.Unfit, "value"), verb, strconv.Quote(f.Example), f.Place)
 	}
 	var parts []string
 	typ := f.Type

@@ -259,7 +259,11 @@ func isValue(s string) bool {
 
 // evidence says what speaks for the form.
 func (f *form) evidence() string {
-	s := fmt.Sprintf("%d fields in %s of the records", f.width, percent(f.share))
+	fields := "fields"
+	if f.width == 1 {
+		fields = "field"
+	}
+	s := fmt.Sprintf("%d %s in %s of the records", f.width, fields, percent(f.share))
 	if f.others > 0 {
 		s += fmt.Sprintf(" (%d of the sample have another number)", f.others)
 	}
