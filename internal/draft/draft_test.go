@@ -263,6 +263,41 @@ func drafted(t *testing.T, dir string) *draft.Draft {
 	return d
 }
 
+// TestMarkDoubts drafts numbers whose marks can mean two things: which doubts are told of each column, and which are not.
+func TestMarkDoubts(t *testing.T) {
+	const whole, other = "its numbers would fit as whole numbers with a thousands mark as well", "its decimal mark is not that of other columns"
+	for _, c := range []struct {
+		first, second []string
+		doubts        string
+	}{
+		{[]string{"1.234,56", "34,56"}, []string{"1.500", "12.250"}, "b " + whole + "; b " + other},
+		{[]string{"34,5", "4,75"}, []string{"1.5", "12.25"}, "b " + other},
+		{[]string{"1.25", "12.5"}, []string{"1.500", "12.250"}, "b " + whole},
+		{[]string{"1,250", "12,500"}, []string{"7,5", "8,25"}, "a " + whole},
+		{[]string{"1.234,56", "34,56"}, []string{"7", "8"}, ""},
+		{[]string{"1.25", "12.5"}, []string{"0.1234", "5.1"}, ""},
+	} {
+		dir := t.TempDir()
+		text := "no;a;b\n"
+		for n := range 6 {
+			text += fmt.Sprintf("%d;%s;%s\n", n, c.first[n%2], c.second[n%2])
+		}
+		startest.Write(t, dir, "weights.csv", text)
+		d := drafted(t, dir)
+		var doubts []string
+		for line := range strings.Lines(d.Text) {
+			if _, said, ok := strings.Cut(line, "# doubt: "); ok {
+				name, said, _ := strings.Cut(strings.TrimSpace(said), ": ")
+				said, _, _ = strings.Cut(said, ": as one")
+				doubts = append(doubts, name+" "+said)
+			}
+		}
+		if got := strings.Join(doubts, "; "); got != c.doubts || d.Doubts != len(doubts) {
+			t.Errorf("%q: %d doubts %q, want %q", text, d.Doubts, got, c.doubts)
+		}
+	}
+}
+
 // TestOddDrafts drafts models of folders with odd names, headers and values: each draft passes the check, and no step of a load
 // fails but for rows that would be set aside.
 func TestOddDrafts(t *testing.T) {

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"ironmonger/internal/column"
 	"ironmonger/internal/star"
 	"ironmonger/internal/survey"
 	"path"
@@ -128,12 +129,9 @@ func csvLines(t *table) []string {
 	if t.Encoding != "" {
 		lines = append(lines, "encoding: "+t.Encoding)
 	}
-	marks, years := "", false
+	marks, years := t.marks(), false
 	var nulls []string
 	for _, c := range t.fields {
-		if len(c.Marks) > len(marks) {
-			marks = c.Marks
-		}
 		years = years || strings.Contains(c.Layout, "yy") && !strings.Contains(c.Layout, "yyyy")
 		for _, word := range c.Nulls {
 			if !slices.Contains(nulls, word) {
@@ -173,10 +171,29 @@ func csvLines(t *table) []string {
 	return lines
 }
 
+// marks returns the marks of numbers that hold for all columns of the files: those of the column that has the most.
+func (t *table) marks() (marks string) {
+	for _, f := range t.fields {
+		if len(f.Marks) > len(marks) {
+			marks = f.Marks
+		}
+	}
+	return marks
+}
+
+// otherMark reports whether the decimal mark of a field is not the one that holds for all columns of the files.
+func (t *table) otherMark(f *field) bool {
+	decimal := func(marks string) byte { return ("." + marks)[len(marks)] }
+	return t.Format == star.InCSV && f.Is.Kind == column.Decimal && f.Is.Scale > 0 && decimal(f.Marks) != decimal(t.marks())
+}
+
 // column writes a column with what is remarkable about it.
 func (w *writer) column(f *field, t *table) {
 	for _, d := range f.Doubts {
 		w.doubt(3, "%s: %s", f.name, d)
+	}
+	if t.otherMark(f) {
+		w.doubt(3, "%s: its decimal mark is not that of other columns: as one mark holds for all, it may be misread", f.name)
 	}
 	if f.Unfit > 0 && t.totals() != f {
 		verb := "do"

@@ -238,17 +238,12 @@ func (c *Column) settle() {
 	c.Is = column.Type{Kind: column.Text}
 	var best *candidate
 	for _, x := range c.candidates {
-		if x.fits == 0 || c.english && x.months != "" || x.misses*100 > x.fits && !(totals(x.misfits) && x.misses <= x.fits) {
-			continue
-		}
-		if best == nil || better(x, best) {
+		if c.fitting(x) && (best == nil || better(x, best)) {
 			best = x
-		} else if x.fits == best.fits && x.typ.Kind == best.typ.Kind && x.layout != best.layout && (x.least != best.least || x.most != best.most) {
-			c.Doubts = append(c.Doubts, fmt.Sprintf("%s would fit as well", cmp.Or(x.layout, "yyyy-MM-dd")))
 		}
 	}
 	if best != nil && c.asIs && (best.layout != "" || best.marks != "" || best.misses > 0 || len(c.words) > 0) {
-		best, c.Doubts = nil, nil
+		best = nil
 	}
 	if best == nil || c.Filled == 0 {
 		c.Type = "text"
@@ -266,6 +261,7 @@ func (c *Column) settle() {
 		c.Is.Precision, c.Is.Scale = uint8(min(exact.MaxDigits, max(1, best.whole+best.after)+2)), uint8(best.after)
 	}
 	c.Type, c.Unfit, c.unfit = c.Is.String(), best.misses, best.misfits
+	c.Doubts = c.rivals(best)
 	if best.misses > 0 {
 		c.Example, c.Place = diag.Clip(diag.Printable(best.example), 40), best.place.String()
 	}
@@ -282,6 +278,33 @@ func (c *Column) settle() {
 		c.Nulls = append(c.Nulls, w)
 		c.Empty += n
 	}
+	slices.Sort(c.Nulls)
+}
+
+// fitting reports whether a column may be what a candidate is: next to no value does not fit, besides those in lines of totals.
+func (c *Column) fitting(x *candidate) bool {
+	if x.fits == 0 || c.english && x.months != "" {
+		return false
+	}
+	return x.misses*100 <= x.fits || totals(x.misfits) && x.misses <= x.fits
+}
+
+// rivals says which candidates fit the same values as the best one, and read them as others.
+func (c *Column) rivals(best *candidate) (doubts []string) {
+	thousands := false
+	for _, x := range c.candidates {
+		switch {
+		case !c.fitting(x) || x.fits != best.fits || x.typ.Kind != best.typ.Kind:
+		case x.layout != best.layout && (x.least != best.least || x.most != best.most):
+			doubts = append(doubts, fmt.Sprintf("%s would fit as well", cmp.Or(x.layout, "yyyy-MM-dd")))
+		case x.after == 0 && best.after > 0:
+			thousands = true
+		}
+	}
+	if thousands && !c.asIs {
+		doubts = append(doubts, "its numbers would fit as whole numbers with a thousands mark as well")
+	}
+	return doubts
 }
 
 // better reports whether a candidate is the better one of two that fit: the one that fits more values, else the narrower one.

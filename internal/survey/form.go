@@ -60,13 +60,24 @@ func formOf(text []byte) form {
 	return best
 }
 
-// better reports whether a form fits more of the records, or as many with more fields.
+// better reports whether a form fits more of the records; of two that fit as many, the one with a header is better, then the one
+// that begins earlier, then the one with more fields: marks of decimals, and commas in names, make fields in all records but
+// the header.
 func (f *form) better(than *form) bool {
 	const alike = 0.002
 	if f.share > than.share+alike || f.share < than.share-alike {
 		return f.share > than.share
 	}
-	return f.width > than.width
+	headed, many := f.head != nil, f.width > 1 && than.width > 1
+	switch {
+	case many && headed != (than.head != nil):
+		return headed
+	case many && f.share == than.share && f.line != than.line:
+		return f.line < than.line
+	case f.width != than.width:
+		return f.width > than.width
+	}
+	return f.share > than.share
 }
 
 // quotesOf returns the quotes that a text may have: those that stand around fields, whatever separates them, else the usual ones;

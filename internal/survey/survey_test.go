@@ -145,6 +145,30 @@ func TestLook(t *testing.T) {
 	}
 }
 
+// TestFormOf finds out forms that the marks of decimals, titles and names with commas speak against.
+func TestFormOf(t *testing.T) {
+	for _, c := range []struct {
+		text      string
+		separator byte
+		width     int
+		head      string
+	}{
+		{"no;price\n1;2,50\n2;3,50\n3;4,50\n", ';', 2, "no price"},
+		{"x;y\n1,5;2,5\n3,5;2,25\n", ';', 2, "x y"},
+		{"no;a;b\n0;1,250;7,5\n1;12,500;8,25\n", ';', 3, "no a b"},
+		{"Prices\n\nno;a;b\n0;1,250;7,5\n1;12,500;8,25\n", ';', 3, "no a b"},
+		{"no,name\n1,a;b\n2,c;d\n", ',', 2, "no name"},
+		{"no\tname\n1\tHill, Ann\n2\tOak, Ben\n", '\t', 2, "no name"},
+		{"reader\tlender\nHill, Ann\tOak, Ben\nFir, Cleo\tElm, Dora\n", '\t', 2, "reader lender"},
+		{"Prices, all\nno;price\n" + strings.Repeat("1;2,50\n", 900), ';', 2, "no price"},
+		{"1,2,3\n4,5,6\n", ',', 3, ""},
+	} {
+		if x := formOf([]byte(c.text)); x.csv.Separator != c.separator || x.width != c.width || strings.Join(x.head, " ") != c.head {
+			t.Errorf("%q: separator %q, %d fields, header %q", c.text, x.csv.Separator, x.width, x.head)
+		}
+	}
+}
+
 // FuzzForm finds out the form of any text: it comes to an end, and what it finds can be said in words.
 func FuzzForm(f *testing.F) {
 	f.Add([]byte("a,b\n1,\"x\ny\"\n"))
