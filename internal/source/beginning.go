@@ -9,15 +9,11 @@ import (
 
 // Beginning returns the first bytes of a file below a folder, decompressed if it is compressed, and says whether these are all.
 func Beginning(root *os.Root, name string, n int) (text []byte, whole bool, err error) {
-	f, err := root.Open(name)
+	t, err := openContent(root.Name(), name)
 	if err != nil {
 		return nil, false, errors.New(reason(err))
 	}
-	t := &content{in: f, close: func() {}}
 	defer t.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, false, errNoFile
-	}
 	if err := t.layers(""); err != nil {
 		return nil, false, err
 	}

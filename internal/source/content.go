@@ -32,8 +32,10 @@ const maxWindow = 64 << 20
 // whatever it was written in.
 type content struct {
 	from     io.Reader
+	stored   io.Reader // what is stored, compressed as it may be: the file, or an entry of the archive that it is
 	in       *os.File
 	info     fs.FileInfo
+	path     string // of the file, without the entry
 	compress string // what it is compressed with, or ""
 	bytes    int64  // of the file that have been read
 	above    int64  // lines that stand above the header, and have been passed over
@@ -48,41 +50,84 @@ var (
 
 var errNoFile = errors.New("this is a folder or a device, not a file")
 
-// open opens a file. What is wrong with it is an error of the file system, or speaks for itself.
+// open opens a file that is to be read as text. What is wrong with it is an error of the file system, or speaks for itself.
 func (f *Files) open(file *file) (*content, error) {
-	in, err := os.OpenInRoot(f.dir, file.path)
+	t, err := openContent(f.dir, file.path)
 	if err != nil {
 		return nil, err
 	}
-	t := &content{in: in, close: func() {}}
-	if t.info, err = in.Stat(); err == nil && !t.info.Mode().IsRegular() {
-		err = errNoFile
-	}
-	if err == nil {
-		err = f.in.known(filepath.Join(f.dir, file.path), t.info)
-	}
+	err = f.in.known(filepath.Join(f.dir, t.path), t.info)
 	if err == nil {
 		err = t.layers(f.csv.Encoding)
 	}
-	if err == nil && f.of.Format == star.JSON {
-		t.from = newDocument(t.from)
+	if err == nil {
+		err = f.asText(t)
 	}
 	if err == nil && !f.lines && !f.csv.Header.IsFirst() {
 		err = f.toHeader(t)
 	}
 	if err != nil {
-		in.Close()
+		t.Close()
 		return nil, err
 	}
 	return t, nil
 }
 
+// openContent opens a file below a folder, or an entry of an archive there, as it is stored.
+func openContent(dir, name string) (*content, error) {
+	archive, entry := inArchive(dir, name)
+	in, err := os.OpenInRoot(dir, archive)
+	if err != nil {
+		return nil, err
+	}
+	return newContent(in, archive, entry)
+}
+
+// newContent looks at an open file, or at an entry of the archive that it is; it closes the file if that is impossible.
+func newContent(in *os.File, path, entry string) (*content, error) {
+	t := &content{in: in, path: path, close: func() {}}
+	t.stored = (*counter)(t)
+	var err error
+	if t.info, err = in.Stat(); err == nil && !t.info.Mode().IsRegular() {
+		err = errNoFile
+	}
+	if err == nil && entry != "" {
+		err = t.enter(entry)
+	}
+	if err != nil {
+		t.Close()
+		return nil, err
+	}
+	return t, nil
+}
+
+// asText makes text of the formats that are none: records of CSV, or lines of JSON.
+func (f *Files) asText(t *content) (err error) {
+	switch f.of.Format {
+	case star.JSON:
+		t.from = newDocument(t.from)
+	case star.XML:
+		t.from = newXMLRecords(t.from, f.of.Record.Text)
+	case star.Fixed:
+		t.from = newFixed(t.from, f.of)
+	case star.Workbook:
+		var x *sheet
+		if x, err = newSheet(t, f.of); err == nil {
+			t.from = x
+		}
+	}
+	return err
+}
+
 // layers puts what decompresses and decodes on top of a file.
 func (t *content) layers(encoded string) error {
 	start := make([]byte, 4)
-	n, _ := io.ReadFull(t.in, start)
-	t.bytes = int64(n)
-	t.from = io.MultiReader(bytes.NewReader(start[:n]), (*counter)(t))
+	n, err := io.ReadFull(t.stored, start)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		t.failed = err
+		return &documentError{t.plain()}
+	}
+	t.from = io.MultiReader(bytes.NewReader(start[:n]), t.stored)
 	switch {
 	case bytes.HasPrefix(start, gzipMagic):
 		r, err := gzip.NewReader(t.from)
@@ -95,7 +140,8 @@ func (t *content) layers(encoded string) error {
 		if err != nil {
 			return fmt.Errorf("this begins like zstd but is not zstd: %v", err)
 		}
-		t.from, t.compress, t.close = r, "zstd", r.Close
+		outer := t.close
+		t.from, t.compress, t.close = r, "zstd", func() { r.Close(); outer() }
 	}
 	if e := encodings[encoded]; e != nil {
 		t.from = e.NewDecoder().Reader(t.from)
@@ -108,6 +154,15 @@ type counter content
 
 func (c *counter) Read(b []byte) (int, error) {
 	n, err := c.in.Read(b)
+	c.bytes += int64(n)
+	return n, err
+}
+
+// counterAt counts the bytes read of a file that is read in any order.
+type counterAt content
+
+func (c *counterAt) ReadAt(b []byte, at int64) (int, error) {
+	n, err := c.in.ReadAt(b, at)
 	c.bytes += int64(n)
 	return n, err
 }
@@ -145,7 +200,7 @@ func (t *content) plain() string {
 
 // changed reports whether the file is no longer the one that was opened.
 func (f *Files) changed(file *file, t *content) bool {
-	return changed(filepath.Join(f.dir, filepath.FromSlash(file.path)), t.in, t.info) ||
+	return changed(filepath.Join(f.dir, filepath.FromSlash(t.path)), t.in, t.info) ||
 		file.info != nil && differ(file.info, t.info)
 }
 

@@ -15,6 +15,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 )
 
@@ -57,12 +58,8 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 	if in.failed != nil {
 		return nil, fail(file.line, "%s", in.plain())
 	}
-	if bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) {
-		return nil, fail(file.line, "this is not CSV text, but a Parquet or zip file")
-	}
-	if bytes.HasPrefix(start, []byte{0xff, 0xfe}) || bytes.HasPrefix(start, []byte{0xfe, 0xff}) ||
-		bytes.IndexByte(start, 0) >= 0 {
-		return nil, fail(file.line, "this is not UTF-8 text; it looks like UTF-16 (csv: encoding says so)")
+	if message := notText(start); message != "" && f.of.Format != star.Workbook {
+		return nil, fail(file.line, "%s", message)
 	}
 	rd := f.records(io.LimitReader(io.MultiReader(bytes.NewReader(bytes.TrimPrefix(start, bom)), in), maxRecord))
 	names, err := rd.Read()
@@ -78,7 +75,7 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 	}
 	file.width, file.head = len(names), names
 	for i := range names {
-		names[i] = f.unguard(f.unswap(names[i]))
+		names[i] = f.field(names[i])
 		if !f.csv.Headless && !f.fits(names[i]) {
 			return nil, fail(
 				file.line,
@@ -89,6 +86,17 @@ func (f *Files) first(file *file, fail failure) ([]string, diag.List) {
 		}
 	}
 	return names, nil
+}
+
+// notText says why a file that begins so is no text of records; "" if it may be.
+func notText(start []byte) string {
+	switch {
+	case bytes.HasPrefix(start, []byte("PAR1")), bytes.HasPrefix(start, []byte("PK\x03\x04")):
+		return "this is not CSV text, but a Parquet or zip file"
+	case bytes.HasPrefix(start, []byte{0xff, 0xfe}), bytes.HasPrefix(start, []byte{0xfe, 0xff}), bytes.IndexByte(start, 0) >= 0:
+		return "this is not UTF-8 text; it looks like UTF-16 (csv: encoding says so)"
+	}
+	return ""
 }
 
 // header finds the source's columns in a file.
@@ -253,6 +261,15 @@ func (f *Files) unguard(s string) string {
 	return s
 }
 
+// field is a field without what the form of the file adds to it.
+func (f *Files) field(s string) string {
+	if f.of.Format == star.Workbook {
+		s, _ = asInCell(s)
+		return s
+	}
+	return f.unguard(f.unswap(s))
+}
+
 // piece is some whole records of a file. last marks what was given up on as too long a record.
 type piece struct {
 	of      *Files
@@ -389,13 +406,18 @@ func (p *piece) Fill(b *column.Batch) error {
 		(p.of.csv.Encoding == "" || !bytes.Contains(p.data, replaced))
 	readers := p.of.readers()
 	plain, nulls := p.of.csv.Quote == '"' && !p.of.csv.Guarded, p.of.csv.Nulls
+	cells := p.of.of.Format == star.Workbook
+	var typed []*parse.Reader
+	if cells {
+		clean, typed = true, p.of.typedReaders()
+	}
 	b.From.File, b.From.Head, b.From.Line = p.file.name, p.file.head, b.From.Line[:0]
 	offsets := make([]int64, 0, b.N+1)
 	n := 0
 	for ; ; n++ {
 		before := rd.InputOffset()
 		record, err := rd.Read()
-		if p.file.width == 1 { // the reader passes over empty lines, and here each is a row without a value
+		if p.file.width == 1 && !cells { // the reader passes over empty lines, and here each is a row without a value
 			for at := before; ; n++ {
 				end := at + int64(lineEnd(p.data[at:rd.InputOffset()]))
 				if end == at {
@@ -419,18 +441,24 @@ func (p *piece) Fill(b *column.Batch) error {
 		line, _ := rd.FieldPos(0)
 		b.From.Line = append(b.From.Line, p.line+int64(line))
 		offsets = append(offsets, before)
-		if len(record) != p.file.width {
+		if len(record) != p.file.width && (len(record) > p.file.width || !cells) {
 			p.wrongWidth(b, n, record)
 			continue
 		}
 		for k, at := range p.file.at {
-			if at < 0 { // the file does not have the column
+			if at < 0 || at >= len(record) { // the file does not have the column, or the sheet does not have the cell
 				b.Cols[k].SetNull(n)
 				continue
 			}
-			c, s := &b.Cols[k], record[at]
+			c, s, reader := &b.Cols[k], record[at], readers[k]
 			if !plain {
 				s = p.of.unguard(p.of.unswap(s))
+			}
+			if cells {
+				var is bool
+				if s, is = asInCell(s); is {
+					reader = typed[k]
+				}
 			}
 			switch {
 			case s == "" || nulls != nil && slices.Contains(nulls, s):
@@ -443,8 +471,8 @@ func (p *piece) Fill(b *column.Batch) error {
 				c.SetNull(n)
 				p.refuse(b, n, k, "has bytes that are not "+p.of.csv.Encoding+" text", s)
 			default:
-				if err := readers[k].Set(c, n, s); err != nil {
-					if p.of.replace(c, n, k, readers[k], diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, s) {
+				if err := reader.Set(c, n, s); err != nil {
+					if p.of.replace(c, n, k, reader, diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, s) {
 						continue
 					}
 					hint := ""
@@ -452,8 +480,8 @@ func (p *piece) Fill(b *column.Batch) error {
 						hint = " (csv: encoding says what text it is)"
 					}
 					p.refuse(b, n, k, err.Error()+hint, s)
-				} else if readers[k].Ambiguous {
-					readers[k].Ambiguous = false
+				} else if reader.Ambiguous {
+					reader.Ambiguous = false
 					p.of.doubt(k, diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, s)
 				}
 			}
@@ -463,6 +491,10 @@ func (p *piece) Fill(b *column.Batch) error {
 	data := p.data
 	b.From.Bytes = p.bytes
 	b.From.Raw = func(i int) string { return strings.Trim(string(data[offsets[i]:offsets[i+1]]), "\r\n") }
+	if cells {
+		asStored := b.From.Raw
+		b.From.Raw = func(i int) string { return withoutMarks(asStored(i)) }
+	}
 	return nil
 }
 
@@ -471,7 +503,7 @@ func (p *piece) wrongWidth(b *column.Batch, n int, record []string) {
 	fields := len(record)
 	for k, at := range p.file.at {
 		if b.Cols[k].SetNull(n); p.of.isText(k) && at >= 0 && at < fields && record[at] != "" {
-			s := p.of.unguard(p.of.unswap(record[at]))
+			s := p.of.field(record[at])
 			b.Cols[k].Null[n], b.Cols[k].Text[n] = false, strings.ToValidUTF8(s, string(replaced))
 		}
 	}
@@ -505,25 +537,25 @@ func lineEnd(data []byte) int {
 // csvError puts a mistake that encoding/csv found in its place: line counts the lines before data.
 func csvError(name string, line int64, err error, data []byte) *diag.Error {
 	e := &diag.Error{At: diag.Place{File: name}, Message: err.Error()}
-	var parse *csv.ParseError
-	if !errors.As(err, &parse) {
+	var mistake *csv.ParseError
+	if !errors.As(err, &mistake) {
 		return e
 	}
-	e.At.Line = int(line) + parse.Line
-	switch parse.Err {
+	e.At.Line = int(line) + mistake.Line
+	switch mistake.Err {
 	case csv.ErrBareQuote:
 		e.Message = "this is not CSV: a quote in a field that is not quoted; such a field stands in quotes, its own quotes doubled"
 	case csv.ErrQuote:
 		e.Message = "this is not CSV: a quoted field is not closed, or goes on behind its closing quote"
-		e.At.Line = int(line) + parse.StartLine
-		if parse.StartLine == parse.Line {
-			e.At.Column = parse.Column
+		e.At.Line = int(line) + mistake.StartLine
+		if mistake.StartLine == mistake.Line {
+			e.At.Column = mistake.Column
 		}
 	default:
-		e.Message = "this is not CSV: " + parse.Err.Error()
+		e.Message = "this is not CSV: " + mistake.Err.Error()
 	}
-	if parse.Err == csv.ErrBareQuote {
-		e.At.Column = parse.Column
+	if mistake.Err == csv.ErrBareQuote {
+		e.At.Column = mistake.Column
 	}
 	lines := bytes.SplitN(data, []byte{'\n'}, e.At.Line-int(line)+1)
 	if at := e.At.Line - int(line) - 1; at < len(lines) && len(lines[at]) > 0 && len(lines[at]) < 200 {

@@ -16,6 +16,7 @@ import (
 type elements struct {
 	lists  []jsonPath // each within the element of the one before
 	fields []elementField
+	single bool // what is no list is the only element of one, as in XML
 }
 
 // elementField is where a field is found: in the object (0) or in the element of a list (from 1), there by a path that may be
@@ -31,7 +32,7 @@ func newElements(s *star.Source, fields []column.Field, judged []*star.Column) *
 	if s.Each == nil {
 		return nil
 	}
-	x := &elements{}
+	x := &elements{single: s.Format == star.XML}
 	for k, w := range s.Each {
 		path := w.Text
 		if k > 0 {
@@ -97,6 +98,9 @@ func (x *elements) of(object gjson.Result) []element {
 			case row.wrong != "":
 				next = append(next, row)
 			case !found.Exists() || found.Type == gjson.Null:
+			case !found.IsArray() && x.single:
+				row.values, row.positions = append(row.values[:len(row.values):len(row.values)], found), append(row.positions[:len(row.positions):len(row.positions)], 1)
+				next = append(next, row)
 			case !found.IsArray():
 				row.wrong = diag.Clip(diag.Printable(found.Raw), 60)
 				next = append(next, row)

@@ -75,7 +75,7 @@ func (f *Files) begins(line []byte, names []string) bool {
 		return false
 	}
 	for k, name := range names {
-		if strings.TrimSpace(f.unguard(f.unswap(record[k]))) != name {
+		if strings.TrimSpace(f.field(record[k])) != name {
 			return false
 		}
 	}

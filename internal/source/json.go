@@ -102,6 +102,9 @@ func (p *piece) fillLines(b *column.Batch) error {
 
 // place puts a value of an object into column k of row n.
 func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *parse.Reader) {
+	if value.IsObject() && p.of.of.Format == star.XML { // an element has a text beside its attributes
+		value = textIn(value)
+	}
 	c, text := &b.Cols[k], value.Raw
 	if p.of.isText(k) && value.Type != gjson.Null {
 		c.Null[n], c.Text[n] = false, strings.ToValidUTF8(value.String(), string(replaced))
@@ -147,6 +150,23 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 		reader.Ambiguous = false
 		p.of.doubt(k, at, text)
 	}
+}
+
+// textIn returns the text of an element that has attributes, too; an element that has other elements is left as it is.
+func textIn(element gjson.Result) gjson.Result {
+	text, alone := gjson.Result{}, true
+	element.ForEach(func(name, value gjson.Result) bool {
+		if name.Str == xmlText {
+			text = value
+		} else if !strings.HasPrefix(name.Str, "@") {
+			alone = false
+		}
+		return true
+	})
+	if !alone {
+		return element
+	}
+	return text
 }
 
 // half reports whether a string of JSON, as it is written, has one half of a surrogate pair without the other: no

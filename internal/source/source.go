@@ -128,7 +128,7 @@ type Files struct {
 	own    []*star.Column // of each field: the column, if its values are of another zone, or written otherwise
 	judged []*star.Column // the last fields: the text of columns, whatever their types
 	csv    star.CSV
-	lines  bool             // the files are JSON objects, a line each
+	lines  bool             // the files are objects, a line of JSON each
 	nested bool             // objects and lists may stand in text columns, as JSON
 	paths  []jsonPath       // of each field
 	named  map[string][]int // fields by the first name of their path
@@ -251,7 +251,7 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 		of:     s,
 		zone:   in.Model.Zone,
 		csv:    s.CSV,
-		lines:  s.IsJSON(),
+		lines:  s.HasObjects(),
 		nested: s.Nested,
 		piece:  cmp.Or(in.Piece, PieceSize),
 	}
@@ -314,6 +314,17 @@ func (f *Files) readers() []*parse.Reader {
 		list[k] = common
 		if c := f.own[k]; c != nil {
 			list[k] = styled(cmp.Or(c.WrittenIn, f.zone), c.Layouts).Showing(cmp.Or(c.Zone, f.zone))
+		}
+	}
+	return list
+}
+
+// typedReaders returns what reads the values of cells that are written as this program writes them.
+func (f *Files) typedReaders() []*parse.Reader {
+	list := make([]*parse.Reader, len(f.fields))
+	for k := range list {
+		if list[k] = parse.NewReader(f.zone); f.own[k] != nil {
+			list[k] = parse.NewReader(cmp.Or(f.own[k].WrittenIn, f.zone)).Showing(cmp.Or(f.own[k].Zone, f.zone))
 		}
 	}
 	return list
@@ -408,6 +419,11 @@ func find(root *os.Root, pattern string) ([]string, error) {
 	}
 	if _, err := root.Lstat(clean); err == nil && len(names) == 0 {
 		return []string{clean}, nil // it is there; opening it will say what is wrong
+	}
+	if len(names) == 0 {
+		if names, err = findInArchives(root, clean); err != nil {
+			return nil, err
+		}
 	}
 	if len(names) == 0 {
 		return nil, &noFileError{pattern, root.Name()}
@@ -511,8 +527,9 @@ func reason(err error) string {
 		err = pathErr.Err
 	}
 	var header *headerError
+	var document *documentError
 	switch {
-	case errors.Is(err, errNoFile), errors.Is(err, errChanged), errors.As(err, &header):
+	case errors.Is(err, errNoFile), errors.Is(err, errChanged), errors.As(err, &header), errors.As(err, &document):
 		return err.Error()
 	case errors.Is(err, fs.ErrPermission):
 		return "the file cannot be read: no permission"

@@ -44,7 +44,8 @@ func (in *Inputs) States(s *star.Source) ([]State, error) {
 	}
 	states := make([]State, len(found))
 	for k, f := range found {
-		info, err := os.Stat(filepath.Join(dir, f.path))
+		archive, _ := inArchive(dir, f.path)
+		info, err := os.Stat(filepath.Join(dir, archive))
 		if err != nil {
 			return nil, err
 		}
@@ -61,11 +62,15 @@ func (in *Inputs) States(s *star.Source) ([]State, error) {
 
 // Content returns a digest of what is in a file: once it is decompressed, if it can be.
 func Content(path string) (string, error) {
-	f, err := os.Open(path)
+	archive, entry := inArchive("", path)
+	f, err := os.Open(archive)
 	if err != nil {
 		return "", err
 	}
-	t := &content{in: f, close: func() {}}
+	t, err := newContent(f, archive, entry)
+	if err != nil {
+		return "", err
+	}
 	defer t.Close()
 	h := sha256.New()
 	if err = t.layers(""); err == nil {

@@ -147,7 +147,9 @@ func (c *checker) origin(s *Source) {
 
 // formatOf returns the format that the ends of patterns tell.
 func formatOf(patterns []Name) string {
-	for end, format := range map[string]string{".jsonl": JSONLines, ".json": JSON, ".parquet": Parquet, ".ics": ICalendar} {
+	for end, format := range map[string]string{
+		".jsonl": JSONLines, ".json": JSON, ".xml": XML, ".xlsx": Workbook, ".parquet": Parquet, ".ics": ICalendar,
+	} {
 		other := func(w Name) bool {
 			return !strings.HasSuffix(strings.TrimSuffix(strings.TrimSuffix(w.Text, ".gz"), ".zst"), end)
 		}
@@ -158,12 +160,50 @@ func formatOf(patterns []Name) string {
 	return InCSV
 }
 
+// formatted checks what is said for one format alone.
+func (c *checker) formatted(s *Source, path string) {
+	here := func(format string) bool { return len(s.Read) > 0 && s.Format == format }
+	for _, w := range []Name{s.Sheet, s.Range} {
+		if w.Text != "" && !here(Workbook) {
+			c.errorf(w.At, path, "sheet and range are for workbooks")
+		}
+	}
+	if w := s.Record; w.Text != "" && !here(XML) {
+		c.errorf(w.At, path+".record", "record is for XML")
+	} else if w.Text == "" && here(XML) {
+		c.errorf(s.At, path, "which element of the XML is a row? (record)")
+	}
+	marks := &s.CSV
+	if (here(Workbook) || here(Fixed)) && (marks.Separator != PlainCSV.Separator || marks.Quote != PlainCSV.Quote || marks.Guarded) {
+		c.errorf(s.At, path+".csv", "separator, quote and guard are for CSV files")
+	}
+	if (here(Workbook) || here(XML)) && marks.Encoding != "" {
+		c.errorf(s.At, path+".csv.encoding", "a workbook or an XML document says itself how it is encoded")
+	}
+	if here(Fixed) {
+		if marks.Headless = true; !marks.Header.IsFirst() {
+			c.errorf(s.At, path+".csv.header", "files of fixed width have no header: leave_out passes over lines that are not rows")
+		}
+	}
+	for _, col := range s.Columns {
+		at := path + ".columns." + col.Text
+		switch {
+		case here(Fixed) && col.Chars.From == 0:
+			c.errorf(col.At, at, "which characters of a line are its value? (characters)")
+		case !here(Fixed) && col.Chars.From > 0:
+			c.errorf(col.At, at+".characters", "characters are for files of fixed width")
+		case here(Fixed) && col.Header != "":
+			c.errorf(col.At, at+".header", "files of fixed width have no header")
+		}
+	}
+}
+
 // elements checks which lists of JSON make rows.
 func (c *checker) elements(s *Source, path string) {
 	for k, w := range s.Each {
 		switch {
-		case !s.IsJSON():
-			c.errorf(w.At, path+".each", "only JSON has lists")
+		case !s.HasObjects():
+			c.errorf(w.At, path+".each", "only JSON and XML have lists")
 			return
 		case k > 0 && !strings.HasPrefix(w.Text, s.Each[k-1].Text+"."):
 			c.errorf(w.At, path+".each", "%s is not within %s", w.Text, s.Each[k-1].Text)
@@ -184,9 +224,9 @@ func (c *checker) odd(s *Source, path string) {
 	for k := range s.Columns {
 		col := &s.Columns[k]
 		at := path + ".columns." + col.Text
-		inText := len(s.Read) > 0 && (s.Format == InCSV || s.IsJSON())
-		if (col.Others != nil || col.Optional) && (s.Format != InCSV || len(s.Read) == 0 || s.CSV.Headless) {
-			c.errorf(col.At, at, "only CSV files with a header have columns of several names, or without any")
+		inText := len(s.Read) > 0 && (s.HasRecords() || s.HasObjects())
+		if (col.Others != nil || col.Optional) && (s.Format != InCSV && s.Format != Workbook || len(s.Read) == 0 || s.CSV.Headless) {
+			c.errorf(col.At, at, "only files with a header have columns of several names, or without any")
 		}
 		if !col.Unfit.IsUsual() && (!inText || col.Type.Kind == column.Text) {
 			c.errorf(col.At, at+".unfit", "unfit is for text files, and for other types than text")
@@ -204,6 +244,7 @@ func (c *checker) odd(s *Source, path string) {
 
 func (c *checker) marks(s *Source, path string) {
 	c.layouts(s, path)
+	c.formatted(s, path)
 	c.odd(s, path)
 	c.elements(s, path)
 	for _, col := range s.Columns {
@@ -220,11 +261,11 @@ func (c *checker) marks(s *Source, path string) {
 		}
 	}
 	for _, col := range s.Columns {
-		if col.Position > 0 && (s.IsJSON() || s.Format == Parquet || s.Format == ICalendar || len(s.Read) == 0) {
+		if col.Position > 0 && (s.Format != InCSV && s.Format != Workbook || len(s.Read) == 0) {
 			c.errorf(
 				col.At,
 				path+".columns."+col.Text,
-				"only CSV has positions: header is the name or path of a column",
+				"only CSV and workbooks have positions: header is the name or path of a column",
 			)
 		}
 	}

@@ -72,8 +72,11 @@ type Files struct {
 	Within Name   // the folder of the files; "" is the model's
 	Read   []Name // patterns
 	Format string
-	Nested bool   // of JSON: objects and lists may stand in text columns
-	Each   []Name // of JSON: paths of lists whose elements are the rows, each within the one before
+	Nested bool   // of objects: objects and lists may stand in text columns
+	Each   []Name // of objects: paths of lists whose elements are the rows, each within the one before
+	Sheet  Name   // of workbooks: its name or number; "" if there is but one
+	Range  Name   // and the cells of it; "" for all
+	Record Name   // of XML: the path of the element that is a row
 	CSV    CSV
 	Events Events
 }
@@ -85,6 +88,9 @@ const (
 	JSON      = "json" // documents: a list of objects, or objects one after the other
 	Parquet   = "parquet"
 	ICalendar = "icalendar"
+	Workbook  = "xlsx"
+	XML       = "xml"
+	Fixed     = "fixed_width"
 )
 
 // Expression is the text of an expression. Compile it over the fields it was checked against.
@@ -309,22 +315,45 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		},
 		{
 			"format",
-			"csv, json_lines, json, parquet or icalendar",
-			"the format of the files. The default follows from the end of the patterns: `.jsonl`, `.json`, `.parquet`, `.ics`, else CSV. JSON Lines has one object in each line; JSON is a document, a list of objects or objects one after the other, whose rows are numbered by these. A column is found by its path, names separated by points (`cargo.code`); `header` has the path if it is not the name of the column. A missing value is null. A list or an object instead of a value sets the row aside. Parquet files have types of their own. iCalendar files (RFC 5545) have a row for each day of each event of whole days, with the columns date, name, uid, categories and remark",
+			"csv, json_lines, json, xml, xlsx, fixed_width, parquet or icalendar",
+			"the format of the files. The default follows from the end of the patterns: `.jsonl`, `.json`, `.xml`, `.xlsx`, `.parquet`, `.ics`, else CSV. JSON Lines has one object in each line; JSON is a document, a list of objects or objects one after the other, whose rows are numbered by these. A column is found by its path, names separated by points (`cargo.code`); `header` has the path if it is not the name of the column. A missing value is null. A list or an object instead of a value sets the row aside. XML documents are read like those: see record. Workbooks (`xlsx`, ECMA-376) have typed cells, and a header like CSV; their rows have the numbers that they have in the sheet. In files of fixed width, each column has the characters that its key `characters` names. Parquet files have types of their own. iCalendar files (RFC 5545) have a row for each day of each event of whole days, with the columns date, name, uid, categories and remark",
 			false,
-			func(n *node) { s.Format = r.choice(n, InCSV, JSONLines, JSON, Parquet, ICalendar) },
+			func(n *node) {
+				s.Format = r.choice(n, InCSV, JSONLines, JSON, XML, Workbook, Fixed, Parquet, ICalendar)
+			},
 		},
 		{
 			"each",
 			"a path or a list",
-			"of JSON: the path of a list, each element of which is a row. Columns below it have paths that begin with it (`legs.port`; `legs` for elements that are no objects); the others are those of the object around it. With several paths, each is a list within the one before. An object without elements has no row",
+			"of JSON and XML: the path of a list, each element of which is a row. Columns below it have paths that begin with it (`legs.port`; `legs` for elements that are no objects); the others are those of the object around it. With several paths, each is a list within the one before. An object without elements has no row",
 			false,
 			func(n *node) { s.Each = r.words(n, "a path") },
 		},
 		{
+			"record",
+			"a path",
+			"of XML: the path of the element that is a row, from the outermost, names separated by points (`export.orders.order`). Columns are found below it: an element (`customer.name`), an attribute (`@no`, `customer.@no`), or the text of the element itself (`text()`). Elements of the same name are a list (see each). Names are without their namespace prefix",
+			false,
+			func(n *node) { s.Record, _ = r.word(n, "a path") },
+		},
+		{
+			"sheet",
+			"a name or a number",
+			"of a workbook: the sheet, by its name or else its number from 1. Not required if there is only one",
+			false,
+			func(n *node) { s.Sheet, _ = r.word(n, "a sheet") },
+		},
+		{
+			"range",
+			"a range or a name",
+			"of a workbook: the cells to read, such as `B4:F200`, `B:F` or `4:200`, or the name of a range or a table of the workbook. The default is the whole sheet",
+			false,
+			func(n *node) { s.Range, _ = r.word(n, "a range") },
+		},
+		{
 			"csv",
 			"keys",
-			"the format of CSV files, if it is not commas, double quotes and a header",
+			"the format of CSV files, if it is not commas, double quotes and a header. The keys that are not about separators, quotes and encodings are for the other text files and workbooks, too",
 			false,
 			func(n *node) { r.section(n, r.csvEntries(&s.CSV)) },
 		},

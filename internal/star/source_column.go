@@ -6,6 +6,7 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/parse"
 	"strconv"
+	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -20,6 +21,7 @@ type Column struct {
 	Optional bool          // it may be missing, and is null then
 	Unfit    Unfit         // what becomes of a value that does not fit the type
 	Position int           // in a record, from 1; 0 if its header tells
+	Chars    Span          // of a line of fixed width
 	Layouts  parse.Layouts // of dates, timestamps or times; nil for those of the source
 	layouts  []Name
 
@@ -31,6 +33,9 @@ type Column struct {
 	zones diag.Place // where these are said
 }
 
+// Span is characters of a line, from 1, both included.
+type Span struct{ From, To int }
+
 // Unfit says what becomes of a value that does not fit the type of its column.
 type Unfit struct {
 	Null  bool  // it is taken for nothing
@@ -40,8 +45,15 @@ type Unfit struct {
 // IsUsual reports whether the row is set aside.
 func (u *Unfit) IsUsual() bool { return !u.Null && u.Value == nil }
 
-// IsJSON reports whether the files have objects.
-func (f *Files) IsJSON() bool { return f.Format == JSONLines || f.Format == JSON }
+// HasObjects reports whether the files have objects, whose columns are found by paths.
+func (f *Files) HasObjects() bool {
+	return f.Format == JSONLines || f.Format == JSON || f.Format == XML
+}
+
+// HasRecords reports whether the files have records, whose columns are found by a header or by positions.
+func (f *Files) HasRecords() bool {
+	return f.Format == InCSV || f.Format == Workbook || f.Format == Fixed
+}
 
 // InFile is the column's name in what is read.
 func (c *Column) InFile() string { return cmp.Or(c.Header, c.Text) }
@@ -96,6 +108,25 @@ func (r *reader) unfitEntries(c *Column) []Entry {
 			c.Unfit.Value = &w
 		}
 	}}}
+}
+
+// span reads which characters of a line are meant.
+func (r *reader) span(n *node) (s Span) {
+	w, ok := r.word(n, "characters")
+	if !ok {
+		return s
+	}
+	from, to, two := strings.Cut(w.Text, "-")
+	if !two {
+		to = from
+	}
+	var err1, err2 error
+	s.From, err1 = strconv.Atoi(strings.TrimSpace(from))
+	s.To, err2 = strconv.Atoi(strings.TrimSpace(to))
+	if err1 != nil || err2 != nil || s.From < 1 || s.To < s.From || s.To > 1_000_000 {
+		r.errorf(w.At, n.path, "%s are not characters of a line: 9-14 are six, from the ninth on", w.Text)
+	}
+	return s
 }
 
 func (r *reader) columnEntries(c *Column) []Entry {
@@ -169,9 +200,16 @@ func (r *reader) columnEntries(c *Column) []Entry {
 			},
 		},
 		{
+			"characters",
+			"from-to, such as 9-14",
+			"of files of fixed width: the characters of a line that are its value, counted from 1, both included. Blanks around the value are not part of it",
+			false,
+			func(n *node) { c.Chars = r.span(n) },
+		},
+		{
 			"position",
 			"a number from 1",
-			"its position in a row of CSV",
+			"its position in a row of CSV, or of the range of a workbook",
 			false,
 			func(n *node) {
 				w, ok := r.word(n, "a number")

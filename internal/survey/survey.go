@@ -229,7 +229,7 @@ func (t *Table) Source() *star.Source {
 	for _, name := range t.Files {
 		s.Read = append(s.Read, star.Name{Text: name})
 	}
-	if s.IsJSON() {
+	if s.HasObjects() {
 		s.Nested = true // a later object may have a list there
 		for _, path := range t.head {
 			s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: path}, Type: column.Type{Kind: column.Text}, Header: path})
