@@ -1,10 +1,12 @@
 package main
 
 import (
+	"archive/zip"
 	"bytes"
 	"compress/gzip"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -324,6 +326,25 @@ func TestShaped(t *testing.T) {
 	}
 }
 
+// sheets is a workbook of one sheet, whose part begins with some rows.
+func sheets(t *testing.T, rows string) string {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for name, text := range map[string]string{
+		"xl/workbook.xml":            `<workbook><sheets><sheet name="x" id="a"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels": `<Relationships><Relationship Id="a" Type="/worksheet" Target="/one.xml"/></Relationships>`,
+		"one.xml":                    `<worksheet><sheetData>` + rows,
+	} {
+		w, err := z.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		io.WriteString(w, text)
+	}
+	z.Close()
+	return b.String()
+}
+
 // TestHostile: input that nobody should send is told, and nothing of it is loaded.
 func TestHostile(t *testing.T) {
 	const model = "warehouse: {sqlite: star.db}\nsources:\n  s: {read: %s, columns: {a: text, b: integer}%s}\ndimensions:\n  d: {from: s, natural_key: a}\n"
@@ -353,16 +374,29 @@ func TestHostile(t *testing.T) {
 		{"Parquet that is CSV", "x.parquet", "a,b\nx,1\n", "", 2, `x.parquet: source s: this is not a Parquet file`},
 		{"CSV that is Parquet", "x.csv", string(parquetFile), "", 2, `this is not CSV text, but a Parquet or zip file`},
 		{"objects nested without end", "x.jsonl", strings.Repeat(`{"a":`, 100_000), "", 1, `x.jsonl:1:?\d*: this is not JSON`},
+		{"XML cut off", "x.xml", "<l>\n<r><a>x</a><b>1</b></r>\n<r><a>y</a>", ", record: l.r", 1, `x.xml: the document ends too early, at line 3, in row 2`},
+		{"XML that grows", "x.xml", `<!DOCTYPE l [<!ENTITY a "xxxxxxxxxx"><!ENTITY b "&a;&a;&a;&a;">]><l><r><a>&b;</a></r></l>`, ", record: l.r", 2, `x.xml: source s: this is not XML, at line 1, in row 1: invalid character entity &b;`},
+		{"XML without end", "x.xml", strings.Repeat("<l>", 100_000), ", record: l.r", 2, `more than 200 elements stand one within the other`},
+		{"a text of XML of 100 MB", "x.xml", "<l><r><a>" + strings.Repeat("x", 100_000_000) + "</a></r></l>", ", record: l.r", 2, `an element that is a row is longer than 16 MiB`},
+		{"XML with rows elsewhere", "x.xml", "<l><q><a>x</a></q></l>", ", record: l.r", 2, `no element is called l.r: there is l.q`},
+		{"XML of another root", "x.xml", "<m><r/></m>", ", record: l.r", 2, `there is no element l,`},
+		{"XML without rows", "x.xml", "<l/>", ", record: l.r", 0, `run 1: done`},
+		{"XML in an unknown encoding", "x.xml", `<?xml version="1.0" encoding="klingon"?><l/>`, ", record: l.r", 2, `in the encoding klingon, which is not known`},
+		{"a workbook that is CSV", "x.xlsx", "a,b\nx,1\n", "", 2, `x.xlsx: source s: this is not a workbook`},
+		{"a workbook of large XML", "x.xlsx", sheets(t, `<row><c t="str"><v>a</v></c><c t="str"><v>b</v></c></row><row><c t="str"><v>`+strings.Repeat("x", 100_000_000)), "", 1, `part one.xml: a text or a tag has more than 16 MiB`},
+		{"a workbook cut off", "x.xlsx", sheets(t, `<row><c t="str"><v>a</v></c><c t="str"><v>b</v></c></row>`+strings.Repeat(`<row><c t="str"><v>x</v></c><c><v>1</v></c></row>`, 50_000)+"<row><c>"), "", 1, `the workbook is damaged, in its part one.xml: XML syntax error on line 1: unexpected EOF`},
+		{"a workbook with an error", "x.xlsx", sheets(t, `<row><c t="str"><v>a</v></c><c t="str"><v>b</v></c></row><row r="7"><c t="str"><v>x</v></c><c t="e"><v>#DIV/0!</v></c></row>`+"</sheetData></worksheet>"), "", 0, `b is not an integer(.|\n)*x.xlsx:7`},
+		{"fields behind the header", "x.xlsx", sheets(t, `<row><c t="str"><v>a</v></c><c t="str"><v>b</v></c></row><row><c t="str"><v>x</v></c><c><v>1</v></c><c><v>2</v></c></row>`+"</sheetData></worksheet>"), "", 0, `the row has too many fields   x.xlsx:2              ‹3, and the header 2›`},
+		{"a line of fixed width of 100 MB", "x.txt", strings.Repeat("x", 100_000_000), ", format: fixed_width", 2, `a line is longer than 16 MiB`},
 		{"a number without end", "x.csv", "a,b\nx," + strings.Repeat("9", 1_000_000) + "\n", "", 0, `b is not an integer`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			dir := t.TempDir()
-			startest.Write(
-				t,
-				dir,
-				"ironmonger.yaml",
-				"limits: {set_aside: none}\n"+fmt.Sprintf(model, c.file, c.more),
-			)
+			text := "limits: {set_aside: none}\n" + fmt.Sprintf(model, c.file, c.more)
+			if strings.Contains(c.more, "fixed") {
+				text = strings.Replace(text, "a: text, b: integer", "a: {type: text, characters: 1-3}, b: {type: integer, characters: 4}", 1)
+			}
+			startest.Write(t, dir, "ironmonger.yaml", text)
 			startest.Write(t, dir, c.file, c.content)
 			out, errs, status := run(t, dir, "load")
 			if status != c.status || !regexp.MustCompile(c.answer).MatchString(out+errs) {

@@ -259,7 +259,7 @@ func leftOf(
 			base = s
 		}
 	}
-	if base == nil || !source.Keeps(base) || base.Format == star.InCSV && (heads[name] == nil || !source.Fits(base, heads[name])) {
+	if base == nil || !source.Keeps(base) || base.HasRecords() && (heads[name] == nil || !source.Fits(base, heads[name])) {
 		return nil
 	}
 	if f, ok := there[ledger.Uncompressed(name)]; ok && f.Source != base.Text {

@@ -304,7 +304,11 @@ func (f *Files) cut(ctx context.Context, file *file) iter.Seq2[*piece, error] {
 			data = data[:len(rest)+n]
 			end := err != nil
 			if in.failed != nil {
-				yield(nil, &diag.Error{At: diag.Place{File: file.name, Line: int(line) + 1}, Message: in.plain()})
+				place := diag.Place{File: file.name, Line: int(line) + 1}
+				if f.of.Format == star.XML { // whose lines are others; the message has them
+					place.Line = 0
+				}
+				yield(nil, &diag.Error{At: place, Message: in.plain()})
 				return
 			}
 			if end && f.changed(file, in) {

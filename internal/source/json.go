@@ -259,7 +259,7 @@ func (f *Files) objects(file *file, s *star.Source) diag.List {
 	start := make([]byte, 4)
 	n, _ := in.Read(start)
 	if in.failed != nil {
-		return fail(1, "%s", in.plain())
+		return fail(0, "%s", in.plain())
 	}
 	if start = start[:n]; bytes.HasPrefix(start, []byte("PAR1")) || bytes.HasPrefix(start, []byte("PK\x03\x04")) ||
 		bytes.IndexByte(start, 0) >= 0 ||

@@ -21,7 +21,7 @@ type LeftRow struct {
 
 // Keeps reports whether rows of s can be read from what was kept of them: those of text files.
 func Keeps(s *star.Source) bool {
-	return s.Database == nil && s.Calendar == nil && s.Clock == nil && (s.Format == star.InCSV || s.HasObjects())
+	return s.Database == nil && s.Calendar == nil && s.Clock == nil && (s.HasRecords() || s.HasObjects()) && s.Format != star.Workbook
 }
 
 // Fits reports whether the columns of a source are found in the first record of a file.

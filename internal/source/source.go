@@ -344,6 +344,12 @@ func (in *Inputs) AsRead(
 		plain.Columns = slices.DeleteFunc(columns, func(c star.Column) bool { return c.Type.Kind == column.Null })
 		return plain, err
 	}
+	if s.Format == star.Fixed {
+		for _, c := range s.Columns {
+			plain.Columns = append(plain.Columns, star.Column{Name: c.Name, Type: column.Type{Kind: column.Text}, Chars: c.Chars})
+		}
+		return plain, nil
+	}
 	plain.Nested, plain.Each, plain.CSV.Nulls, plain.CSV.Style = true, nil, nil, parse.Style{}
 	files, err := in.openText(plain, func(string) bool { return false })
 	if err != nil {

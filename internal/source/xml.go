@@ -24,6 +24,9 @@ type xmlRecords struct {
 	open []string // the elements around the place that has been reached
 	n    int      // objects so far
 	line bytes.Buffer
+
+	around bool   // the element was met in which the rows should be
+	other  string // an element that is there instead of them
 }
 
 func newXMLRecords(in io.Reader, path string) *xmlRecords {
@@ -44,6 +47,9 @@ func (x *xmlRecords) Read(b []byte) (int, error) {
 // next reads an object, or a token outside of them.
 func (x *xmlRecords) next() error {
 	token, err := x.in.Token()
+	if err == io.EOF {
+		return x.ended()
+	}
 	if err != nil {
 		return err
 	}
@@ -51,6 +57,7 @@ func (x *xmlRecords) next() error {
 	case xml.StartElement:
 		x.open = append(x.open, e.Name.Local)
 		if !slices.Equal(x.open, x.path) {
+			x.meet(e.Name.Local)
 			return nil
 		}
 		x.open = x.open[:len(x.open)-1]
@@ -65,6 +72,30 @@ func (x *xmlRecords) next() error {
 		x.open = x.open[:len(x.open)-1]
 	}
 	return nil
+}
+
+// meet notes what tells a document without rows from a path that is wrong.
+func (x *xmlRecords) meet(name string) {
+	last := len(x.path) - 1
+	switch {
+	case slices.Equal(x.open, x.path[:last]):
+		x.around = true
+	case len(x.open) == last+1 && slices.Equal(x.open[:last], x.path[:last]):
+		x.other = name
+	}
+}
+
+// ended returns io.EOF, or that the rows are elsewhere.
+func (x *xmlRecords) ended() error {
+	last := len(x.path) - 1
+	around := strings.Join(x.path[:last], ".")
+	switch {
+	case x.n > 0 || x.around && x.other == "":
+		return io.EOF
+	case x.around || last == 0:
+		return &documentError{fmt.Sprintf("no element is called %s: there is %s", strings.Join(x.path, "."), strings.TrimPrefix(around+"."+x.other, "."))}
+	}
+	return &documentError{"there is no element " + around}
 }
 
 // element reads an element up to its end. from is where the record begins.
@@ -161,13 +192,13 @@ func writeText(b *bytes.Buffer, text string) {
 
 // fail says where the document is wrong.
 func (x *xmlRecords) fail(err error) error {
-	behind := fmt.Sprintf("line %d of the document, behind %d rows", x.in.Line(), x.n)
+	at := fmt.Sprintf("line %d, in row %d", x.in.Line(), x.n+1)
 	var syntax *xml.SyntaxError
 	switch {
 	case errors.As(err, &syntax) && strings.Contains(syntax.Msg, "unexpected EOF"), errors.Is(err, io.ErrUnexpectedEOF):
-		return &documentError{"the document ends too early, in " + behind}
+		return &documentError{"the document ends too early, at " + at}
 	case errors.As(err, &syntax):
-		return &documentError{"this is not XML, in " + behind + ": " + syntax.Msg}
+		return &documentError{"this is not XML, at " + at + ": " + syntax.Msg}
 	}
-	return &documentError{err.Error() + ", in " + behind}
+	return &documentError{err.Error() + ", at " + at}
 }
