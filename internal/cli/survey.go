@@ -26,16 +26,11 @@ func (s *session) showPath(ctx context.Context, c *cli.Command, name string, wis
 	if wish.Natural || wish.Until != "" || wish.Aside {
 		return wrong{errors.New("show: --natural, --until and --set-aside are for what a model names, not for files")}
 	}
-	info, err := os.Stat(name)
-	if err != nil {
-		return wrong{fmt.Errorf("show: there is no file or folder %s", name)}
-	}
-	dir, file := filepath.Split(filepath.Clean(name))
-	if info.IsDir() {
-		dir, file = name, ""
-	}
-	if dir == "" {
-		dir = "."
+	file, dir := "", name
+	if info, err := os.Stat(name); err != nil || !info.IsDir() {
+		if dir, file = splitPath(name); file == "" {
+			return wrong{fmt.Errorf("show: there is no file or folder %s", name)}
+		}
 	}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -56,19 +51,44 @@ func (s *session) showPath(ctx context.Context, c *cli.Command, name string, wis
 		}
 		return s.showSurvey(c, tables, skipped)
 	}
-	t, err := survey.Look(ctx, root, file)
+	if strings.EqualFold(filepath.Ext(file), ".zip") {
+		tables, skipped, err := survey.Folder(ctx, root, []string{file})
+		if err != nil {
+			return err
+		}
+		return s.showSurvey(c, tables, skipped)
+	}
+	tables, err := survey.Look(ctx, root, file)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	if !wish.Figures && !wish.AsRead && wish.Where == "" && wish.Columns == nil && !wish.Count {
-		return s.showSurvey(c, []*survey.Table{t}, nil)
+		return s.showSurvey(c, tables, nil)
+	}
+	if len(tables) > 1 {
+		return wrong{fmt.Errorf("show: %s has %d sheets: %s/%s is one of them", name, len(tables), name, tables[0].Sheet)}
 	}
 	wish.AsRead = true
-	rows, err := preview.Source(ctx, survey.Inputs(root), t.Source(), wish)
+	rows, err := preview.Source(ctx, survey.Inputs(root), tables[0].Source(), wish)
 	if err != nil {
 		return err
 	}
 	return s.rows(c, rows, wish.Figures)
+}
+
+// splitPath splits the path of a file at its folder. Behind a workbook or an archive, it may go on with a sheet or a file in it;
+// file is "" if there is no file.
+func splitPath(name string) (dir, file string) {
+	for at, rest := filepath.Clean(name), ""; ; {
+		parent, base := filepath.Split(at)
+		rest = filepath.Join(base, rest)
+		if info, err := os.Stat(at); err == nil && !info.IsDir() {
+			return cmp.Or(parent, "."), filepath.ToSlash(rest)
+		} else if err == nil || parent == "" || base == "" {
+			return ".", ""
+		}
+		at = filepath.Clean(parent)
+	}
 }
 
 func (s *session) showSurvey(c *cli.Command, tables []*survey.Table, skipped []string) error {

@@ -133,6 +133,9 @@ func namesOf(fields []*field) []string {
 func newTable(t *survey.Table, taken map[string]bool) *table {
 	x := &table{Table: t}
 	name := nameOf(t.Files)
+	if t.Sheets > 1 {
+		name = identifier(t.Sheet)
+	}
 	if t.Database != nil {
 		name = identifier(t.Name[strings.LastIndexByte(t.Name, '.')+1:])
 	}

@@ -1,6 +1,8 @@
 package draft_test
 
 import (
+	"archive/zip"
+	"bytes"
 	"context"
 	"encoding/csv"
 	"errors"
@@ -13,6 +15,9 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/xuri/excelize/v2"
 
 	"ironmonger/internal/draft"
 	"ironmonger/internal/ledger"
@@ -169,6 +174,52 @@ var scenarios = []scenario{
 		},
 		keys:   "clients: code; orders: id",
 		refers: "orders.buyer > clients",
+	},
+	{
+		name: "bakery",
+		write: func(put func(name, text string), r *rand.Rand) {
+			book := excelize.NewFile()
+			fill := func(sheet string, row int, values ...any) {
+				book.NewSheet(sheet)
+				book.SetSheetRow(sheet, fmt.Sprint("A", row), &values)
+			}
+			fill("Customers", 1, "The Old Mill Bakery")
+			fill("Customers", 3, "Cust. no", "Name", "Town", "Since", "Credit limit")
+			for n := range 40 {
+				since := time.Date(2019, 1, 1+n*9, 0, 0, 0, 0, time.UTC)
+				fill("Customers", 4+n, fmt.Sprintf("%05d", 100+n), fmt.Sprintf("Inn %d", n), []string{"Brook", "Vale"}[n%2], since, float64(r.IntN(100_000))/100)
+			}
+			book.SetCellValue("Customers", "B44", "Total")
+			book.SetCellValue("Customers", "E44", 12345.67)
+			fill("Orders", 1, "Order", "Customer", "Ordered at", "Loaves", "Amount")
+			for n := range 300 {
+				at := time.Date(2026, 1, 1, 6, 0, 1, 0, time.UTC).Add(time.Duration(n) * 7 * time.Hour)
+				fill("Orders", 2+n, fmt.Sprintf("O-%04d", n), fmt.Sprintf("%05d", 100+r.IntN(40)), at, 1+r.IntN(40), float64(r.IntN(20_000))/100)
+			}
+			var b bytes.Buffer
+			book.DeleteSheet("Sheet1")
+			book.Write(&b)
+			put("book.xlsx", b.String())
+			returns := "<?xml version=\"1.0\" encoding=\"ISO-8859-1\"?>\n<returns><sent by=\"B\">today</sent><items>"
+			for n := range 50 {
+				returns += fmt.Sprintf("<item no=\"%d\"><order>O-%04d</order><taken>%02d.02.2026</taken><value cur=\"X\">%d.%02d</value><why>caf\xe9</why></item>\n",
+					n, r.IntN(300), 1+n%28, n, r.IntN(100))
+			}
+			put("returns.xml", returns+"</items></returns>")
+			b.Reset()
+			z := zip.NewWriter(&b)
+			for month := range 3 {
+				w, _ := z.Create(fmt.Sprintf("oven-2026-%02d.csv", month+1))
+				fmt.Fprintln(w, "oven;at;celsius")
+				for n := range 40 {
+					fmt.Fprintf(w, "%d;2026-%02d-%02d 0%d:00;%d,5\n", n%2, month+1, 1+n/2, n%9, 180+r.IntN(50))
+				}
+			}
+			z.Close()
+			put("temperatures.zip", b.String())
+		},
+		keys:   "customers: cust_no; orders: order; returns: no; oven: oven at",
+		refers: "orders.customer > customers; returns.order > orders",
 	},
 }
 

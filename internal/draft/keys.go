@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/survey"
 )
 
 // mayIdentify reports whether a column can be part of a natural key.
@@ -22,14 +21,6 @@ func mayIdentify(f *field) bool {
 // isTime reports whether a column has dates or timestamps.
 func isTime(f *field) bool { return f.Is.Kind == column.Date || f.Is.Kind == column.Timestamp }
 
-// distinct is how many values there are besides those of lines of totals.
-func (f *field) distinct() int64 {
-	if f.Unfit > 0 && slices.ContainsFunc(survey.TotalWords, f.Misfits) {
-		return f.Distinct - 1
-	}
-	return f.Distinct
-}
-
 // nearly is the share of distinct keys from which a column of the right name is taken for a key with some rows twice.
 const nearly = 0.98
 
@@ -39,9 +30,9 @@ func (t *table) findKey(ctx context.Context, root *os.Root) error {
 	var single []*field
 	rows := t.rows()
 	for _, f := range t.fields {
-		full := f.Empty == 0 && mayIdentify(f) && (f.Unfit*50 <= f.Filled || t.totals() == f)
-		if full && f.distinct() == rows && !isTime(f) ||
-			mayIdentify(f) && !isTime(f) && likeKey(f.name) && float64(f.distinct()) >= nearly*float64(rows) && rows > 1 {
+		full := t.empty(f) == 0 && mayIdentify(f) && (f.Unfit*50 <= f.Filled || t.totals() == f)
+		if full && t.distinct(f) == rows && !isTime(f) ||
+			mayIdentify(f) && !isTime(f) && likeKey(f.name) && float64(t.distinct(f)) >= nearly*float64(rows) && rows > 1 {
 			single = append(single, f)
 		}
 	}
@@ -51,7 +42,7 @@ func (t *table) findKey(ctx context.Context, root *os.Root) error {
 			if likeKey(f.name) {
 				n += 2
 			}
-			if f.distinct() == rows {
+			if t.distinct(f) == rows {
 				n++
 			}
 			if core(f.name) == core(t.single) {
@@ -65,14 +56,14 @@ func (t *table) findKey(ctx context.Context, root *os.Root) error {
 		single = append(single, first) // a row for each day
 	}
 	if len(single) > 0 && (likeKey(single[0].name) || len(t.fields) < 3 || single[0] == t.fields[0]) {
-		t.key, t.unique = single[:1], single[0].distinct()
+		t.key, t.unique = single[:1], t.distinct(single[0])
 		return nil
 	}
 	if err := t.findKeys(ctx, root, single); err != nil || t.key != nil {
 		return err
 	}
 	if len(single) > 0 {
-		t.key, t.unique = single[:1], single[0].distinct()
+		t.key, t.unique = single[:1], t.distinct(single[0])
 	}
 	return nil
 }

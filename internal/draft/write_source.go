@@ -32,8 +32,16 @@ func (w *writer) source(t *table) {
 	}
 	w.line(1, "%s:", t.name)
 	w.line(2, "read: %s", list(t.patterns()))
-	if end := map[string]string{star.JSONLines: ".jsonl", star.JSON: ".json"}[t.Format]; end != "" && path.Ext(strings.TrimSuffix(t.Files[0], ".gz")) != end {
+	if end := map[string]string{
+		star.JSONLines: ".jsonl", star.JSON: ".json", star.XML: ".xml", star.Workbook: ".xlsx",
+	}[t.Format]; end != "" && path.Ext(strings.TrimSuffix(t.Files[0], ".gz")) != end {
 		w.line(2, "format: %s", t.Format)
+	}
+	if t.Sheets > 1 {
+		w.line(2, "sheet: %s", list([]string{t.Sheet}))
+	}
+	if t.Record != "" {
+		w.line(2, "record: %s", t.Record)
 	}
 	if lines := csvLines(t); len(lines) > 0 {
 		w.line(2, "csv:")
@@ -105,7 +113,7 @@ func patterns(files []string) []string {
 // csvLines says how the files are written, where that is not the usual way.
 func csvLines(t *table) []string {
 	var lines []string
-	if t.Format != star.InCSV {
+	if t.Format != star.InCSV && t.Format != star.Workbook {
 		return nil
 	}
 	f := t.Form
@@ -220,15 +228,19 @@ func (w *writer) column(f *field, t *table) {
 	w.line(3, "%s: {type: %s, %s}", f.name, typ, strings.Join(parts, ", "))
 }
 
-// leaveOut leaves lines of totals out, if values that do not fit say that they are such.
+// leaveOut leaves lines of totals out, if there are values that say that they are such.
 func (w *writer) leaveOut(t *table) {
 	f := t.totals()
 	if f == nil {
 		return
 	}
 	for _, word := range survey.TotalWords {
-		if f.Misfits(word) {
-			w.because(2, "lines of totals: %s has %s where others have values of type %s", f.name, strconv.Quote(f.Example), f.Type)
+		if f.Misfits(word) || f.Totals > 0 && strings.HasPrefix(f.Total, word) {
+			if f.isMisfit() {
+				w.because(2, "lines of totals: %s has %s where others have values of type %s", f.name, strconv.Quote(f.Example), f.Type)
+			} else {
+				w.because(2, "lines of totals: %s has %s, in %s without a value in other columns", f.name, strconv.Quote(f.Total), many(f.Totals, "row"))
+			}
 			w.line(2, "leave_out:")
 			w.line(3, "totals: %s like '%s%%'", f.name, word)
 			return
@@ -239,27 +251,52 @@ func (w *writer) leaveOut(t *table) {
 // totals returns the field that says in lines of totals that they are such; nil if there are none.
 func (t *table) totals() *field {
 	for _, f := range t.fields {
-		if f.Unfit > 0 && slices.ContainsFunc(survey.TotalWords, f.Misfits) {
+		if f.isMisfit() {
+			return f
+		}
+	}
+	for _, f := range t.fields {
+		if f.Totals > 0 && f.Totals <= 2*int64(len(t.Files)) && f.Totals*10 <= t.Rows {
 			return f
 		}
 	}
 	return nil
 }
 
+// isMisfit reports whether values do not fit the type of the field because they are words of lines of totals.
+func (f *field) isMisfit() bool {
+	return f.Unfit > 0 && slices.ContainsFunc(survey.TotalWords, f.Misfits)
+}
+
+// lines is how many lines of totals there are.
+func (t *table) lines() int64 {
+	switch f := t.totals(); {
+	case f == nil:
+		return 0
+	case f.isMisfit():
+		return f.Unfit
+	default:
+		return f.Totals
+	}
+}
+
 // empty is in how many of these rows a field has no value; lines of totals are taken to have none, if so many have none.
 func (t *table) empty(f *field) int64 {
-	if total := t.totals(); total != nil && f.Empty >= total.Unfit {
-		return f.Empty - total.Unfit
+	if n := t.lines(); f.Empty >= n {
+		return f.Empty - n
 	}
 	return f.Empty
 }
 
 // rows is how many rows there are besides lines of totals.
-func (t *table) rows() int64 {
-	if f := t.totals(); f != nil {
-		return t.Rows - f.Unfit
+func (t *table) rows() int64 { return t.Rows - t.lines() }
+
+// distinct is how many values a field has besides those of lines of totals.
+func (t *table) distinct(f *field) int64 {
+	if t.totals() == f {
+		return f.Distinct - 1
 	}
-	return t.Rows
+	return f.Distinct
 }
 
 // fromDatabase writes a source of a table: its columns have the types of the table, unless the values speak for another.

@@ -11,6 +11,7 @@ import (
 	"iter"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"ironmonger/internal/column"
@@ -462,6 +463,9 @@ func (p *piece) Fill(b *column.Batch) error {
 				var is bool
 				if s, is = asInCell(s); is {
 					reader = typed[k]
+				}
+				if is && c.Type.Kind == column.Timestamp && len(s) == len(time.DateOnly) { // a cell that shows the day alone
+					s += " 00:00:00"
 				}
 			}
 			switch {

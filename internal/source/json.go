@@ -156,7 +156,7 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 func textIn(element gjson.Result) gjson.Result {
 	text, alone := gjson.Result{}, true
 	element.ForEach(func(name, value gjson.Result) bool {
-		if name.Str == xmlText {
+		if name.Str == ElementText {
 			text = value
 		} else if !strings.HasPrefix(name.Str, "@") {
 			alone = false

@@ -13,8 +13,8 @@ import (
 	"ironmonger/internal/markup"
 )
 
-// xmlText is the name that the text of an element has in its object, if it has attributes or elements, too.
-const xmlText = "text()"
+// ElementText is the name that the text of an element has in its object, if it has attributes or elements, too.
+const ElementText = "text()"
 
 // xmlRecords makes lines of an XML document: an object of JSON for each element of some path. Elements and attributes are its
 // values, as text; elements of the same name are a list.
@@ -162,7 +162,7 @@ func (e *xmlElement) writeAs(b *bytes.Buffer, row bool) {
 	if text != "" || len(e.names) == 0 {
 		b.WriteByte(mark)
 		mark = ','
-		writeText(b, xmlText)
+		writeText(b, ElementText)
 		b.WriteByte(':')
 		(&xmlElement{text: text}).writeAs(b, false)
 	}

@@ -31,6 +31,8 @@ type Column struct {
 	Example  string   `json:"unfit_example,omitempty"`
 	Place    string   `json:"unfit_at,omitempty"`
 	Doubts   []string `json:"doubts,omitempty"`
+	Totals   int64    `json:"totals,omitempty"` // rows of which it says that they are lines of totals
+	Total    string   `json:"-"`                // what the first of them says
 
 	Least, Greatest string `json:"-"` // of dates and timestamps
 	least, most     int64

@@ -29,7 +29,7 @@ var separators = []byte{',', ';', '\t', '|'}
 // formOf finds out how records are written, from the beginning of a file in UTF-8. The separator and the quote are those with
 // which most records have the same number of fields; the header is the first record of that many that has names in
 // all its fields.
-func formOf(text []byte) form {
+func formOf(text []byte, separators []byte) form {
 	best := form{csv: star.PlainCSV, share: -1}
 	quotes := quotesOf(text)
 	for _, separator := range separators {

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/tidwall/gjson"
+
+	"ironmonger/internal/source"
 )
 
 // inLines reports whether the first object of a text is a line.
@@ -32,6 +34,9 @@ func pathsOf(text []byte, whole bool) (paths, lists []string) {
 	walk = func(prefix string, object gjson.Result, depth int) {
 		object.ForEach(func(name, value gjson.Result) bool {
 			path := prefix + strings.NewReplacer(`\`, `\\`, `.`, `\.`).Replace(name.Str)
+			if name.Str == source.ElementText && prefix != "" { // of an element that has attributes: its path has it
+				path = strings.TrimSuffix(prefix, ".")
+			}
 			switch {
 			case value.IsObject() && depth < deepest:
 				walk(path+".", value, depth+1)
@@ -50,7 +55,7 @@ func pathsOf(text []byte, whole bool) (paths, lists []string) {
 		}
 	}
 	paths = slices.DeleteFunc(paths, func(p string) bool { // an object or a list in other rows
-		return slices.Contains(lists, p) || slices.ContainsFunc(paths, func(o string) bool { return strings.HasPrefix(o, p+".") })
+		return slices.Contains(lists, p) || slices.ContainsFunc(paths, func(o string) bool { return strings.HasPrefix(o, p+".") && !strings.HasPrefix(o, p+".@") })
 	})
 	return paths, lists
 }

@@ -26,7 +26,10 @@ import (
 
 // Table is files of one shape, and what was found of them.
 type Table struct {
-	Files    []string  `json:"files"` // relative to the folder, with slashes
+	Files    []string  `json:"files"`            // relative to the folder, with slashes
+	Sheet    string    `json:"sheet,omitempty"`  // of workbooks
+	Sheets   int       `json:"-"`                // how many the workbook has
+	Record   string    `json:"record,omitempty"` // of XML: the path of the elements
 	Format   string    `json:"format"`
 	Encoding string    `json:"encoding,omitempty"` // if it is not UTF-8
 	Form     star.CSV  `json:"-"`
@@ -43,29 +46,37 @@ type Table struct {
 	head []string // the header; of JSON, the paths of the columns
 }
 
-// Look looks at one file below a folder.
-func Look(ctx context.Context, root *os.Root, name string) (*Table, error) {
-	t, err := shape(root, name)
+// Look looks at one file below a folder: a workbook may have several tables. A name may go on behind that of a workbook or a zip
+// archive, with that of a sheet or of a file in it.
+func Look(ctx context.Context, root *os.Root, name string) ([]*Table, error) {
+	tables, err := shapes(root, name)
 	if err != nil {
 		return nil, err
 	}
-	return t, t.read(ctx, root)
+	for _, t := range tables {
+		if err := t.read(ctx, root); err != nil {
+			return nil, err
+		}
+	}
+	return tables, nil
 }
 
 // Folder looks at the files in a folder and in its folders, those of one shape together. Files that cannot be told are named in skipped, with the reason.
 func Folder(ctx context.Context, root *os.Root, names []string) (tables []*Table, skipped []string, err error) {
-	for _, name := range names {
-		t, err := shape(root, name)
+	for _, name := range unpacked(root, names) {
+		found, err := shapes(root, name)
 		if err != nil {
 			skipped = append(skipped, name+": "+err.Error())
 			continue
 		}
-		at := slices.IndexFunc(tables, func(o *Table) bool { return o.alike(t) })
-		if at < 0 {
-			tables = append(tables, t)
-			continue
+		for _, t := range found {
+			at := slices.IndexFunc(tables, func(o *Table) bool { return o.alike(t) })
+			if at < 0 {
+				tables = append(tables, t)
+				continue
+			}
+			tables[at].Files = append(tables[at].Files, name)
 		}
-		tables[at].Files = append(tables[at].Files, name)
 	}
 	tables = slices.DeleteFunc(tables, func(t *Table) bool {
 		if rerr := t.read(ctx, root); ctx.Err() != nil {
@@ -79,10 +90,27 @@ func Folder(ctx context.Context, root *os.Root, names []string) (tables []*Table
 	return tables, skipped, err
 }
 
+// unpacked puts the files of zip archives in the place of these.
+func unpacked(root *os.Root, names []string) []string {
+	var list []string
+	for _, name := range names {
+		if entries, err := source.Entries(root, name); err == nil && strings.EqualFold(path.Ext(name), ".zip") {
+			for _, e := range entries {
+				if !strings.HasPrefix(path.Base(e), ".") {
+					list = append(list, name+"/"+e)
+				}
+			}
+			continue
+		}
+		list = append(list, name)
+	}
+	return list
+}
+
 // alike reports whether two files have one shape: the same columns, written in the same way, with names that differ in
 // digits only or in one folder.
 func (t *Table) alike(o *Table) bool {
-	if t.Format != o.Format || t.Encoding != o.Encoding || t.Form.Separator != o.Form.Separator || t.Form.Quote != o.Form.Quote ||
+	if t.Format != o.Format || t.Sheet != o.Sheet || t.Record != o.Record || t.Encoding != o.Encoding || t.Form.Separator != o.Form.Separator || t.Form.Quote != o.Form.Quote ||
 		t.Form.Headless != o.Form.Headless || !slices.Equal(t.head, o.head) {
 		return false
 	}
@@ -112,13 +140,57 @@ const mostColumns = 2000
 // sampled is how many bytes of a file tell its form.
 const sampled = 256 << 10
 
-// shape finds out what kind of file it is, and how it is written.
-func shape(root *os.Root, name string) (*Table, error) {
-	t := &Table{Files: []string{name}, Form: star.PlainCSV}
+// shapes finds out what kind of file it is, and how its tables are written.
+func shapes(root *os.Root, name string) ([]*Table, error) {
+	name, sheet := inBook(name)
 	text, whole, err := source.Beginning(root, name, sampled)
 	if err != nil {
 		return nil, err
 	}
+	if !bytes.HasPrefix(text, []byte("PK\x03\x04")) {
+		t, err := shape(name, text, whole)
+		return []*Table{t}, err
+	}
+	names, err := source.Sheets(root, name)
+	if err != nil {
+		return nil, err
+	}
+	var tables []*Table
+	for _, s := range names {
+		if sheet != "" && s != sheet {
+			continue
+		}
+		t := &Table{Files: []string{name}, Format: star.Workbook, Form: star.PlainCSV, Sheet: s, Sheets: len(names)}
+		if text, whole, err = source.SheetBeginning(root, name, s, sampled); err != nil {
+			return nil, err
+		}
+		if len(bytes.TrimSpace(text)) == 0 {
+			continue
+		}
+		if err := t.records(text, whole, []byte{','}); err != nil {
+			return nil, err
+		}
+		tables = append(tables, t)
+	}
+	if len(tables) == 0 && sheet != "" {
+		return nil, fmt.Errorf("the workbook has no sheet %s, or it is empty; it has %s", sheet, strings.Join(names, ", "))
+	} else if len(tables) == 0 {
+		return nil, fmt.Errorf("its sheets are empty")
+	}
+	return tables, nil
+}
+
+// inBook splits a name that goes on behind that of a workbook.
+func inBook(name string) (book, sheet string) {
+	if at := strings.Index(strings.ToLower(name), ".xlsx/"); at >= 0 {
+		return name[:at+len(".xlsx")], name[at+len(".xlsx/"):]
+	}
+	return name, ""
+}
+
+// shape finds out what kind of file it is that begins with a text, and how it is written.
+func shape(name string, text []byte, whole bool) (*Table, error) {
+	t := &Table{Files: []string{name}, Form: star.PlainCSV}
 	if len(bytes.TrimSpace(text)) == 0 {
 		return nil, fmt.Errorf("the file is empty")
 	}
@@ -127,13 +199,15 @@ func shape(root *os.Root, name string) (*Table, error) {
 	case bytes.HasPrefix(text, []byte("PAR1")):
 		t.Format = star.Parquet
 		return t, nil
-	case bytes.HasPrefix(text, []byte("PK\x03\x04")):
-		return nil, fmt.Errorf("a zip file or a workbook: save its sheets as CSV")
+	case bytes.HasPrefix(text, []byte("\xd0\xcf\x11\xe0")):
+		return nil, fmt.Errorf("a workbook that is encrypted or of the older binary form, or another document: save it as .xlsx")
 	case bytes.HasPrefix(text, []byte("SQLite format 3\x00")):
 		return nil, fmt.Errorf("an SQLite database: name it under databases, and its tables are sources")
 	case bytes.HasPrefix(text, []byte("%PDF")):
 		return nil, fmt.Errorf("a PDF document")
 	}
+	var err error
+	raw := text
 	if t.Encoding, text, err = decode(text, whole); err != nil {
 		return nil, err
 	}
@@ -153,25 +227,37 @@ func shape(root *os.Root, name string) (*Table, error) {
 		t.Format = star.JSON
 		t.head, t.Lists = pathsOf(source.Lines(text), true)
 		return t, nil
+	case bytes.HasPrefix(bytes.ToLower(start), []byte("<html")), bytes.HasPrefix(bytes.ToLower(start), []byte("<!doctype html")):
+		return nil, fmt.Errorf("a page of HTML, which is not read")
 	case start[0] == '<':
-		return nil, fmt.Errorf("looks like XML or HTML, which is not read")
+		t.Format, t.Form.Encoding, t.Encoding = star.XML, "", ""
+		if t.Record = source.RecordPath(raw); t.Record == "" {
+			return nil, fmt.Errorf("begins like XML, and has no elements")
+		}
+		t.Evidence = t.Record + " is the element that has most of it"
+		t.head, t.Lists = pathsOf(source.Records(raw, t.Record), true)
+		return t, nil
 	}
 	t.Format = star.InCSV
+	return t, t.records(text, whole, separators)
+}
+
+// records finds out how the records of a text are written.
+func (t *Table) records(text []byte, whole bool, separators []byte) error {
 	if !whole { // a record that is cut off tells nothing
 		if bytes.IndexByte(text, '\n') < 0 {
-			return nil, fmt.Errorf("its first line is longer than %d KiB", sampled>>10)
+			return fmt.Errorf("its first line is longer than %d KiB", sampled>>10)
 		}
 		text = text[:bytes.LastIndexByte(text, '\n')+1]
 	}
-	f := formOf(text)
+	f := formOf(text, separators)
 	if f.width > mostColumns {
-		return nil, fmt.Errorf("%d columns are too many to look at", f.width)
+		return fmt.Errorf("%d columns are too many to look at", f.width)
 	}
-	encoding := t.Form.Encoding
 	t.Form, t.head, t.Evidence = f.csv, f.head, f.evidence()
-	t.Form.Encoding = encoding
-	t.Written = inWords(&t.Form, f.line)
-	return t, nil
+	t.Form.Encoding = t.Encoding
+	t.Written = t.inWords(f.line)
+	return nil
 }
 
 // decode tells the encoding of a text, and returns it as UTF-8.
@@ -202,26 +288,32 @@ func decode(text []byte, whole bool) (encoding string, utf []byte, err error) {
 }
 
 // inWords says how records are written.
-func inWords(f *star.CSV, line int) string {
-	s := map[byte]string{',': "commas", ';': "semicolons", '\t': "tabs", '|': "bars"}[f.Separator]
+func (t *Table) inWords(line int) string {
+	f := &t.Form
+	words := []string{map[byte]string{',': "commas", ';': "semicolons", '\t': "tabs", '|': "bars"}[f.Separator]}
+	if t.Format == star.Workbook {
+		words[0] = "sheet " + t.Sheet
+	}
 	switch f.Quote {
 	case '\'':
-		s += ", apostrophes as quotes"
+		words = append(words, "apostrophes as quotes")
 	case 0:
-		s += ", no quotes"
+		words = append(words, "no quotes")
 	}
 	switch {
 	case f.Headless:
-		s += ", no header"
+		words = append(words, "no header")
 	case line > 1:
-		s += fmt.Sprintf(", the header on line %d", line)
+		words = append(words, fmt.Sprintf("the header on line %d", line))
 	}
-	return s
+	return strings.Join(words, ", ")
 }
 
 // Source returns a source of the files, as a model would declare it, with no columns yet.
 func (t *Table) Source() *star.Source {
-	s := &star.Source{Name: star.Name{Text: t.Files[0]}, Files: star.Files{Format: t.Format, CSV: t.Form}}
+	s := &star.Source{Name: star.Name{Text: t.Files[0]}, Files: star.Files{
+		Format: t.Format, CSV: t.Form, Sheet: star.Name{Text: t.Sheet}, Record: star.Name{Text: t.Record},
+	}}
 	if t.Database != nil {
 		s.Format, s.Database, s.Table = "", t.Database, star.Name{Text: t.Name}
 		return s
@@ -303,6 +395,7 @@ func (t *Table) add(b *column.Batch) {
 			t.Ragged++
 		} else {
 			t.Rows++
+			t.total(b, i)
 		}
 	}
 	var done sync.WaitGroup
@@ -323,6 +416,21 @@ func (t *Table) add(b *column.Batch) {
 		})
 	}
 	done.Wait()
+}
+
+// total counts a row that says in one of its columns that it is one of totals, and has no values in others.
+func (t *Table) total(b *column.Batch, i int) {
+	if !slices.ContainsFunc(b.Cols, func(c column.Column) bool { return c.Null[i] }) {
+		return
+	}
+	for k := range b.Cols {
+		if c := &b.Cols[k]; c.Type.Kind == column.Text && !c.Null[i] && totals([]string{c.Text[i]}) {
+			if t.Columns[k].Totals++; t.Columns[k].Total == "" {
+				t.Columns[k].Total = c.Text[i]
+			}
+			return
+		}
+	}
 }
 
 // Column finds a column by its name.

@@ -125,11 +125,12 @@ func TestLook(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, err := Look(context.Background(), root, "x.csv")
+		found, err := Look(context.Background(), root, "x.csv")
 		root.Close()
 		if err != nil {
 			t.Fatalf("%d: %v\n%.800s", n, err, text)
 		}
+		got := found[0]
 		if got.Form.Separator != separator || got.Form.Headless != headless || got.Encoding != encoding || got.Rows != int64(rows) || got.Ragged > 0 {
 			t.Fatalf("%d: found %+v, %q, %d rows; wrote separator %q, headless %v, encoding %q, %d rows\n%.800s",
 				n, got.Form, got.Encoding, got.Rows, separator, headless, encoding, rows, text)
@@ -163,7 +164,7 @@ func TestFormOf(t *testing.T) {
 		{"Prices, all\nno;price\n" + strings.Repeat("1;2,50\n", 900), ';', 2, "no price"},
 		{"1,2,3\n4,5,6\n", ',', 3, ""},
 	} {
-		if x := formOf([]byte(c.text)); x.csv.Separator != c.separator || x.width != c.width || strings.Join(x.head, " ") != c.head {
+		if x := formOf([]byte(c.text), separators); x.csv.Separator != c.separator || x.width != c.width || strings.Join(x.head, " ") != c.head {
 			t.Errorf("%q: separator %q, %d fields, header %q", c.text, x.csv.Separator, x.width, x.head)
 		}
 	}
@@ -175,10 +176,10 @@ func FuzzForm(f *testing.F) {
 	f.Add([]byte("Title;\"\n\nn;m\n1;'2'\n"))
 	f.Add([]byte("'a'\t'b'\r\n'c''d'\t\"\r\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		x := formOf(text)
+		x := formOf(text, separators)
 		if x.width < 0 || x.share > 1 || x.head != nil && (len(x.head) != x.width || x.line < 1) {
 			t.Fatalf("%q: %+v", text, x)
 		}
-		_ = x.evidence() + inWords(&x.csv, x.line)
+		_ = x.evidence() + (&Table{Form: x.csv}).inWords(x.line)
 	})
 }
