@@ -2,7 +2,6 @@ package load
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 
 	"ironmonger/internal/ledger"
@@ -70,11 +69,11 @@ func (w *work) stands(k ledger.File, contents map[string]string) bool {
 		path = filepath.Join(w.inputs.Root.Name(), path)
 	}
 	for _, packed := range []string{".gz", ".zst"} { // it has been compressed, and is the same
-		if _, err := os.Stat(path + packed); err == nil {
+		if source.Exists(path + packed) {
 			return true
 		}
 	}
-	if _, err := os.Stat(path); err != nil {
+	if !source.Exists(path) {
 		return false
 	}
 	content, err := source.Content(path)

@@ -88,7 +88,10 @@ func (w *work) findReading(
 		return nil, err
 	}
 	anew := w.opts.Again || w.all || w.made || slices.Contains(w.opts.Accept, noun(w.name))
-	if r.known, err = ledger.ReadFiles(ctx, w.tx, w.name); err != nil || anew {
+	if r.known, err = ledger.ReadFiles(ctx, w.tx, w.name); err == nil {
+		err = w.mayHold(bases, all, r)
+	}
+	if err != nil || anew {
 		return r, err
 	}
 	found, err := w.tx.Tally(ctx, w.kind.target().Name, nil)
@@ -112,6 +115,24 @@ func (w *work) findReading(
 	return r, nil
 }
 
+// mayHold refuses to leave files for a later load where the others say something else without them.
+func (w *work) mayHold(bases []*star.Source, all *star.Deliveries, r *reading) error {
+	for _, f := range w.inputs.Held(bases) {
+		wasRead := slices.ContainsFunc(r.known, func(k ledger.ReadFile) bool { return k.Source == f.Source && k.File == f.Name })
+		why := ""
+		switch {
+		case all != nil && !all.Files:
+			why = "a delivery of all needs all of its files"
+		case r.merges && wasRead:
+			why = "its rows are merged with those of other files, and have been read before"
+		default:
+			continue
+		}
+		return fmt.Errorf("%s cannot be left for a later load: %s", f.Name, why)
+	}
+	return nil
+}
+
 // readNew decides which files the step reads, and returns where they are read; nil if none has to be.
 func (w *work) readNew(ctx context.Context, r *reading, err error) (*source.Inputs, error) {
 	if w.reading = r; err != nil {
@@ -123,6 +144,10 @@ func (w *work) readNew(ctx context.Context, r *reading, err error) (*source.Inpu
 	}
 	w.figures.Unread = int64(len(r.skip))
 	if r.all() && len(w.tried.left) == 0 {
+		bases, _, _ := w.kind.source().Bases()
+		for _, s := range bases {
+			w.figures.Notes = append(w.figures.Notes, w.inputs.HeldNotes(s)...)
+		}
 		return nil, r.keep(ctx, w)
 	}
 	return w.tryAgain(w.inputs.Without(r.skip)), nil

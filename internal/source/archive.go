@@ -108,3 +108,18 @@ func Entries(root *os.Root, archive string) ([]string, error) {
 	slices.Sort(names)
 	return slices.Compact(names), nil
 }
+
+// Exists reports whether there is a file of a path, be it in an archive.
+func Exists(path string) bool {
+	archive, entry := inArchive("", path)
+	in, err := os.Open(archive)
+	if err != nil {
+		return false
+	}
+	t, err := newContent(in, archive, entry)
+	if err != nil {
+		return false
+	}
+	t.Close()
+	return true
+}

@@ -5,6 +5,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/parse"
+	"ironmonger/internal/star"
 	"strings"
 	"sync"
 )
@@ -64,7 +65,7 @@ func (f *Files) Notes() []string {
 	f.doubts.mu.Lock()
 	defer f.doubts.mu.Unlock()
 	var notes []string
-	if len(f.files) == 0 && f.in.mayLack(f.of) && len(f.in.skip) == 0 {
+	if len(f.files) == 0 && f.in.mayLack(f.of) && len(f.in.skip) == 0 && len(f.in.Held([]*star.Source{f.of})) == 0 {
 		notes = append(notes, fmt.Sprintf("source %s: no file has come", f.of.Text))
 	}
 	for k := range f.fields {

@@ -26,6 +26,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ironmonger/internal/column"
@@ -50,6 +51,7 @@ type Inputs struct {
 	Star Star // what sources read that are made of dimensions and facts of the model; nil before the first load
 
 	kept      kept
+	holds     atomic.Pointer[held]
 	delivered delivered
 	skip      map[FileOf]bool // files that are passed over
 	left      []Left          // rows of files that are not there any more
@@ -217,7 +219,7 @@ func (in *Inputs) locate(s *star.Source) (dir string, found files, errs diag.Lis
 			}
 		}
 	}
-	found = append(found, in.leftOf(s)...)
+	found = append(in.finished(s, dir, found), in.leftOf(s)...)
 	slices.SortFunc(found, func(a, b *file) int {
 		return cmp.Or(cmp.Compare(in.place(s, a.name), in.place(s, b.name)), strings.Compare(a.path, b.path))
 	})
@@ -283,10 +285,11 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 		if f.lines {
 			look = f.objects
 		}
-		if err := look(file, s); err != nil {
+		if err := look(file, s); err != nil && !in.passOver(s, file, err) {
 			errs = append(errs, err...)
 		}
 	}
+	f.files = slices.DeleteFunc(f.files, func(file *file) bool { return in.isHeld(s, file) })
 	return f, errs.Err()
 }
 

@@ -42,6 +42,13 @@ func (in *Inputs) States(s *star.Source) ([]State, error) {
 	if err := errs.Err(); err != nil {
 		return nil, err
 	}
+	if in.mayLack(s) { // some cannot be opened, perhaps
+		f, err := in.openText(s, func(string) bool { return false })
+		if err != nil {
+			return nil, err
+		}
+		found = f.files
+	}
 	states := make([]State, len(found))
 	for k, f := range found {
 		archive, _ := inArchive(dir, f.path)
@@ -95,6 +102,7 @@ func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
 		came: in.came, arriving: in.arriving, skip: skip, left: in.left,
 	}
 	other.delivered.on = in.noted()
+	other.holds.Store(in.holding())
 	return other
 }
 

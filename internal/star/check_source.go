@@ -185,6 +185,9 @@ func (c *checker) formatted(s *Source, path string) {
 			c.errorf(s.At, path+".csv.header", "files of fixed width have no header: leave_out passes over lines that are not rows")
 		}
 	}
+	if (s.Settle > 0 || s.Companion != "") && len(s.Read) == 0 {
+		c.errorf(s.At, path, "settle and companion are for files")
+	}
 	for _, col := range s.Columns {
 		at := path + ".columns." + col.Text
 		switch {

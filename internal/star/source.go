@@ -2,6 +2,9 @@ package star
 
 import (
 	"slices"
+	"strconv"
+	"strings"
+	"time"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
@@ -18,6 +21,9 @@ type Source struct {
 	Calendar *Calendar // or the days that it generates
 	Clock    *Clock    // or the times
 	Union    []*Source // whose rows these are, one after the other
+
+	Settle    time.Duration // files written since are left for a later load
+	Companion string        // the end of the name of a file that says that another one is complete; "" if none does
 
 	DrivenBy *Source // there is a read for each of its rows
 	PassOver bool    // a read that cannot be done is passed over
@@ -454,9 +460,29 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		{
 			"unreadable",
 			"stop or pass_over",
-			"what happens if the files or the query of a row of driven_by cannot be opened, or if no text file matches read: the load stops (the default), or the row is skipped, or the source has no rows, and it is reported",
+			"what happens if the files or the query of a row of driven_by cannot be opened, or if no text file matches read, or one that does cannot be opened or has another header: the load stops (the default), or the row is skipped, or the source has no rows, or not those of the file, and it is reported",
 			false,
 			func(n *node) { s.PassOver = r.choice(n, "stop", "pass_over") == "pass_over" },
+		},
+		{
+			"settle",
+			"a time, such as 30 s",
+			"files that were written less than this ago may not be complete, and are left for a later load (`s`, `min` or `h`). A delivery of all fails instead, because it needs all of its files",
+			false,
+			func(n *node) { s.Settle = r.duration(n) },
+		},
+		{
+			"companion",
+			"the end of a name, such as .done",
+			"a file is complete once there is another one that has its name and this end (`trips.csv.done` or `trips.done` for `trips.csv`), and is left for a later load until then",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "the end of a name"); ok && (len(w.Text) < 2 || strings.ContainsAny(w.Text, `/\*?[`)) {
+					r.errorf(w.At, n.path, "%s is not the end of a name, such as .done", w.Text)
+				} else {
+					s.Companion = w.Text
+				}
+			},
 		},
 		{
 			"columns",
@@ -545,6 +571,18 @@ func (r *reader) shapingEntries(s *Source) []Entry {
 			},
 		},
 	}
+}
+
+// duration reads a time.
+func (r *reader) duration(n *node) time.Duration {
+	w, ok := r.word(n, "a time")
+	number, unit, _ := strings.Cut(w.Text, " ")
+	count, err := strconv.Atoi(number)
+	one := map[string]time.Duration{"s": time.Second, "min": time.Minute, "h": time.Hour}[unit]
+	if ok && (err != nil || count < 1 || count > 1_000_000 || one == 0) {
+		r.errorf(w.At, n.path, "%s is not a time such as 30 s, 5 min or 2 h", w.Text)
+	}
+	return time.Duration(count) * one
 }
 
 // columns reads types by name; or, of what has types of its own, a mere list of names.

@@ -51,6 +51,9 @@ func (f *Flow) Passed() []Passed {
 // Notes lists what people should know of the sources, although nothing is wrong with a row.
 func (f *Flow) Notes() []string {
 	all := slices.Clone(f.notes)
+	if f.of.Reads() && f.of.Database == nil {
+		all = append(all, f.in.HeldNotes(f.of)...)
+	}
 	for _, p := range f.parts {
 		if in, ok := p.from.(*source.Files); ok {
 			all = append(all, in.Notes()...)
