@@ -114,3 +114,66 @@ facts:
 	os.Remove(filepath.Join(dir, "in", "2.csv"))
 	facts(4, "source trips: no file has come")
 }
+
+// TestUnreadable loads keys that are made of values which do not fit their type: each points to a special member of its own, in
+// each text format, whatever is derived or filtered, and a fact that is corrected later points to its day.
+func TestUnreadable(t *testing.T) {
+	const model = `warehouse: {sqlite: star.db}
+sources:
+  read: {%s, columns: {no: integer, sold: {type: date, unfit: unreadable}, amount: "decimal(7,2)"}}
+  sales: {from: read, derive: {double_amount: amount * 2}}
+facts:
+  sale:
+    from: sales
+    grain: no
+    repeated: replace
+    keys:
+      sold: {dimension: date, by: sold, missing: not_applicable}
+    measures: [amount, double_amount]
+dimensions:
+  date: {calendar: {from: 2025-01-01, to: 2025-12-31}, special_members: {unreadable: Not a date}}
+`
+	for _, c := range []struct{ read, file, text, later string }{
+		{"read: \"*.csv\"", "x.csv", "no,sold,amount\n1,2025-01-02,1.00\n2,soon,2.00\n3,,3.00\n4,2025-02-30,4.00\n", "no,sold,amount\n2,2025-03-01,2.00\n"},
+		{"read: \"*.jsonl\"", "x.jsonl", `{"no":1,"sold":"2025-01-02","amount":1}` + "\n" + `{"no":2,"sold":"soon","amount":2}` + "\n" + `{"no":3,"amount":3}` + "\n" + `{"no":4,"sold":7,"amount":4}` + "\n",
+			`{"no":2,"sold":"2025-03-01","amount":2}`},
+		{"read: \"*.json\", each: rows", "x.json", `[{"rows":[{"no":1,"sold":"2025-01-02","amount":1},{"no":2,"sold":"soon","amount":2},{"no":3,"amount":3},{"no":4,"sold":7,"amount":4}]}]`,
+			`[{"rows":[{"no":2,"sold":"2025-03-01","amount":2}]}]`},
+	} {
+		dir := t.TempDir()
+		text := strings.Replace(model, "%s", c.read, 1)
+		if strings.Contains(c.read, "each") {
+			text = strings.NewReplacer("no: integer", "no: {type: integer, header: rows.no}", "{type: date,", "{type: date, header: rows.sold,",
+				`amount: "decimal(7,2)"`, `amount: {type: "decimal(7,2)", header: rows.amount}`).Replace(text)
+		}
+		startest.Write(t, dir, "ironmonger.yaml", text)
+		startest.Write(t, dir, c.file, c.text)
+		run, err := startest.Load(t, dir, load.Options{Piece: 20})
+		if err != nil {
+			t.Fatal(c.file, err)
+		}
+		keys := func() string {
+			var list []string
+			for _, row := range startest.Star(t, dir)["fact_sale"] {
+				list = append(list, row["no"]+":"+row["sold_date_key"])
+			}
+			return strings.Join(list, " ")
+		}
+		if got := keys(); got != "1:20250102 2:-4 3:-3 4:-4" {
+			t.Errorf("%s: %s, %v", c.file, got, run.Steps[len(run.Steps)-1].Figures.Notes)
+		}
+		labels := 0
+		for _, row := range startest.Star(t, dir)["dim_date"] {
+			if row["date_key"] == "-4" && row["month_name"] == "Not a date" {
+				labels++
+			}
+		}
+		if labels != 1 || !startest.Proved(t, dir) {
+			t.Errorf("%s: %d members are called so, or the star is broken", c.file, labels)
+		}
+		startest.Write(t, dir, "y"+c.file, c.later)
+		if _, err := startest.Load(t, dir, load.Options{}); err != nil || !strings.Contains(keys(), "2:20250301") || !startest.Proved(t, dir) {
+			t.Errorf("%s: %v, %s", c.file, err, keys())
+		}
+	}
+}

@@ -127,6 +127,7 @@ type slot struct {
 	*column.Batch
 	natural [][]uint64 // for each key, fingerprints of what the rows say
 	missing [][]bool   // or that a part of that is null
+	unread  [][]bool   // because it could not be read
 	grain   []uint64
 	whole   []bool // the row has a grain
 }
@@ -282,6 +283,7 @@ func (p *proof) sameDays(c *Check, d *schema.Dimension, fields []column.Field, b
 // sourceKey is the columns of a source that say a natural key. It is for one goroutine.
 type sourceKey struct {
 	by     []int
+	unread []int       // columns that say that one of these could not be read
 	toDay  bool        // timestamps mean days
 	clock  *star.Clock // or times of a clock
 	nulls  bool        // null is a value
@@ -307,10 +309,11 @@ func newSourceKey(names []string, fields []column.Field, d *star.Dimension) *sou
 // fingerprint fills in what the rows of a batch say of some keys.
 func (b *slot) fingerprint(seed maphash.Seed, keys []*sourceKey) {
 	if b.natural == nil {
-		b.natural, b.missing = make([][]uint64, len(keys)), make([][]bool, len(keys))
+		b.natural, b.missing, b.unread = make([][]uint64, len(keys)), make([][]bool, len(keys)), make([][]bool, len(keys))
 	}
 	for n, k := range keys {
 		b.natural[n], b.missing[n] = slices.Grow(b.natural[n][:0], b.N)[:b.N], slices.Grow(b.missing[n][:0], b.N)[:b.N]
+		b.unread[n] = slices.Grow(b.unread[n][:0], b.N)[:b.N]
 		k.cols = k.cols[:0]
 		for _, at := range k.by {
 			k.cols = append(k.cols, &b.Cols[at])
@@ -326,7 +329,7 @@ func (b *slot) fingerprint(seed maphash.Seed, keys []*sourceKey) {
 			k.cols[0] = &k.days
 		}
 		for i := range b.N {
-			b.missing[n][i] = false
+			b.missing[n][i], b.unread[n][i] = false, resolve.IsUnread(b.Batch, k.unread, i)
 			for _, c := range k.cols {
 				b.missing[n][i] = b.missing[n][i] || c.Null[i] && !k.nulls
 			}
@@ -427,6 +430,9 @@ func (x *rereader) prepare(names []string) func(*slot) {
 	keys := make([]*sourceKey, len(x.f.Keys))
 	for n, k := range x.f.Keys {
 		keys[n] = newSourceKey(k.By, fields, k.Dimension)
+		for _, name := range k.Unread {
+			keys[n].unread = append(keys[n].unread, column.Find(fields, name))
+		}
 	}
 	var buf []byte
 	return func(b *slot) {
@@ -647,6 +653,8 @@ func (x *rereader) same(b *slot, i int, facts *column.Batch, j int) bool {
 func (x *rereader) points(n int, b *slot, i int, have *column.Column, j int) bool {
 	k := &x.keys[n]
 	switch {
+	case b.missing[n][i] && b.unread[n][i]:
+		return star.ToUnreadable.Stands(k.Dimension, have, j)
 	case b.missing[n][i]:
 		return k.Missing.Stands(k.Dimension, have, j)
 	case k.ordinary(have, j):

@@ -25,6 +25,7 @@ type Link struct {
 	Session *dimension.Session // what the step infers; shared by the links to one dimension
 	Answers *roster.Answers    // the keys, where they were looked up beforehand: the roster is blind then
 	by      []int              // columns of the shaped batch
+	unread  []int              // those that say that one of these could not be read
 	asOf    int                // or -1
 }
 
@@ -42,6 +43,9 @@ func New(
 		for _, name := range k.By {
 			l.by = append(l.by, column.Find(fields, name))
 		}
+		for _, name := range k.Unread {
+			l.unread = append(l.unread, column.Find(fields, name))
+		}
 		if k.AsOf != "" {
 			l.asOf = column.Find(fields, k.AsOf)
 		}
@@ -54,7 +58,7 @@ func New(
 func Columns(keys []*star.Key) []string {
 	var names []string
 	for _, k := range keys {
-		names = append(names, k.By...)
+		names = append(append(names, k.By...), k.Unread...)
 		if k.AsOf != "" {
 			names = append(names, k.AsOf)
 		}
@@ -239,7 +243,9 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m roster.Match) b
 	switch m {
 	case roster.Missing:
 		out.Counts[k].Missing++
-		rule, what = l.Missing, "no "+l.Text
+		if rule, what = l.Missing, "no "+l.Text; IsUnread(b, l.unread, i) {
+			rule = star.ToUnreadable
+		}
 	case roster.Unmatched:
 		out.Counts[k].Unmatched++
 		out.Strays = append(out.Strays, Stray{int32(k), int32(i), false})
@@ -279,6 +285,18 @@ func (l *Link) apply(b *column.Batch, out *Resolved, k, i int, m roster.Match) b
 		c.Int[i], _ = l.Dimension.KeyOf(star.NotYet)
 	case star.NotApplying:
 		c.Int[i], _ = l.Dimension.KeyOf(star.NotApplicable)
+	case star.ToUnreadable:
+		c.Int[i], _ = l.Dimension.KeyOf(star.Unreadable)
+	}
+	return false
+}
+
+// IsUnread reports whether one of some columns says of a row that what was delivered could not be read.
+func IsUnread(b *column.Batch, columns []int, i int) bool {
+	for _, k := range columns {
+		if c := &b.Cols[k]; !c.Null[i] && c.Int[i] != 0 {
+			return true
+		}
 	}
 	return false
 }

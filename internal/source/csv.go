@@ -158,6 +158,7 @@ func (f *Files) header(file *file, s *star.Source) diag.List {
 			file.at = append(file.at, i)
 		}
 	}
+	file.marks(f)
 	for _, c := range f.judged {
 		i, _, _ := find(c)
 		if file.at = append(file.at, i); c.Position > 0 {
@@ -187,6 +188,7 @@ func (f *Files) positions(file *file, s *star.Source) diag.List {
 			file.at = append(file.at, at)
 		}
 	}
+	file.marks(f)
 	for _, c := range f.judged {
 		at := c.Position - 1
 		if c.Position == 0 {
@@ -195,6 +197,16 @@ func (f *Files) positions(file *file, s *star.Source) diag.List {
 		file.at = append(file.at, at)
 	}
 	return nil
+}
+
+// isMark stands for the place of a field that no record has: it says that another one could not be read.
+const isMark = -2
+
+// marks adds the places of such fields.
+func (file *file) marks(f *Files) {
+	for k := len(f.unfit); f.isMark(k); k++ {
+		file.at = append(file.at, isMark)
+	}
 }
 
 // records reads records as the source writes them. encoding/csv knows one quote: where another is
@@ -446,11 +458,15 @@ func (p *piece) Fill(b *column.Batch) error {
 		line, _ := rd.FieldPos(0)
 		b.From.Line = append(b.From.Line, p.line+int64(line))
 		offsets = append(offsets, before)
+		p.of.begin(b, n)
 		if len(record) != p.file.width && (len(record) > p.file.width || !cells) {
 			p.wrongWidth(b, n, record)
 			continue
 		}
 		for k, at := range p.file.at {
+			if at == isMark {
+				continue
+			}
 			if at < 0 || at >= len(record) { // the file does not have the column, or the sheet does not have the cell
 				b.Cols[k].SetNull(n)
 				continue
@@ -480,7 +496,7 @@ func (p *piece) Fill(b *column.Batch) error {
 				p.refuse(b, n, k, "has bytes that are not "+p.of.csv.Encoding+" text", s)
 			default:
 				if err := reader.Set(c, n, s); err != nil {
-					if p.of.replace(c, n, k, reader, diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, s) {
+					if p.of.replace(b, n, k, reader, diag.Place{File: p.file.name, Line: int(b.From.Line[n])}, s) {
 						continue
 					}
 					hint := ""

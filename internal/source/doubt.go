@@ -6,6 +6,7 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -28,25 +29,29 @@ type doubt struct {
 func (f *Files) doubt(k int, at diag.Place, text string) {
 	f.doubts.mu.Lock()
 	defer f.doubts.mu.Unlock()
-	note(&f.doubts.of, k, at, text)
+	f.note(&f.doubts.of, k, at, text)
 }
 
 // replace takes a value that does not fit its type for what the model says, and reports whether it says something.
-func (f *Files) replace(c *column.Column, n, k int, reader *parse.Reader, at diag.Place, text string) bool {
+func (f *Files) replace(b *column.Batch, n, k int, reader *parse.Reader, at diag.Place, text string) bool {
 	if k >= len(f.unfit) || f.unfit[k].IsUsual() {
 		return false
+	}
+	c := &b.Cols[k]
+	if at := f.unread[k]; at >= 0 {
+		b.Cols[at].Int[n] = 1
 	}
 	if c.SetNull(n); f.unfit[k].Value != nil && parse.NewReader(reader.Zone()).Set(c, n, f.unfit[k].Value.Text) != nil {
 		return false
 	}
 	f.doubts.mu.Lock()
 	defer f.doubts.mu.Unlock()
-	note(&f.doubts.unfit, k, at, text)
+	f.note(&f.doubts.unfit, k, at, text)
 	return true
 }
 
 // note counts a value of a field, and keeps the first.
-func note(list *map[int]*doubt, k int, at diag.Place, text string) {
+func (f *Files) note(list *map[int]*doubt, k int, at diag.Place, text string) {
 	if *list == nil {
 		*list = map[int]*doubt{}
 	}
@@ -55,9 +60,18 @@ func note(list *map[int]*doubt, k int, at diag.Place, text string) {
 		d = &doubt{first: at, text: strings.Clone(text)}
 		(*list)[k] = d
 	}
-	if d.values++; at.File == d.first.File && at.Line < d.first.Line {
+	if d.values++; f.before(at, d.first) {
 		d.first, d.text = at, strings.Clone(text)
 	}
+}
+
+// before reports whether a place is read before another one.
+func (f *Files) before(a, b diag.Place) bool {
+	if a.File == b.File {
+		return a.Line < b.Line
+	}
+	at := func(name string) int { return slices.IndexFunc(f.files, func(x *file) bool { return x.name == name }) }
+	return at(a.File) < at(b.File)
 }
 
 // Notes lists what people should know of the values, although nothing is wrong with a row.
@@ -75,6 +89,9 @@ func (f *Files) Notes() []string {
 		}
 		if d := f.doubts.unfit[k]; d != nil {
 			instead := "nothing"
+			if f.unfit[k].Unread {
+				instead = "unreadable"
+			}
 			if v := f.unfit[k].Value; v != nil {
 				instead = v.Text
 			}

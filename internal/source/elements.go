@@ -3,6 +3,7 @@ package source
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/tidwall/gjson"
@@ -59,10 +60,13 @@ func newElements(s *star.Source, fields []column.Field, judged []*star.Column) *
 		return f
 	}
 	for n, f := range fields {
-		for k := range s.Columns {
-			if s.Columns[k].Text == f.Name && n < len(fields)-len(judged) {
-				x.fields = append(x.fields, place(&s.Columns[k]))
-			}
+		at := slices.IndexFunc(s.Columns, func(c star.Column) bool { return c.Text == f.Name })
+		switch {
+		case n >= len(fields)-len(judged):
+		case at < 0: // it says that a value could not be read
+			x.fields = append(x.fields, elementField{level: -1})
+		default:
+			x.fields = append(x.fields, place(&s.Columns[at]))
 		}
 	}
 	for _, c := range judged {
@@ -150,6 +154,7 @@ func (p *piece) fillElements(b *column.Batch) error {
 		for k := range x.fields {
 			b.Cols[k].SetNull(n)
 		}
+		p.of.begin(b, n)
 		switch {
 		case row.values == nil:
 			b.SetAside(n, "", "the line is not a JSON object", row.wrong)
@@ -160,6 +165,9 @@ func (p *piece) fillElements(b *column.Batch) error {
 			continue
 		}
 		for k, f := range x.fields {
+			if f.level < 0 {
+				continue
+			}
 			value := row.values[f.level]
 			if f.path != "" {
 				value = value.Get(f.path)

@@ -83,6 +83,7 @@ func (p *piece) fillLines(b *column.Batch) error {
 		for k := range p.of.paths {
 			b.Cols[k].SetNull(n)
 		}
+		p.of.begin(b, n)
 		gjson.ParseBytes(line).ForEach(func(name, value gjson.Result) bool {
 			for _, k := range p.of.named[name.Str] {
 				if rest := p.of.paths[k].rest; rest != "" {
@@ -144,7 +145,7 @@ func (p *piece) place(b *column.Batch, n, k int, value gjson.Result, reader *par
 		}
 	}
 	at := diag.Place{File: p.file.name, Line: int(b.From.Line[n])}
-	if err := reader.Set(c, n, text); err != nil && !p.of.replace(c, n, k, reader, at, text) {
+	if err := reader.Set(c, n, text); err != nil && !p.of.replace(b, n, k, reader, at, text) {
 		b.SetAside(n, p.of.fields[k].Name, p.of.fields[k].Name+" "+err.Error(), diag.Clip(diag.Printable(text), 60))
 	} else if reader.Ambiguous {
 		reader.Ambiguous = false

@@ -137,6 +137,7 @@ type Files struct {
 	each   *elements        // of JSON, whose lists have the rows; nil if the objects are
 	piece  int              // bytes of a file that are taken at a time
 	unfit  []*star.Unfit    // of each field, those that have the text of a column aside
+	unread []int            // of each field, the one that says that a value could not be read; -1 if none does
 	doubts doubts
 }
 
@@ -258,14 +259,21 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 		piece:  cmp.Or(in.Piece, PieceSize),
 	}
 	for _, c := range s.Columns {
-		if want(c.Text) {
+		if marked := c.Unfit.Unread && want(star.UnreadColumn(c.Text)); want(c.Text) || marked {
 			f.fields = append(f.fields, column.Field{Name: c.Text, Type: c.Type})
 			f.paths = append(f.paths, newPath(c.InFile()))
 			f.own = append(f.own, nil)
-			f.unfit = append(f.unfit, &c.Unfit)
+			f.unfit, f.unread = append(f.unfit, &c.Unfit), append(f.unread, -1)
 			if c.Zone != nil || c.WrittenIn != nil || c.Layouts != nil {
 				f.own[len(f.own)-1] = &c
 			}
+		}
+	}
+	for k, c := range f.unfit {
+		if name := star.UnreadColumn(f.fields[k].Name); c.Unread && want(name) {
+			f.unread[k] = len(f.fields)
+			f.fields = append(f.fields, column.Field{Name: name, Type: column.Type{Kind: column.Boolean}})
+			f.paths, f.own = append(f.paths, jsonPath{}), append(f.own, nil)
 		}
 	}
 	for _, c := range s.Judged() {
@@ -275,7 +283,9 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 	}
 	f.named = map[string][]int{}
 	for k, path := range f.paths {
-		f.named[path.name] = append(f.named[path.name], k)
+		if !f.isMark(k) {
+			f.named[path.name] = append(f.named[path.name], k)
+		}
 	}
 	f.each = newElements(s, f.fields, f.judged)
 	var errs diag.List
@@ -298,6 +308,16 @@ func AsText(name string) string { return "the text of " + name }
 
 // isText reports whether field k is the text of a column.
 func (f *Files) isText(k int) bool { return k >= len(f.fields)-len(f.judged) }
+
+// isMark reports whether field k says of another one that its value could not be read.
+func (f *Files) isMark(k int) bool { return k >= len(f.unfit) && !f.isText(k) }
+
+// begin makes the fields of row n that say what could not be read say that there was nothing such.
+func (f *Files) begin(b *column.Batch, n int) {
+	for k := len(f.unfit); f.isMark(k); k++ {
+		b.Cols[k].Null[n], b.Cols[k].Int[n] = false, 0
+	}
+}
 
 // readers returns what reads the values of each field. They are for one goroutine.
 func (f *Files) readers() []*parse.Reader {

@@ -263,6 +263,9 @@ func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 		}
 	}
 	for i, w := range by {
+		if at := column.Find(fields, UnreadColumn(w.Text)); at >= 0 && fields[at].Type.Kind == column.Boolean && d.LookedUp == nil {
+			k.Unread = append(k.Unread, fields[at].Name)
+		}
 		if (d.Source == nil || d.Generated()) && d.Matching == nil && d.Aliases == nil || column.Find(fields, w.Text) < 0 {
 			k.By = append(k.By, w.Text)
 		} else {
@@ -468,6 +471,10 @@ func (c *checker) fact(f *Fact) {
 		}
 	}
 	for _, k := range f.Keys {
+		inGrain := slices.ContainsFunc(f.Grain, func(g GrainPart) bool { return g.Key == k })
+		if k.Unread != nil && inGrain {
+			c.errorf(k.At, k.subject, "a key of the grain tells one row from another: unfit: unreadable has no place in its columns")
+		}
 		if k.Dimension != nil {
 			claim(k.At, k.Column())
 		}
@@ -602,6 +609,9 @@ func (c *checker) specials() {
 					need[k.Dimension][NotApplicable] = true
 				}
 			}
+			if k.Dimension != nil && k.Unread != nil {
+				need[k.Dimension][Unreadable] = true
+			}
 		}
 	}
 	for _, f := range c.model.Facts {
@@ -622,7 +632,7 @@ func (c *checker) specials() {
 		}
 	}
 	for _, d := range c.model.Dimensions {
-		for _, s := range []Special{Unknown, NotYet, NotApplicable} {
+		for _, s := range AllSpecials() {
 			if need[d][s] && d.LookedUp == nil {
 				d.Specials = append(d.Specials, d.Special(s))
 			}

@@ -351,7 +351,11 @@ var (
 	Unknown       = Special{Kind: ToUnknown, Key: -1, Label: "Unknown"}
 	NotYet        = Special{Kind: ToNotYet, Key: -2, Label: "Not yet"}
 	NotApplicable = Special{Kind: NotApplying, Key: -3, Label: "Not applicable"}
+	Unreadable    = Special{Kind: ToUnreadable, Key: -4, Label: "Unreadable"}
 )
+
+// AllSpecials lists the special members that a dimension can have, unknown first.
+func AllSpecials() []Special { return []Special{Unknown, NotYet, NotApplicable, Unreadable} }
 
 // Special returns a special member as the dimension has it.
 func (d *Dimension) Special(s Special) Special {
@@ -385,7 +389,9 @@ const (
 	LeaveEmpty  Outcome = "leave_empty"
 	ToNotYet    Outcome = "not_yet"
 	NotApplying Outcome = "not_applicable"
-	Nearest     Outcome = "nearest"
+
+	ToUnreadable Outcome = "unreadable" // what was delivered is no value of its type
+	Nearest      Outcome = "nearest"
 )
 
 // Key is a foreign key of a fact or, as an outrigger, of a dimension.
@@ -393,6 +399,7 @@ type Key struct {
 	Name
 	Dimension *Dimension
 	By        []string // columns of the source, in the order of the dimension's natural key
+	Unread    []string // columns of the source that say that what was delivered of one in By could not be read
 	AsOf      string   // column of the source that says which version; "" is the current one
 	Unmatched Outcome
 	Missing   Outcome
@@ -487,7 +494,7 @@ type GrainPart struct {
 
 // Special reports whether a rule gives a key that does not tell which natural key was delivered.
 func (o Outcome) Special() bool {
-	return o == ToUnknown || o == LeaveEmpty || o == ToNotYet || o == NotApplying
+	return o == ToUnknown || o == LeaveEmpty || o == ToNotYet || o == NotApplying || o == ToUnreadable
 }
 
 // Stands reports whether row j of a column of keys is what the rule makes of a natural key that has no member in d.
@@ -495,7 +502,7 @@ func (o Outcome) Stands(d *Dimension, c *column.Column, j int) bool {
 	if c.Null[j] || o == LeaveEmpty {
 		return o == LeaveEmpty && c.Null[j]
 	}
-	for _, s := range []Special{Unknown, NotYet, NotApplicable} {
+	for _, s := range AllSpecials() {
 		if s.Kind == o {
 			key, _ := d.KeyOf(s)
 			return c.Int[j] == key

@@ -163,6 +163,9 @@ func (s *Source) Taken() []column.Field {
 		if !s.Unpivot.Has(c.Text) {
 			fields = append(fields, column.Field{Name: c.Text, Type: c.Type})
 		}
+		if c.Unfit.Unread {
+			fields = append(fields, column.Field{Name: UnreadColumn(c.Text), Type: column.Type{Kind: column.Boolean}})
+		}
 	}
 	if s.Unpivot != nil {
 		fields = append(fields, s.Unpivot.fields(s)...)

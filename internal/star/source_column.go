@@ -38,9 +38,14 @@ type Span struct{ From, To int }
 
 // Unfit says what becomes of a value that does not fit the type of its column.
 type Unfit struct {
-	Null  bool  // it is taken for nothing
-	Value *Name // or for this value; if neither, the row is set aside
+	Null   bool  // it is taken for nothing
+	Unread bool  // and a column beside it says that there was a value
+	Value  *Name // or for this value; if neither, the row is set aside
 }
+
+// UnreadColumn is the name of the column that says of a column that what was delivered is no value of its type. A key that is
+// made of such a column points to the special member [Unreadable] then.
+func UnreadColumn(name string) string { return name + "_unreadable" }
 
 // IsUsual reports whether the row is set aside.
 func (u *Unfit) IsUsual() bool { return !u.Null && u.Value == nil }
@@ -96,7 +101,9 @@ func (r *reader) typ(n *node) column.Type {
 // unfit reads what becomes of values that do not fit.
 func (r *reader) unfit(n *node, c *Column) {
 	if n.Kind != yaml.MappingNode {
-		c.Unfit.Null = r.choice(n, string(SetAside), string(LeaveEmpty)) == string(LeaveEmpty)
+		chosen := r.choice(n, string(SetAside), string(LeaveEmpty), string(ToUnreadable))
+		c.Unfit.Unread = chosen == string(ToUnreadable)
+		c.Unfit.Null = c.Unfit.Unread || chosen == string(LeaveEmpty)
 		return
 	}
 	r.section(n, r.unfitEntries(c))
@@ -162,8 +169,8 @@ func (r *reader) columnEntries(c *Column) []Entry {
 		},
 		{
 			"unfit",
-			"set_aside, leave_empty, or keys",
-			"what happens if a value in a text file does not fit the type: the row is set aside (the default), or the column is null; or it has another `value`. The values are counted and reported",
+			"set_aside, leave_empty, unreadable, or keys",
+			"what happens if a value in a text file does not fit the type: the row is set aside (the default), or the column is null; or it has another `value`. With unreadable the column is null, and the column NAME_unreadable beside it is true; a key that is made of NAME then points to the special member Unreadable. The values are counted and reported",
 			false,
 			func(n *node) { r.unfit(n, c) },
 		},

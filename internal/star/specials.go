@@ -9,7 +9,7 @@ import (
 // specials reads the special members that are not as usual.
 func (r *reader) specials(n *node, d *Dimension) {
 	r.each(n, func(n *node) {
-		for _, s := range []Special{Unknown, NotYet, NotApplicable} {
+		for _, s := range AllSpecials() {
 			if n.key.Text != string(s.Kind) {
 				continue
 			}
@@ -24,10 +24,10 @@ func (r *reader) specials(n *node, d *Dimension) {
 			d.text.specials = append(d.text.specials, s)
 			return
 		}
-		r.errorf(n.key.At, n.path, "there is no special member %s (there is: %s, %s, %s)", n.key.Text, ToUnknown, ToNotYet, NotApplying)
+		r.errorf(n.key.At, n.path, "there is no special member %s (there is: %s, %s, %s, %s)", n.key.Text, ToUnknown, ToNotYet, NotApplying, ToUnreadable)
 	})
 	keys := map[int64]bool{}
-	for _, s := range []Special{Unknown, NotYet, NotApplicable} {
+	for _, s := range AllSpecials() {
 		key := d.Special(s).Key
 		if keys[key] {
 			r.errorf(n.key.At, n.path, "two special members have the key %d", key)

@@ -18,6 +18,7 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/parse"
+	"ironmonger/internal/resolve"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/standing"
@@ -481,6 +482,11 @@ func (t *tracer) key(f *schema.Fact, k *star.Key, fact, shaped *column.Batch, ro
 	switch {
 	case missing:
 		out.Because = "missing: a part of the natural key is null, and the rule is " + string(k.Missing)
+		for _, name := range k.Unread {
+			if resolve.IsUnread(shaped, []int{column.Find(f.Source.Shaped(), name)}, row) {
+				out.Because = "unreadable: a part of the natural key is no value of its type"
+			}
+		}
 	case special && shaped == nil:
 		out.Because = "missing, unmatched or outside: a rule of the model points such rows there"
 	case special:
