@@ -12,6 +12,7 @@ import (
 	"ironmonger/internal/load"
 	"ironmonger/internal/precheck"
 	"ironmonger/internal/render"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -23,6 +24,7 @@ type checked struct {
 	Remarks []remark           `json:"remarks,omitempty"`
 	Taken   []render.Taken     `json:"taken"`
 	Limits  []precheck.Limit   `json:"limits,omitempty"` // that steps would pass
+	Words   []schema.Word      `json:"words"`            // what the model says of tables and columns
 	Tables  []load.Alteration  `json:"tables"`           // what a load would do to them before it writes rows
 	Unseen  string             `json:"unseen,omitempty"` // why the warehouse couldn't be looked into
 }
@@ -46,7 +48,7 @@ func (s *session) check() *cli.Command {
 			"Example:\n  ironmonger check --model canal/ironmonger.yaml",
 		Flags: flags(),
 		Action: s.onModel(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
-			found := checked{Model: m.File, Sources: []*precheck.Source{}, Taken: render.TakenBy(m)}
+			found := checked{Model: m.File, Sources: []*precheck.Source{}, Taken: render.TakenBy(m), Words: schema.New(m).WordsOf()}
 			for _, r := range m.Remarks {
 				found.Remarks = append(found.Remarks, remark{r.At.String(), r.Subject, r.Message})
 			}

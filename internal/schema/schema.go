@@ -196,6 +196,7 @@ func New(m *star.Model) *Star {
 		s.Facts = append(s.Facts, fact(f, tables))
 		view(f.Keys)
 	}
+	s.describe()
 	return s
 }
 

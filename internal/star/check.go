@@ -42,6 +42,7 @@ func (c *checker) check() {
 	for _, f := range m.Facts {
 		c.musts(f.MustHold, f.own(), "facts."+f.Text)
 	}
+	c.words()
 	c.wide()
 	c.cycles()
 	c.tables()

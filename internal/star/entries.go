@@ -1,6 +1,7 @@
 package star
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -152,6 +153,7 @@ func Sections() []Section {
 			r.holidayEntries(&holidayText{}),
 		},
 		{"facts.NAME", "A fact table.", r.factEntries(&Fact{})},
+		{"facts.NAME.words.NAME", "What a column means, in a source, a dimension or a fact. A plain text is its meaning.", r.wordEntries(&Words{})},
 		{
 			"facts.NAME.must_hold.NAME",
 			"A condition of the table of a fact or a dimension, under a name. A plain condition means {every: condition}. Conditions use the columns of the table, keys by their names there.",
@@ -579,7 +581,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 			func(n *node) { d.MustHold = r.musts(n) },
 		},
 		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&d.Limits)) }},
-	}, r.deliveryEntries(&d.text.deliveries, memberDeliveries)...)
+	}, append(r.deliveryEntries(&d.text.deliveries, memberDeliveries), r.describedEntries(&d.Said)...)...)
 }
 
 // deliveryWords are the words in which the model speaks of deliveries of members or of facts.
@@ -818,7 +820,7 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			func(n *node) { f.MustHold = r.musts(n) },
 		},
 		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
-	}, append(append(r.completionEntries(f), r.deliveryEntries(&f.deliveries, factDeliveries)...), Entry{
+	}, append(slices.Concat(r.completionEntries(f), r.describedEntries(&f.Said), r.deliveryEntries(&f.deliveries, factDeliveries)), Entry{
 		"open_until",
 		"a column",
 		"with `delivers: all`, deliveries have the open facts only: one that has a value in this column is closed, and is not gone if a later delivery lacks it",

@@ -80,6 +80,7 @@ type Dimension struct {
 	Changes
 	AttributeTypes
 
+	Said      Described
 	Keys      []*Key     // outriggers
 	Hierarchy *Hierarchy // nil if members have no parents
 	Specials  []Special  // the special members that it has, unknown first
@@ -445,6 +446,7 @@ func (k *Key) Role() bool { return k.Text != k.Dimension.Text }
 // Fact is a fact table.
 type Fact struct {
 	Name
+	Said       Described
 	Source     *Source
 	Grain      []GrainPart
 	Keys       []*Key

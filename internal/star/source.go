@@ -32,6 +32,7 @@ type Source struct {
 	DeliveredBy *Name    // the parameter that says when files are delivered; nil if the day of the run does
 
 	Columns  []Column // those taken; of a table, a Parquet file or other sources nil is all
+	Said     Described
 	Unpivot  *Unpivot // columns that become rows; nil if none do
 	LeaveOut []Rule   // rows whose condition is true are not meant: they are counted, and nothing else
 	Shaping
@@ -511,7 +512,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 				r.section(n, r.unpivotEntries(s.Unpivot))
 			},
 		},
-	}, r.ofFileEntries(s), r.shapingEntries(s))
+	}, r.ofFileEntries(s), r.shapingEntries(s), r.describedEntries(&s.Said))
 }
 
 // shapingEntries are what is done to the rows of a source.

@@ -36,6 +36,7 @@ type Table struct {
 	Unique   []string // one more set of columns that is unique; may be empty
 	Index    []string // columns that rows are found by, and that are not unique; may be empty
 	Foreign  []Foreign
+	Words    map[string]string // what people are told of its columns and, under "", of itself, where a database can keep that
 }
 
 // Fields lists the table's columns.

@@ -36,7 +36,7 @@ func (d dialect) Table(t *warehouse.Table) []string {
 	for _, c := range d.db.constraints(t) {
 		statements = append(statements, c.add)
 	}
-	return append(statements, d.db.index(t)...)
+	return append(append(statements, d.db.index(t)...), d.db.comments(t, nil)...)
 }
 
 func (d dialect) View(v *warehouse.View) string { return d.db.createView(v) }

@@ -394,7 +394,7 @@ func (t *tx) Constrain(ctx context.Context, table *warehouse.Table) error {
 			return err
 		}
 	}
-	return nil
+	return t.comment(ctx, table)
 }
 
 // index returns the statement that makes the index of a table by which rows are found, if it has one.
