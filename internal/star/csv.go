@@ -81,6 +81,7 @@ func (r *reader) csvEntries(c *CSV) []Entry {
 			func(n *node) { r.header(n, c) },
 		},
 		{"nulls", "a list of words", "fields that are null, besides empty ones", false, func(n *node) {
+			c.Nulls = nil
 			for _, w := range r.words(n, "a word") {
 				c.Nulls = append(c.Nulls, w.Text)
 			}

@@ -21,7 +21,7 @@ type Section struct {
 
 // Sections lists all sections of a model file in the order of the reference.
 func Sections() []Section {
-	r, m := &reader{}, &Model{}
+	r, m := newReader("", "", nil), &Model{}
 	return []Section{
 		{"model", "The model file.", r.modelEntries(m)},
 		{"warehouse", "The database of the star.", r.warehouseEntries(m)},
@@ -46,6 +46,7 @@ func Sections() []Section {
 			"A column with another name in its source, or with a position.",
 			r.columnEntries(&Column{}),
 		},
+		{"defaults.FOLDER", "What holds for all sources of a folder. The keys mean what they mean in a source.", r.defaultEntries(&Source{})},
 		{"sources.NAME.columns.NAME.unfit", "The value instead of one that does not fit its type.", r.unfitEntries(&Column{})},
 		{"sources.NAME.of_file.NAME", "A column that is a part of the path of the file.", r.partEntries(&OfFile{})},
 		{"sources.NAME.csv", "The format of CSV files.", r.csvEntries(&CSV{})},
@@ -182,7 +183,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 			"name: type",
 			"values that differ from run to run: from `--set name=value`, else from the file of `--parameters`, else from IRONMONGER_SET_name in the environment, else the default. Commands that look at the loaded star (show, prove, strays, trace, erase, undo) take the value of the last run if there is no other. They are used as `{name}` in paths and `:name` in expressions. Instead of a type: keys",
 			false,
-			func(n *node) { m.Parameters = r.readParameters(n) },
+			func(n *node) { m.Parameters = append(m.Parameters, r.readParameters(n)...) },
 		},
 		{"limits", "keys", "the limits of the steps", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
 		{
@@ -206,14 +207,29 @@ func (r *reader) modelEntries(m *Model) []Entry {
 				})
 			},
 		},
+		{
+			"include",
+			"a file or a list",
+			"other files of the model, relative to its folder: `*` matches any characters of a name. They can have all of these keys but warehouse, time_zone, limits, undo and include; each name is used once",
+			false,
+			func(n *node) { r.include(n, m) },
+		},
+		{
+			"defaults",
+			"folder: keys",
+			"what holds for all sources whose first path in `read` begins with a folder (`.` for all of them), unless the source says something else: sources of the same file, or of the files that this one includes",
+			false,
+			func(n *node) { r.folderDefaults(n) },
+		},
 		{"sources", "names", "the rows to load", false, func(n *node) {
 			r.each(n, func(n *node) {
 				s := &Source{Name: r.name(n.key, n.path), Files: Files{CSV: PlainCSV}}
 				m.Sources = append(m.Sources, s)
+				r.applyDefaults(n, s)
 				r.section(n, r.sourceEntries(s))
 			})
 		}},
-		{"dimensions", "names", "the dimensions; their tables are called dim_NAME", true, func(n *node) {
+		{"dimensions", "names", "the dimensions; their tables are called dim_NAME", false, func(n *node) {
 			r.each(n, func(n *node) {
 				d := &Dimension{
 					Name:     r.name(n.key, n.path),

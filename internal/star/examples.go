@@ -3,7 +3,6 @@ package star
 import (
 	"os"
 	"slices"
-	"strings"
 
 	"go.yaml.in/yaml/v3"
 
@@ -39,7 +38,7 @@ func ReadExamples(file string, m *Model) ([]*Example, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reader{file: file, lines: strings.Split(string(text), "\n")}
+	r := newReader(file, string(text), nil)
 	var list []*Example
 	top := r.parse(text)
 	if top == nil {
@@ -62,7 +61,7 @@ func ExampleSection() Section {
 	return Section{
 		"NAME",
 		"A worked example, under a name.",
-		(&reader{}).rehearsalEntries(&Rehearsal{}),
+		newReader("", "", nil).rehearsalEntries(&Rehearsal{}),
 	}
 }
 

@@ -90,6 +90,8 @@ func form(sections []Section, title string, e Entry) object {
 		return object{"anyOf": []object{ref("words"), mapOf(ref("word"), ref(nested), object{"type": "null"})}}
 	case e.Form == "column: meaning, or keys":
 		return mapOf(ref("word"), ref("facts.NAME.words.NAME"))
+	case e.Form == "folder: keys":
+		return mapOf(ref("defaults.FOLDER"))
 	case e.Form == "name: join":
 		return mapOf(ref(nested))
 	case e.Form == "name: expression" && nested != "":

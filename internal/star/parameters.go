@@ -223,7 +223,7 @@ func ReadParameters(file string) (map[string]string, error) {
 		return nil, fmt.Errorf("%s is larger than 4 MiB", file)
 	}
 	written := strings.TrimPrefix(string(text), "\ufeff")
-	r := &reader{file: file, lines: strings.Split(strings.ReplaceAll(written, "\r\n", "\n"), "\n")}
+	r := newReader(file, written, nil)
 	values := map[string]string{}
 	if top := r.parse([]byte(written)); top != nil {
 		r.each(top, func(n *node) {

@@ -130,11 +130,16 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 // readText reads the text of a model as far as it tells by itself.
 func readText(file string, text []byte) (*reader, *Model) {
 	written := strings.TrimPrefix(string(text), "\ufeff")
-	r := &reader{file: file, lines: strings.Split(strings.ReplaceAll(written, "\r\n", "\n"), "\n")}
+	r := newReader(file, written, nil)
 	m := &Model{File: file, Text: written, Limits: Limits{20_0000, 20_0000, 10_0000}, Undo: 3}
 	if top := r.parse([]byte(written)); top != nil {
 		m.read = true
+		defaultsFirst(top)
 		r.section(top, r.modelEntries(m))
+		r.twice(m)
+		if len(m.Dimensions) == 0 && valueOf(top, "dimensions") == nil {
+			r.errorf(diag.Place{File: file}, "", "dimensions is missing (names)")
+		}
 	}
 	return r, m
 }

@@ -31,21 +31,39 @@ type node struct {
 	key  Name // the key it stands under
 }
 
-// reader gathers mistakes while it reads.
+// reader gathers mistakes while it reads a file of a model.
 type reader struct {
 	file  string
 	lines []string
+	*gathered
+}
+
+// gathered is what the readers of all files of a model share.
+type gathered struct {
+	first string              // the file that includes the others
+	texts map[string][]string // the lines of the files, by their names
 	errs  diag.List
 
-	parameters []expr.Parameter // with their values, once the whole file has been read
+	parameters []expr.Parameter // with their values, once all files have been read
 	secrets    []*Parameter
 	valueless  []string // parameters that have been complained of
+	defaults   []folderDefaults
+}
+
+// newReader returns a reader of the text of a file, which shares what others have gathered; nil for the first one.
+func newReader(file, text string, with *gathered) *reader {
+	if with == nil {
+		with = &gathered{first: file, texts: map[string][]string{}}
+	}
+	r := &reader{file, strings.Split(strings.ReplaceAll(text, "\r\n", "\n"), "\n"), with}
+	with.texts[file] = r.lines
+	return r
 }
 
 func (r *reader) errorf(at diag.Place, subject, format string, args ...any) {
 	e := &diag.Error{At: at, Subject: subject, Message: fmt.Sprintf(format, args...)}
-	if at.Line > 0 && at.Line <= len(r.lines) {
-		e.Text = r.lines[at.Line-1]
+	if lines := r.texts[at.File]; at.Line > 0 && at.Line <= len(lines) {
+		e.Text = lines[at.Line-1]
 	}
 	r.errs = append(r.errs, e)
 }
