@@ -135,6 +135,14 @@ func TestDraftCalls(t *testing.T) {
 		}
 	}
 	must(t, dir, "load", "--model", "other.yaml")
+	startest.Write(t, dir, "repairs.csv", "repair,boat,begun,cost\nR1,B1,2024-01-02,3.50\nR2,B2,2024-01-03,4.50\n")
+	if out := must(t, dir, "draft", ".", "--into", "other.yaml"); !strings.Contains(out, "  repairs:\n    read: repairs.csv") {
+		t.Error(out)
+	}
+	must(t, dir, "load", "--model", "other.yaml")
+	if out := must(t, dir, "draft", ".", "--into", "other.yaml"); !strings.Contains(out, "other.yaml lacks nothing") {
+		t.Error(out)
+	}
 }
 
 func exists(dir, name string) bool {
@@ -198,6 +206,9 @@ func TestDraftDatabase(t *testing.T) {
 		}
 		must(t, dir, "load")
 		must(t, dir, "prove", "--against-sources")
+		if out := must(t, dir, "draft", database, "--into", "ironmonger.yaml"); !strings.Contains(out, "lacks nothing") {
+			t.Errorf("%s: %s", database, out)
+		}
 		if out := must(t, dir, "show", "fact", "shift", "--natural", "--format", "csv"); !strings.Contains(out, "3,007,2025-01-04,6.25") {
 			t.Errorf("%s: %s", database, out)
 		}

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/star"
 	"ironmonger/internal/survey"
 )
 
@@ -29,6 +30,7 @@ type Draft struct {
 	Sources []Source `json:"sources"`
 	Empty   []string `json:"without_rows,omitempty"` // files and tables of which nothing can be said
 	Doubts  int      `json:"doubts"`
+	Added   []Added  `json:"added,omitempty"` // to a model that was there
 }
 
 // Source is what is proposed for files of one shape.
@@ -61,12 +63,15 @@ type table struct {
 	referred  bool
 	as        string
 	others    []*table
+	is        *star.Source // of the model that reads it already; nil of a draft
 }
 
 // field is a column under its name in the model.
 type field struct {
 	*survey.Column
-	name string
+	name     string
+	known    bool // the model takes it already
+	optional bool // older files lack it
 }
 
 // ref is a reference.
@@ -110,14 +115,7 @@ func Make(ctx context.Context, root *os.Root, found []*survey.Table, o Options) 
 	decide(tables)
 	d.Text, d.Doubts = write(tables, o)
 	for _, t := range tables {
-		s := Source{Name: t.name, As: t.as, Key: namesOf(t.key)}
-		if t.effective != nil {
-			s.Effective = t.effective.name
-		}
-		for _, r := range t.refs {
-			s.Refers = append(s.Refers, Reference{namesOf(r.by), r.to.name, r.values, r.hits})
-		}
-		d.Sources = append(d.Sources, s)
+		d.Sources = append(d.Sources, t.said())
 	}
 	return d, nil
 }
@@ -146,7 +144,7 @@ func newTable(t *survey.Table, taken map[string]bool) *table {
 		own[name] = true
 	}
 	for _, c := range t.Columns {
-		x.fields = append(x.fields, &field{c, unlike(identifier(c.Name), own)})
+		x.fields = append(x.fields, &field{Column: c, name: unlike(identifier(c.Name), own)})
 	}
 	return x
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -284,6 +285,99 @@ func TestDraft(t *testing.T) {
 	}
 }
 
+// TestExtend drafts models of some of the files of each trade, and then adds what they lack for the others: the model that was there
+// stays as it was, line by line, what is new is what a draft of all files would have, and there is nothing more to add.
+func TestExtend(t *testing.T) {
+	for n, s := range scenarios {
+		for seed := range uint64(1) {
+			r := rand.New(rand.NewPCG(seed, uint64(n)))
+			all, late := t.TempDir(), map[string]string{}
+			s.write(func(name, text string) { late[name] = text }, rand.New(rand.NewPCG(uint64(n), 5)))
+			names := slices.Sorted(maps.Keys(late))
+			for k, name := range names {
+				if k == 0 || r.IntN(2) == 0 {
+					startest.Write(t, all, name, late[name])
+					delete(late, name)
+				}
+			}
+			before := drafted(t, all).Text
+			by := []string{"", "# by hand\n"}[r.IntN(2)]
+			before = strings.ReplaceAll(before, "\ndimensions:", "\n"+by+"dimensions: # all of them")
+			startest.Write(t, all, "ironmonger.yaml", before)
+			for name, text := range late {
+				startest.Write(t, all, name, text)
+			}
+			after := extended(t, all)
+			rest := strings.Split(after.Text, "\n")
+			for line := range strings.Lines(before) {
+				line = strings.TrimSuffix(line, "\n")
+				at := slices.Index(rest, line)
+				if strings.Contains(line, " read: ") && at < 0 { // which has got more files
+					at = slices.IndexFunc(rest, func(s string) bool { return strings.HasPrefix(s, "    read: [") })
+				}
+				if at < 0 {
+					t.Fatalf("%s: %q is not there any more, or not in its place\n%s", s.name, line, after.Text)
+				}
+				rest = rest[at+1:]
+			}
+			for _, x := range after.Sources {
+				key := fmt.Sprintf("%s: %s", x.Name, strings.Join(x.Key, " "))
+				if x.Effective != "" {
+					key += " @" + x.Effective
+				}
+				if !strings.Contains(s.keys+";", key+";") {
+					t.Logf("%s: not meant: %s", s.name, key)
+				}
+			}
+			if again := extended(t, all); len(again.Added) > 0 || again.Text != after.Text {
+				t.Errorf("%s: there is more to add: %v", s.name, again.Added)
+			}
+			if _, err := startest.Load(t, all, load.Options{}); err != nil || !startest.Proved(t, all) {
+				t.Errorf("%s: %v\n%s", s.name, err, after.Text)
+			}
+		}
+	}
+}
+
+// extended adds to the model in a folder what it lacks for the files there.
+func extended(t *testing.T, dir string) *draft.Draft {
+	t.Helper()
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer root.Close()
+	text, err := os.ReadFile(filepath.Join(dir, "ironmonger.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	tables, _, err := survey.Folder(context.Background(), root, filesIn(t, dir))
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := draft.Extend(context.Background(), root, tables, startest.Model(t, dir), string(text), draft.Options{History: true, Infer: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	startest.Write(t, dir, "ironmonger.yaml", d.Text)
+	return d
+}
+
+// filesIn lists the files of a folder but its model.
+func filesIn(t *testing.T, dir string) []string {
+	var names []string
+	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if name, rerr := filepath.Rel(dir, path); err == nil && rerr == nil && !e.IsDir() && name != "ironmonger.yaml" {
+			names = append(names, filepath.ToSlash(name))
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return names
+}
+
 // drafted drafts a model of the files in a folder, and writes it there.
 func drafted(t *testing.T, dir string) *draft.Draft {
 	t.Helper()
@@ -292,16 +386,7 @@ func drafted(t *testing.T, dir string) *draft.Draft {
 		t.Fatal(err)
 	}
 	defer root.Close()
-	var names []string
-	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if name, rerr := filepath.Rel(dir, path); err == nil && rerr == nil && !e.IsDir() {
-			names = append(names, filepath.ToSlash(name))
-		}
-		return err
-	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	names := filesIn(t, dir)
 	tables, skipped, err := survey.Folder(context.Background(), root, names)
 	if err != nil || skipped != nil {
 		t.Fatal(err, skipped)

@@ -14,6 +14,7 @@ import (
 type writer struct {
 	strings.Builder
 	doubts int
+	date   string // the dimension of dates
 }
 
 // line writes a line of the model, indented by two blanks a level.
@@ -36,7 +37,7 @@ func (w *writer) doubt(level int, format string, args ...any) {
 
 // write writes the model.
 func write(tables []*table, o Options) (text string, doubts int) {
-	w := &writer{}
+	w := &writer{date: "date"}
 	w.because(0, "A draft, made of what stands in the files. Each decision has its evidence beside it; look at what is marked \"doubt\".")
 	w.because(0, "Then: ironmonger check; ironmonger load; ironmonger prove")
 	w.line(0, "warehouse:")
@@ -83,13 +84,17 @@ func (w *writer) databases(tables []*table) {
 			w.line(0, "")
 			w.line(0, "databases:")
 		}
-		where := d.Connection
-		if d.Kind == star.SQLite {
-			where = d.Path
-		}
-		w.line(1, "%s:", d.Text)
-		w.line(2, "%s: %s", d.Kind, quoted(where))
+		w.database(d)
 	}
+}
+
+func (w *writer) database(d *star.Database) {
+	where := d.Connection
+	if d.Kind == star.SQLite {
+		where = d.Path
+	}
+	w.line(1, "%s:", d.Text)
+	w.line(2, "%s: %s", d.Kind, quoted(where))
 }
 
 func (t *table) hasOffsets() bool {
@@ -251,7 +256,7 @@ func (w *writer) keys(t *table, o Options, fact bool) {
 		}
 		name := unlike(stripped(f.name), taken)
 		w.line(3, "%s:", name)
-		w.line(4, "dimension: date")
+		w.line(4, "dimension: %s", w.date)
 		w.line(4, "by: %s", f.name)
 		if n := t.empty(f); n > 0 {
 			w.because(4, "empty in %s rows: not yet", evidence(n, t.rows()))

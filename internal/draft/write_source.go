@@ -218,6 +218,9 @@ func (w *writer) column(f *field, t *table) {
 	if f.Name != f.name && !t.Form.Headless {
 		parts = append(parts, "header: "+strconv.Quote(f.Name))
 	}
+	if f.optional {
+		parts = append(parts, "absent: leave_empty")
+	}
 	if f.Layout != "" {
 		parts = append(parts, "layout: "+strconv.Quote(f.Layout))
 	}

@@ -45,3 +45,27 @@ func DraftRecords(d *draft.Draft) *Records {
 	}
 	return r
 }
+
+// Added writes what was added to a model that was there.
+func Added(w io.Writer, d *draft.Draft, file string, skipped []string) {
+	for _, a := range d.Added {
+		fmt.Fprintf(w, "%s:%d\n%s\n\n", file, a.Line, a.Text)
+	}
+	for _, s := range skipped {
+		fmt.Fprintln(w, "not looked at:", s)
+	}
+	if len(d.Added) == 0 {
+		fmt.Fprintf(w, "%s lacks nothing\n", file)
+		return
+	}
+	fmt.Fprintf(w, "%s has got this, with %s. Look at it; then: ironmonger check\n", file, Plural(int64(d.Doubts), "doubt"))
+}
+
+// AddedRecords returns a row for each place at which lines were added.
+func AddedRecords(d *draft.Draft) *Records {
+	r := &Records{Head: []string{"line", "added"}}
+	for _, a := range d.Added {
+		r.add(a.Line, a.Text)
+	}
+	return r
+}
