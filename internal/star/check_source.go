@@ -502,6 +502,7 @@ func (c *checker) shape(s *Source) {
 	}
 	c.leaveOut(s, path)
 	c.unpivot(s, path)
+	c.pivot(s, path)
 	here := s.Joined()
 	for i := range s.Derive {
 		d := &s.Derive[i]

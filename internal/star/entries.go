@@ -63,6 +63,7 @@ func Sections() []Section {
 			"One row for each value of some columns. The others are counted as merged.",
 			r.distinctEntries(&Distinct{}),
 		},
+		{"sources.NAME.pivot", "Rows that become columns.", r.pivotEntries(&Pivot{})},
 		{
 			"sources.NAME.group",
 			"One row for all rows that are equal in some columns. It has those columns and the aggregates. Sums are exact; a sum that needs more than 64 bits (integer) or 38 digits (decimal) stops the step.",

@@ -92,6 +92,8 @@ func form(sections []Section, title string, e Entry) object {
 		return mapOf(ref("word"), ref("facts.NAME.words.NAME"))
 	case e.Form == "folder: keys":
 		return mapOf(ref("defaults.FOLDER"))
+	case e.Form == "name: value, or a list":
+		return object{"anyOf": []object{ref("words"), mapOf(ref("word"))}}
 	case e.Form == "name: join":
 		return mapOf(ref(nested))
 	case e.Form == "name: expression" && nested != "":

@@ -80,12 +80,15 @@ type Group struct {
 // the number of rows.
 type Aggregate struct {
 	Name
-	Function string // sum, min, max, count
+	Function string // sum, min, max, count, or OnlyValue
 	Column   string // "" counts rows
 	Type     column.Type
 
 	written Name
 }
+
+// OnlyValue is the aggregate of columns that are made of rows: the only value that there is.
+const OnlyValue = "only"
 
 // Fields lists the columns of groups of rows with the given columns.
 func (g *Group) Fields(of []column.Field) []column.Field {
@@ -246,7 +249,7 @@ func (r *reader) groupEntries(g *Group) []Entry {
 		{
 			"aggregates",
 			"name: aggregate",
-			"the aggregates: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that are not null, `count` of the rows",
+			"the aggregates: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that are not null, `only(column)` for the only one (two stop the step), `count` of the rows",
 			false,
 			func(n *node) {
 				r.each(n, func(n *node) {
@@ -394,7 +397,7 @@ func (c *checker) noDouble(s *Source, f column.Field, at diag.Place, in string) 
 	}
 }
 
-var aggregateForm = regexp.MustCompile(`^(?i:(sum|min|max|count)\s*\(\s*(.*?)\s*\)|(count))$`)
+var aggregateForm = regexp.MustCompile(`^(?i:(sum|min|max|count|only)\s*\(\s*(.*?)\s*\)|(count))$`)
 
 func (c *checker) group(s *Source, fields []column.Field) {
 	g, path := s.Group, "sources."+s.Text+".group"
@@ -409,7 +412,7 @@ func (c *checker) group(s *Source, fields []column.Field) {
 			c.errorf(
 				a.written.At,
 				path+".aggregates."+a.Text,
-				"%s is not an aggregate: sum(column), min(column), max(column), count(column) or count",
+				"%s is not an aggregate: sum(column), min(column), max(column), only(column), count(column) or count",
 				a.written.Text,
 			)
 			continue

@@ -61,6 +61,7 @@ type Shaping struct {
 	SetAside []Rule    // rows whose condition is true are set aside
 	Distinct *Distinct // one row for each of some columns
 	Group    *Group    // rows added up
+	Pivot    *Pivot    // rows that become columns, until it has been checked
 	Aliased  []Aliased // of these, natural keys that may be aliases
 	Matched  []Matched // columns that say natural keys, brought to their one form
 
@@ -562,6 +563,16 @@ func (r *reader) shapingEntries(s *Source) []Entry {
 			func(n *node) {
 				s.Distinct = &Distinct{at: n.key.At}
 				r.section(n, r.distinctEntries(s.Distinct))
+			},
+		},
+		{
+			"pivot",
+			"keys",
+			"rows that become columns, such as one for each month, in place of a group",
+			false,
+			func(n *node) {
+				s.Pivot = &Pivot{at: n.key.At}
+				r.section(n, r.pivotEntries(s.Pivot))
 			},
 		},
 		{

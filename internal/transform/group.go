@@ -163,6 +163,11 @@ func (g *groups) aggregate(n, m int, b *column.Batch, i int) error {
 	switch a.Function {
 	case "count":
 		c.Int[m]++
+	case star.OnlyValue:
+		if !c.Null[m] {
+			return several(b, i, *a)
+		}
+		c.Set(m, from, i)
 	case "min", "max":
 		if c.Null[m] || from.Compare(i, c, m) < 0 == (a.Function == "min") {
 			c.Set(m, from, i)

@@ -107,6 +107,8 @@ func (g *groups) merge(to *column.Batch, m int, b *column.Batch, i int) error {
 		c, from := &to.Cols[k], &b.Cols[k]
 		switch {
 		case from.Null[i]:
+		case a.Function == star.OnlyValue && !c.Null[m]:
+			return several(b, i, a)
 		case a.Function == "count":
 			c.Int[m] += from.Int[i]
 		case c.Null[m], a.Function == "min" && from.Compare(i, c, m) < 0, a.Function == "max" && from.Compare(i, c, m) > 0:
@@ -119,6 +121,11 @@ func (g *groups) merge(to *column.Batch, m int, b *column.Batch, i int) error {
 		}
 	}
 	return nil
+}
+
+// several says that two rows have a value for one column that is made of rows.
+func several(b *column.Batch, i int, a star.Aggregate) error {
+	return mistake(b, i, "pivot", "another row has a value for the column %s already (several says what happens)", a.Text)
 }
 
 func tooLarge(b *column.Batch, i int, a star.Aggregate, t column.Type) error {

@@ -287,8 +287,12 @@ func natural(cols []*column.Column, i int) string {
 }
 
 func mistake(b *column.Batch, i int, subject, format string, args ...any) error {
+	at := diag.Place{File: b.From.File}
+	if i < len(b.From.Line) { // rows that were kept on disk are at no place
+		at.Line = int(b.From.Line[i])
+	}
 	return &diag.Error{
-		At:      diag.Place{File: b.From.File, Line: int(b.From.Line[i])},
+		At:      at,
 		Subject: subject,
 		Message: fmt.Sprintf(format, args...),
 	}
