@@ -529,11 +529,12 @@ func (c *checker) shape(s *Source) {
 	}{{s.Require, "require"}, {s.SetAside, "set_aside"}} {
 		c.conditions(rules.of, path+"."+rules.name, all)
 	}
+	c.windows(s, all, path)
 	if s.Distinct != nil {
-		c.distinct(s, all)
+		c.distinct(s, s.Windowed())
 	}
 	if s.Group != nil {
-		c.group(s, all)
+		c.group(s, s.Windowed())
 	}
 }
 

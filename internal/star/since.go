@@ -142,8 +142,8 @@ func (c *checker) watched(s *Source, path string, all *Deliveries) {
 		)
 	}
 	for o := s; o != nil; o = o.From {
-		if o.Group != nil || o.Distinct != nil {
-			c.errorf(o.At, "sources."+o.Text, "group and distinct need all rows: since has no place below them")
+		if o.Group != nil || o.Distinct != nil || len(o.Windows) > 0 {
+			c.errorf(o.At, "sources."+o.Text, "group, window and distinct need all rows: since has no place below them")
 		}
 	}
 }

@@ -59,6 +59,7 @@ type Shaping struct {
 	Fill     []Fill
 	Require  []Rule    // rows whose condition is anything but true are set aside
 	SetAside []Rule    // rows whose condition is true are set aside
+	Windows  []Window  // columns that depend on other rows
 	Distinct *Distinct // one row for each of some columns
 	Group    *Group    // rows added up
 	Pivot    *Pivot    // rows that become columns, until it has been checked
@@ -202,9 +203,9 @@ func (s *Source) Complete() []column.Field {
 // Fields lists the columns of the source once its rows are shaped.
 func (s *Source) Fields() []column.Field {
 	if s.Group != nil {
-		return s.Group.Fields(s.Complete())
+		return s.Group.Fields(s.Windowed())
 	}
-	return s.Complete()
+	return s.Windowed()
 }
 
 // Shaped is [Source.Fields], and behind them those that say natural keys in their one form.
@@ -253,7 +254,7 @@ func (s *Source) Others() []*Source {
 }
 
 // Stages are the stages that a source's rows go through, in order, named for the keys of the model.
-var Stages = []string{"read", "join", "derive", "fill", "checks", "distinct", "group"}
+var Stages = []string{"read", "join", "derive", "fill", "checks", "window", "distinct", "group"}
 
 // Until returns the source with nothing done behind a stage.
 func (s *Source) Until(stage string) *Source {
@@ -265,6 +266,8 @@ func (s *Source) Until(stage string) *Source {
 			cut.Group = nil
 		case "distinct":
 			cut.Distinct = nil
+		case "window":
+			cut.Windows = nil
 		case "checks":
 			cut.Require, cut.SetAside = nil, nil
 		case "fill":
@@ -554,6 +557,19 @@ func (r *reader) shapingEntries(s *Source) []Entry {
 			"a row is set aside for that reason if the condition is true",
 			false,
 			func(n *node) { s.SetAside = r.rules(n) },
+		},
+		{
+			"window",
+			"name: expression",
+			"columns whose values depend on other rows, as window functions of SQL, in order; each can use those before it: `lag(level) over (partition by gauge order by day)`, `lead`, `sum`, `min`, `max`, `count`, `row_number()`. Rows that are equal in the order are taken in the order of the source by lag, lead and row_number; an aggregate has all of them in it. Rows that are set aside are not seen",
+			false,
+			func(n *node) {
+				r.each(n, func(n *node) {
+					if w, ok := r.word(n, "a window function"); ok {
+						s.Windows = append(s.Windows, Window{Name: r.name(n.key, n.path), written: w})
+					}
+				})
+			},
 		},
 		{
 			"distinct",

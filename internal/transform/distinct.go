@@ -115,7 +115,7 @@ func (d *distinct) add(b *column.Batch, i int) (m int32, fresh, full bool) {
 // findLast finds the last row of each value.
 func (d *distinct) findLast(ctx context.Context) error {
 	n, full := int64(0), false
-	err := d.flow.inOrder(ctx, d.flow.again(ctx), func(b *column.Batch) error {
+	err := d.flow.inOrder(ctx, d.flow.windowed(ctx, false, d.flow.again(ctx, false)), func(b *column.Batch) error {
 		d.over(b)
 		for i := range b.N {
 			if b.Bad(i) {
@@ -173,7 +173,7 @@ func (d *distinct) toDisk(ctx context.Context) error {
 	defer all.Close()
 	seed, maker := maphash.MakeSeed(), digest.Maker{}
 	d.index, d.last = newIndex(f.localFields(), f.of.Distinct.By), nil
-	err = f.inOrder(ctx, f.again(ctx), func(b *column.Batch) error {
+	err = f.inOrder(ctx, f.windowed(ctx, false, f.again(ctx, false)), func(b *column.Batch) error {
 		d.over(b)
 		for i := range b.N {
 			if !b.Bad(i) {
@@ -212,7 +212,7 @@ func (d *distinct) keepOf(ctx context.Context, part column.Source, by []string) 
 }
 
 // again yields the rows once more, without counting them.
-func (f *Flow) again(ctx context.Context) iter.Seq2[column.Piece, error] {
+func (f *Flow) again(ctx context.Context, samples bool) iter.Seq2[column.Piece, error] {
 	twin, err := Open(ctx, f.in, f.of, func(c string) bool { return f.need[c] })
 	if err == nil {
 		err = twin.prepare(ctx)
@@ -220,7 +220,7 @@ func (f *Flow) again(ctx context.Context) iter.Seq2[column.Piece, error] {
 	if err != nil {
 		return func(yield func(column.Piece, error) bool) { yield(nil, err) }
 	}
-	return twin.shaped(ctx, false)
+	return twin.shaped(ctx, samples)
 }
 
 // inOrder returns the batches of pieces to take in source order, filled on all cores. The batch is take's own.

@@ -87,18 +87,24 @@ func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(colu
 	if err != nil {
 		return f, err
 	}
-	if f.local = t.fields; s.Group == nil {
+	if f.local = t.fields; !f.late() {
 		t.matcher, f.fields, err = f.newMatcher(f.local)
 		f.tools.Put(t)
 		return f, err
 	}
 	f.tools.Put(t)
-	f.fields = f.groupFields()
+	f.local = append(f.local[:len(f.local):len(f.local)], f.windowFields()...)
+	if f.fields = f.local; s.Group != nil {
+		f.fields = f.groupFields()
+	}
 	m, fields, err := f.newMatcher(f.fields)
 	f.fields = fields
 	f.last.Put(&m)
 	return f, err
 }
+
+// late reports whether natural keys are brought to their form behind what concerns several rows.
+func (f *Flow) late() bool { return f.of.Group != nil || len(f.of.Windows) > 0 }
 
 // tool makes what one goroutine shapes with.
 func (f *Flow) tool() (*tool, error) {
@@ -114,7 +120,7 @@ func (f *Flow) tool() (*tool, error) {
 		return nil, err
 	}
 	t := &tool{shaper: sh, finders: make([]finder, len(f.joins))}
-	if f.of.Group == nil {
+	if !f.late() {
 		t.matcher, _, err = f.newMatcher(sh.fields)
 	}
 	return t, err
@@ -157,12 +163,14 @@ func (f *Flow) pieces(ctx context.Context, samples bool) iter.Seq2[column.Piece,
 			yield(nil, err)
 			return
 		}
-		rows := f.shaped(ctx, samples)
+		rows := f.windowed(ctx, samples, f.shaped(ctx, samples))
 		if f.of.Distinct != nil {
 			rows = f.distinctRows(ctx, rows)
 		}
 		if f.of.Group != nil {
 			rows = f.groups(ctx, rows)
+		} else if f.late() {
+			rows = f.finished(rows)
 		}
 		rows(yield)
 	}
@@ -310,7 +318,7 @@ func (f *Flow) around(ctx context.Context, name string, line int64) iter.Seq2[*c
 			yield(nil, err)
 			return
 		}
-		if f.of.Distinct != nil || f.of.Group != nil {
+		if f.of.Distinct != nil || f.late() {
 			for p, err := range f.Pieces(ctx) {
 				b := column.NewBatch(f.fields)
 				if err == nil {
@@ -373,7 +381,7 @@ func (p filled) Fill(b *column.Batch) error {
 
 // localFields lists the columns before rows are added up.
 func (f *Flow) localFields() []column.Field {
-	if f.of.Group == nil {
+	if !f.late() {
 		return f.fields
 	}
 	return f.local

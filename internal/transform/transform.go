@@ -237,6 +237,13 @@ func needed(s *star.Source, want func(column string) bool) names {
 			need[name] = true
 		}
 	}
+	for k := len(s.Windows) - 1; k >= 0; k-- {
+		if w := &s.Windows[k]; need[w.Text] {
+			for _, name := range w.Columns() {
+				need[name] = true
+			}
+		}
+	}
 	all := s.Complete()
 	for _, rules := range [][]star.Rule{s.Require, s.SetAside} {
 		for _, r := range rules {
