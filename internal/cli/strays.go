@@ -21,9 +21,13 @@ func (s *session) strays() *cli.Command {
 		Description: "Shows the steps that failed in their last load; the rows set aside, by reason; the natural keys that were unmatched or\n" +
 			"outside in the last load of each step, the most frequent first; and the inferred members that their source has not\n" +
 			"described yet. Each line has its first example.\n\n" +
+			"With --causes, it compares each natural key that has no member with those that the dimension has: it is written\n" +
+			"differently (blanks, letter case, leading zeros, separators, characters that look alike or that Unicode writes in\n" +
+			"several ways); another value of one part is meant, such as another register; one or two characters are others; or\n" +
+			"nothing is like it. For each cause it says what in the model would mend it, and tries that.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong, or nothing has been loaded yet.\n\n" +
-			"Example:\n  ironmonger strays\n  ironmonger strays --format json",
-		Flags: flags(),
+			"Example:\n  ironmonger strays\n  ironmonger strays --causes\n  ironmonger strays --format json",
+		Flags: flags(&cli.BoolFlag{Name: "causes", Usage: "find out why natural keys have no members, and what would mend it"}),
 		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			return reading(
 				ctx,
@@ -31,6 +35,9 @@ func (s *session) strays() *cli.Command {
 				root,
 				func() error { return wrong{strays.ErrNothing} },
 				func(r warehouse.Reader) error {
+					if c.Bool("causes") {
+						return s.causes(ctx, c, r, m)
+					}
 					report, err := strays.Find(ctx, r, schema.New(m))
 					if errors.Is(err, strays.ErrNothing) {
 						return wrong{err}
@@ -47,4 +54,16 @@ func (s *session) strays() *cli.Command {
 			)
 		}),
 	}, 0)
+}
+
+// causes shows why natural keys have no members.
+func (s *session) causes(ctx context.Context, c *cli.Command, r warehouse.Reader, m *star.Model) error {
+	causes, err := strays.Causes(ctx, r, schema.New(m))
+	if err != nil {
+		return err
+	}
+	found := struct {
+		Causes []strays.Cause `json:"causes"`
+	}{causes}
+	return s.result(c, found, render.CauseRecords(causes), func(width int) { render.Causes(s.out, causes, width) })
 }

@@ -7,6 +7,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"golang.org/x/text/unicode/norm"
+
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
@@ -351,4 +353,36 @@ func newMakeDate(t token, args []node) (node, error) {
 		out.Int[i] = civil.Day(int(y), int(m), int(d))
 		return none
 	}, integerType)
+}
+
+// translated replaces characters; of two that are the same in from, the first counts.
+func translated(x []*Result, i int) (string, bool) {
+	from, to := []rune(x[1].Text[i]), []rune(x[2].Text[i])
+	return strings.Map(func(c rune) rune {
+		switch at := slices.Index(from, c); {
+		case at < 0:
+			return c
+		case at < len(to):
+			return to[at]
+		}
+		return -1
+	}, x[0].Text[i]), true
+}
+
+// normalForms are the forms that normalize knows.
+var normalForms = map[string]norm.Form{"NFC": norm.NFC, "NFD": norm.NFD, "NFKC": norm.NFKC, "NFKD": norm.NFKD}
+
+func newNormalize(t token, args []node) (node, error) {
+	form := norm.NFC
+	if len(args) == 2 {
+		named, ok := args[1].(*literal)
+		if ok = ok && isKind(named, column.Text) && !named.out.Null[0]; ok {
+			form, ok = normalForms[named.out.Text[0]]
+		}
+		if !ok {
+			return nil, errorAt(t.at, "normalize wants its form in quotes: 'NFC', 'NFD', 'NFKC' or 'NFKD'")
+		}
+		args = args[:1]
+	}
+	return texts(func(x []*Result, i int) (string, bool) { return form.String(x[0].Text[i]), true }, textType)(t, args)
 }

@@ -73,6 +73,8 @@ var functions = map[string]function{
 		"initcap(text)", "text with the first letter of each word in upper case, the others in lower case", 1, 1,
 		texts(func(x []*Result, i int) (string, bool) { return initcap(x[0].Text[i]), true }, textType),
 	},
+	"translate":     {"translate(text, from, to)", "text with each character of from replaced by the one at its place in to, or taken away if there is none", 3, 3, texts(translated, textType, textType, textType)},
+	"normalize":     {"normalize(text) or normalize(text, 'NFKC')", "text in a normal form of Unicode: NFC (the default), NFD, NFKC or NFKD", 1, 2, newNormalize},
 	"regexp_substr": {"regexp_substr(text, 'pattern')", "the first part of a text that a regular expression (of RE2) fits; null if it fits none", 2, 2, newRegexpSubstr},
 	"regexp_replace": {
 		"regexp_replace(text, 'pattern', 'by', 'flags')",

@@ -143,6 +143,16 @@ func (w *writer) text(depth int) func() (string, string) {
 			},
 			func() (string, string) { return both("initcap(%s)", w.text(d)) },
 			func() (string, string) {
+				from, _ := w.word("'aeb'", "'Hh x'", "''", "'ééa'", "'aab'")
+				to, _ := w.word("'123'", "'x'", "''", "'é-'")
+				return both(fmt.Sprintf("translate(%%s, %s, %s)", from, to), w.text(d))
+			},
+			func() (string, string) {
+				form, _ := w.word("NFC", "NFD", "NFKC", "NFKD")
+				a, b := w.text(d)()
+				return fmt.Sprintf("normalize(%s, '%s')", a, form), fmt.Sprintf("normalize(%s, %s)", b, form)
+			},
+			func() (string, string) {
 				form, _ := w.word("'[a-y]+'", "'x|b'", "'^.'", "'e.$'")
 				return both("regexp_substr(%s, "+form+")", w.text(d))
 			},

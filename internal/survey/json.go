@@ -55,7 +55,7 @@ func pathsOf(text []byte, whole bool) (paths, lists []string) {
 		}
 	}
 	paths = slices.DeleteFunc(paths, func(p string) bool { // an object or a list in other rows
-		return slices.Contains(lists, p) || slices.ContainsFunc(paths, func(o string) bool { return strings.HasPrefix(o, p+".") && !strings.HasPrefix(o, p+".@") })
+		return slices.ContainsFunc(lists, func(l string) bool { return p == l || strings.HasPrefix(p, l+".") }) || slices.ContainsFunc(paths, func(o string) bool { return strings.HasPrefix(o, p+".") && !strings.HasPrefix(o, p+".@") })
 	})
 	return paths, lists
 }
