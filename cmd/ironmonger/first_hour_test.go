@@ -63,7 +63,7 @@ func TestShowPath(t *testing.T) {
 		t.Errorf("%+v", found)
 	}
 	skipped := strings.Join(found.Skipped, "\n")
-	for _, want := range []string{"empty.csv: the file is empty", "sheet.xlsx: a zip file or a workbook", "notes.pdf: a PDF document", "odd.bin: not text",
+	for _, want := range []string{"empty.csv: the file is empty", "sheet.xlsx: this is not a workbook", "notes.pdf: a PDF document", "odd.bin: not text",
 		"old.csv: its lines end in a carriage return alone", "wide.csv: 10001 columns are too many", "long.csv: its first line is longer than 256 KiB"} {
 		if !strings.Contains(skipped, want) || len(found.Skipped) != 7 {
 			t.Errorf("%q is not in %q", want, found.Skipped)
@@ -84,7 +84,7 @@ func TestShowPath(t *testing.T) {
 	}{
 		{"show ./none.csv", "there is no file or folder ./none.csv", 2},
 		{"show ./boats.csv --natural", "are for what a model names", 2},
-		{"show ./sheet.xlsx", "./sheet.xlsx: a zip file or a workbook: save its sheets as CSV", 1},
+		{"show ./sheet.xlsx", "./sheet.xlsx: this is not a workbook", 1},
 		{"show ./empty.csv", "./empty.csv: the file is empty", 1},
 		{"draft none", "there is no folder none", 2},
 		{"draft", "of which folder?", 2},

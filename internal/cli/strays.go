@@ -25,9 +25,12 @@ func (s *session) strays() *cli.Command {
 			"differently (blanks, letter case, leading zeros, separators, characters that look alike or that Unicode writes in\n" +
 			"several ways); another value of one part is meant, such as another register; one or two characters are others; or\n" +
 			"nothing is like it. For each cause it says what in the model would mend it, and tries that.\n\n" +
+			"With --to, it writes the rows set aside into a folder, in the form of their files, with the reason behind each. Correct\n" +
+			"them, and name the files in the key corrections of the source: each row takes the place of the one in its file.\n\n" +
 			"Exit status: 0 done; 2 the call or the model is wrong, or nothing has been loaded yet.\n\n" +
-			"Example:\n  ironmonger strays\n  ironmonger strays --causes\n  ironmonger strays --format json",
-		Flags: flags(&cli.BoolFlag{Name: "causes", Usage: "find out why natural keys have no members, and what would mend it"}),
+			"Example:\n  ironmonger strays\n  ironmonger strays --causes\n  ironmonger strays --to corrections\n  ironmonger strays --format json",
+		Flags: flags(&cli.StringFlag{Name: "to", Usage: "write the rows set aside as files into a `FOLDER`, to be corrected"},
+			&cli.BoolFlag{Name: "causes", Usage: "find out why natural keys have no members, and what would mend it"}),
 		Action: s.onStar(func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error {
 			return reading(
 				ctx,
@@ -35,6 +38,9 @@ func (s *session) strays() *cli.Command {
 				root,
 				func() error { return wrong{strays.ErrNothing} },
 				func(r warehouse.Reader) error {
+					if c.IsSet("to") {
+						return s.writeAside(ctx, c, r, m, root)
+					}
 					if c.Bool("causes") {
 						return s.causes(ctx, c, r, m)
 					}
@@ -66,4 +72,17 @@ func (s *session) causes(ctx context.Context, c *cli.Command, r warehouse.Reader
 		Causes []strays.Cause `json:"causes"`
 	}{causes}
 	return s.result(c, found, render.CauseRecords(causes), func(width int) { render.Causes(s.out, causes, width) })
+}
+
+// writeAside writes the rows that were set aside into a folder.
+func (s *session) writeAside(ctx context.Context, c *cli.Command, r warehouse.Reader, m *star.Model, root *os.Root) error {
+	written, not, err := strays.Write(ctx, r, m, root, c.String("to"))
+	if err != nil {
+		return err
+	}
+	found := struct {
+		Written   []strays.Written   `json:"written"`
+		Unwritten []strays.Unwritten `json:"not_written,omitempty"`
+	}{written, not}
+	return s.result(c, found, render.WrittenRecords(written), func(width int) { render.Written(s.out, written, not, width) })
 }

@@ -476,7 +476,8 @@ func (a *Asides) Close(files []string, unread map[string]bool) error {
 
 // EachAside calls f for every row of a state, or of all if that is empty, with the run in which it was first met.
 func EachAside(ctx context.Context, r warehouse.Reader, state string, f func(a *Aside, firstRun int64) error) error {
-	if columns, err := r.Describe(ctx, asideTable.Name); err != nil || columns == nil {
+	columns, err := r.Describe(ctx, asideTable.Name)
+	if err != nil || columns == nil {
 		return err
 	}
 	causes, err := causesOf(ctx, r)
@@ -496,6 +497,10 @@ func EachAside(ctx context.Context, r warehouse.Reader, state string, f func(a *
 		"grain",
 		"first_run",
 	)
+	kept := columns.Has("whole")
+	if kept { // which older ledgers lack
+		fields = append(fields, pick(asideTable, "whole")...)
+	}
 	q := warehouse.Query{Table: asideTable.Name, Fields: fields, OrderBy: []string{"id"}}
 	if state != "" {
 		match := column.Column{Type: text}
@@ -516,6 +521,7 @@ func EachAside(ctx context.Context, r warehouse.Reader, state string, f func(a *
 					Hash:    c[6].Text[i],
 					Member:  c[7].Text[i],
 					Grain:   c[8].Text[i],
+					Whole:   kept && !c[10].Null[i] && c[10].Int[i] != 0,
 					Causes:  causes[c[0].Int[i]],
 				},
 				c[9].Int[i],

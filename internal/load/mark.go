@@ -37,7 +37,7 @@ func (w *work) newer(ctx context.Context) (*source.Inputs, error) {
 	}
 	w.marks = m
 	r := &reading{}
-	if err := w.dependsOn(ctx, r, declared.Completing()); err != nil {
+	if err := w.dependsOn(ctx, r, nil, declared.Completing()); err != nil {
 		return nil, err
 	}
 	m.depends = r.depends

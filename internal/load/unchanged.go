@@ -83,7 +83,7 @@ func (w *work) findReading(
 		}
 		r.states = append(r.states, states...)
 	}
-	err := w.dependsOn(ctx, r, completing)
+	err := w.dependsOn(ctx, r, bases, completing)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +167,7 @@ func (r *reading) behind() bool {
 }
 
 // dependsOn notes what decides, besides a file, what becomes of its rows.
-func (w *work) dependsOn(ctx context.Context, r *reading, others []*star.Source) error {
+func (w *work) dependsOn(ctx context.Context, r *reading, bases, others []*star.Source) error {
 	h := sha256.New()
 	part := func(texts ...string) {
 		for _, s := range texts {
@@ -182,8 +182,13 @@ func (w *work) dependsOn(ctx context.Context, r *reading, others []*star.Source)
 	if err := w.standsAs(ctx, part); err != nil {
 		return err
 	}
-	for _, s := range others {
-		states, err := w.inputs.States(s)
+	for _, s := range append(slices.Clone(bases), others...) {
+		states, err := w.inputs.Corrections(s)
+		if err == nil && slices.Contains(others, s) {
+			var more []source.State
+			more, err = w.inputs.States(s)
+			states = append(states, more...)
+		}
 		if err != nil {
 			return err
 		}

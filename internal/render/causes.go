@@ -48,3 +48,28 @@ func CauseRecords(causes []strays.Cause) *Records {
 	}
 	return r
 }
+
+// Written writes which files were written of rows set aside.
+func Written(w io.Writer, written []strays.Written, not []strays.Unwritten, width int) {
+	t := &Table{Columns: columns("source~", "rows>", "file~")}
+	for _, f := range written {
+		t.Add(f.Source, Number(f.Rows), f.File)
+	}
+	if len(written) == 0 {
+		fmt.Fprintln(w, "no row is written")
+	} else {
+		t.Write(w, width)
+	}
+	for _, u := range not {
+		fmt.Fprintf(w, "%s of %s not written: %s\n", Plural(u.Rows, "row"), u.Source, u.Reason)
+	}
+}
+
+// WrittenRecords returns a row for each file.
+func WrittenRecords(written []strays.Written) *Records {
+	r := &Records{Head: []string{"source", "file", "rows"}}
+	for _, f := range written {
+		r.add(f.Source, f.File, f.Rows)
+	}
+	return r
+}

@@ -61,7 +61,7 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 			diag.Place{File: k.File, Line: int(k.Line)}.String(),
 		)
 	}
-	inferred := &Table{Columns: columns("inferred members of~", "members>", "rows that point to them>", "since run>",
+	inferred := &Table{Columns: columns("inferred members of~", "members>", "rows that point to them>", "since run>", "since",
 		"for example~")}
 	for _, d := range r.Inferred {
 		inferred.Add(
@@ -69,6 +69,7 @@ func Strays(w io.Writer, r *strays.Report, width int) {
 			Number(d.Members),
 			Number(d.Rows),
 			fmt.Sprint(d.Since),
+			d.SinceTime,
 			"‹"+strings.Join(d.Examples, "› ‹")+"›",
 		)
 	}

@@ -430,6 +430,7 @@ func (p *piece) Fill(b *column.Batch) error {
 	}
 	b.From.File, b.From.Head, b.From.Line = p.file.name, p.file.head, b.From.Line[:0]
 	offsets := make([]int64, 0, b.N+1)
+	fixed := p.fixed()
 	n := 0
 	for ; ; n++ {
 		before := rd.InputOffset()
@@ -458,6 +459,11 @@ func (p *piece) Fill(b *column.Batch) error {
 		line, _ := rd.FieldPos(0)
 		b.From.Line = append(b.From.Line, p.line+int64(line))
 		offsets = append(offsets, before)
+		if fixed != nil {
+			if x := p.of.corrected.at(fixed, p.line+int64(line), p.data[before:rd.InputOffset()]); x != nil {
+				record = x.fields
+			}
+		}
 		p.of.begin(b, n)
 		if len(record) != p.file.width && (len(record) > p.file.width || !cells) {
 			p.wrongWidth(b, n, record)
@@ -520,6 +526,24 @@ func (p *piece) Fill(b *column.Batch) error {
 		b.From.Raw = func(i int) string { return withoutMarks(asStored(i)) }
 	}
 	return nil
+}
+
+// fixed returns the corrections of rows of the file; nil if there are none.
+func (p *piece) fixed() map[int64]*correction {
+	if p.of.corrected == nil {
+		return nil
+	}
+	return p.of.corrected.of[p.file.name]
+}
+
+// corrected returns an object as it was corrected, or as it is.
+func (p *piece) corrected(fixed map[int64]*correction, line int64, object []byte) []byte {
+	if fixed != nil {
+		if x := p.of.corrected.at(fixed, line, object); x != nil {
+			return x.object
+		}
+	}
+	return object
 }
 
 // wrongWidth sets row n aside, which has more or fewer fields than the header.

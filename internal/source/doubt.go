@@ -82,6 +82,7 @@ func (f *Files) Notes() []string {
 	if len(f.files) == 0 && f.in.mayLack(f.of) && len(f.in.skip) == 0 && len(f.in.Held([]*star.Source{f.of})) == 0 {
 		notes = append(notes, fmt.Sprintf("source %s: no file has come", f.of.Text))
 	}
+	notes = append(notes, f.correctionNotes()...)
 	for k := range f.fields {
 		if d := f.doubts.of[k]; d != nil {
 			notes = append(notes, fmt.Sprintf("source %s: %s: several layouts can read %d of the values, and the first one counts; for example %s (%s)",

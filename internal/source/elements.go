@@ -131,7 +131,7 @@ func (p *piece) fillElements(b *column.Batch) error {
 	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
 	var rows []element
 	var lines [][]byte
-	number := p.line
+	number, fixed := p.line, p.fixed()
 	for line := range bytes.Lines(p.data) {
 		number++
 		if line = bytes.TrimSpace(line); len(line) == 0 {
@@ -140,12 +140,14 @@ func (p *piece) fillElements(b *column.Batch) error {
 		if !gjson.ValidBytes(line) {
 			return jsonError(p.file.name, number, line)
 		}
+		asStored := line
+		line = p.corrected(fixed, number, line)
 		found := []element{{wrong: diag.Clip(diag.Printable(string(line)), 60)}}
 		if line[0] == '{' {
 			found = x.of(gjson.ParseBytes(line))
 		}
 		for range found {
-			lines, b.From.Line = append(lines, line), append(b.From.Line, number)
+			lines, b.From.Line = append(lines, asStored), append(b.From.Line, number)
 		}
 		rows = append(rows, found...)
 	}

@@ -62,7 +62,7 @@ func (p *piece) fillLines(b *column.Batch) error {
 	readers := p.of.readers()
 	b.From.File, b.From.Line = p.file.name, b.From.Line[:0]
 	var lines [][]byte
-	number := p.line
+	number, fixed := p.line, p.fixed()
 	for line := range bytes.Lines(p.data) {
 		number++
 		if line = bytes.TrimSpace(line); len(line) == 0 {
@@ -70,6 +70,7 @@ func (p *piece) fillLines(b *column.Batch) error {
 		}
 		n := len(lines)
 		lines, b.From.Line = append(lines, line), append(b.From.Line, number)
+		line = p.corrected(fixed, number, line)
 		if !gjson.ValidBytes(line) {
 			return jsonError(p.file.name, number, line)
 		}

@@ -139,6 +139,9 @@ type Files struct {
 	unfit  []*star.Unfit    // of each field, those that have the text of a column aside
 	unread []int            // of each field, the one that says that a value could not be read; -1 if none does
 	doubts doubts
+
+	corrected *corrections // nil if there are none
+	whole     atomic.Bool  // all of the files have been read
 }
 
 // PieceSize is how many bytes of a file are cut off at a time, if nobody says otherwise.
@@ -290,6 +293,8 @@ func (in *Inputs) openText(s *star.Source, want func(column string) bool) (*File
 	f.each = newElements(s, f.fields, f.judged)
 	var errs diag.List
 	f.dir, f.files, errs = in.locate(s)
+	fixed, wrong := f.readCorrections()
+	f.corrected, errs = fixed, append(errs, wrong...)
 	for _, file := range f.files {
 		look := f.header
 		if f.lines {
@@ -501,6 +506,7 @@ func (f *Files) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 				}
 			}
 		}
+		f.whole.Store(true)
 	}
 }
 

@@ -185,6 +185,9 @@ func (c *checker) formatted(s *Source, path string) {
 			c.errorf(s.At, path+".csv.header", "files of fixed width have no header: leave_out passes over lines that are not rows")
 		}
 	}
+	if s.Corrections.Text != "" && (len(s.Read) == 0 || s.TypesItself() || s.Format == Workbook) {
+		c.errorf(s.Corrections.At, path+".corrections", "rows of text files can be corrected")
+	}
 	if (s.Settle > 0 || s.Companion != "") && len(s.Read) == 0 {
 		c.errorf(s.At, path, "settle and companion are for files")
 	}

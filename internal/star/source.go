@@ -22,6 +22,8 @@ type Source struct {
 	Clock    *Clock    // or the times
 	Union    []*Source // whose rows these are, one after the other
 
+	Corrections Name // a pattern of files with rows that take the place of others
+
 	Settle    time.Duration // files written since are left for a later load
 	Companion string        // the end of the name of a file that says that another one is complete; "" if none does
 
@@ -471,6 +473,13 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			"what happens if the files or the query of a row of driven_by cannot be opened, or if no text file matches read, or one that does cannot be opened or has another header: the load stops (the default), or the row is skipped, or the source has no rows, or not those of the file, and it is reported",
 			false,
 			func(n *node) { s.PassOver = r.choice(n, "stop", "pass_over") == "pass_over" },
+		},
+		{
+			"corrections",
+			"a pattern",
+			"of text files: files with corrected rows, as `strays --to` writes them, in the folder of the model. Each takes the place of its row wherever that is read, as long as the row stands in its file as it was",
+			false,
+			func(n *node) { s.Corrections, _ = r.word(n, "a file pattern") },
 		},
 		{
 			"settle",

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
@@ -66,8 +67,10 @@ type Inferred struct {
 	Dimension string   `json:"dimension"`
 	Members   int64    `json:"members"`
 	Since     int64    `json:"since_run"`
-	Rows      int64    `json:"rows_pointing"` // rows of other tables that point to them
-	Examples  []string `json:"examples"`      // natural keys, the oldest first
+	SinceTime string   `json:"since,omitempty"` // when that run began
+	Runs      []int64  `json:"runs"`            // that made them
+	Rows      int64    `json:"rows_pointing"`   // rows of other tables that point to them
+	Examples  []string `json:"examples"`        // natural keys, the oldest first
 }
 
 // examples is how many natural keys are shown of each dimension.
@@ -97,7 +100,7 @@ func Find(ctx context.Context, r warehouse.Reader, s *schema.Star) (*Report, err
 	}
 	for _, d := range s.Dimensions {
 		if d.Inferable() {
-			if err := report.inferred(ctx, r, d); err != nil {
+			if err := report.inferred(ctx, r, d, runs); err != nil {
 				return nil, err
 			}
 		}
@@ -231,7 +234,7 @@ func (p *Report) aside(ctx context.Context, r warehouse.Reader, s *schema.Star, 
 	return nil
 }
 
-func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *schema.Dimension) error {
+func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *schema.Dimension, runs []*ledger.Run) error {
 	if there, err := r.Describe(ctx, d.Table.Name); err != nil || there == nil {
 		return err
 	}
@@ -257,13 +260,22 @@ func (p *Report) inferred(ctx context.Context, r warehouse.Reader, d *schema.Dim
 	keys := map[int64]bool{}
 	for i := range b.N {
 		keys[b.Cols[0].Int[i]] = true
-		found.Since = min(found.Since, b.Cols[len(fields)-1].Int[i])
+		run := b.Cols[len(fields)-1].Int[i]
+		if found.Since = min(found.Since, run); !slices.Contains(found.Runs, run) {
+			found.Runs = append(found.Runs, run)
+		}
 		if i < examples {
 			var natural []string
 			for k := range d.NaturalKey {
 				natural = append(natural, b.Cols[1+k].Value(i))
 			}
 			found.Examples = append(found.Examples, strings.Join(natural, ", "))
+		}
+	}
+	slices.Sort(found.Runs)
+	for _, run := range runs {
+		if run.ID == found.Since {
+			found.SinceTime = run.StartedAt.Format(time.DateTime)
 		}
 	}
 	for _, ref := range d.Pointers() {
