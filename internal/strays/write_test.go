@@ -113,15 +113,15 @@ facts:
 		if err != nil {
 			t.Fatal(err)
 		}
-		corrected := string(text)
+		corrected := "\n" + string(text)
 		for bad, good := range mend {
-			bad, good = strings.TrimSuffix(bad, "}"), strings.TrimSuffix(good, "}") // an object goes on
+			bad, good = "\n"+strings.TrimSuffix(bad, "}"), "\n"+strings.TrimSuffix(good, "}") // an object goes on
 			if !strings.Contains(corrected, bad) {
 				t.Fatalf("seed %d: %q is not in\n%s", seed, bad, corrected)
 			}
 			corrected = strings.ReplaceAll(corrected, bad, good)
 		}
-		startest.Write(t, spoilt, "mended/"+filepath.Base(written[0].File), corrected)
+		startest.Write(t, spoilt, "mended/"+filepath.Base(written[0].File), corrected[1:])
 		gone := r.IntN(2) == 0
 		if gone { // a file is archived: what waits of it is kept
 			os.Remove(filepath.Join(spoilt, "in/0"+form.end))
