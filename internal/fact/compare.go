@@ -66,6 +66,9 @@ func (w *Writer) judge(ctx context.Context, tx warehouse.Tx, c *Chunk, i int32, 
 		w.completes(c, i, known, stand, j)
 		return nil
 	}
+	if w.fills(c, i, known, stand, j) {
+		return w.fill(c, i, known, stand, j)
+	}
 	of, values := w.differs(c, int(i), known, stand, j, w.compared)
 	if values != "" {
 		return w.disagrees(c, i, known, of, values, stand.view, j)

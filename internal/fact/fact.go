@@ -121,6 +121,8 @@ type Writer struct {
 	appender warehouse.Appender
 	replaced *replacements // nil unless repeated rows replace others
 	lookedUp *lookedUp     // nil unless the rows of a load are looked up in the table
+	added    []bool        // of fields: they came when the table had rows; nil if none did
+	others   []bool        // compared, but for these
 	open     *openKeys     // nil unless keys that no member has may be pointed to one later
 	Outcome  Outcome
 
@@ -248,6 +250,9 @@ func (w *Writer) Open(ctx context.Context, tx warehouse.Tx) (err error) {
 	if err := w.openRemoved(ctx, tx); err != nil {
 		return err
 	}
+	if err := w.openAdded(ctx, tx); err != nil {
+		return err
+	}
 	if w.lookedUp != nil {
 		w.rows = w.before.Rows
 		w.grain, err = openGrain(ctx, tx, w)
@@ -369,6 +374,7 @@ func (w *Writer) Prepare(c *Chunk) {
 	if w.open != nil {
 		w.open.doubt(c)
 	}
+	w.doubtAdded(c)
 	w.order(c)
 }
 

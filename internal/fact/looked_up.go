@@ -64,6 +64,7 @@ func (w *Writer) find(ctx context.Context, tx warehouse.Tx, c *Chunk) error {
 	if w.open != nil {
 		w.open.doubt(c)
 	}
+	w.doubtAdded(c)
 	w.order(c)
 	return nil
 }

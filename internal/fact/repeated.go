@@ -264,6 +264,15 @@ func (w *Writer) disagrees(c *Chunk, i int32, known bool, of, values string, sta
 			return nil
 		}
 	}
+	return w.decideBy(rule, c, i, known, of, values, stand, j)
+}
+
+// decide decides about row i by the rule of the fact.
+func (w *Writer) decide(c *Chunk, i int32, known bool, of, values string, stand *view, j int) error {
+	return w.decideBy(w.fact.Repeated, c, i, known, of, values, stand, j)
+}
+
+func (w *Writer) decideBy(rule star.Repeated, c *Chunk, i int32, known bool, of, values string, stand *view, j int) error {
 	switch rule {
 	case star.ReverseRepeated:
 		if !known {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
@@ -171,8 +172,15 @@ func ofDimension(d *schema.Dimension) mayAdd {
 // ofObservations says which columns the table of observations can be given.
 func ofObservations(c warehouse.Column) (*int64, bool) { return nil, c.Name == schema.Mark }
 
-// ofFact says which columns a fact's table can be given: the mark of rows that are gone.
-func ofFact(c warehouse.Column) (*int64, bool) { return new(int64), c.Name == schema.IsGone }
+// ofFact says which columns a fact's table can be given: the mark of rows that are gone, and what its sources fill.
+func ofFact(f *schema.Fact) mayAdd {
+	return func(c warehouse.Column) (*int64, bool) {
+		if c.Name == schema.IsGone {
+			return new(int64), true
+		}
+		return fact.MayGet(f, c)
+	}
+}
 
 // may returns what can be added to one of a dimension's tables.
 func may(d *schema.Dimension, t *warehouse.Table) mayAdd {
@@ -223,7 +231,7 @@ func Alterations(ctx context.Context, r warehouse.Reader, m *star.Model) ([]Alte
 		list = append(list, more...)
 	}
 	for _, f := range tables.Facts {
-		if err := add(f.Table, ofFact); err != nil {
+		if err := add(f.Table, ofFact(f)); err != nil {
 			return nil, err
 		}
 		for _, t := range f.Tables()[1:] {

@@ -86,7 +86,10 @@ func (w *factStep) target() target {
 }
 
 func (w *factStep) tables(ctx context.Context) error {
-	made, _, err := w.ensure(ctx, w.tx, w.fact.Table, ofFact)
+	made, changed, err := w.ensure(ctx, w.tx, w.fact.Table, ofFact(w.fact))
+	if err == nil && changed && !made { // before rows are written, after which a database may not do it
+		err = w.tx.Constrain(ctx, w.fact.Table)
+	}
 	if err != nil {
 		return err
 	}

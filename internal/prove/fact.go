@@ -25,7 +25,11 @@ func (p *proof) fact(f *schema.Fact) error {
 	exams = append(exams, p.grain(f))
 	exams = append(exams, p.entries(f)...)
 	exams = append(exams, p.milestones(f)...)
-	exams = append(exams, p.measures(f)...)
+	measures := p.measures(f)
+	if err := p.unfilled(f, &measures[0]); err != nil {
+		return err
+	}
+	exams = append(exams, measures...)
 	exams = append(exams, p.mustHold(f.Table, f.MustHold)...)
 
 	// Rows come in the order of the grain, keys of versions last: what the others are equal in comes together.
