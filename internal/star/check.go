@@ -227,7 +227,17 @@ func (c *checker) key(k *Key, s *Source, fields []column.Field, of string) {
 	if w == nil {
 		w = &k.Name
 	}
-	if k.Dimension = c.findDimension(w, k.subject); k.Dimension == nil || len(k.by) == 0 {
+	if k.Dimension = c.findDimension(w, k.subject); k.Dimension == nil {
+		return
+	}
+	if k.member != nil {
+		c.fixedMember(k, s, fields)
+		c.asOf(k, fields, of)
+		c.outcomes(k)
+		return
+	}
+	if len(k.by) == 0 {
+		c.errorf(k.At, k.subject, "by is missing (the columns with the natural key), or member")
 		return
 	}
 	d := k.Dimension

@@ -980,8 +980,15 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 			"by",
 			"a column, a list, or natural: column",
 			"the columns with the natural key: matched by name if the names are the same, else by position, or pair by pair",
-			true,
+			false,
 			func(n *node) { r.by(k, n) },
+		},
+		{
+			"member",
+			"a natural key, a list, or unknown",
+			"instead of by: the member to which all rows point, by its natural key, or one of unknown, not_yet, not_applicable and unreadable",
+			false,
+			func(n *node) { k.member = r.words(n, "a value") },
 		},
 		{
 			"dimension",

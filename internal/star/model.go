@@ -412,6 +412,7 @@ type Key struct {
 
 	dimension, asOf *Name
 	by              []byName
+	member          []Name // the member that is meant whatever a row says
 	subject         string
 	holds           *Name
 	missingSaid     bool // the model says what to do with a missing key
