@@ -51,6 +51,9 @@ hunt:
 	$(GO) test -run xxx -fuzz FuzzPieces $(FUZZING) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzLines $(FUZZING) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzDocument $(FUZZING) ./internal/source
+	$(GO) test -run xxx -fuzz FuzzXML $(FUZZING) ./internal/source
+	$(GO) test -run xxx -fuzz FuzzFixed $(FUZZING) ./internal/source
+	$(GO) test -run xxx -fuzz FuzzOpen $(FUZZING) ./internal/workbook
 	$(GO) test -run xxx -fuzz FuzzLayout $(FUZZING) ./internal/parse
 	$(GO) test -run xxx -fuzz FuzzForm $(FUZZING) ./internal/survey
 	$(GO) test -run xxx -fuzz FuzzParquet $(FUZZING) ./internal/source

@@ -21,7 +21,7 @@ type Decoder struct {
 	in    io.Reader
 	read  int64 // bytes so far
 	last  int64 // where the last token ended
-	depth int
+	open  []xml.Name
 }
 
 // NewDecoder reads from in. The document says itself how it is encoded; the default is UTF-8.
@@ -50,26 +50,38 @@ func (p paced) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Token returns the next token, as [xml.Decoder.Token] does. io.EOF says that the document has ended where it may.
+// Token returns the next token; it is valid until the next call. Of names, Space is the prefix. io.EOF says that the document has
+// ended where it may.
 func (d *Decoder) Token() (xml.Token, error) {
-	token, err := d.xml.Token()
-	if d.last = d.xml.InputOffset(); err != nil {
+	token, err := d.xml.RawToken() // which leaves it to us whether elements end as they began
+	if d.last = d.xml.InputOffset(); err == io.EOF && len(d.open) > 0 {
+		return nil, d.wrong("unexpected EOF")
+	} else if err != nil {
 		return token, err
 	}
-	switch token.(type) {
+	switch e := token.(type) {
 	case xml.StartElement:
-		if d.depth++; d.depth > mostDepth {
+		if d.open = append(d.open, e.Name); len(d.open) > mostDepth {
 			return token, fmt.Errorf("more than %d elements stand one within the other", mostDepth)
 		}
 	case xml.EndElement:
-		d.depth--
+		last := len(d.open) - 1
+		if last < 0 {
+			return nil, d.wrong("unexpected end element </" + e.Name.Local + ">")
+		}
+		if d.open[last] != e.Name {
+			return nil, d.wrong("element <" + d.open[last].Local + "> closed by </" + e.Name.Local + ">")
+		}
+		d.open = d.open[:last]
 	}
 	return token, nil
 }
 
+func (d *Decoder) wrong(message string) error { return &xml.SyntaxError{Msg: message, Line: d.Line()} }
+
 // Skip passes over what is left of the element that has begun.
 func (d *Decoder) Skip() error {
-	for until := d.depth - 1; d.depth > until; {
+	for until := len(d.open) - 1; len(d.open) > until; {
 		if _, err := d.Token(); err != nil {
 			return err
 		}

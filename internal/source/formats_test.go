@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -163,6 +164,19 @@ func writeTable(t testing.TB, r *rand.Rand, dir, format string, rows [][]value) 
 			fmt.Fprintf(&b, "<row count=%q><!-- %d -->%s<due day=%q>\n<amount>%s</amount></due>\n</row>\n", escaped[3], 1, escaped[0], escaped[2], escaped[1])
 		}
 		b.WriteString("</x:rows><rows/></x:export>")
+	case star.JSONLines:
+		for _, row := range rows {
+			for k, v := range row {
+				value := "null"
+				if quoted, _ := json.Marshal(v.text); v.text != "" {
+					if value = string(quoted); k == 1 || k == 3 {
+						value = v.text
+					}
+				}
+				fmt.Fprintf(&b, "%c%q: %s", "{,,,"[k], tableNames[k], value)
+			}
+			b.WriteString("}\n")
+		}
 	case star.Fixed:
 		at, widths := 1, []int{12, 10, 10, 5}
 		for k, w := range widths {
@@ -219,7 +233,7 @@ func TestFormats(t *testing.T) {
 			}
 			want = append(want, strings.Join(texts, "|"))
 		}
-		for _, format := range []string{star.InCSV, star.Workbook, star.XML, star.Fixed} {
+		for _, format := range []string{star.InCSV, star.JSONLines, star.Workbook, star.XML, star.Fixed} {
 			dir := t.TempDir()
 			s := writeTable(t, r, dir, format, rows)
 			got, err := values(t, dir, s, 200+r.IntN(2000))
