@@ -61,11 +61,15 @@ func Causes(ctx context.Context, r warehouse.Reader, s *schema.Star) ([]Cause, e
 	if err != nil {
 		return nil, err
 	}
+	places, err := strayPlaces(ctx, r)
+	if err != nil {
+		return nil, err
+	}
 	for _, d := range s.Dimensions {
 		if d.Calendar != nil || d.Clock != nil || d.Junk || len(d.NaturalKey) == 0 {
 			continue
 		}
-		list, err := lostOf(ctx, r, s, d, files, asides)
+		list, err := lostOf(ctx, r, s, d, files, asides, places)
 		if err != nil || len(list) == 0 {
 			if err != nil {
 				return nil, err
@@ -129,6 +133,7 @@ func lostOf(
 	d *schema.Dimension,
 	files map[int64]string,
 	asides map[string][]ledger.Aside,
+	places map[string]ledger.Stray,
 ) ([]lost, error) {
 	list, err := inferredOf(ctx, r, d, files)
 	if err != nil {
@@ -150,7 +155,9 @@ func lostOf(
 					list[n].rows++
 					continue
 				}
-				at[id], list = len(list), append(list, lost{natural: o.Natural, rows: 1, outcome: waits})
+				at[id] = len(list)
+				first := places["fact "+f.Text+"\x00"+k.Text+"\x00"+strings.Join(o.Natural, ", ")]
+				list = append(list, lost{o.Natural, 1, first.File, first.Line, waits})
 			}
 			list = append(list, asideOf(d, asides["fact "+f.Text+"\x00"+k.Text])...)
 		}
@@ -163,6 +170,27 @@ func lostOf(
 		}
 	}
 	return list, nil
+}
+
+// strayPlaces returns the natural keys that strayed in the last loads, with where they stood first, by step and key.
+func strayPlaces(ctx context.Context, r warehouse.Reader) (map[string]ledger.Stray, error) {
+	runs, err := ledger.Runs(ctx, r, 0)
+	if err != nil {
+		return nil, err
+	}
+	places := map[string]ledger.Stray{}
+	for _, run := range ledger.Lasting(runs) { // the last one first
+		for _, step := range run.Steps {
+			for key, k := range step.Figures.Keys {
+				for _, s := range k.Strays {
+					if id := step.Name + "\x00" + key + "\x00" + s.Natural; places[id].File == "" {
+						places[id] = s
+					}
+				}
+			}
+		}
+	}
+	return places, nil
 }
 
 // inferredOf lists the natural keys of inferred members, with the rows that point to them.
