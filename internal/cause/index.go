@@ -81,16 +81,26 @@ func (x *Index) Find(natural []string) Cause {
 			return c
 		}
 	}
+	several := Cause{Member: -1}
 	for k := range x.parts {
-		if found := x.parts[k][form(natural, sure, k)]; len(found) == 1 {
+		switch found := x.parts[k][form(natural, sure, k)]; {
+		case len(found) == 1:
 			return Cause{Kind: Part, Member: int(found[0]), part: k}
+		case len(found) > 0 && len(found) <= mostOthers && several.Kind == "":
+			several = Cause{Kind: Part, Member: -1, part: k}
 		}
 	}
 	if at, edits := x.near.find(natural); at >= 0 {
 		return Cause{Kind: Near, Member: at, edits: edits}
 	}
+	if several.Kind != "" {
+		return several
+	}
 	return Cause{Kind: NothingNear, Member: -1}
 }
+
+// mostOthers is how many members may be equal to a natural key in all parts but one: more say nothing.
+const mostOthers = 5
 
 // fewest returns the member to which the fewest steps lead.
 func (x *Index) fewest(natural []string, found []int32, most set) (Cause, bool) {
