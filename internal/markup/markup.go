@@ -17,11 +17,11 @@ const (
 
 // Decoder reads the tokens of a document.
 type Decoder struct {
-	xml   *xml.Decoder
-	in    io.Reader
-	read  int64 // bytes so far
-	last  int64 // where the last token ended
-	open  []xml.Name
+	xml  *xml.Decoder
+	in   io.Reader
+	read int64 // bytes so far
+	last int64 // where the last token ended
+	open []xml.Name
 }
 
 // NewDecoder reads from in. The document says itself how it is encoded; the default is UTF-8.

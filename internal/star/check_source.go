@@ -539,6 +539,9 @@ func (c *checker) shape(s *Source) {
 	if s.Group != nil {
 		c.group(s, s.Windowed())
 	}
+	if s.Periods != nil {
+		c.periods(s, s.Windowed(), path)
+	}
 }
 
 // conditions checks rules over fields.

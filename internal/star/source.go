@@ -64,6 +64,7 @@ type Shaping struct {
 	Windows  []Window  // columns that depend on other rows
 	Distinct *Distinct // one row for each of some columns
 	Group    *Group    // rows added up
+	Periods  *Periods  // or rows of periods
 	Pivot    *Pivot    // rows that become columns, until it has been checked
 	Aliased  []Aliased // of these, natural keys that may be aliases
 	Matched  []Matched // columns that say natural keys, brought to their one form
@@ -207,6 +208,9 @@ func (s *Source) Fields() []column.Field {
 	if s.Group != nil {
 		return s.Group.Fields(s.Windowed())
 	}
+	if s.Periods != nil {
+		return s.Periods.Fields(s.Windowed())
+	}
 	return s.Windowed()
 }
 
@@ -256,7 +260,7 @@ func (s *Source) Others() []*Source {
 }
 
 // Stages are the stages that a source's rows go through, in order, named for the keys of the model.
-var Stages = []string{"read", "join", "derive", "fill", "checks", "window", "distinct", "group"}
+var Stages = []string{"read", "join", "derive", "fill", "checks", "window", "distinct", "group", "periods"}
 
 // Until returns the source with nothing done behind a stage.
 func (s *Source) Until(stage string) *Source {
@@ -264,6 +268,8 @@ func (s *Source) Until(stage string) *Source {
 	cut.Matched, cut.Aliased = nil, nil
 	for i := len(Stages) - 1; Stages[i] != stage; i-- {
 		switch Stages[i] {
+		case "periods":
+			cut.Periods = nil
 		case "group":
 			cut.Group = nil
 		case "distinct":
@@ -588,6 +594,16 @@ func (r *reader) shapingEntries(s *Source) []Entry {
 			func(n *node) {
 				s.Distinct = &Distinct{at: n.key.At}
 				r.section(n, r.distinctEntries(s.Distinct))
+			},
+		},
+		{
+			"periods",
+			"keys",
+			"rows of periods in place of rows of days: balances of what moves, or the last of what is observed, for each member and period",
+			false,
+			func(n *node) {
+				s.Periods = &Periods{at: n.key.At}
+				r.section(n, r.periodEntries(s.Periods))
 			},
 		},
 		{

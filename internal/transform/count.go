@@ -78,13 +78,14 @@ func (f *Flow) below() []*Flow {
 	return list
 }
 
-// Read is how many rows have been read, not counting those that only complete others.
+// Read is how many rows have been read, not counting those that only complete others. Rows of periods count that are made beyond
+// those that were read.
 func (f *Flow) Read() int64 {
 	below := f.below()
 	if len(below) == 0 {
-		return f.read.in.Load()
+		return f.read.in.Load() + f.made.Load()
 	}
-	sum := int64(0)
+	sum := f.made.Load()
 	for _, o := range below {
 		sum += o.Read()
 	}
@@ -147,6 +148,9 @@ func (f *Flow) Counts() []Count {
 	}
 	if f.of.Distinct != nil {
 		add("distinct", &f.distinct)
+	}
+	if f.of.Periods != nil {
+		add("periods", &f.group)
 	}
 	if f.of.Group != nil {
 		add("group", &f.group)

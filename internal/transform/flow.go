@@ -30,6 +30,7 @@ type Flow struct {
 	read, checks, distinct, group stage
 	leaves                        []atomic.Int64 // rows left out, by rule
 	emptied                       atomic.Int64   // columns without a value that make no rows
+	made                          atomic.Int64   // rows of periods beyond those that were read
 
 	passed  []Passed
 	notes   []string
@@ -94,8 +95,11 @@ func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(colu
 	}
 	f.tools.Put(t)
 	f.local = append(f.local[:len(f.local):len(f.local)], f.windowFields()...)
-	if f.fields = f.local; s.Group != nil {
+	switch f.fields = f.local; {
+	case s.Group != nil:
 		f.fields = f.groupFields()
+	case s.Periods != nil:
+		f.fields = f.periodFields()
 	}
 	m, fields, err := f.newMatcher(f.fields)
 	f.fields = fields
@@ -104,7 +108,7 @@ func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(colu
 }
 
 // late reports whether natural keys are brought to their form behind what concerns several rows.
-func (f *Flow) late() bool { return f.of.Group != nil || len(f.of.Windows) > 0 }
+func (f *Flow) late() bool { return f.of.Group != nil || f.of.Periods != nil || len(f.of.Windows) > 0 }
 
 // tool makes what one goroutine shapes with.
 func (f *Flow) tool() (*tool, error) {
@@ -169,6 +173,8 @@ func (f *Flow) pieces(ctx context.Context, samples bool) iter.Seq2[column.Piece,
 		}
 		if f.of.Group != nil {
 			rows = f.groups(ctx, rows)
+		} else if f.of.Periods != nil {
+			rows = f.periods(ctx, rows)
 		} else if f.late() {
 			rows = f.finished(rows)
 		}

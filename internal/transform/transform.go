@@ -232,6 +232,11 @@ func needed(s *star.Source, want func(column string) bool) names {
 			need[name] = true
 		}
 	}
+	if p := s.Periods; p != nil {
+		for _, name := range append([]string{p.On, p.Amount + p.Value}, p.By...) {
+			need[name] = true
+		}
+	}
 	if s.Distinct != nil {
 		for _, name := range s.Distinct.By {
 			need[name] = true
