@@ -152,7 +152,7 @@ func (p piece) Fill(b *column.Batch) error {
 		return err
 	}
 	b.Reset(kept.N)
-	for k := range b.Cols {
+	for k := range p.in.fields { // others are worked out later
 		b.Cols[k] = kept.Cols[k]
 	}
 	b.From = column.Origin{File: p.in.name, Line: make([]int64, kept.N), Raw: func(i int) string {

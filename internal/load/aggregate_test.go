@@ -1,0 +1,88 @@
+package load_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+)
+
+// TestAggregate holds a fact that is rolled up from another one, to months and to an attribute of a dimension, against the query that it
+// means, after each load: base rows that are new, corrected, gone or back, and members whose attribute changes.
+func TestAggregate(t *testing.T) {
+	const model = `warehouse: {sqlite: star.db}
+limits: {set_aside: none, gone: none}
+sources:
+  trips: {read: "t/*.csv", columns: {no: integer, lock: text, day: date, toll: "decimal(9,2)"}}
+  locks: {read: "l/*.csv", columns: {code: text, waterway: text}}
+  where: {from: dimension lock, columns: [code, waterway]}
+  monthly:
+    from: fact trip
+    join:
+      where: {by: {code: lock_code}, bring: waterway, unmatched: leave_empty}
+    derive: {month: "date_trunc('month', day)"}
+    group:
+      by: [waterway, month]
+      aggregates: {trips: count, toll: sum(toll), tolls: count(toll), least: min(toll), most: max(toll)}
+dimensions:
+  lock: {from: locks, natural_key: code}
+  date: {calendar: {from: 2024-01-01, to: 2026-12-31}}
+facts:
+  trip:
+    from: trips
+    grain: no
+    repeated: replace
+    delivers: files
+    gone: remove
+    keys: {lock: {by: lock}}
+    degenerate: day
+    measures: toll
+  monthly:
+    from: monthly
+    grain: [waterway, month]
+    repeated: replace
+    delivers: all
+    gone: remove
+    measures: [trips, toll, tolls, least, most]
+`
+	const means = `select l.waterway, date(t.day, 'start of month') as month, count(*) as trips, sum(t.toll) as toll, count(t.toll) as tolls, min(t.toll) as least, max(t.toll) as most
+		from fact_trip t join dim_lock l using (lock_key) group by 1, 2`
+	manyCases(t, 8, func(t *testing.T, seed uint64) {
+		r := rand.New(rand.NewPCG(seed, 71))
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", model)
+		for n := range 5 {
+			if n == 0 || r.IntN(3) == 0 {
+				text := "code,waterway\n"
+				for _, code := range []string{"A", "B", "C", "D"} {
+					text += fmt.Sprintf("%s,%s\n", code, pick(r, "East", "West"))
+				}
+				startest.Write(t, dir, fmt.Sprintf("l/%d.csv", n), text)
+			}
+			file := r.IntN(3)
+			text := "no,lock,day,toll\n"
+			for k := range 20 {
+				if r.IntN(4) > 0 {
+					text += fmt.Sprintf("%d,%s,2025-%02d-%02d,%s\n", file*20+k, pick(r, "A", "B", "C", "D"), 1+r.IntN(3), 1+r.IntN(28), pick(r, "1.50", "22.25", "", "-3.00"))
+				}
+			}
+			startest.Write(t, dir, fmt.Sprintf("t/%d.csv", file), text)
+			if _, err := startest.Load(t, dir, load.Options{Piece: 1 + r.IntN(300)}); err != nil {
+				t.Fatal(err)
+			}
+			have := "select waterway, month, trips, round(toll, 2), tolls, least, most from fact_monthly"
+			want := strings.NewReplacer("sum(t.toll)", "round(sum(t.toll), 2)").Replace(means)
+			for _, differ := range []string{"select count(*) from (" + have + " except " + want + ")", "select count(*) from (" + want + " except " + have + ")"} {
+				if !startest.Try(t, dir, "create temp table found (n check (n = 0)); insert into found "+differ) {
+					t.Fatalf("seed %d, load %d: the aggregate is not what its base says", seed, n)
+				}
+			}
+			if !startest.Proved(t, dir) {
+				t.Errorf("seed %d, load %d: the star is broken", seed, n)
+			}
+		}
+	})
+}
