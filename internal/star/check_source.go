@@ -532,6 +532,7 @@ func (c *checker) shape(s *Source) {
 	}{{s.Require, "require"}, {s.SetAside, "set_aside"}} {
 		c.conditions(rules.of, path+"."+rules.name, all)
 	}
+	c.weights(s, all, path)
 	c.windows(s, all, path)
 	if s.Distinct != nil {
 		c.distinct(s, s.Windowed())

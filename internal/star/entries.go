@@ -63,6 +63,7 @@ func Sections() []Section {
 			"One row for each value of some columns. The others are counted as merged.",
 			r.distinctEntries(&Distinct{}),
 		},
+		{"sources.NAME.weights", "Weights of rows that are lists of members: a bridge. Of a list without a share above zero, or with one below, the weights are null.", r.weightEntries(&Weights{})},
 		{"sources.NAME.periods", "Rows of periods: a periodic snapshot. A row of it stands where its last movement or its observation does.", r.periodEntries(&Periods{})},
 		{"sources.NAME.pivot", "Rows that become columns.", r.pivotEntries(&Pivot{})},
 		{

@@ -61,6 +61,7 @@ type Shaping struct {
 	Fill     []Fill
 	Require  []Rule    // rows whose condition is anything but true are set aside
 	SetAside []Rule    // rows whose condition is true are set aside
+	Weights  *Weights  // of rows that are lists of members, until it has been checked
 	Windows  []Window  // columns that depend on other rows
 	Distinct *Distinct // one row for each of some columns
 	Group    *Group    // rows added up
@@ -584,6 +585,16 @@ func (r *reader) shapingEntries(s *Source) []Entry {
 						s.Windows = append(s.Windows, Window{Name: r.name(n.key, n.path), written: w})
 					}
 				})
+			},
+		},
+		{
+			"weights",
+			"keys",
+			"weights of rows that are lists of members, such as the keepers of a passage: those of one list add up to exactly 1. They are computed behind the columns of window",
+			false,
+			func(n *node) {
+				s.Weights = &Weights{at: n.key, places: 6, name: Name{"weight", n.key.At}}
+				r.section(n, r.weightEntries(s.Weights))
 			},
 		},
 		{

@@ -12,14 +12,21 @@ import (
 // number of the row.
 type Window struct {
 	Name
-	Function string   // row_number, lag, lead, sum, min, max or count
+	Function string   // row_number, lag, lead, sum, min, max or count; or Weight or PartOf
 	Column   string   // of which it is; "" if it is of the rows
 	By       []string // rows that are equal in these are seen together; null equals null
 	Order    []Ordered
 	Type     column.Type
+	Shares   string // of weights and parts: the column of shares; "" if all have the same
 
 	written Name
 }
+
+// The functions of weights: the weight of a row among those that it is seen with, and the part of an amount that it has by its share.
+const (
+	Weight = "weight"
+	PartOf = "part"
+)
 
 // Ordered is a column by which rows are ordered. Nulls are greater than any value.
 type Ordered struct {
@@ -38,8 +45,10 @@ func (w *Window) Columns() []string {
 	for _, o := range w.Order {
 		names = append(names, o.Column)
 	}
-	if w.Column != "" {
-		names = append(names, w.Column)
+	for _, name := range []string{w.Column, w.Shares} {
+		if name != "" {
+			names = append(names, name)
+		}
 	}
 	return names
 }
@@ -61,7 +70,9 @@ func (c *checker) windows(s *Source, fields []column.Field, path string) {
 		if column.Find(fields, w.Text) >= 0 {
 			c.errorf(w.At, path, "there is already a column %s", w.Text)
 		}
-		c.window(s, w, fields, path)
+		if w.Function == "" { // others are made of weights
+			c.window(s, w, fields, path)
+		}
 		fields = append(fields[:len(fields):len(fields)], column.Field{Name: w.Text, Type: w.Type})
 	}
 }

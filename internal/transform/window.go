@@ -274,16 +274,26 @@ func (x *window) over(cols []*column.Column, n int) (column.Column, error) {
 		}
 		return peers(i, k)
 	})
-	var of *column.Column
+	var of, shares *column.Column
+	rest := cols[x.by+len(x.Order):]
 	if x.Column != "" {
-		of = cols[len(cols)-1]
+		of, rest = rest[0], rest[1:]
+	}
+	if x.Shares != "" {
+		shares = rest[0]
 	}
 	for from := 0; from < n; {
 		to := from + 1
 		for to < n && together(order[from], order[to]) == 0 {
 			to++
 		}
-		if err := x.partition(&out, of, order[from:to], peers); err != nil {
+		var err error
+		if x.Function == star.Weight || x.Function == star.PartOf {
+			err = x.weigh(&out, of, shares, order[from:to])
+		} else {
+			err = x.partition(&out, of, order[from:to], peers)
+		}
+		if err != nil {
 			return out, err
 		}
 		from = to
