@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/parse"
 )
 
 // fixedMember has a key point to one member, whatever a row says: a special one, by the name of its rule, or the one with a natural
@@ -31,11 +32,19 @@ func (c *checker) fixedMember(k *Key, s *Source, fields []column.Field) {
 	}
 	if !special && len(k.member) != len(natural) {
 		c.errorf(k.member[0].At, k.subject+".member",
-			"the natural key of dimension %s is %s: %d values, not %d; or unknown, not_yet, not_applicable or unreadable",
-			d.Text, strings.Join(column.Names(natural), ", "), len(natural), len(k.member))
+			"the natural key of dimension %s has the parts %s, and this has %d; or say unknown, not_yet, not_applicable or unreadable",
+			d.Text, strings.Join(column.Names(natural), ", "), len(k.member))
 		return
 	}
 	for n, f := range natural {
+		if !special && known(f.Type) {
+			one := column.Column{Type: f.Type}
+			one.Resize(1)
+			if err := parse.NewReader(c.model.Zone).Set(&one, 0, k.member[n].Text); err != nil {
+				c.errorf(k.member[n].At, k.subject+".member", "%s: %s %v", f.Name, k.member[n].Text, err)
+				return
+			}
+		}
 		e, at := fmt.Sprintf("cast(null as %s)", f.Type), k.member[0].At
 		if !special {
 			e, at = fmt.Sprintf("cast('%s' as %s)", strings.ReplaceAll(k.member[n].Text, "'", "''"), f.Type), k.member[n].At

@@ -1,0 +1,130 @@
+package main
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/xuri/excelize/v2"
+
+	"ironmonger/internal/startest"
+)
+
+// TestWorkbook goes from a workbook and a zip archive, as people send them, to a proven star with the built program: it looks at the
+// sheets, drafts, loads, finds out why keys do not match, puts what is proposed into the model, writes out what is left, and loads it
+// corrected.
+func TestWorkbook(t *testing.T) {
+	dir := t.TempDir()
+	book := excelize.NewFile()
+	put := func(sheet string, row int, values ...any) {
+		book.NewSheet(sheet)
+		book.SetSheetRow(sheet, fmt.Sprint("A", row), &values)
+	}
+	put("Ferries", 1, "Ferries of the lake")
+	put("Ferries", 3, "Code", "Name", "Built")
+	for n := range 12 {
+		put("Ferries", 4+n, fmt.Sprintf("F%02d", n+1), fmt.Sprintf("Swan %d", n+1), time.Date(2001+n, 5, 1, 0, 0, 0, 0, time.UTC))
+	}
+	put("Notes", 1, "nothing", "of")
+	put("Notes", 2, "any", "use")
+	book.DeleteSheet("Sheet1")
+	var text bytes.Buffer
+	if err := book.Write(&text); err != nil {
+		t.Fatal(err)
+	}
+	startest.Write(t, dir, "ferries.xlsx", text.String())
+	text.Reset()
+	z := zip.NewWriter(&text)
+	w, err := z.Create("2026/crossings.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintln(w, "crossing;ferry;left;fare")
+	for n := range 60 {
+		ferry := fmt.Sprintf("F%02d", n%12+1)
+		switch n {
+		case 20, 21:
+			ferry = strings.ToLower(ferry)
+		case 30:
+			ferry = "none"
+		}
+		fmt.Fprintf(w, "%d;%s;%02d.03.2026;%d,50\n", n+1, ferry, n%28+1, n)
+	}
+	z.Close()
+	startest.Write(t, dir, "crossings.zip", text.String())
+
+	if out := must(t, dir, "show", "./ferries.xlsx/Ferries"); !strings.Contains(out, "sheet Ferries, the header on line 3") {
+		t.Error(out)
+	}
+	if out := must(t, dir, "show", "./ferries.xlsx/Ferries", "--columns", "Code,Built", "--where", "Code = 'F02'", "--format", "csv"); !strings.Contains(out, "F02,2002-05-01") {
+		t.Error(out)
+	}
+	if _, errs, status := run(t, dir, "show", "./ferries.xlsx", "--figures"); status != 2 || !strings.Contains(errs, "has 2 sheets") {
+		t.Errorf("status %d: %s", status, errs)
+	}
+	if _, errs, status := run(t, dir, "show", "./ferries.xlsx/Boats"); status != 1 || !strings.Contains(errs, "the workbook has no sheet Boats, or it is empty; it has Ferries, Notes") {
+		t.Errorf("status %d: %s", status, errs)
+	}
+	if out := must(t, dir, "show", "./crossings.zip"); !strings.Contains(out, "crossings.zip/2026/crossings.csv: csv; semicolons") {
+		t.Error(out)
+	}
+
+	must(t, dir, "draft", ".", "--unmatched", "unknown")
+	model, err := os.ReadFile(filepath.Join(dir, "ironmonger.yaml"))
+	if err != nil || !strings.Contains(string(model), "sheet: Ferries") || !strings.Contains(string(model), "crossings.zip/2026/crossings.csv") {
+		t.Fatal(err, string(model))
+	}
+	must(t, dir, "check")
+	must(t, dir, "load")
+	must(t, dir, "prove", "--against-sources")
+	var found struct {
+		Causes []struct {
+			What, Mend, Example, File string
+			Keys                      int `json:"natural_keys"`
+		}
+	}
+	if err := json.Unmarshal([]byte(must(t, dir, "strays", "--causes", "--format", "json")), &found); err != nil {
+		t.Fatal(err)
+	}
+	if len(found.Causes) != 2 || found.Causes[0].What != "written differently: upper and lower case" || found.Causes[0].Keys != 2 || found.Causes[1].What != "no member is like it" {
+		t.Fatalf("%+v", found)
+	}
+	mended := strings.Replace(string(model), "    natural_key: code\n", "    natural_key: code\n    "+found.Causes[0].Mend+"\n", 1)
+	mended = strings.Replace(mended, "unmatched: unknown", "unmatched: set_aside", 1)
+	mended = strings.Replace(mended, "\"crossings.zip/2026/crossings.csv\"\n", "\"crossings.zip/2026/crossings.csv\"\n    corrections: \"mended/crossings*.csv\"\n", 1)
+	mended = strings.Replace(mended, "crossings.zip/2026/crossings.csv\n", "crossings.zip/2026/crossings.csv\n    corrections: \"mended/crossings*.csv\"\n", 1)
+	startest.Write(t, dir, "ironmonger.yaml", mended)
+	if err := os.Remove(filepath.Join(dir, "star.db")); err != nil {
+		t.Fatal(err)
+	}
+	must(t, dir, "load")
+	out := must(t, dir, "strays", "--to", filepath.Join(dir, "mended"))
+	if !strings.Contains(out, "crossings.csv") {
+		t.Fatal(out)
+	}
+	if _, errs, status := run(t, dir, "strays", "--to", filepath.Join(dir, "mended")); status != 1 || !strings.Contains(errs, "is there already, and is not overwritten") {
+		t.Errorf("status %d: %s", status, errs)
+	}
+	rows, err := os.ReadFile(filepath.Join(dir, "mended/crossings.csv"))
+	if err != nil || !strings.Contains(string(rows), "31;none;03.03.2026;30,50;crossings.zip/2026/crossings.csv;32;") {
+		t.Fatal(err, string(rows))
+	}
+	startest.Write(t, dir, "mended/crossings.csv", strings.Replace(string(rows), "31;none;", "31;F05;", 1))
+	must(t, dir, "load")
+	if out := must(t, dir, "strays"); !strings.Contains(out, "no strays") {
+		t.Error(out)
+	}
+	must(t, dir, "prove", "--against-sources")
+	if facts := startest.Star(t, dir)["fact_crossing"]; len(facts) != 60 {
+		t.Errorf("%d crossings", len(facts))
+	}
+	if out := must(t, dir, "load"); !strings.Contains(out, "files unchanged") {
+		t.Error(out)
+	}
+}
