@@ -141,7 +141,7 @@ var parameter = regexp.MustCompile(`\{[^}]*\}`)
 func (x *extension) reads(t *survey.Table) (of *star.Source, missing []string) {
 	for _, s := range x.model.Sources {
 		if t.Database != nil {
-			if d := s.Database; d != nil && s.Table.Text == t.Name && d.Kind == t.Database.Kind && d.Path == t.Database.Path && d.Connection == t.Database.Connection {
+			if s.Database != nil && s.Table.Text == t.Name && isSame(s.Database, t.Database) {
 				return s, nil
 			}
 			continue
@@ -160,6 +160,11 @@ func (x *extension) reads(t *survey.Table) (of *star.Source, missing []string) {
 		}
 	}
 	return nil, nil
+}
+
+// isSame reports whether two databases are one.
+func isSame(a, b *star.Database) bool {
+	return a.Kind == b.Kind && a.Path == b.Path && a.Connection == b.Connection
 }
 
 // matches reports whether a source reads a file.
@@ -292,7 +297,7 @@ func (x *extension) database(d *star.Database) error {
 	}
 	names := map[string]bool{}
 	for _, there := range x.model.Databases {
-		if there.Kind == d.Kind && there.Path == d.Path && there.Connection == d.Connection {
+		if isSame(there, d) {
 			d.Name = there.Name
 			return nil
 		}

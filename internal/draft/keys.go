@@ -225,9 +225,16 @@ func findReferences(ctx context.Context, root *os.Root, tables []*table) error {
 	return nil
 }
 
+// mayReferTo reports whether the rows of one table can refer to those of another: of tables that a model reads already, to those of
+// dimensions alone.
+func (t *table) mayReferTo(o *table) bool {
+	return o != t && (o.is == nil || o.as == asDimension && o.is != t.is)
+}
+
 // refersTo returns the reference of a column to a table whose natural key is one column; nil if nothing speaks for one.
 func refersTo(t *table, f *field, o *table) *ref {
-	if o == t || o.is != nil && o.as != asDimension || o.is != nil && o.is == t.is || len(o.key) != 1 || o.key[0].Is.Kind != f.Is.Kind || len(t.key) == 1 && t.key[0] == f && f.Distinct == t.Rows {
+	if !t.mayReferTo(o) || len(o.key) != 1 || o.key[0].Is.Kind != f.Is.Kind ||
+		len(t.key) == 1 && t.key[0] == f && f.Distinct == t.Rows {
 		return nil
 	}
 	key := o.key[0]
@@ -257,7 +264,7 @@ func betterRef(f *field, a, than *ref) bool {
 // findComposite finds references to natural keys of several columns, by columns of the same names.
 func (t *table) findComposite(ctx context.Context, root *os.Root, tables []*table) error {
 	for _, o := range tables {
-		if o == t || o.is != nil && o.as != asDimension || o.is != nil && o.is == t.is || len(o.key) < 2 || o.effective == nil && o.unique*100 < 98*o.Rows {
+		if !t.mayReferTo(o) || len(o.key) < 2 || o.effective == nil && o.unique*100 < 98*o.Rows {
 			continue
 		}
 		var by []*field

@@ -91,6 +91,11 @@ type element struct {
 	wrong     string // what is not a list
 }
 
+// with returns the row with one more element, and its position.
+func (e element) with(value gjson.Result, position int64) element {
+	return element{append(slices.Clone(e.values), value), append(slices.Clone(e.positions), position), ""}
+}
+
 // of lists the rows of an object.
 func (x *elements) of(object gjson.Result) []element {
 	rows := []element{{values: []gjson.Result{object}}}
@@ -103,8 +108,7 @@ func (x *elements) of(object gjson.Result) []element {
 				next = append(next, row)
 			case !found.Exists() || found.Type == gjson.Null:
 			case !found.IsArray() && x.single:
-				row.values, row.positions = append(row.values[:len(row.values):len(row.values)], found), append(row.positions[:len(row.positions):len(row.positions)], 1)
-				next = append(next, row)
+				next = append(next, row.with(found, 1))
 			case !found.IsArray():
 				row.wrong = diag.Clip(diag.Printable(found.Raw), 60)
 				next = append(next, row)
@@ -112,10 +116,7 @@ func (x *elements) of(object gjson.Result) []element {
 				n := int64(0)
 				found.ForEach(func(_, value gjson.Result) bool {
 					n++
-					next = append(next, element{
-						values:    append(row.values[:len(row.values):len(row.values)], value),
-						positions: append(row.positions[:len(row.positions):len(row.positions)], n),
-					})
+					next = append(next, row.with(value, n))
 					return true
 				})
 			}

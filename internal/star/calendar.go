@@ -86,7 +86,7 @@ func (c *Calendar) Dated() bool { return !c.numbered && !c.counted }
 
 // OnCalendar returns the calendar that the rows of a source are the days of, each once; nil if they are something else.
 func (s *Source) OnCalendar() *Calendar {
-	if s == nil || s.Distinct != nil || s.Group != nil || s.Periods != nil || len(s.Windows) > 0 || len(s.Require)+len(s.SetAside) > 0 || s.Union != nil {
+	if s == nil || s.Merges() || len(s.Require)+len(s.SetAside) > 0 || s.Union != nil {
 		return nil
 	}
 	if s.From != nil {

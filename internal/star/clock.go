@@ -35,7 +35,7 @@ func (d *Dimension) Generated() bool { return d.Calendar != nil || d.Clock != ni
 
 // onClock returns the clock that the rows of a source are the times of; nil if they are something else.
 func (s *Source) onClock() *Clock {
-	if s == nil || s.Distinct != nil || s.Group != nil || s.Periods != nil || len(s.Windows) > 0 || len(s.Require)+len(s.SetAside) > 0 || s.Union != nil {
+	if s == nil || s.Merges() || len(s.Require)+len(s.SetAside) > 0 || s.Union != nil {
 		return nil
 	}
 	if s.From != nil {

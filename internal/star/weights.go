@@ -60,7 +60,8 @@ func (c *checker) weights(s *Source, fields []column.Field, path string) {
 	}
 	s.Weights = nil // it is checked once
 	path += ".weights"
-	one := Window{Name: w.name, Function: Weight, Type: column.Type{Kind: column.Decimal, Precision: uint8(w.places + 1), Scale: uint8(w.places)}}
+	typ := column.Type{Kind: column.Decimal, Precision: uint8(w.places + 1), Scale: uint8(w.places)}
+	one := Window{Name: w.name, Function: Weight, Type: typ}
 	for _, f := range c.fields(fields, "source "+s.Text, w.within, path+".within") {
 		one.By = append(one.By, f.Name)
 		c.noDouble(s, f, w.at.At, "weights")

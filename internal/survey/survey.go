@@ -110,7 +110,8 @@ func unpacked(root *os.Root, names []string) []string {
 // alike reports whether two files have one shape: the same columns, written in the same way, with names that differ in
 // digits only or in one folder.
 func (t *Table) alike(o *Table) bool {
-	if t.Format != o.Format || t.Sheet != o.Sheet || t.Record != o.Record || t.Encoding != o.Encoding || t.Form.Separator != o.Form.Separator || t.Form.Quote != o.Form.Quote ||
+	if t.Format != o.Format || t.Sheet != o.Sheet || t.Record != o.Record || t.Encoding != o.Encoding ||
+		t.Form.Separator != o.Form.Separator || t.Form.Quote != o.Form.Quote ||
 		t.Form.Headless != o.Form.Headless || !slices.Equal(t.head, o.head) {
 		return false
 	}

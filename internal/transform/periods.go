@@ -57,7 +57,8 @@ type movement struct {
 func (f *Flow) periods(ctx context.Context, rows iter.Seq2[column.Piece, error]) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
 		p := f.of.Periods
-		x := &periodic{of: p, index: newIndex(f.local, p.By), on: column.Find(f.local, p.On), amount: column.Find(f.local, cmp.Or(p.Amount, p.Value))}
+		x := &periodic{of: p, index: newIndex(f.local, p.By), on: column.Find(f.local, p.On)}
+		x.amount = column.Find(f.local, cmp.Or(p.Amount, p.Value))
 		x.timed = f.local[x.on].Type.Kind == column.Timestamp
 		for _, k := range x.index.at {
 			x.keys = append(x.keys, column.Column{Type: f.local[k].Type})
