@@ -62,40 +62,22 @@ func (r *reader) includeFile(file string, w Name, subject string, m *Model) {
 
 // twice refuses names that stand in two files of the model.
 func (r *reader) twice(m *Model) {
-	check := func(what string, names []Name) {
-		first := map[string]diag.Place{}
-		for _, w := range names {
-			if at, again := first[w.Text]; again && at.File != w.At.File {
-				r.errorf(w.At, what+"."+w.Text, "%s is called so already at %s", what, at)
-			}
-			first[w.Text] = w.At
+	twiceIn(r, "parameters", m.Parameters, func(p *Parameter) Name { return p.Name })
+	twiceIn(r, "databases", m.Databases, func(d *Database) Name { return d.Name })
+	twiceIn(r, "sources", m.Sources, func(s *Source) Name { return s.Name })
+	twiceIn(r, "dimensions", m.Dimensions, func(d *Dimension) Name { return d.Name })
+	twiceIn(r, "facts", m.Facts, func(f *Fact) Name { return f.Name })
+}
+
+func twiceIn[T any](r *reader, section string, things []*T, nameOf func(*T) Name) {
+	first := map[string]diag.Place{}
+	for _, x := range things {
+		w := nameOf(x)
+		if at, again := first[w.Text]; again && at.File != w.At.File {
+			r.errorf(w.At, section+"."+w.Text, "%s is called so already at %s", section, at)
 		}
+		first[w.Text] = w.At
 	}
-	var names []Name
-	for _, p := range m.Parameters {
-		names = append(names, p.Name)
-	}
-	check("parameters", names)
-	names = nil
-	for _, d := range m.Databases {
-		names = append(names, d.Name)
-	}
-	check("databases", names)
-	names = nil
-	for _, s := range m.Sources {
-		names = append(names, s.Name)
-	}
-	check("sources", names)
-	names = nil
-	for _, d := range m.Dimensions {
-		names = append(names, d.Name)
-	}
-	check("dimensions", names)
-	names = nil
-	for _, f := range m.Facts {
-		names = append(names, f.Name)
-	}
-	check("facts", names)
 }
 
 // folderDefaults is what holds for all sources of a folder.

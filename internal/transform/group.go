@@ -212,15 +212,20 @@ func (p *groupPiece) Fill(b *column.Batch) error {
 		}
 		return "the rows of " + diag.Clip(fmt.Sprint(slices.Collect(slices.Values(values))), 200)
 	}
-	m, ok := p.flow.last.Get().(*matcher)
+	return p.flow.matchLast(b, p.of.fields)
+}
+
+// matchLast brings natural keys to their form behind what concerns several rows; fields are the columns that there are then.
+func (f *Flow) matchLast(b *column.Batch, fields []column.Field) error {
+	m, ok := f.last.Get().(*matcher)
 	if !ok {
-		made, _, err := p.flow.newMatcher(p.of.fields)
+		made, _, err := f.newMatcher(fields)
 		if err != nil {
 			return err
 		}
 		m = &made
 	}
-	defer p.flow.last.Put(m)
+	defer f.last.Put(m)
 	m.apply(b)
 	return nil
 }

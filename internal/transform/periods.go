@@ -172,17 +172,7 @@ func (p chunk) Fill(b *column.Batch) error {
 		b.Cols[k].Copy(&have.Cols[k], have.N)
 	}
 	b.From = have.From
-	m, ok := p.flow.last.Get().(*matcher)
-	if !ok {
-		made, _, err := p.flow.newMatcher(p.flow.periodFields())
-		if err != nil {
-			return err
-		}
-		m = &made
-	}
-	defer p.flow.last.Put(m)
-	m.apply(b)
-	return nil
+	return p.flow.matchLast(b, p.flow.periodFields())
 }
 
 // periodFields lists the columns of periods.

@@ -393,15 +393,5 @@ func (p lastPiece) Fill(b *column.Batch) error {
 		b.SetAside(int(fault.Row), fault.Of, fault.Reason, fault.Detail)
 	}
 	b.From = have.From
-	m, ok := p.flow.last.Get().(*matcher)
-	if !ok {
-		made, _, err := p.flow.newMatcher(p.flow.local)
-		if err != nil {
-			return err
-		}
-		m = &made
-	}
-	defer p.flow.last.Put(m)
-	m.apply(b)
-	return nil
+	return p.flow.matchLast(b, p.flow.local)
 }
