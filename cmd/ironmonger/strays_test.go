@@ -128,3 +128,52 @@ func TestWorkbook(t *testing.T) {
 		t.Error(out)
 	}
 }
+
+// TestRehearseShaped: examples are given as rows, whatever form the files have, and whenever they are complete; a key that cannot be
+// read, lists with weights and balances stand as the example says.
+func TestRehearseShaped(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+sources:
+  duty:
+    read: "duty-*.xml"
+    record: duty.shift
+    settle: 5 min
+    companion: .done
+    corrections: "mended/*.jsonl"
+    columns: {shift: integer, keeper: text, day: date, minutes: integer, pay: "decimal(7,2)"}
+    weights: {within: shift, by: keeper, shares: minutes, parts: {pay_part: pay}}
+  owed: {from: duty, periods: {by: keeper, on: day, every: month, amount: pay_part}}
+dimensions:
+  keeper: {from: duty, natural_key: keeper, type_1: []}
+  date: {calendar: {from: 2025-01-01, to: 2025-12-31}}
+facts:
+  duty: {from: duty, grain: [shift, keeper], repeated: replace, keys: {keeper: keeper, day: {dimension: date, by: day}}, measures: [weight, pay_part]}
+  owed: {from: owed, grain: [keeper, period], repeated: replace, keys: {month: {dimension: date, by: period}}, measures: [opening, closing, movements]}
+`)
+	startest.Write(t, dir, "ironmonger.examples.yaml", `a shift of two is paid once:
+  arrives:
+    duty: |
+      shift,keeper,day,minutes,pay
+      1,Ada,2025-01-03,20,10.00
+      1,Bo,2025-01-03,10,10.00
+      2,Bo,2025-03-01,60,5.00
+  stands:
+    duty: |
+      shift,keeper,weight,pay_part
+      1,Ada,0.666667,6.67
+      1,Bo,0.333333,3.33
+      2,Bo,1.000000,5.00
+    owed: |
+      keeper,month,opening,closing,movements
+      Ada,2025-01-31,0.00,6.67,1
+      Ada,2025-02-28,6.67,6.67,0
+      Ada,2025-03-31,6.67,6.67,0
+      Bo,2025-01-31,0.00,3.33,1
+      Bo,2025-02-28,3.33,3.33,0
+      Bo,2025-03-31,3.33,8.33,1
+`)
+	if out := must(t, dir, "rehearse"); !strings.Contains(out, "agrees") {
+		t.Error(out)
+	}
+}

@@ -234,6 +234,9 @@ func (c *checker) odd(s *Source, path string) {
 		if (col.Others != nil || col.Optional) && (s.Format != InCSV && s.Format != Workbook || len(s.Read) == 0 || s.CSV.Headless) {
 			c.errorf(col.At, at, "only files with a header have columns of several names, or without any")
 		}
+		if col.Unfit.Unread && s.Unpivot.Has(col.Text) {
+			c.errorf(col.At, at+".unfit", "%s becomes rows, and a key of these cannot be unreadable", col.Text)
+		}
 		if !col.Unfit.IsUsual() && (!inText || col.Type.Kind == column.Text) {
 			c.errorf(col.At, at+".unfit", "unfit is for text files, and for other types than text")
 			continue
