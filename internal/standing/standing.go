@@ -38,19 +38,18 @@ func (x *Star) Open(of *star.Standing, want func(column string) bool) source.Inp
 	}
 	if of.Dimension != nil {
 		in.table = x.s.Dimension(of.Dimension).Table
-		return in
 	}
 	for _, f := range x.s.Facts {
 		if f.Fact == of.Fact {
 			in.table, in.fact = f.Table, f
 		}
 	}
-	for _, k := range of.Fact.Keys {
+	for _, k := range of.Keys() {
 		n := &natural{table: x.s.Dimension(k.Dimension).Table, key: k}
 		for p := range k.Dimension.NaturalKey {
 			n.wanted = n.wanted || want(k.Natural(p))
 		}
-		n.wanted = n.wanted || of.Fact.Reverses()
+		n.wanted = n.wanted || of.Fact != nil && of.Fact.Reverses()
 		in.keys = append(in.keys, n)
 	}
 	return in

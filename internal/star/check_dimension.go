@@ -468,6 +468,12 @@ func (c *checker) staticRows(d *Dimension, path string) {
 }
 
 func (c *checker) outriggers(d *Dimension) {
+	type keysOf struct{ *Dimension }
+	if c.seen[keysOf{d}] {
+		return
+	}
+	c.seen[keysOf{d}] = true
+	c.pointedTo(d.Keys)
 	var fields []column.Field
 	of := "the dimension"
 	if d.Source != nil {

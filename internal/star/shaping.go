@@ -21,6 +21,7 @@ type Join struct {
 	By        [][2]string // a column there, and the column here
 	Effective string      // a date or timestamp there, "" if time doesn't matter
 	AsOf      string      // a column here
+	Range     *Range      // or rows there are of values from one to below another; nil if they are not
 	Bring     []Brought
 	Unmatched Outcome // set_aside, leave_empty, drop or stop
 	Several   Outcome // of equal time: first, last, set_aside or stop
@@ -157,17 +158,27 @@ func (r *reader) joinEntries(j *Join) []Entry {
 	return []Entry{
 		{
 			"source",
-			"a source",
-			"the other source; the default is the name of the join",
+			"a source, dimension NAME or fact NAME",
+			"the other source; the default is the name of the join. Or a dimension or fact of the model, as with `from`: with as_of, the versions of members of their time, so that a row has what its member was then",
 			false,
 			word(&j.source, "a source"),
 		},
 		{
 			"by",
 			"a column, a list, or there: here",
-			"the columns that must be equal, with the same name in both sources; or the column of the other source and the column of this one. Null equals nothing",
-			true,
+			"the columns that must be equal, with the same name in both sources; or the column of the other source and the column of this one. Null equals nothing. Not required with range",
+			false,
 			func(n *node) { j.by = r.pairs(n) },
+		},
+		{
+			"range",
+			"keys",
+			"the column of this source that is within limits of the other, such as a tonnage in its band",
+			false,
+			func(n *node) {
+				j.Range = &Range{at: n.key}
+				r.section(n, r.rangeEntries(j.Range))
+			},
 		},
 		{
 			"effective",
@@ -294,9 +305,18 @@ func (c *checker) join(s *Source, j *Join, here []column.Field) {
 	if w == nil {
 		w = &j.Name
 	}
-	if j.Source = c.findSource(w, path); j.Source == nil || !c.source(j.Source) {
+	if j.Source = c.ofStar(w); j.Source != nil {
+		j.Source.text.subject = path
+		j.versionsOf()
+	} else {
+		j.Source = c.findSource(w, path)
+	}
+	if j.Source == nil || !c.source(j.Source) {
 		s.blind = true // what it would bring isn't known
 		return
+	}
+	if j.by == nil && j.Range == nil {
+		c.errorf(j.At, path, "which columns have to be equal? (by)")
 	}
 	there, of, own := j.Source.Fields(), "source "+j.Source.Text, "source "+s.Text
 	for _, b := range j.by {
@@ -347,6 +367,9 @@ func (c *checker) join(s *Source, j *Join, here []column.Field) {
 			c.errorf(j.asOf.At, path+".as_of", "%s of %s is a timestamp, and %s has only a day: which time is meant?", x.Name, of, y.Name)
 		}
 		j.Effective, j.AsOf = x.Name, y.Name
+	}
+	if j.Range != nil {
+		c.ranges(j, there, here, of, own, path)
 	}
 	for _, b := range j.bring {
 		from, to := b.column, b.column

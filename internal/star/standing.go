@@ -32,7 +32,7 @@ const (
 )
 
 // Fields lists the columns of the rows: of a dimension its natural key and attributes, and when its versions hold; of a fact
-// its columns, and those of the natural keys of its keys, named for the key.
+// its columns; and of both those of the natural keys of their keys, named for the key.
 func (s *Standing) Fields() []column.Field {
 	boolean := column.Type{Kind: column.Boolean}
 	if d := s.Dimension; d != nil {
@@ -47,6 +47,11 @@ func (s *Standing) Fields() []column.Field {
 		if d.Marked() {
 			fields = append(fields, column.Field{Name: IsGone, Type: boolean})
 		}
+		for _, f := range naturalKeys(d.Keys) {
+			if column.Find(fields, f.Name) < 0 { // else an attribute says it
+				fields = append(fields, f)
+			}
+		}
 		return fields
 	}
 	f := s.Fact
@@ -57,7 +62,21 @@ func (s *Standing) Fields() []column.Field {
 	if f.Marked() {
 		fields = append(fields, column.Field{Name: IsGone, Type: boolean})
 	}
-	for _, k := range f.Keys {
+	return append(fields, naturalKeys(f.Keys)...)
+}
+
+// Keys are the keys that the table has, whose natural keys are columns of the rows.
+func (s *Standing) Keys() []*Key {
+	if s.Dimension != nil {
+		return s.Dimension.Keys
+	}
+	return s.Fact.Keys
+}
+
+// naturalKeys lists the columns of the natural keys of the members that keys point to.
+func naturalKeys(keys []*Key) []column.Field {
+	var fields []column.Field
+	for _, k := range keys {
 		for n := range k.Dimension.NaturalKey {
 			fields = append(fields, column.Field{Name: k.Natural(n), Type: k.Dimension.NaturalKey[n].Type})
 		}
@@ -77,6 +96,7 @@ func (c *checker) standing(s *Source, path string) bool {
 	case "dimension":
 		if x.Dimension = c.findDimension(w, path+".from"); x.Dimension != nil {
 			c.aDimension(x.Dimension)
+			c.outriggers(x.Dimension)
 		}
 	case "fact":
 		x.Fact = find(c, c.model.Facts, func(f *Fact) string { return f.Text }, w, path+".from", "fact")
@@ -86,8 +106,10 @@ func (c *checker) standing(s *Source, path string) bool {
 	default:
 		return false
 	}
-	if x.Dimension != nil || x.Fact != nil && x.Fact.Source != nil &&
-		!slices.ContainsFunc(x.Fact.Keys, func(k *Key) bool { return k.Dimension == nil }) {
+	if x.Dimension == nil && (x.Fact == nil || x.Fact.Source == nil) {
+		return true
+	}
+	if !slices.ContainsFunc(x.Keys(), func(k *Key) bool { return k.Dimension == nil }) {
 		s.Standing = x
 	}
 	return true
@@ -122,7 +144,12 @@ func (c *checker) link(s *Source) {
 		}
 	}
 	for _, j := range s.Joins {
-		j.Source = c.sourceOf(cmp.Or(j.source, &j.Name))
+		w := cmp.Or(j.source, &j.Name)
+		if j.Source = c.ofStar(w); j.Source != nil {
+			c.link(j.Source)
+		} else {
+			j.Source = c.sourceOf(w)
+		}
 	}
 }
 
@@ -160,15 +187,20 @@ func (c *checker) aFact(f *Fact) {
 	}
 	c.seen[f] = true
 	c.named(f.from)
-	for _, k := range f.Keys {
+	c.pointedTo(f.Keys)
+	c.limits(&f.Limits)
+	c.fact(f)
+}
+
+// pointedTo checks the dimensions of keys.
+func (c *checker) pointedTo(keys []*Key) {
+	for _, k := range keys {
 		for _, d := range c.model.Dimensions {
 			if d.Text == k.Text && k.dimension == nil || k.dimension != nil && d.Text == k.dimension.Text {
 				c.aDimension(d)
 			}
 		}
 	}
-	c.limits(&f.Limits)
-	c.fact(f)
 }
 
 // Stands lists the dimensions and facts of the model that the rows of s are made of or completed with.

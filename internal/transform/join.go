@@ -33,7 +33,8 @@ type join struct {
 	from   []*column.Column // of the table, for each of brings
 	places []diag.Place     // where the rows of the table stand, if somebody asks
 
-	disk *onDisk // the rows, where memory has no room for them
+	disk   *onDisk // the rows, where memory has no room for them
+	limits *limits // of a range; nil if there is none
 }
 
 // finder is the buffers of a goroutine.
@@ -53,6 +54,10 @@ func (f *Flow) openJoin(ctx context.Context, j *star.Join) (*join, error) {
 	}
 	if j.AsOf != "" {
 		x.asOf = column.Find(f.local, j.AsOf)
+	}
+	if j.Range != nil {
+		theirs[j.Range.From], theirs[j.Range.To] = true, true
+		x.limits = &limits{of: column.Find(f.local, j.Range.Of)}
 	}
 	for _, b := range j.Bring {
 		if f.need[b.Name] {
@@ -81,6 +86,9 @@ func (x *join) load(ctx context.Context) error {
 		on = append(on, column.Find(fields, pair[0]))
 	}
 	size, most := int64(0), x.into.room()
+	if x.limits != nil { // which rows a range means is not told by a key
+		most = 0
+	}
 	err := x.into.each(ctx, x.flow, func(b *column.Batch, i int) error {
 		if timed >= 0 && b.Cols[timed].Null[i] {
 			x.into.refuse(x.flow, b, i, x.of.Effective, "no "+x.of.Effective+", so nobody knows since when")
@@ -140,12 +148,22 @@ func (x *join) load(ctx context.Context) error {
 	if timed >= 0 {
 		x.times = &x.table.Cols[timed]
 	}
+	if x.limits != nil {
+		x.limits.from = &x.table.Cols[column.Find(fields, x.of.Range.From)]
+		x.limits.to = &x.table.Cols[column.Find(fields, x.of.Range.To)]
+	}
 	slices.SortStableFunc(x.rows, func(a, b int32) int {
+		if members[a] == members[b] && x.limits != nil {
+			return x.limits.compare(a, b)
+		}
 		if members[a] != members[b] || x.times == nil {
 			return int(members[a]) - int(members[b])
 		}
 		return x.times.Compare(int(a), x.times, int(b))
 	})
+	if x.limits != nil {
+		x.limits.reach(x.rows, members)
+	}
 	x.index.Freeze()
 	x.from = x.brought(x.table)
 	return nil
@@ -224,6 +242,9 @@ func (x *join) fits(b *column.Batch, i int, m int32) []int32 {
 func (x *join) choose(b *column.Batch, i int, f *finder) (fit, error) {
 	if x.disk != nil {
 		return x.fit(b, i, &f.found)
+	}
+	if x.limits != nil {
+		return x.within(b, i, f.member[i]), nil
 	}
 	rows := x.fits(b, i, f.member[i])
 	switch {

@@ -272,6 +272,9 @@ func needed(s *star.Source, want func(column string) bool) names {
 				need[by[1]] = true
 			}
 			need[j.AsOf] = true
+			if j.Range != nil {
+				need[j.Range.Of] = true
+			}
 		}
 	}
 	return need
