@@ -157,6 +157,9 @@ type Stray struct {
 	Rows    int64  `json:"rows"`
 	File    string `json:"file"`
 	Line    int64  `json:"line"`
+
+	Earliest string `json:"earliest,omitempty"` // of those outside: the times of the rows, from the first
+	Latest   string `json:"latest,omitempty"`   // to the last
 }
 
 // Total is the account of a measure, as exact decimals.

@@ -16,14 +16,14 @@ const periodsModel = `%s
 limits: {set_aside: none}
 parameters: {closing_day: {type: date, default: 2025-12-31}}
 sources:
-  moves: {read: "m/*.csv", columns: {no: integer, account: text, day: date, amount: "decimal(9,2)"}}
+  moves: {read: "m/*.csv", columns: {no: integer, account: text, day: date, amount: "decimal(9,2)", entered: date, opens: boolean}, derive: {closed: entered - 10}}
   months:
     from: %s
     periods: {by: account, on: day, every: %s, amount: amount%s}
 dimensions:
   date: {calendar: {from: 2024-01-01, to: 2026-12-31}}
 facts:
-  move: {from: moves, grain: no, degenerate: [account, day], measures: amount}
+  move: {from: moves, grain: no, degenerate: [account, day, closed, opens], measures: amount}
   balance:
     from: months
     grain: [account, period]
@@ -38,7 +38,11 @@ func balances(t *testing.T, dir string) []string {
 	var list []string
 	for _, row := range startest.Star(t, dir)["fact_balance"] {
 		day := row["period_date_key"]
-		list = append(list, strings.Join([]string{row["account"], day[:4] + "-" + day[4:6] + "-" + day[6:], row["opening"], row["added"], row["taken"], row["closing"], row["movements"]}, " "))
+		values := []string{row["account"], day[:4] + "-" + day[4:6] + "-" + day[6:], row["opening"], row["added"], row["taken"], row["closing"], row["movements"]}
+		if _, ok := row["late_added"]; ok {
+			values = append(values, row["late_added"], row["late_taken"])
+		}
+		list = append(list, strings.Join(values, " "))
 	}
 	slices.Sort(list)
 	return list
@@ -47,7 +51,7 @@ func balances(t *testing.T, dir string) []string {
 // TestBalances are worked examples of a periodic snapshot from transactions: a period without movement, one whose balance is zero, and
 // a transaction that comes late and restates the periods from its own on.
 func TestBalances(t *testing.T) {
-	first := "no,account,day,amount\n1,H1,2025-01-10,100.00\n2,H1,2025-01-20,-30.00\n3,H1,2025-03-05,-70.00\n4,H2,2025-02-01,40.00\n"
+	first := "no,account,day,amount,entered,opens\n1,H1,2025-01-10,100.00,,\n2,H1,2025-01-20,-30.00,,\n3,H1,2025-03-05,-70.00,,\n4,H2,2025-02-01,40.00,,\n"
 	all := []string{
 		"H1 2025-01-31 0.00 100.00 30.00 70.00 2", "H1 2025-02-28 70.00 0.00 0.00 70.00 0", "H1 2025-03-31 70.00 0.00 70.00 0.00 1",
 		"H1 2025-04-30 0.00 0.00 0.00 0.00 0", "H2 2025-02-28 0.00 40.00 0.00 40.00 1", "H2 2025-03-31 40.00 0.00 0.00 40.00 0",
@@ -70,7 +74,7 @@ func TestBalances(t *testing.T) {
 		if without != "" {
 			continue
 		}
-		startest.Write(t, dir, "m/2.csv", "no,account,day,amount\n5,H1,2025-02-14,-20.00\n")
+		startest.Write(t, dir, "m/2.csv", "no,account,day,amount,entered,opens\n5,H1,2025-02-14,-20.00,,\n")
 		run, err := startest.Load(t, dir, load.Options{})
 		if err != nil {
 			t.Fatal(err)
@@ -97,29 +101,56 @@ func TestPeriods(t *testing.T) {
 			connection, schema := startest.Postgres(t)
 			place = fmt.Sprintf("warehouse: {postgres: %q, schema: %s}", connection, schema)
 		}
-		every := pick(r, "month", "week", "quarter", "year")
+		every := pick(r, "month", "week", "quarter", "year", "day")
 		without := pick(r, "keep", "while_not_zero", "leave_out")
 		dir := t.TempDir()
 		model := fmt.Sprintf(periodsModel, place, pick(r, "moves", "fact move"), every, ", without_movement: "+without)
 		if without == "while_not_zero" { // a period that had a balance once may have none now: its row is gone
 			model = strings.Replace(model, "repeated: replace", "repeated: replace\n    delivers: all\n    gone: remove\n    limits: {gone: none}", 1)
 		}
+		books, opens := r.IntN(2) == 0, r.IntN(2) == 0
+		if books {
+			model = strings.Replace(model, "amount: amount,", "amount: amount, closed: closed,", 1)
+			model = strings.Replace(model, "closing, movements]", "closing, movements, late_added, late_taken]", 1)
+		}
+		if opens {
+			model = strings.Replace(model, "amount: amount,", "amount: amount, opens: opens,", 1)
+		}
 		startest.Write(t, dir, "ironmonger.yaml", model)
 		type move struct {
 			account string
 			day     time.Time
 			cents   int64
+			entered time.Time
+			opens   bool
+		}
+		closed := func(m move) time.Time { return m.entered.AddDate(0, 0, -10) }
+		late := func(m move) bool { return books && !m.entered.IsZero() && !endOf(every, m.day).After(closed(m)) }
+		in := func(m move) time.Time { // the period that it moves in
+			if late(m) {
+				return endOf(every, closed(m).AddDate(0, 0, 1))
+			}
+			return endOf(every, m.day)
 		}
 		var moves []move
 		for file := range 3 {
-			text := "no,account,day,amount\n"
+			text := "no,account,day,amount,entered,opens\n"
+			if opens && file == 1 {
+				moves = append(moves, move{"A", time.Date(2024, 5, 1+r.IntN(31), 0, 0, 0, 0, time.UTC), r.Int64N(300) - 100, time.Time{}, true})
+				text += fmt.Sprintf("%d,A,%s,%s,,true\n", len(moves), moves[len(moves)-1].day.Format(time.DateOnly), money(moves[len(moves)-1].cents))
+			}
 			for range 1 + r.IntN(25) {
-				m := move{pick(r, "A", "B", "C"), time.Date(2024, time.Month(6+r.IntN(14)), 1+r.IntN(28), 0, 0, 0, 0, time.UTC), r.Int64N(400) - 200}
+				m := move{pick(r, "A", "B", "C"), time.Date(2024, time.Month(6+r.IntN(14)), 1+r.IntN(28), 0, 0, 0, 0, time.UTC), r.Int64N(400) - 200, time.Time{}, false}
+				entered := ""
+				if r.IntN(3) > 0 {
+					m.entered = m.day.AddDate(0, 0, r.IntN(120))
+					entered = m.entered.Format(time.DateOnly)
+				}
 				if r.IntN(6) == 0 {
 					m.cents = 0
 				}
 				moves = append(moves, m)
-				text += fmt.Sprintf("%d,%s,%s,%s\n", len(moves), m.account, m.day.Format(time.DateOnly), money(m.cents))
+				text += fmt.Sprintf("%d,%s,%s,%s,%s,%s\n", len(moves), m.account, m.day.Format(time.DateOnly), money(m.cents), entered, pick(r, "", "false"))
 			}
 			startest.Write(t, dir, fmt.Sprintf("m/%d.csv", r.IntN(1000)*10+file), text)
 			if _, err := startest.Load(t, dir, load.Options{Piece: 1 + r.IntN(300), Workers: 1 + r.IntN(3)}); err != nil {
@@ -127,7 +158,11 @@ func TestPeriods(t *testing.T) {
 			}
 			last := time.Time{}
 			for _, m := range moves {
-				if e := endOf(every, m.day); e.After(last) {
+				e := in(m)
+				if m.opens {
+					e = endOf(every, m.day.AddDate(0, 0, 1))
+				}
+				if e.After(last) {
 					last = e
 				}
 			}
@@ -138,13 +173,21 @@ func TestPeriods(t *testing.T) {
 					if !endOf(every, day).Equal(day) {
 						continue
 					}
-					added, taken, n := int64(0), int64(0), 0
+					added, taken, lateAdded, lateTaken, n := int64(0), int64(0), int64(0), int64(0), 0
 					for _, m := range moves {
-						if m.account == account && endOf(every, m.day).Equal(day) {
-							if n++; m.cents > 0 {
-								added += m.cents
-							} else {
-								taken -= m.cents
+						switch {
+						case m.account != account:
+						case m.opens:
+							if endOf(every, m.day.AddDate(0, 0, 1)).Equal(day) {
+								begun, balance = true, m.cents
+							}
+						case in(m).Equal(day):
+							n++
+							added += max(0, m.cents)
+							taken -= min(0, m.cents)
+							if late(m) {
+								lateAdded += max(0, m.cents)
+								lateTaken -= min(0, m.cents)
 							}
 						}
 					}
@@ -154,7 +197,11 @@ func TestPeriods(t *testing.T) {
 					opening := balance
 					balance += added - taken
 					if n > 0 || without == "keep" || without == "while_not_zero" && opening != 0 {
-						want = append(want, fmt.Sprintf("%s %s %s %s %s %s %d", account, day.Format(time.DateOnly), money(opening), money(added), money(taken), money(balance), n))
+						row := fmt.Sprintf("%s %s %s %s %s %s %d", account, day.Format(time.DateOnly), money(opening), money(added), money(taken), money(balance), n)
+						if books {
+							row += fmt.Sprintf(" %s %s", money(lateAdded), money(lateTaken))
+						}
+						want = append(want, row)
 					}
 				}
 			}
@@ -183,6 +230,8 @@ func endOf(every string, day time.Time) time.Time {
 	is := func(d time.Time) bool {
 		next := d.AddDate(0, 0, 1)
 		switch every {
+		case "day":
+			return true
 		case "week":
 			return d.Weekday() == time.Sunday
 		case "quarter":

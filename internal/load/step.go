@@ -389,6 +389,13 @@ func (w *work) count(b *column.Batch, r *resolve.Resolved) error {
 			w.strays[id] = found
 		}
 		found.Rows++
+		if times := l.Time(b); s.Outside && times != nil {
+			at := times.Value(int(s.Row)) // as text, times are in the order of time
+			if found.Earliest == "" || at < found.Earliest {
+				found.Earliest = at
+			}
+			found.Latest = max(found.Latest, at)
+		}
 	}
 	return r.Stop
 }

@@ -61,14 +61,21 @@ func Causes(ctx context.Context, r warehouse.Reader, s *schema.Star) ([]Cause, e
 	if err != nil {
 		return nil, err
 	}
-	places, err := strayPlaces(ctx, r)
+	runs, err := ledger.Runs(ctx, r, 0)
 	if err != nil {
 		return nil, err
 	}
+	runs = ledger.Lasting(runs)
+	places, last := strayPlaces(runs), lastSteps(runs)
 	for _, d := range s.Dimensions {
 		if d.Calendar != nil || d.Clock != nil || d.Junk || len(d.NaturalKey) == 0 {
 			continue
 		}
+		early, err := outsides(ctx, r, s, d, last)
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, early...)
 		list, err := lostOf(ctx, r, s, d, files, asides, places)
 		if err != nil || len(list) == 0 {
 			if err != nil {
@@ -173,13 +180,9 @@ func lostOf(
 }
 
 // strayPlaces returns the natural keys that strayed in the last loads, with where they stood first, by step and key.
-func strayPlaces(ctx context.Context, r warehouse.Reader) (map[string]ledger.Stray, error) {
-	runs, err := ledger.Runs(ctx, r, 0)
-	if err != nil {
-		return nil, err
-	}
+func strayPlaces(runs []*ledger.Run) map[string]ledger.Stray {
 	places := map[string]ledger.Stray{}
-	for _, run := range ledger.Lasting(runs) { // the last one first
+	for _, run := range runs { // the last one first
 		for _, step := range run.Steps {
 			for key, k := range step.Figures.Keys {
 				for _, s := range k.Strays {
@@ -190,7 +193,7 @@ func strayPlaces(ctx context.Context, r warehouse.Reader) (map[string]ledger.Str
 			}
 		}
 	}
-	return places, nil
+	return places
 }
 
 // inferredOf lists the natural keys of inferred members, with the rows that point to them.

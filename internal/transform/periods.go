@@ -3,11 +3,13 @@ package transform
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"iter"
+	"math"
+	"slices"
 
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
-	"ironmonger/internal/diag"
 	"ironmonger/internal/exact"
 	"ironmonger/internal/star"
 )
@@ -16,6 +18,8 @@ import (
 func periodEnd(every string, day int64) int64 {
 	year, month, _ := civil.Date(day)
 	switch every {
+	case "day":
+		return day
 	case "week":
 		return day + (3-day%7+7)%7 // 1970-01-01 was a Thursday
 	case "quarter":
@@ -30,39 +34,52 @@ func periodEnd(every string, day int64) int64 {
 type periodic struct {
 	of *star.Periods
 	*index
-	on, amount int
-	keys       []column.Column // of By, by member
-	members    []member
-	last       int64 // the end of the last period
-	some       bool
-	timed      bool // the column has times, and not days
+	on, amount, from, to, opens, closed int             // columns, or -1
+	keys                                []column.Column // of By, by member
+	members                             []member
+	last                                int64 // the end of the last period
+	some                                bool
+	timed                               bool // the column has times, and not days
+	doubled                             int64
 }
 
-// member is the periods in which a member has rows, by their ends.
+// member is the periods in which a member has rows, by their ends; or the spans of time that it has.
 type member struct {
 	periods map[int64]*movement
+	spans   []interval
+	opening *opening
+	first   int64 // with opens, the first day of its rows
 }
 
 // movement is what moved in a period, or the last value that was observed in it.
 type movement struct {
-	added, taken exact.Int128
-	rows         int64
-	value        column.Column // of one row
-	time         int64         // of the value
-	file         string
-	line         int64
+	added, taken         exact.Int128
+	lateAdded, lateTaken exact.Int128 // of these, what came late
+	rows                 int64
+	value                column.Column // of one row
+	time                 int64         // of the value
+	file                 string
+	line                 int64
+}
+
+func (f *Flow) newPeriodic() *periodic {
+	p := f.of.Periods
+	at := func(name string) int { return column.Find(f.local, name) }
+	x := &periodic{
+		of: p, index: newIndex(f.local, p.By), on: at(p.On), amount: at(cmp.Or(p.Amount, p.Value)),
+		from: at(p.From), to: at(p.To), opens: at(p.Opens), closed: at(p.Closed),
+	}
+	x.timed = f.local[max(x.on, x.from)].Type.Kind == column.Timestamp
+	for _, k := range x.index.at {
+		x.keys = append(x.keys, column.Column{Type: f.local[k].Type})
+	}
+	return x
 }
 
 // periods makes rows of periods.
 func (f *Flow) periods(ctx context.Context, rows iter.Seq2[column.Piece, error]) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
-		p := f.of.Periods
-		x := &periodic{of: p, index: newIndex(f.local, p.By), on: column.Find(f.local, p.On)}
-		x.amount = column.Find(f.local, cmp.Or(p.Amount, p.Value))
-		x.timed = f.local[x.on].Type.Kind == column.Timestamp
-		for _, k := range x.index.at {
-			x.keys = append(x.keys, column.Column{Type: f.local[k].Type})
-		}
+		x := f.newPeriodic()
 		err := f.inOrder(ctx, rows, func(b *column.Batch) error {
 			if err := x.add(f, b); err != nil {
 				return err
@@ -98,12 +115,7 @@ func (x *periodic) add(f *Flow, b *column.Batch) error {
 	x.over(b)
 	in := int64(0)
 	for i := range b.N {
-		if b.Bad(i) {
-			continue
-		}
-		on := &b.Cols[x.on]
-		if on.Null[i] {
-			b.SetAside(i, x.of.On, "no "+x.of.On+", so it is of no period", "")
+		if b.Bad(i) || !x.fits(b, i) {
 			continue
 		}
 		in++
@@ -112,19 +124,18 @@ func (x *periodic) add(f *Flow, b *column.Batch) error {
 			for n, k := range x.index.at {
 				x.keys[n].AppendOwn(&b.Cols[k], i)
 			}
-			x.members = append(x.members, member{map[int64]*movement{}})
+			x.members = append(x.members, member{periods: map[int64]*movement{}, first: math.MaxInt64})
 		}
-		time := on.Int[i]
-		end := periodEnd(x.of.Every, x.dayOf(time))
-		if !x.some || end > x.last {
-			x.last, x.some = end, true
+		one, err := &x.members[m], error(nil)
+		switch {
+		case x.from >= 0:
+			x.cover(one, b, i)
+		case x.isOpening(b, i):
+			err = x.open(one, b, i)
+		default:
+			err = x.move(one, b, i)
 		}
-		at := x.members[m].periods[end]
-		if at == nil {
-			at = &movement{file: b.From.File, line: b.From.Line[i], time: -1 << 62}
-			x.members[m].periods[end] = at
-		}
-		if err := x.move(at, b, i, time); err != nil {
+		if err != nil {
 			return err
 		}
 	}
@@ -132,8 +143,49 @@ func (x *periodic) add(f *Flow, b *column.Batch) error {
 	return nil
 }
 
-// move adds row i to a period.
-func (x *periodic) move(at *movement, b *column.Batch, i int, time int64) error {
+// fits sets a row aside of which it is not known what period it is of.
+func (x *periodic) fits(b *column.Batch, i int) bool {
+	switch {
+	case x.from >= 0:
+		return x.isSpan(b, i)
+	case b.Cols[x.on].Null[i]:
+		b.SetAside(i, x.of.On, "no "+x.of.On+", so it is of no period", "")
+		return false
+	case x.isOpening(b, i) && b.Cols[x.amount].Null[i]:
+		b.SetAside(i, x.of.Amount, "no "+x.of.Amount+", so there is no balance", "")
+		return false
+	}
+	if x.of.Late == star.AsideLate && !x.isOpening(b, i) && x.isLate(b, i) {
+		b.SetAside(i, x.of.Closed, "late: its period was closed", b.Cols[x.closed].Value(i))
+		return false
+	}
+	return true
+}
+
+// reach has the last period be at least the one of a day.
+func (x *periodic) reach(day int64) (end int64) {
+	end = periodEnd(x.of.Every, day)
+	if !x.some || end > x.last {
+		x.last, x.some = end, true
+	}
+	return end
+}
+
+// move adds row i to its period, or to the first one that was open when it came.
+func (x *periodic) move(to *member, b *column.Batch, i int) error {
+	time := b.Cols[x.on].Int[i]
+	day := x.dayOf(time)
+	to.first = min(to.first, day)
+	late := x.isLate(b, i)
+	if late {
+		day = b.Cols[x.closed].Int[i] + 1
+	}
+	end := x.reach(day)
+	at := to.periods[end]
+	if at == nil {
+		at = &movement{file: b.From.File, line: b.From.Line[i], time: math.MinInt64}
+		to.periods[end] = at
+	}
 	c := &b.Cols[x.amount]
 	if at.rows++; x.of.Value != "" {
 		if time >= at.time { // the later one counts
@@ -144,15 +196,10 @@ func (x *periodic) move(at *movement, b *column.Batch, i int, time int64) error 
 		return nil
 	}
 	at.file, at.line = b.From.File, b.From.Line[i]
-	amount, ok := c.Exact(i), true
-	switch {
-	case c.Null[i]:
-	case amount.Sign() < 0:
-		at.taken, ok = at.taken.Add(amount.Neg())
-	default:
-		at.added, ok = at.added.Add(amount)
+	if c.Null[i] {
+		return nil
 	}
-	if !ok {
+	if !at.add(c.Exact(i), late) {
 		return mistake(b, i, "periods", "the sum is too large for %s", x.of.Type)
 	}
 	return nil
@@ -208,14 +255,20 @@ func (x *periodic) yield(f *Flow, yield func(column.Piece, error) bool) error {
 	}
 	for m := range x.members {
 		var err error
-		if x.of.Value != "" {
+		switch {
+		case x.from >= 0:
+			err = x.covered(m, row)
+		case x.of.Value != "":
 			err = x.observed(m, row)
-		} else {
+		default:
 			err = x.balances(m, row)
 		}
 		if err != nil {
 			return err
 		}
+	}
+	if note := fmt.Sprintf("%d periods of members are in several of their spans (%s to %s), and count once", x.doubled, x.of.From, x.of.To); x.doubled > 0 && !slices.Contains(f.notes, note) {
+		f.notes = append(f.notes, note)
 	}
 	in := f.group.in.Load()
 	f.group.merged.Store(max(0, in-made))
@@ -229,9 +282,12 @@ func (x *periodic) yield(f *Flow, yield func(column.Piece, error) bool) error {
 // each calls do for the periods of a member, from its first through the last, with what moved or nil.
 func (x *periodic) each(m int, do func(end int64, at *movement) error) error {
 	periods := x.members[m].periods
-	first := int64(1<<63 - 1)
+	first := int64(math.MaxInt64)
 	for end := range periods {
 		first = min(first, end)
+	}
+	if o := x.members[m].opening; o != nil {
+		first = min(first, periodEnd(x.of.Every, o.day+1))
 	}
 	for end := first; end <= x.last; end = periodEnd(x.of.Every, end+1) {
 		if err := do(end, periods[end]); err != nil {
@@ -243,40 +299,6 @@ func (x *periodic) each(m int, do func(end int64, at *movement) error) error {
 
 // rowOf makes a row of a member; at says where it comes from.
 type rowOf func(m int, at *movement, values func(cols []column.Column) error) error
-
-// balances makes the rows of amounts.
-func (x *periodic) balances(m int, row rowOf) error {
-	balance, from := exact.Int128{}, (*movement)(nil)
-	return x.each(m, func(end int64, at *movement) error {
-		moved := at != nil
-		if !moved {
-			at = &movement{file: from.file, line: from.line}
-		}
-		from = at
-		opening := balance
-		closing, ok := opening.Add(at.added)
-		if ok {
-			closing, ok = closing.Add(at.taken.Neg())
-		}
-		balance = closing
-		if !moved && (x.of.Without == star.LeavePeriods || x.of.Without == star.WhileNotZero && opening == (exact.Int128{})) {
-			return nil
-		}
-		return row(m, at, func(cols []column.Column) error {
-			cols[0].AppendInt(end)
-			for k, sum := range []exact.Int128{opening, at.added, at.taken, closing} {
-				c := &cols[1+k]
-				c.AppendNull()
-				last := len(c.Null) - 1
-				if c.Null[last] = false; !ok || !c.SetExact(last, sum) {
-					return &diag.Error{At: diag.Place{File: at.file, Line: int(at.line)}, Subject: "periods", Message: "the balance is too large for " + x.of.Type.String()}
-				}
-			}
-			cols[5].AppendInt(at.rows)
-			return nil
-		})
-	})
-}
 
 // observed makes the rows of values.
 func (x *periodic) observed(m int, row rowOf) error {

@@ -233,7 +233,7 @@ func needed(s *star.Source, want func(column string) bool) names {
 		}
 	}
 	if p := s.Periods; p != nil {
-		for _, name := range append([]string{p.On, p.Amount + p.Value}, p.By...) {
+		for _, name := range append(p.Columns(), p.By...) {
 			need[name] = true
 		}
 	}
