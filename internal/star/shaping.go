@@ -77,13 +77,15 @@ type Group struct {
 	at diag.Place
 }
 
-// Aggregate is a column of groups: the sum, least, greatest or number of the values of a column that are not null, or
-// the number of rows.
+// Aggregate is a column of groups: the sum, least, greatest, average or number of the values of a column that are not null,
+// the one of the latest or the earliest row, or the number of rows.
 type Aggregate struct {
 	Name
-	Function string // sum, min, max, count, or OnlyValue
+	Function string // sum, min, max, avg, count, latest, earliest, or OnlyValue
 	Column   string // "" counts rows
+	By       string // of latest and earliest: the column in whose order rows are
 	Type     column.Type
+	Sum      column.Type // of avg: the type of the sum that is divided
 
 	written Name
 }
@@ -260,7 +262,7 @@ func (r *reader) groupEntries(g *Group) []Entry {
 		{
 			"aggregates",
 			"name: aggregate",
-			"the aggregates: `sum(column)`, `min(column)`, `max(column)`, `count(column)` of the values that are not null, `only(column)` for the only one (two stop the step), `count` of the rows",
+			"the aggregates: `sum(column)`, `min(column)`, `max(column)`, `avg(column)`, `count(column)` of the values that are not null, `latest(column, day)` and `earliest(column, day)` for the value of the last or first row by another column, `only(column)` for the only one (two stop the step), `count` of the rows",
 			false,
 			func(n *node) {
 				r.each(n, func(n *node) {
@@ -420,7 +422,7 @@ func (c *checker) noDouble(s *Source, f column.Field, at diag.Place, in string) 
 	}
 }
 
-var aggregateForm = regexp.MustCompile(`^(?i:(sum|min|max|count|only)\s*\(\s*(.*?)\s*\)|(count))$`)
+var aggregateForm = regexp.MustCompile(`^(?i:(sum|min|max|avg|count|only|latest|earliest)\s*\(\s*(.*?)\s*\)|(count))$`)
 
 func (c *checker) group(s *Source, fields []column.Field) {
 	g, path := s.Group, "sources."+s.Text+".group"
@@ -435,12 +437,13 @@ func (c *checker) group(s *Source, fields []column.Field) {
 			c.errorf(
 				a.written.At,
 				path+".aggregates."+a.Text,
-				"%s is not an aggregate: sum(column), min(column), max(column), only(column), count(column) or count",
+				"%s is not an aggregate: sum(column), min(column), max(column), avg(column), latest(column, day), earliest(column, day), only(column), count(column) or count",
 				a.written.Text,
 			)
 			continue
 		}
 		a.Function, a.Column = strings.ToLower(m[1]+m[3]), m[2]
+		c.orderOf(s, a, fields, path)
 		if slices.Contains(g.By, a.Text) {
 			c.errorf(a.At, path+".aggregates", "there is already a column %s", a.Text)
 		}
@@ -454,6 +457,9 @@ func (c *checker) group(s *Source, fields []column.Field) {
 			)
 			if a.Function != "count" {
 				a.Type = f.Type
+			}
+			if a.Function == "avg" {
+				c.average(a, f, path)
 			}
 			if a.Function == "sum" {
 				a.Type = sumType(f.Type)

@@ -103,7 +103,7 @@ func (w *trial) model() string {
 		text += "    group:\n      by: [" + strings.Join(
 			w.group,
 			", ",
-		) + "]\n      aggregates: {sum: sum(v), least: min(v), most: max(at), n_of: count(twice), rows: count, text: min(k)}\n"
+		) + "]\n      aggregates: {sum: sum(v), least: min(v), most: max(at), n_of: count(twice), rows: count, text: min(k), middle: avg(v), last: 'latest(v, at)', first: 'earliest(k, day)'}\n"
 	}
 	return text + "dimensions:\n  d: {rows: [{a: 1}], natural_key: a}\n"
 }
@@ -123,6 +123,14 @@ func decimal(cents int64) string {
 		s = "-" + s
 	}
 	return s
+}
+
+func millionths(n int64) string {
+	sign := ""
+	if n < 0 {
+		sign, n = "-", -n
+	}
+	return fmt.Sprintf("%s%d.%06d", sign, n/1_000_000, n%1_000_000)
 }
 
 // byTheBook does to the rows what the model says, one after the other, and gives them as lines.
@@ -230,6 +238,7 @@ func (w *trial) byTheBook() []string {
 	}
 	for _, name := range order {
 		sum, least, most, twice, text := int64(0), "", "", 0, ""
+		last, at, first, day := "", "", "", ""
 		for _, f := range groups[name] {
 			sum += cents(f["v"])
 			if least == "" || cents(f["v"]) < cents(least) {
@@ -242,10 +251,21 @@ func (w *trial) byTheBook() []string {
 			if f["k"] != "" && (text == "" || f["k"] < text) {
 				text = f["k"]
 			}
+			if f["at"] != "" && f["at"] >= at {
+				last, at = f["v"], f["at"]
+			}
+			if f["k"] != "" && f["day"] != "" && (day == "" || f["day"] < day) {
+				first, day = f["k"], f["day"]
+			}
+		}
+		n := int64(len(groups[name]))
+		middle := (max(sum, -sum)*20000/n + 1) / 2 // millionths, half away from zero
+		if sum < 0 {
+			middle = -middle
 		}
 		lines = append(
 			lines,
-			fmt.Sprintf("%s|%s|%s|%s|%d|%d|%s", name, decimal(sum), least, most, twice, len(groups[name]), text),
+			fmt.Sprintf("%s|%s|%s|%s|%d|%d|%s|%s|%s|%s", name, decimal(sum), least, most, twice, n, text, millionths(middle), last, first),
 		)
 	}
 	w.merge += int64(len(rows) - len(order))

@@ -29,9 +29,11 @@ func (f *Flow) groupFields() []column.Field {
 type groups struct {
 	*index
 	fields     []column.Field
-	cols       []column.Column // by and aggregates
-	aggregates []star.Aggregate
-	at         []int // the column of each aggregate
+	cols       []column.Column  // by and aggregates
+	aggregates []star.Aggregate // those of which the model's are made
+	at         []int            // the column of each aggregate
+	by         []int            // and the one in whose order it takes rows, or -1
+	outs       []output
 	files      []string
 	lines      []int64
 
@@ -40,18 +42,30 @@ type groups struct {
 	disk *groupsOnDisk // nil while memory has room
 }
 
+func (f *Flow) newGroups() *groups {
+	by := f.of.Group.By
+	g := &groups{index: newIndex(f.local, by), fields: f.groupFields()[:len(by):len(by)]}
+	for _, a := range f.of.Group.Aggregates {
+		if !f.need[a.Text] {
+			continue
+		}
+		g.outs = append(g.outs, output{a, len(g.fields)})
+		for _, part := range partsOf(a, f.local) {
+			g.aggregates, g.at = append(g.aggregates, part), append(g.at, column.Find(f.local, part.Column))
+			g.by = append(g.by, column.Find(f.local, part.By))
+			g.fields = append(g.fields, column.Field{Name: part.Text, Type: part.Type})
+		}
+	}
+	for _, field := range g.fields {
+		g.cols = append(g.cols, column.Column{Type: field.Type})
+	}
+	return g
+}
+
 // groups adds rows up.
 func (f *Flow) groups(ctx context.Context, rows iter.Seq2[column.Piece, error]) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
-		g := &groups{index: newIndex(f.local, f.of.Group.By), fields: f.groupFields()}
-		for _, field := range g.fields {
-			g.cols = append(g.cols, column.Column{Type: field.Type})
-		}
-		for _, a := range f.of.Group.Aggregates {
-			if f.need[a.Text] {
-				g.aggregates, g.at = append(g.aggregates, a), append(g.at, column.Find(f.local, a.Column))
-			}
-		}
+		g := f.newGroups()
 		if g.room = f.room(); g.inexact() {
 			g.room = 0
 		}
@@ -152,6 +166,9 @@ func (g *groups) add(f *Flow, b *column.Batch) error {
 // aggregate adds row i to aggregate n of group m.
 func (g *groups) aggregate(n, m int, b *column.Batch, i int) error {
 	a, c := &g.aggregates[n], &g.cols[len(g.index.at)+n]
+	if a.Function == ofTime { // which the aggregate before it has set
+		return nil
+	}
 	if g.at[n] < 0 {
 		c.Int[m]++
 		return nil
@@ -168,6 +185,10 @@ func (g *groups) aggregate(n, m int, b *column.Batch, i int) error {
 			return several(b, i, *a)
 		}
 		c.Set(m, from, i)
+	case "latest", "earliest":
+		if by := &b.Cols[g.by[n]]; !by.Null[i] {
+			g.take(n, m, from, by, i)
+		}
 	case "min", "max":
 		if c.Null[m] || from.Compare(i, c, m) < 0 == (a.Function == "min") {
 			c.Set(m, from, i)
@@ -196,10 +217,8 @@ type groupPiece struct {
 // Fill returns the groups as rows, each at the place of its first row.
 func (p *groupPiece) Fill(b *column.Batch) error {
 	b.Reset(p.to - p.from)
-	for k := range p.of.cols {
-		for i := range b.N {
-			b.Cols[k].Set(i, &p.of.cols[k], p.from+i)
-		}
+	if err := p.of.put(b, p.from); err != nil {
+		return err
 	}
 	b.From = column.Origin{File: p.of.files[p.from], Line: append(b.From.Line[:0], p.of.lines[p.from:p.to]...)}
 	b.From.Raw = func(i int) string {
@@ -212,7 +231,7 @@ func (p *groupPiece) Fill(b *column.Batch) error {
 		}
 		return "the rows of " + diag.Clip(fmt.Sprint(slices.Collect(slices.Values(values))), 200)
 	}
-	return p.flow.matchLast(b, p.of.fields)
+	return p.flow.matchLast(b, p.flow.groupFields())
 }
 
 // matchLast brings natural keys to their form behind what concerns several rows; fields are the columns that there are then.

@@ -106,7 +106,12 @@ func (g *groups) merge(to *column.Batch, m int, b *column.Batch, i int) error {
 		k := len(g.index.at) + n
 		c, from := &to.Cols[k], &b.Cols[k]
 		switch {
-		case from.Null[i]:
+		case from.Null[i], a.Function == ofTime:
+		case a.Function == "latest" || a.Function == "earliest":
+			if c.Null[m] || closer(a.Function, &b.Cols[k+1], i, &to.Cols[k+1], m) {
+				c.Set(m, from, i)
+				to.Cols[k+1].Set(m, &b.Cols[k+1], i)
+			}
 		case a.Function == star.OnlyValue && !c.Null[m]:
 			return several(b, i, a)
 		case a.Function == "count":
@@ -188,7 +193,7 @@ func (g *groups) yieldDisk(ctx context.Context, f *Flow, yield func(column.Piece
 
 // empty returns groups of the same columns without any.
 func (g *groups) empty() *groups {
-	x := &groups{fields: g.fields}
+	x := &groups{fields: g.fields, index: g.index, outs: g.outs}
 	for _, f := range g.fields {
 		x.cols = append(x.cols, column.Column{Type: f.Type})
 	}

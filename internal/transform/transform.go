@@ -225,7 +225,7 @@ func needed(s *star.Source, want func(column string) bool) names {
 	if s.Group != nil {
 		for _, a := range s.Group.Aggregates {
 			if need[a.Text] {
-				need[a.Column] = true
+				need[a.Column], need[a.By] = true, true
 			}
 		}
 		for _, name := range s.Group.By {
