@@ -470,6 +470,7 @@ func (c *checker) fact(f *Fact) {
 	c.completion(f, fields, of, path)
 	c.factDeliveries(f, fields, of, path)
 	c.watched(f.Source, path, f.Deliveries)
+	c.additive(f, path)
 	names := map[string]bool{"load_run": true, "load_line": true, "is_gone": f.Marked()}
 	for _, name := range []string{EntryNumber, EntrySign, BookedOn} {
 		names[name] = f.Reverses()

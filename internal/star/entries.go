@@ -839,7 +839,7 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			func(n *node) { f.MustHold = r.musts(n) },
 		},
 		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
-	}, append(slices.Concat(r.completionEntries(f), r.describedEntries(&f.Said), r.deliveryEntries(&f.deliveries, factDeliveries)), Entry{
+	}, append(slices.Concat(r.completionEntries(f), r.additiveEntries(&f.Additive), r.describedEntries(&f.Said), r.deliveryEntries(&f.deliveries, factDeliveries)), Entry{
 		"open_until",
 		"a column",
 		"with `delivers: all`, deliveries have the open facts only: one that has a value in this column is closed, and is not gone if a later delivery lacks it",

@@ -452,6 +452,7 @@ type Fact struct {
 	Grain      []GrainPart
 	Keys       []*Key
 	Measures   []column.Field
+	Additive   Additive
 	Degenerate []column.Field // the grain's columns, the times that keys are as of, NewerBy and scopes, too
 	Repeated   Repeated
 	NewerBy    *column.Field // says which of two rows of a grain is newer; nil if the order of arrival does

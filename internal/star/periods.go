@@ -85,7 +85,7 @@ func (p *Periods) Fields(of []column.Field) []column.Field {
 		}
 		return fields
 	}
-	if p.From != "" {
+	if p.Value == "" {
 		return fields
 	}
 	add(p.Value, p.Type)

@@ -473,6 +473,7 @@ func (c *checker) group(s *Source, fields []column.Field) {
 					)
 					a.Type = column.Type{}
 				}
+				c.addsUp(s, a, path+".aggregates."+a.Text)
 			}
 		}
 	}

@@ -1,6 +1,7 @@
 package star
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -46,11 +47,11 @@ func TestShapingMistakes(t *testing.T) {
 		{"    periods: {by: account, on: day, every: month, amount: amount}", "facts.move.grain: there is no column or key no (there is: account"},
 		{"    periods: {by: account, on: note, every: month, amount: amount}", "sources.moves.periods.on: note is of type text; it must be a date or a timestamp"},
 		{"    periods: {by: account, on: day, every: fortnight, amount: amount}", "no such choice: fortnight"},
-		{"    periods: {by: account, on: day, every: month}", "periods are of an amount or of a value: one of these"},
-		{"    periods: {by: account, on: day, every: month, amount: amount, value: note}", "periods are of an amount or of a value: one of these"},
-		{"    periods: {by: account, on: day, every: month, amount: rate}", "rate is of type double; balances are of integers and decimals"},
-		{"    periods: {by: account, on: day, every: month, amount: amount, stale: 3}", "without_movement is for amounts, and stale for values"},
-		{"    periods: {by: account, on: day, every: month, value: note, without_movement: keep}", "without_movement is for amounts, and stale for values"},
+		{"    periods: {by: account, on: day, every: month}", "periods are of an amount, of a value or of spans (from, to): one of these"},
+		{"    periods: {by: account, on: day, every: month, amount: amount, value: note}", "periods are of an amount, of a value or of spans (from, to): one of these"},
+		{"    periods: {by: account, on: day, every: month, amount: rate}", "rate is of type double; it must be an integer or a decimal"},
+		{"    periods: {by: account, on: day, every: month, amount: amount, stale: 3}", "periods.stale: stale is for values"},
+		{"    periods: {by: account, on: day, every: month, value: note, without_movement: keep}", "without_movement, opens, closed and late are for amounts"},
 		{"    periods: {by: account, on: day, every: month, amount: amount, through: \":limit\"}", "it is of type integer, and has to be a date"},
 		{"    periods: {by: account, on: day, every: month, amount: amount, through: \":closing_dy\"}", "closing_dy"},
 		{"    periods: {by: account, on: day, every: month, amount: amount}\n    group: {by: account}", "a source has a group, a pivot or periods"},
@@ -106,5 +107,45 @@ func TestMemberMistakes(t *testing.T) {
 	text := strings.Replace(strings.Replace(shaped, "%s", "", 1), "measures: amount}", "measures: amount}\n  day: {from: moves, grain: no, keys: {date: {member: [2025-13-01]}}}", 1)
 	if _, err := Parse("m.yaml", []byte(text), Outside{}); !strings.Contains(errorText(err), "2025-13-01") {
 		t.Errorf("a day that is none: %v", err)
+	}
+}
+
+// TestAdditiveMistakes: what does not add up is not added up, by whatever names its rows come.
+func TestAdditiveMistakes(t *testing.T) {
+	const model = `warehouse: {sqlite: star.db}
+sources:
+  readings: {read: r.csv, columns: {account: text, branch: text, day: date, closing: "decimal(9,2)", rate: "decimal(9,4)"}}
+  again:
+    from: fact balance
+    derive: {month: "date_trunc('month', day)", owed: closing * 2}
+    group: {by: [%s], aggregates: {x: "%s"}}
+dimensions:
+  date: {calendar: {from: 2024-01-01, to: 2026-12-31}}
+  account: {from: readings, natural_key: [branch, account]}
+facts:
+  balance: {from: readings, grain: [account, day], keys: {account: {by: [branch, account]}, date: {by: day}}, measures: [closing, rate], degenerate: day, %s}
+`
+	const semi, both = "semi_additive: {closing: day}", "semi_additive: {closing: account}, non_additive: rate"
+	for _, c := range []struct{ by, aggregate, said, want string }{
+		{"day", "sum(closing)", semi, ""},
+		{"day, account_branch", "sum(closing)", semi, ""},
+		{"account_branch", "sum(closing)", "non_additive: rate", ""},
+		{"account_branch", "sum(closing)", semi, "sources.again.group.aggregates.x: closing does not add up over day (semi_additive in fact balance): group by it, too"},
+		{"month", "sum(closing)", semi, "closing does not add up over day"},
+		{"account_branch", "avg(closing)", semi, ""},
+		{"account_branch", "latest(closing, day)", semi, ""},
+		{"account_branch", "sum(owed)", semi, ""},
+		{"account_account", "sum(closing)", both, "does not add up over account"},
+		{"account_account, account_branch", "sum(closing)", both, ""},
+		{"account_account, account_branch, day", "sum(rate)", both, "rate does not add up (non_additive in fact balance)"},
+		{"account_account", "max(rate)", both, ""},
+		{"account_account", "count", "semi_additive: {closing: month}", "facts.balance.semi_additive: month is no key of the fact"},
+		{"account_account", "count", "non_additive: branch", "fact balance has no column branch"},
+		{"account_account", "count", "repeated: sum, non_additive: rate", "rate does not add up, and repeated: sum"},
+	} {
+		_, err := Parse("m.yaml", fmt.Appendf(nil, model, c.by, c.aggregate, c.said), Outside{})
+		if said := errorText(err); c.want == "" && said != "" || !strings.Contains(said, c.want) {
+			t.Errorf("%s %s %s\n%s\nwant %s", c.by, c.aggregate, c.said, said, c.want)
+		}
 	}
 }

@@ -16,6 +16,7 @@ type Words struct {
 	Title   string `json:"title,omitempty"`
 	Meaning string `json:"meaning,omitempty"`
 	Unit    string `json:"unit,omitempty"` // of a measure
+	Adds    string `json:"adds,omitempty"` // of a measure that does not add up: over what
 }
 
 // String is the words in one text, as a comment in a database has them.
@@ -27,7 +28,11 @@ func (w Words) String() string {
 	if s != "" && w.Meaning != "" {
 		s += ": "
 	}
-	return s + w.Meaning
+	s += w.Meaning
+	if s != "" && w.Adds != "" {
+		s += "; "
+	}
+	return s + w.Adds
 }
 
 // Described is what a model says of a source, a dimension or a fact in words, and of its columns.
@@ -158,8 +163,14 @@ func (d *Dimension) WordsOf(name string) Words {
 
 // WordsOf returns the words of a measure, a key or another column that the fact takes.
 func (f *Fact) WordsOf(name string) Words {
-	if w, ok := f.Said.columns[name]; ok {
-		return w.Words
+	w := f.Source.WordsOf(name)
+	if own, ok := f.Said.columns[name]; ok {
+		w = own.Words
 	}
-	return f.Source.WordsOf(name)
+	if over, not := f.Over(name); not && over == "" {
+		w.Adds = "does not add up"
+	} else if not {
+		w.Adds = "does not add up over " + over
+	}
+	return w
 }
