@@ -143,6 +143,12 @@ func (w *writer) text(depth int) func() (string, string) {
 			},
 			func() (string, string) { return both("initcap(%s)", w.text(d)) },
 			func() (string, string) {
+				at, _ := w.word("','", "' '", "'a'", "'ey'")
+				ours, theirs := w.text(d)
+				return "sorted_list(" + ours + ", " + at + ")", "(select case when " + theirs + " is not null then coalesce(string_agg(e, " + at +
+					" order by e collate \"C\"), '') end from (select distinct btrim(e, ' ') as e from unnest(string_to_array(" + theirs + ", " + at + ")) e) x where e <> '')"
+			},
+			func() (string, string) {
 				from, _ := w.word("'aeb'", "'Hh x'", "''", "'ééa'", "'aab'")
 				to, _ := w.word("'123'", "'x'", "''", "'é-'")
 				return both(fmt.Sprintf("translate(%%s, %s, %s)", from, to), w.text(d))

@@ -75,7 +75,7 @@ func Reference() []Form {
 			nulls = "null if the text is"
 		case "coalesce", "least", "greatest":
 			nulls = "null if all are"
-		case "split_part", "replace", "strpos", "left", "right", "make_date":
+		case "split_part", "replace", "strpos", "left", "right", "make_date", "sorted_list":
 			nulls = "null if any is"
 		case "concat":
 			nulls = "never null"

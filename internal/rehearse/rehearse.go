@@ -121,7 +121,7 @@ func stage(m *star.Model) (restore func()) {
 		s.Database, s.OrderBy, s.DrivenBy, s.Columns = nil, nil, nil, nil
 		s.OfFile, s.DeliveredBy = nil, nil
 		s.Settle, s.Companion, s.Corrections = 0, "", star.Name{} // what is given is complete and right
-		s.LeaveOut, s.Unpivot = nil, nil                          // rows come as they are once that is done
+		s.LeaveOut, s.Unpivot, s.Split = nil, nil, nil            // rows come as they are once that is done
 		for _, f := range taken {
 			s.Columns = append(s.Columns, star.Column{Name: star.Name{Text: f.Name}, Type: f.Type})
 		}

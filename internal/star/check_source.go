@@ -508,6 +508,7 @@ func (c *checker) shape(s *Source) {
 	}
 	c.leaveOut(s, path)
 	c.unpivot(s, path)
+	c.split(s, path)
 	c.pivot(s, path)
 	here := s.Joined()
 	for i := range s.Derive {

@@ -52,6 +52,7 @@ func Sections() []Section {
 		{"sources.NAME.csv", "The format of CSV files.", r.csvEntries(&CSV{})},
 		{"sources.NAME.csv.header", "Where the header of CSV files is, if it is not their first line.", r.headerEntries(&Header{})},
 		{"sources.NAME.unpivot", "Columns that become rows. It is done once the columns are read, before anything else.", r.unpivotEntries(&Unpivot{})},
+		{"sources.NAME.split", "A list in a text that becomes rows. It is done once the columns are read or taken from other sources, before anything else.", r.splitEntries(&Split{})},
 		{"sources.NAME.events", "Which events of iCalendar files are read.", r.eventEntries(&Source{})},
 		{
 			"sources.NAME.join.NAME",

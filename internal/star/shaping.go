@@ -262,7 +262,7 @@ func (r *reader) groupEntries(g *Group) []Entry {
 		{
 			"aggregates",
 			"name: aggregate",
-			"the aggregates: `sum(column)`, `min(column)`, `max(column)`, `avg(column)`, `count(column)` of the values that are not null, `latest(column, day)` and `earliest(column, day)` for the value of the last or first row by another column, `only(column)` for the only one (two stop the step), `count` of the rows",
+			"the aggregates: `sum(column)`, `min(column)`, `max(column)`, `avg(column)`, `count(column)` of the values that are not null, `latest(column, day)` and `earliest(column, day)` for the value of the last or first row by another column, `only(column)` for the only one (two stop the step), `list(column)` for a list of the different texts in the order of their bytes, with `;` between them, `count` of the rows",
 			false,
 			func(n *node) {
 				r.each(n, func(n *node) {
@@ -422,7 +422,7 @@ func (c *checker) noDouble(s *Source, f column.Field, at diag.Place, in string) 
 	}
 }
 
-var aggregateForm = regexp.MustCompile(`^(?i:(sum|min|max|avg|count|only|latest|earliest)\s*\(\s*(.*?)\s*\)|(count))$`)
+var aggregateForm = regexp.MustCompile(`^(?i:(sum|min|max|avg|count|only|latest|earliest|list)\s*\(\s*(.*?)\s*\)|(count))$`)
 
 func (c *checker) group(s *Source, fields []column.Field) {
 	g, path := s.Group, "sources."+s.Text+".group"
@@ -437,7 +437,7 @@ func (c *checker) group(s *Source, fields []column.Field) {
 			c.errorf(
 				a.written.At,
 				path+".aggregates."+a.Text,
-				"%s is not an aggregate: sum(column), min(column), max(column), avg(column), latest(column, day), earliest(column, day), only(column), count(column) or count",
+				"%s is not an aggregate: sum(column), min(column), max(column), avg(column), latest(column, day), earliest(column, day), only(column), list(column), count(column) or count",
 				a.written.Text,
 			)
 			continue
@@ -457,6 +457,9 @@ func (c *checker) group(s *Source, fields []column.Field) {
 			)
 			if a.Function != "count" {
 				a.Type = f.Type
+			}
+			if a.Function == "list" && f.Type.Kind != column.Text && known(f.Type) {
+				c.errorf(a.written.At, path+".aggregates."+a.Text, "%s is of type %s; a list is of texts", f.Name, f.Type)
 			}
 			if a.Function == "avg" {
 				c.average(a, f, path)

@@ -36,6 +36,7 @@ type Source struct {
 	Columns  []Column // those taken; of a table, a Parquet file or other sources nil is all
 	Said     Described
 	Unpivot  *Unpivot // columns that become rows; nil if none do
+	Split    *Split   // a list that becomes rows; nil if none does
 	LeaveOut []Rule   // rows whose condition is true are not meant: they are counted, and nothing else
 	Shaping
 
@@ -162,9 +163,26 @@ func (s *Source) Reads() bool {
 	return s.From == nil && s.Union == nil && s.Standing == nil && s.Calendar == nil && s.Clock == nil
 }
 
-// Taken lists the columns of the rows before anything is done to them: those read, then those of the list that
-// drives the reading.
+// Spread is the column that differs among the rows that one row becomes.
+func (s *Source) Spread() Name {
+	if s.Split != nil {
+		return s.Split.Into
+	}
+	return s.Unpivot.ValueAs
+}
+
+// Taken lists the columns of the rows before they are joined: those read, those of the list that drives the reading, and the
+// elements of a list that becomes rows.
 func (s *Source) Taken() []column.Field {
+	fields := s.listed()
+	if s.Split != nil {
+		fields = append(fields, s.Split.field())
+	}
+	return fields
+}
+
+// listed lists the columns that rows have once they are read.
+func (s *Source) listed() []column.Field {
 	var fields []column.Field
 	for _, c := range s.Columns {
 		if !s.Unpivot.Has(c.Text) {
@@ -530,6 +548,16 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 			func(n *node) {
 				s.Unpivot = &Unpivot{at: n.key}
 				r.section(n, r.unpivotEntries(s.Unpivot))
+			},
+		},
+		{
+			"split",
+			"keys",
+			"a list in a text that becomes rows, such as the cargoes of a passage",
+			false,
+			func(n *node) {
+				s.Split = &Split{at: n.key}
+				r.section(n, r.splitEntries(s.Split))
 			},
 		},
 	}, r.ofFileEntries(s), r.shapingEntries(s), r.describedEntries(&s.Said))

@@ -23,7 +23,7 @@ type Weights struct {
 func (r *reader) weightEntries(w *Weights) []Entry {
 	return []Entry{
 		{"within", "a column or a list", "the columns that rows of one list have in common, such as the number of a passage", true, func(n *node) { w.within = r.words(n, "a column") }},
-		{"by", "a column or a list", "the columns that tell members apart: of equal remainders, the lesser member gets the unit", true, func(n *node) { w.by = r.words(n, "a column") }},
+		{"by", "a column or a list", "the columns that tell members apart: of equal remainders, the lesser member gets the unit. Rows of a list that are of one member have its weight: it counts once, and its shares are added", true, func(n *node) { w.by = r.words(n, "a column") }},
 		{"shares", "a numeric column", "an exact number, not below zero, by which a row has its weight; without it, all have the same", false, func(n *node) { w.shares, _ = r.word(n, "a column") }},
 		{"name", "a name", "the new column; the default is `weight`", false, func(n *node) {
 			if x, ok := r.word(n, "a name"); ok {

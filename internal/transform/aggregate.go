@@ -1,8 +1,11 @@
 package transform
 
 import (
+	"strings"
+
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/star"
 )
 
@@ -60,7 +63,9 @@ func (g *groups) put(b *column.Batch, from int) error {
 		c := &b.Cols[len(g.index.at)+n]
 		for i := range b.N {
 			if out.Function != "avg" {
-				c.Set(i, &g.cols[out.first], from+i)
+				if c.Set(i, &g.cols[out.first], from+i); out.Function == "list" && !c.Null[i] {
+					c.Text[i] = expr.SortedList(c.Text[i], listSeparator)
+				}
 			} else if !average(c, i, &g.cols[out.first], &g.cols[out.first+1], from+i) {
 				return mistake(b, i, "aggregate "+out.Text, "the average is too large for %s", c.Type)
 			}
@@ -78,4 +83,38 @@ func average(to *column.Column, i int, sum, count *column.Column, m int) bool {
 	to.Null[i] = false
 	q, ok := exact.QuoScaled(sum.Exact(m), exact.Wide(count.Int[m]), int(to.Type.Scale-sum.Type.Scale))
 	return ok && to.SetExact(i, q)
+}
+
+// listSeparator stands between the values of a list that is made of rows.
+const listSeparator = ";"
+
+// list has the value of row i in the list of group m, once. The list is in order when it is put.
+func list(c *column.Column, m int, from *column.Column, i int, b *column.Batch, a star.Aggregate) error {
+	value := strings.Trim(from.Text[i], " ")
+	switch {
+	case strings.Contains(value, listSeparator):
+		return mistake(b, i, "aggregate "+a.Text, "%s has a %s, which separates the values of a list", from.Value(i), listSeparator)
+	case value == "":
+	case c.Null[m]:
+		c.Null[m], c.Text[m] = false, value
+	case !listed(c.Text[m], value):
+		c.Text[m] += listSeparator + value
+	}
+	return nil
+}
+
+// listed reports whether a list has a value.
+func listed(list, value string) bool {
+	for from := 0; ; from++ {
+		at := strings.Index(list[from:], value)
+		if at < 0 {
+			return false
+		}
+		from += at
+		begins := from == 0 || strings.HasPrefix(list[from-1:], listSeparator)
+		end := from + len(value)
+		if begins && (end == len(list) || strings.HasPrefix(list[end:], listSeparator)) {
+			return true
+		}
+	}
 }

@@ -106,7 +106,7 @@ func (f *Flow) LeftOut() map[string]int64 {
 		}
 	}
 	if n := f.emptied.Load(); n > 0 {
-		sums["no "+f.of.Unpivot.ValueAs.Text] += n
+		sums["no "+f.of.Spread().Text] += n
 	}
 	return sums
 }

@@ -61,6 +61,9 @@ func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(colu
 	if err := f.openParts(ctx); err != nil {
 		return f, err
 	}
+	for _, p := range f.parts {
+		p.split = f.newSplit(p)
+	}
 	f.local = slices.Clone(f.taken)
 	for _, j := range s.Joins {
 		if !matters(j, f.need) {

@@ -103,7 +103,7 @@ func (w *trial) model() string {
 		text += "    group:\n      by: [" + strings.Join(
 			w.group,
 			", ",
-		) + "]\n      aggregates: {sum: sum(v), least: min(v), most: max(at), n_of: count(twice), rows: count, text: min(k), middle: avg(v), last: 'latest(v, at)', first: 'earliest(k, day)'}\n"
+		) + "]\n      aggregates: {sum: sum(v), least: min(v), most: max(at), n_of: count(twice), rows: count, text: min(k), middle: avg(v), last: 'latest(v, at)', first: 'earliest(k, day)', all: list(k)}\n"
 	}
 	return text + "dimensions:\n  d: {rows: [{a: 1}], natural_key: a}\n"
 }
@@ -239,6 +239,7 @@ func (w *trial) byTheBook() []string {
 	for _, name := range order {
 		sum, least, most, twice, text := int64(0), "", "", 0, ""
 		last, at, first, day := "", "", "", ""
+		var all []string
 		for _, f := range groups[name] {
 			sum += cents(f["v"])
 			if least == "" || cents(f["v"]) < cents(least) {
@@ -251,6 +252,9 @@ func (w *trial) byTheBook() []string {
 			if f["k"] != "" && (text == "" || f["k"] < text) {
 				text = f["k"]
 			}
+			if f["k"] != "" && !slices.Contains(all, f["k"]) {
+				all = append(all, f["k"])
+			}
 			if f["at"] != "" && f["at"] >= at {
 				last, at = f["v"], f["at"]
 			}
@@ -258,6 +262,7 @@ func (w *trial) byTheBook() []string {
 				first, day = f["k"], f["day"]
 			}
 		}
+		slices.Sort(all)
 		n := int64(len(groups[name]))
 		middle := (max(sum, -sum)*20000/n + 1) / 2 // millionths, half away from zero
 		if sum < 0 {
@@ -265,7 +270,7 @@ func (w *trial) byTheBook() []string {
 		}
 		lines = append(
 			lines,
-			fmt.Sprintf("%s|%s|%s|%s|%d|%d|%s|%s|%s|%s", name, decimal(sum), least, most, twice, n, text, millionths(middle), last, first),
+			fmt.Sprintf("%s|%s|%s|%s|%d|%d|%s|%s|%s|%s|%s", name, decimal(sum), least, most, twice, n, text, millionths(middle), last, first, strings.Join(all, ";")),
 		)
 	}
 	w.merge += int64(len(rows) - len(order))

@@ -189,6 +189,11 @@ func (g *groups) aggregate(n, m int, b *column.Batch, i int) error {
 		if by := &b.Cols[g.by[n]]; !by.Null[i] {
 			g.take(n, m, from, by, i)
 		}
+	case "list":
+		had := len(c.Text[m])
+		err := list(c, m, from, i, b, *a)
+		g.size += int64(len(c.Text[m]) - had)
+		return err
 	case "min", "max":
 		if c.Null[m] || from.Compare(i, c, m) < 0 == (a.Function == "min") {
 			c.Set(m, from, i)

@@ -114,6 +114,10 @@ func (g *groups) merge(to *column.Batch, m int, b *column.Batch, i int) error {
 			}
 		case a.Function == star.OnlyValue && !c.Null[m]:
 			return several(b, i, a)
+		case a.Function == "list":
+			if c.Text[m] += listSeparator + from.Text[i]; c.Null[m] {
+				c.Set(m, from, i)
+			}
 		case a.Function == "count":
 			c.Int[m] += from.Int[i]
 		case c.Null[m], a.Function == "min" && from.Compare(i, c, m) < 0, a.Function == "max" && from.Compare(i, c, m) > 0:

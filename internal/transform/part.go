@@ -30,6 +30,7 @@ type part struct {
 	zone      *time.Location        // of the model
 	leave     func(b *column.Batch) // takes out the rows that are left out; nil if none are
 	unpivot   *unpivot
+	split     *split
 }
 
 // openParts opens what the source reads, or what it is made of.
@@ -149,8 +150,12 @@ func (p *part) fill(piece column.Piece, b *column.Batch) error {
 	if p.leave != nil {
 		p.leave(have)
 	}
-	if p.unpivot != nil {
+	switch {
+	case p.unpivot != nil:
 		p.unpivot.apply(have, b, p)
+		return p.tellAll(b)
+	case p.split != nil:
+		p.split.apply(have, b, p)
 		return p.tellAll(b)
 	}
 	b.Reset(have.N)

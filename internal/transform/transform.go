@@ -249,6 +249,9 @@ func needed(s *star.Source, want func(column string) bool) names {
 			}
 		}
 	}
+	for _, name := range s.Split.Columns() {
+		need[name] = true
+	}
 	all := s.Complete()
 	for _, rules := range [][]star.Rule{s.Require, s.SetAside} {
 		for _, r := range rules {

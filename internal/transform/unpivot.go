@@ -67,29 +67,21 @@ func (u *unpivot) apply(have, to *column.Batch, p *part) {
 		}
 	}
 	u.left(empty)
-	to.Reset(len(rows))
-	for k, at := range p.take {
-		c := &to.Cols[k]
-		switch {
-		case k == u.name:
+	p.spread(have, to, rows, func(k int, c *column.Column) bool {
+		switch k {
+		case u.name:
 			for n := range rows {
 				c.Null[n], c.Text[n] = false, u.Columns[which[n]].Text
 			}
-		case k == u.value:
+		case u.value:
 			for n, i := range rows {
 				c.Set(n, &have.Cols[u.at[which[n]]], int(i))
 			}
-		case p.ofFile != nil && p.ofFile[k] != nil:
-		case at < 0:
-			for n := range rows {
-				c.Set(n, &p.consts[-1-at], 0)
-			}
 		default:
-			for n, i := range rows {
-				c.Set(n, &have.Cols[at], int(i))
-			}
+			return false
 		}
-	}
+		return true
+	})
 	if len(have.Faults) > 0 {
 		for n, i := range rows {
 			for _, fault := range have.Faults {
@@ -99,11 +91,4 @@ func (u *unpivot) apply(have, to *column.Batch, p *part) {
 			}
 		}
 	}
-	lines := make([]int64, len(rows))
-	for n, i := range rows {
-		lines[n] = have.From.Line[i]
-	}
-	raw := have.From.Raw
-	to.From = have.From
-	to.From.Line, to.From.Raw = lines, func(n int) string { return raw(int(rows[n])) }
 }

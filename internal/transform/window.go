@@ -289,7 +289,7 @@ func (x *window) over(cols []*column.Column, n int) (column.Column, error) {
 		}
 		var err error
 		if x.Function == star.Weight || x.Function == star.PartOf {
-			err = x.weigh(&out, of, shares, order[from:to])
+			err = x.weigh(&out, of, shares, order[from:to], peers)
 		} else {
 			err = x.partition(&out, of, order[from:to], peers)
 		}
