@@ -196,7 +196,7 @@ func (c *checker) wholeFiles(f *Fact, path string) {
 
 // Merges reports whether rows of several files may become one.
 func (s *Source) Merges() bool {
-	return s.Group != nil || s.Periods != nil || s.Distinct != nil || len(s.Windows) > 0 || slices.ContainsFunc(s.Made(), (*Source).Merges)
+	return s.Group != nil || s.Periods != nil || s.Spans != nil || s.Distinct != nil || len(s.Windows) > 0 || slices.ContainsFunc(s.Made(), (*Source).Merges)
 }
 
 // Bases lists the sources whose files have the rows of s, and those whose files complete them; false where rows come

@@ -547,6 +547,9 @@ func (c *checker) shape(s *Source) {
 	if s.Periods != nil {
 		c.periods(s, s.Windowed(), path)
 	}
+	if s.Spans != nil {
+		c.spans(s, s.Windowed(), path)
+	}
 }
 
 // conditions checks rules over fields.

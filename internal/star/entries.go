@@ -66,6 +66,7 @@ func Sections() []Section {
 		},
 		{"sources.NAME.weights", "Weights of rows that are lists of members: a bridge. Of a list without a share above zero, or with one below, the weights are null.", r.weightEntries(&Weights{})},
 		{"sources.NAME.periods", "Rows of periods: a periodic snapshot. A row of it stands where its last movement or its observation does.", r.periodEntries(&Periods{})},
+		{"sources.NAME.spans", "Lists with spans of time, such as the owners of vessels, cut where one of their rows begins or ends: within each span that is left, a list has the same rows. Spans that follow each other with the same rows are one.", r.spanEntries(&Spans{})},
 		{"sources.NAME.pivot", "Rows that become columns.", r.pivotEntries(&Pivot{})},
 		{
 			"sources.NAME.group",

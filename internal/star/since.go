@@ -142,8 +142,8 @@ func (c *checker) watched(s *Source, path string, all *Deliveries) {
 		)
 	}
 	for o := s; o != nil; o = o.From {
-		if o.Group != nil || o.Periods != nil || o.Distinct != nil || len(o.Windows) > 0 {
-			c.errorf(o.At, "sources."+o.Text, "group, window and distinct need all rows: since has no place below them")
+		if o.Group != nil || o.Periods != nil || o.Spans != nil || o.Distinct != nil || len(o.Windows) > 0 {
+			c.errorf(o.At, "sources."+o.Text, "group, window, distinct, periods and spans need all rows: since has no place below them")
 		}
 	}
 }

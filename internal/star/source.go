@@ -67,6 +67,7 @@ type Shaping struct {
 	Distinct *Distinct // one row for each of some columns
 	Group    *Group    // rows added up
 	Periods  *Periods  // or rows of periods
+	Spans    *Spans    // or spans of time that are cut
 	Pivot    *Pivot    // rows that become columns, until it has been checked
 	Aliased  []Aliased // of these, natural keys that may be aliases
 	Matched  []Matched // columns that say natural keys, brought to their one form
@@ -279,7 +280,7 @@ func (s *Source) Others() []*Source {
 }
 
 // Stages are the stages that a source's rows go through, in order, named for the keys of the model.
-var Stages = []string{"read", "join", "derive", "fill", "checks", "window", "distinct", "group", "periods"}
+var Stages = []string{"read", "join", "derive", "fill", "checks", "window", "distinct", "group", "periods", "spans"}
 
 // Until returns the source with nothing done behind a stage.
 func (s *Source) Until(stage string) *Source {
@@ -287,6 +288,8 @@ func (s *Source) Until(stage string) *Source {
 	cut.Matched, cut.Aliased = nil, nil
 	for i := len(Stages) - 1; Stages[i] != stage; i-- {
 		switch Stages[i] {
+		case "spans":
+			cut.Spans = nil
 		case "periods":
 			cut.Periods = nil
 		case "group":
@@ -643,6 +646,16 @@ func (r *reader) shapingEntries(s *Source) []Entry {
 			func(n *node) {
 				s.Periods = &Periods{at: n.key.At}
 				r.section(n, r.periodEntries(s.Periods))
+			},
+		},
+		{
+			"spans",
+			"keys",
+			"cuts the spans of time of lists where one of their rows begins or ends",
+			false,
+			func(n *node) {
+				s.Spans = &Spans{at: n.key.At}
+				r.section(n, r.spanEntries(s.Spans))
 			},
 		},
 		{

@@ -152,6 +152,9 @@ func (f *Flow) Counts() []Count {
 	if f.of.Periods != nil {
 		add("periods", &f.group)
 	}
+	if f.of.Spans != nil {
+		add("spans", &f.group)
+	}
 	if f.of.Group != nil {
 		add("group", &f.group)
 	}

@@ -111,7 +111,9 @@ func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(colu
 }
 
 // late reports whether natural keys are brought to their form behind what concerns several rows.
-func (f *Flow) late() bool { return f.of.Group != nil || f.of.Periods != nil || len(f.of.Windows) > 0 }
+func (f *Flow) late() bool {
+	return f.of.Group != nil || f.of.Periods != nil || f.of.Spans != nil || len(f.of.Windows) > 0
+}
 
 // tool makes what one goroutine shapes with.
 func (f *Flow) tool() (*tool, error) {
@@ -178,6 +180,8 @@ func (f *Flow) pieces(ctx context.Context, samples bool) iter.Seq2[column.Piece,
 			rows = f.groups(ctx, rows)
 		} else if f.of.Periods != nil {
 			rows = f.periods(ctx, rows)
+		} else if f.of.Spans != nil {
+			rows = f.spans(ctx, rows)
 		} else if f.late() {
 			rows = f.finished(rows)
 		}

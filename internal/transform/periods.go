@@ -147,7 +147,7 @@ func (x *periodic) add(f *Flow, b *column.Batch) error {
 func (x *periodic) fits(b *column.Batch, i int) bool {
 	switch {
 	case x.from >= 0:
-		return x.isSpan(b, i)
+		return isSpan(b, i, x.from, x.to, x.of.From, x.of.To)
 	case b.Cols[x.on].Null[i]:
 		b.SetAside(i, x.of.On, "no "+x.of.On+", so it is of no period", "")
 		return false
@@ -272,7 +272,7 @@ func (x *periodic) yield(f *Flow, yield func(column.Piece, error) bool) error {
 	}
 	in := f.group.in.Load()
 	f.group.merged.Store(max(0, in-made))
-	f.made.Store(max(0, made-in))
+	f.made.Add(max(0, made-in))
 	if !send() {
 		return errEnough
 	}

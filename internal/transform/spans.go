@@ -15,14 +15,13 @@ type interval struct {
 	line        int64
 }
 
-// isSpan sets row i aside if it is no span.
-func (x *periodic) isSpan(b *column.Batch, i int) bool {
-	from, to := &b.Cols[x.from], &b.Cols[x.to]
-	switch {
+// isSpan sets row i aside if the columns from and to, which have these names, have no span.
+func isSpan(b *column.Batch, i, from, to int, since, until string) bool {
+	switch from, to := &b.Cols[from], &b.Cols[to]; {
 	case from.Null[i]:
-		b.SetAside(i, x.of.From, "no "+x.of.From+", so nobody knows since when", "")
+		b.SetAside(i, since, "no "+since+", so nobody knows since when", "")
 	case !to.Null[i] && to.Int[i] <= from.Int[i]:
-		b.SetAside(i, x.of.To, "it does not end after it begins", from.Value(i)+" to "+to.Value(i))
+		b.SetAside(i, until, "it does not end after it begins", from.Value(i)+" to "+to.Value(i))
 	default:
 		return true
 	}

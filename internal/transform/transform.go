@@ -237,6 +237,11 @@ func needed(s *star.Source, want func(column string) bool) names {
 			need[name] = true
 		}
 	}
+	if x := s.Spans; x != nil {
+		for _, name := range append([]string{x.From, x.To}, x.Within...) {
+			need[name] = true
+		}
+	}
 	if s.Distinct != nil {
 		for _, name := range s.Distinct.By {
 			need[name] = true
