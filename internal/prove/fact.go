@@ -47,7 +47,13 @@ func (p *proof) fact(f *schema.Fact) error {
 	if f.Reverses() {
 		order = append(order, star.EntryNumber)
 	}
-	return p.scan(f.Table, append(order, versions...), exams)
+	if err := p.scan(f.Table, append(order, versions...), exams); err != nil {
+		return err
+	}
+	if err := p.lists(f); err != nil {
+		return err
+	}
+	return p.balances(f)
 }
 
 // reference looks at a key of a fact.

@@ -92,9 +92,12 @@ func Names() [][2]string {
 		{"entries", "where what was booked stays, entries have no gaps, and each second one reverses the one before it"},
 		{"as_of", "a fact points to the version that is valid at its time"},
 		{"milestones", "the keys and lags of milestones follow from their columns"},
+		{"weights", "the weights of each list add up to 1"},
+		{"balances", "balances follow from those of the period before and from what moved, and no period is left out"},
 		{"measures", "measures are exact numbers, not codes"},
 		{"account", "a table has the rows and totals of its account in the ledger"},
 		{"must_hold", "the conditions of the model hold"},
+		{"derived", "a fact that is made of other tables of the star is what they say, row by row"},
 		{
 			"sources",
 			"the star and its sources agree, row by row (with --against-sources)",
@@ -182,10 +185,8 @@ func Run(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Option
 	if err := p.account(); err != nil {
 		return nil, err
 	}
-	if opts.Sources {
-		if err := p.againstSources(); err != nil {
-			return nil, err
-		}
+	if err := p.againstSources(); err != nil {
+		return nil, err
 	}
 	return p.report(), nil
 }

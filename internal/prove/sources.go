@@ -25,16 +25,16 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// againstSources reads the sources again. Every row of theirs is in the star, with its values, its natural keys and
-// its cents, or it is set aside; and every fact is what a row of theirs says, where its file, table or scope is
-// still named.
+// againstSources reads the sources again, if that is asked for, and those that are made of tables of the star. Every row of theirs
+// is in the star, with its values, its natural keys and its cents, or it is set aside; and every fact is what a row of theirs says,
+// where its file, table or scope is still named.
 func (p *proof) againstSources() error {
 	aside := newAsides()
 	if err := ledger.EachAside(p.ctx, p.r, ledger.Waiting, aside.add); err != nil {
 		return err
 	}
 	for _, d := range p.star.Dimensions {
-		if d.Source == nil {
+		if d.Source == nil || !p.opts.Sources {
 			continue
 		}
 		c := p.check(
@@ -53,8 +53,14 @@ func (p *proof) againstSources() error {
 		}
 	}
 	for _, f := range p.star.Facts {
+		name := "sources"
+		if f.Source.InStar() {
+			name = "derived"
+		} else if !p.opts.Sources {
+			continue
+		}
 		c := p.check(
-			"sources",
+			name,
 			f.Table.Name,
 			"every row of "+f.Source.Text+" is in the table with its values and natural keys, or is set aside; and every fact is in the source",
 			"ironmonger load reads what is not loaded yet; for the rest find what has changed the facts, or the rows at the source",

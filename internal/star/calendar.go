@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"ironmonger/internal/calendar"
+	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/diag"
 	"ironmonger/internal/locale"
@@ -68,6 +69,15 @@ func (c *Calendar) Key(day int64) int64 {
 		return day - c.epoch
 	}
 	return calendar.Key(day)
+}
+
+// Day returns the day of a key that [Calendar.Key] makes; false if none has it.
+func (c *Calendar) Day(key int64) (int64, bool) {
+	day := key + c.epoch
+	if !c.counted {
+		day = civil.Day(int(key/10000), int(key/100%100), int(key%100))
+	}
+	return day, c.Key(day) == key
 }
 
 // KeyKind is how the model declares the keys of days.
