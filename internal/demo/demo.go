@@ -50,6 +50,8 @@ func Write(dir string, passages int) error {
 	a.gauges()
 	a.staff()
 	a.departments()
+	a.duty()
+	a.openings()
 	return a.err
 }
 

@@ -74,9 +74,6 @@ func (w *Writer) judge(ctx context.Context, tx warehouse.Tx, c *Chunk, i int32, 
 		return w.disagrees(c, i, known, of, values, stand.view, j)
 	}
 	w.says(c, i)
-	if w.open != nil {
-		w.open.found(c, int(i), stand, j)
-	}
 	return nil
 }
 

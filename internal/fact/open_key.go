@@ -161,11 +161,12 @@ func (o *openKeys) equal(c *Chunk, i, link int, s *standing, j int) (equal, deci
 	if s.open[link] == nil {
 		return false, false
 	}
-	is, says := s.open[link][j], naturalOf(o.w.links[link], c, i)
+	l := o.w.links[link]
+	is, says := s.open[link][j], naturalOf(l, c, i)
 	switch {
 	case is != "":
 		return is == says, true
-	case says != "" && o.w.replaced != nil && o.isOpen(c, i, link): // the row that stands had none
+	case says != "" && (l.AsOf == "" || !l.Outside.Special()): // the row that stands had none
 		return false, true
 	}
 	return false, false
@@ -377,27 +378,6 @@ func (o *openKeys) keep(ctx context.Context, tx warehouse.Tx) error {
 	}
 	o.n = 0
 	return nil
-}
-
-// found notes the natural key of row i of a chunk, which is row j of the table, where the ledger does not have it: of rows
-// that were written before it kept such keys.
-func (o *openKeys) found(c *Chunk, i int, s *standing, j int) {
-	line := len(o.w.fields)
-	if c.cols[line].Int[i] != s.cols[line].Int[j] {
-		return
-	}
-	for link, l := range o.w.links {
-		if s.open[link] == nil || s.open[link][j] != "" || !o.special(link, s, j) {
-			continue
-		}
-		if naturalOf(l, c, i) == "" || o.isStray(c, i, link, true) {
-			continue
-		}
-		k := o.keyOf(c, i, link)
-		k.Row = o.rowOf(s.cols, j)
-		o.fresh[link] = append(o.fresh[link], k)
-		o.n++
-	}
 }
 
 // special reports whether row j of the table has what the rule of a link makes of a natural key that no member has.

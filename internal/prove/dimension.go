@@ -218,7 +218,7 @@ func (x *members) lookKeys(b *column.Batch) {
 			}
 			r.from, r.to = append(r.from, from), append(r.to, to)
 		}
-		if x.p.opts.Sources {
+		if x.p.rereads {
 			r.name(x.digest.Hash(x.p.seed, b.Pick(x.natural), i), key, fresh && key >= 0)
 		}
 	}

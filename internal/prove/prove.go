@@ -133,6 +133,7 @@ type proof struct {
 	held      map[string]*holding // by table
 	files     map[int64]string
 	runs      []*ledger.Run
+	rereads   bool          // sources are read again
 	prior     *column.Batch // the last row of the batch before, of the table at hand
 	seed      maphash.Seed
 }
@@ -160,6 +161,7 @@ func Run(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Option
 		held:      map[string]*holding{},
 		seed:      maphash.MakeSeed(),
 	}
+	p.rereads = opts.Sources || p.wanted("derived") && slices.ContainsFunc(m.Facts, func(f *star.Fact) bool { return f.Source.InStar() })
 	if there, err := r.Describe(ctx, ledger.Tables()[0].Name); err != nil {
 		return nil, err
 	} else if there == nil {

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -23,8 +24,8 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(startest.Main(m)) }
 
-// proof proves the star in dir, its sources too, and returns the checks that do not hold by name, with their finds.
-func proof(t *testing.T, dir string, today time.Time) (*prove.Report, map[string][]prove.Example) {
+// proof proves the star in dir, with or without its sources, and returns the checks that do not hold by name, with their finds.
+func proof(t *testing.T, dir string, today time.Time, sources bool) (*prove.Report, map[string][]prove.Example) {
 	t.Helper()
 	root, err := os.OpenRoot(dir)
 	if err != nil {
@@ -37,7 +38,7 @@ func proof(t *testing.T, dir string, today time.Time) (*prove.Report, map[string
 		context.Background(),
 		wh,
 		startest.Model(t, dir),
-		prove.Options{Today: today, Root: root, Sources: true},
+		prove.Options{Today: today, Root: root, Sources: sources},
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -299,6 +300,18 @@ func TestBroken(t *testing.T) {
 			"it is in dim_unit_closure, and is not a member",
 			[]string{"INSERT INTO dim_unit_closure VALUES (77, 77, 0)"},
 		},
+		{"weights", "the weights of its list add up to", []string{"UPDATE fact_keeper_duty SET weight = weight - 0.000001 WHERE weight < 0.3"}},
+		{"weights", "the weights of its list add up to", []string{"DELETE FROM fact_keeper_duty WHERE weight < 0.3"}},
+		{"weights", "members of its list have no weight", []string{"UPDATE fact_keeper_duty SET weight = NULL WHERE weight < 0.3"}},
+		{"weights", "is below zero", []string{"UPDATE fact_keeper_duty SET weight = weight - 2 WHERE weight < 0.3"}},
+		{"balances", "and opening, added and taken come to", []string{"WIDE UPDATE fact_owed SET added = added + 0.01 WHERE month_end_date_key = 20250228"}},
+		{"balances", "and the balance before it", []string{"WIDE UPDATE fact_owed SET opening = opening + 0.01, closing = closing + 0.01 WHERE month_end_date_key = 20250228"}},
+		{"balances", "the period before it that the member has ends 2025-01-31", []string{"DELETE FROM fact_owed WHERE month_end_date_key = 20250228"}},
+		{"balances", "the member has no periods after it; the last one ends 2025-04-30", []string{"DELETE FROM fact_owed WHERE month_end_date_key = 20250430 AND opening < 300"}},
+		{"balances", "month_end_date_key is no last day of a month", []string{"UPDATE fact_owed SET month_end_date_key = 20250227 WHERE month_end_date_key = 20250228"}},
+		{"derived", "toll is", []string{"WIDE UPDATE fact_waterway_month SET toll = toll + 0.01 WHERE waterway_key = 1", "WIDE UPDATE fact_waterway_month SET toll = toll - 0.01 WHERE waterway_key = 2"}},
+		{"derived", "is not in the table", []string{"DELETE FROM fact_waterway_month WHERE waterway_key = 2"}},
+		{"derived", "added is", []string{"WIDE UPDATE fact_owed SET added = added + 1, closing = closing + 1 WHERE month_end_date_key = 20250430"}},
 		{
 			"must_hold",
 			"another region than rows before it with the same name",
@@ -359,10 +372,12 @@ func TestBroken(t *testing.T) {
 				}
 			}
 			setUp(right)
-			if report, found := proof(t, right, today); report.State != prove.Holds {
-				t.Fatalf("the right star: %+v", found)
+			for _, sources := range []bool{false, true} {
+				if report, found := proof(t, right, today, sources); report.State != prove.Holds {
+					t.Fatalf("the right star: %+v", found)
+				}
 			}
-			if report, found := proof(t, right, today.AddDate(2, 0, 0)); report.State != prove.Warned ||
+			if report, found := proof(t, right, today.AddDate(2, 0, 0), true); report.State != prove.Warned ||
 				len(found["calendar"]) != 1 {
 				t.Errorf("a calendar that ends soon: %+v", found)
 			}
@@ -377,7 +392,7 @@ func TestBroken(t *testing.T) {
 					setUp(dir)
 				}
 				spoil(t, dir, kind, c.statements)
-				report, found := proof(t, dir, today)
+				report, found := proof(t, dir, today, c.check == "sources")
 				said := func(e prove.Example) bool { return strings.Contains(e.What, c.says) }
 				if report.State != prove.Broken || !slices.ContainsFunc(found[c.check], said) {
 					t.Errorf("%s, %s: not found by %s: %+v", c.statements, c.says, c.check, found)
@@ -386,6 +401,9 @@ func TestBroken(t *testing.T) {
 		})
 	}
 }
+
+// amounts are what statements with WIDE before them change: decimals that SQLite has in units.
+var amounts = regexp.MustCompile(`(added|opening|closing|toll) = (?:added|opening|closing|toll) ([+-]) `)
 
 // spoil runs statements in the warehouse, whatever keys they break.
 func spoil(t *testing.T, dir, kind string, statements []string) {
@@ -408,8 +426,10 @@ func spoil(t *testing.T, dir, kind string, statements []string) {
 				"DROP TABLE "+table+cascade,
 				"ALTER TABLE loose RENAME TO "+table,
 			)
+		} else if wide, ok := strings.CutPrefix(s, "WIDE "); ok && kind == "sqlite" {
+			all = append(all, amounts.ReplaceAllString(wide, "${1}_units = ${1}_units $2 100 * "))
 		} else {
-			all = append(all, s)
+			all = append(all, strings.TrimPrefix(s, "WIDE "))
 		}
 	}
 	startest.Run(t, dir, all...)
@@ -477,7 +497,7 @@ facts:
 			}
 			c.change(dir)
 			for loads := range 2 { // before a load, and after one: it sets aside what differs
-				report, found := proof(t, dir, today)
+				report, found := proof(t, dir, today, true)
 				said := func(e prove.Example) bool { return strings.Contains(e.What, c.says) }
 				if broken := slices.ContainsFunc(found["sources"], said); broken != (c.says != "") &&
 					(loads == 0 || !strings.Contains(c.says, "in the table")) {
@@ -547,7 +567,7 @@ facts:
 	if _, err := startest.Load(t, dir, load.Options{}); err != nil {
 		t.Fatal(err)
 	}
-	report, found := proof(t, dir, today)
+	report, found := proof(t, dir, today, true)
 	var got []string
 	for _, e := range found["measures"] {
 		got = append(got, e.Row)
@@ -595,12 +615,12 @@ facts:
 	if _, err := startest.Load(t, dir, load.Options{}); err != nil {
 		t.Fatal(err)
 	}
-	if report, found := proof(t, dir, today); report.State != prove.Holds {
+	if report, found := proof(t, dir, today, true); report.State != prove.Holds {
 		t.Fatalf("%+v", found)
 	}
 	// the second trip becomes another first one, in another version
 	startest.Run(t, dir, "UPDATE fact_trip SET nr = 1 WHERE nr = 2")
-	if _, found := proof(t, dir, today); len(found["grain"]) != 1 || len(found["sources"]) == 0 {
+	if _, found := proof(t, dir, today, true); len(found["grain"]) != 1 || len(found["sources"]) == 0 {
 		t.Errorf("%+v", found)
 	}
 }
@@ -666,7 +686,7 @@ func TestAnyCell(t *testing.T) {
 					continue // the table's own keys forbid it
 				}
 				changed++
-				if report, _ := proof(t, dir, today); report.State != prove.Broken {
+				if report, _ := proof(t, dir, today, true); report.State != prove.Broken {
 					t.Errorf("%s (it was %s): the star is said to hold", change, was)
 				}
 				startest.Run(
@@ -677,7 +697,7 @@ func TestAnyCell(t *testing.T) {
 			}
 		}
 	}
-	if report, found := proof(t, dir, today); report.State != prove.Holds || changed < 150 {
+	if report, found := proof(t, dir, today, true); report.State != prove.Holds || changed < 150 {
 		t.Errorf("%d cells were changed and put back: %+v", changed, found)
 	}
 }

@@ -56,7 +56,8 @@ func (p *proof) againstSources() error {
 		name := "sources"
 		if f.Source.InStar() {
 			name = "derived"
-		} else if !p.opts.Sources {
+		}
+		if name == "sources" && !p.opts.Sources || !p.rereads {
 			continue
 		}
 		c := p.check(
@@ -118,14 +119,32 @@ func (a *asides) take(step string, b *column.Batch, i int) bool {
 	return a.blank[rowAt{step, b.From.File, b.From.Line[i]}]
 }
 
-// readable reports whether a fact's table and those of its dimensions could be read to their ends.
+// readable reports whether a fact's table, those of its dimensions and those that its source reads could be read to their ends.
 func (p *proof) readable(f *schema.Fact) bool {
-	for _, k := range f.Keys {
-		if p.held[p.star.Dimension(k.Dimension).Table.Name] == nil {
+	return p.held[f.Table.Name] != nil && p.pointsToRead(f.Keys) && p.standsOnRead(f.Source)
+}
+
+func (p *proof) pointsToRead(keys []*star.Key) bool {
+	return !slices.ContainsFunc(keys, func(k *star.Key) bool { return p.held[p.star.Dimension(k.Dimension).Table.Name] == nil })
+}
+
+// standsOnRead reports whether the tables of the star that a source reads could be read to their ends.
+func (p *proof) standsOnRead(s *star.Source) bool {
+	if of := s.Standing; of != nil {
+		table := ""
+		for _, f := range p.star.Facts {
+			if f.Fact == of.Fact {
+				table = f.Table.Name
+			}
+		}
+		if of.Dimension != nil {
+			table = p.star.Dimension(of.Dimension).Table.Name
+		}
+		if p.held[table] == nil || !p.pointsToRead(of.Keys()) {
 			return false
 		}
 	}
-	return p.held[f.Table.Name] != nil
+	return !slices.ContainsFunc(s.Others(), func(o *star.Source) bool { return !p.standsOnRead(o) })
 }
 
 // slot is a batch of a source with what workers have found out about its rows.
@@ -449,7 +468,8 @@ func (x *rereader) prepare(names []string) func(*slot) {
 			for _, g := range x.grain {
 				switch {
 				case g.key >= 0:
-					b.whole[i] = b.whole[i] && !b.missing[g.key][i]
+					_, special := x.keys[g.key].Missing.Key(x.keys[g.key].Dimension)
+					b.whole[i] = b.whole[i] && (!b.missing[g.key][i] || special && !b.unread[g.key][i])
 					buf = binary.LittleEndian.AppendUint64(buf, b.natural[g.key][i])
 				case b.Cols[g.from].Null[i]:
 					b.whole[i] = false
@@ -572,6 +592,11 @@ func (x *rereader) candidates(match []column.Column, b *slot, i, n int, keys []i
 	g := x.grain[n]
 	if g.key < 0 {
 		x.candidates(match, b, i, n+1, append(keys, 0))
+		return
+	}
+	if k := &x.keys[g.key]; b.missing[g.key][i] {
+		special, _ := k.Missing.Key(k.Dimension)
+		x.candidates(match, b, i, n+1, append(keys, special))
 		return
 	}
 	for _, surrogate := range x.keys[g.key].reg.versions(b.natural[g.key][i]) {

@@ -534,7 +534,11 @@ func (c *checker) grain(f *Fact, fields []column.Field, path string) {
 					k.Text,
 				)
 			}
-			for _, rule := range []Outcome{k.Unmatched, k.Missing, k.Outside} {
+			rules := []Outcome{k.Unmatched, k.Outside}
+			if k.Dimension == nil || len(k.Dimension.NaturalKey) != 1 || k.Missing == LeaveEmpty {
+				rules = append(rules, k.Missing) // else all rows without a natural key are one grain, as null is one value
+			}
+			for _, rule := range rules {
 				if rule == ToUnknown || rule == LeaveEmpty || rule == ToNotYet || rule == NotApplying {
 					c.errorf(
 						k.At,

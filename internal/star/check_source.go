@@ -567,10 +567,6 @@ func (c *checker) leaveOut(s *Source, path string) {
 	if s.LeaveOut == nil {
 		return
 	}
-	if !s.Reads() {
-		c.errorf(s.LeaveOut[0].Reason.At, path+".leave_out", "rows are left out where they are read: in the source that reads the files or the table")
-		return
-	}
 	c.conditions(s.LeaveOut, path+".leave_out", s.AsRead())
 }
 

@@ -506,11 +506,17 @@ func (o Outcome) Stands(d *Dimension, c *column.Column, j int) bool {
 	if c.Null[j] || o == LeaveEmpty {
 		return o == LeaveEmpty && c.Null[j]
 	}
+	key, ok := o.Key(d)
+	return ok && c.Int[j] == key
+}
+
+// Key returns the key of the special member of d that a rule gives; false if it gives none.
+func (o Outcome) Key(d *Dimension) (int64, bool) {
 	for _, s := range AllSpecials() {
 		if s.Kind == o {
 			key, _ := d.KeyOf(s)
-			return c.Int[j] == key
+			return key, true
 		}
 	}
-	return false
+	return 0, false
 }

@@ -134,6 +134,9 @@ func (s *Source) TypesItself() bool {
 
 // AsRead lists the columns over which the conditions of LeaveOut are: of text files, the declared ones as text.
 func (s *Source) AsRead() []column.Field {
+	if !s.Reads() {
+		return s.Taken()
+	}
 	fields := make([]column.Field, len(s.Columns))
 	for k, c := range s.Columns {
 		if fields[k] = (column.Field{Name: c.Text, Type: c.Type}); !s.TypesItself() {
@@ -539,7 +542,7 @@ func (r *reader) sourceEntries(s *Source) []Entry {
 		{
 			"leave_out",
 			"reason: condition",
-			"a row that is not meant, such as a line of totals, is left out for that reason if the condition is true: it is counted, and nothing else. In text files, the condition is over the text of the columns, as it was before it was read as a type",
+			"a row that is not meant, such as a line of totals, is left out for that reason if the condition is true: it is counted, and nothing else. In text files, the condition is over the text of the columns, as it was before it was read as a type; of a source that is made of others, over the columns that it takes from them",
 			false,
 			func(n *node) { s.LeaveOut = r.rules(n) },
 		},

@@ -62,7 +62,9 @@ func Open(ctx context.Context, in *source.Inputs, s *star.Source, want func(colu
 		return f, err
 	}
 	for _, p := range f.parts {
-		p.split = f.newSplit(p)
+		if p.split = f.newSplit(p); !s.Reads() {
+			p.then = f.leaver(f.taken)
+		}
 	}
 	f.local = slices.Clone(f.taken)
 	for _, j := range s.Joins {

@@ -10,7 +10,8 @@ import (
 )
 
 // leaver returns what takes the rows out of batches of some fields that the source leaves out, and counts them; nil if it
-// leaves out none. It may be called by any number of goroutines.
+// leaves out none. What is wrong with a row that is read makes no difference, since it is not meant; a row of another source that is
+// set aside there stays. It may be called by any number of goroutines.
 func (f *Flow) leaver(fields []column.Field) func(b *column.Batch) {
 	if f.of.LeaveOut == nil {
 		return nil
@@ -18,7 +19,7 @@ func (f *Flow) leaver(fields []column.Field) func(b *column.Batch) {
 	named := make([]column.Field, len(fields)) // as the conditions name them
 	for k, c := range fields {
 		named[k] = c
-		if !f.of.TypesItself() {
+		if f.of.Reads() && !f.of.TypesItself() {
 			name, text := strings.CutPrefix(c.Name, source.AsText(""))
 			if named[k].Name = name; !text {
 				named[k].Name = "" // its text has the name
@@ -39,7 +40,7 @@ func (f *Flow) leaver(fields []column.Field) func(b *column.Batch) {
 		for k, p := range programs {
 			result, n := p.Eval(b), int64(0)
 			for i := range b.N {
-				if result.Fault(i) != "" || !result.True(i) {
+				if result.Fault(i) != "" || !result.True(i) || !f.of.Reads() && b.Bad(i) {
 					continue
 				}
 				if out == nil {

@@ -28,7 +28,8 @@ type part struct {
 
 	delivered func(file string) int64
 	zone      *time.Location        // of the model
-	leave     func(b *column.Batch) // takes out the rows that are left out; nil if none are
+	leave     func(b *column.Batch) // takes out the rows that are left out once they are read; nil if none are
+	then      func(b *column.Batch) // or once they are taken from another source
 	unpivot   *unpivot
 	split     *split
 }
@@ -135,6 +136,15 @@ func (p *part) batch() *column.Batch { return column.NewBatch(p.from.Fields()) }
 
 // fill fills the first columns of b.
 func (p *part) fill(piece column.Piece, b *column.Batch) error {
+	err := p.lineUp(piece, b)
+	if err == nil && p.then != nil {
+		p.then(b)
+	}
+	return err
+}
+
+// lineUp fills the first columns of b with those of the part.
+func (p *part) lineUp(piece column.Piece, b *column.Batch) error {
 	if have, ok := piece.(filled); p.same && (!ok || len(have.Cols) == len(b.Cols)) {
 		if err := piece.Fill(b); err != nil || p.leave == nil {
 			return err

@@ -257,6 +257,11 @@ func needed(s *star.Source, want func(column string) bool) names {
 	for _, name := range s.Split.Columns() {
 		need[name] = true
 	}
+	if !s.Reads() {
+		for _, r := range s.LeaveOut {
+			need.uses(r.Condition, s.AsRead())
+		}
+	}
 	all := s.Complete()
 	for _, rules := range [][]star.Rule{s.Require, s.SetAside} {
 		for _, r := range rules {
