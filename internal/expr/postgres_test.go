@@ -144,9 +144,10 @@ func (w *writer) text(depth int) func() (string, string) {
 			func() (string, string) { return both("initcap(%s)", w.text(d)) },
 			func() (string, string) {
 				at, _ := w.word("','", "' '", "'a'", "'ey'")
-				ours, theirs := w.text(d)
-				return "sorted_list(" + ours + ", " + at + ")", "(select case when " + theirs + " is not null then coalesce(string_agg(e, " + at +
-					" order by e collate \"C\"), '') end from (select distinct btrim(e, ' ') as e from unnest(string_to_array(" + theirs + ", " + at + ")) e) x where e <> '')"
+				ours, theirs := w.text(d)()
+				return "sorted_list(" + ours + ", " + at + ")", "(select case when " + theirs + " is not null then coalesce(string_agg(piece, " + at +
+					" order by piece collate \"C\"), '') end from (select distinct btrim(piece, ' ') as piece from unnest(string_to_array(" +
+					theirs + ", " + at + ")) as l(piece)) x where piece <> '')"
 			},
 			func() (string, string) {
 				from, _ := w.word("'aeb'", "'Hh x'", "''", "'ééa'", "'aab'")
