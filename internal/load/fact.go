@@ -59,7 +59,7 @@ func (w *factStep) load(ctx context.Context) error {
 		},
 		func(c *fact.Chunk) error { return w.takeChunk(ctx, writer, &account, c) })
 	if err != nil {
-		return err
+		return others(err)
 	}
 	if err := w.inferred(ctx); err != nil {
 		return err

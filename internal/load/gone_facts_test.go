@@ -27,6 +27,15 @@ func TestMissing(t *testing.T) {
 	manyCases(t, 18, missingCase)
 }
 
+// inEither returns a model as it is, or for one in three cases with a warehouse in PostgreSQL.
+func inEither(t *testing.T, seed uint64, model string) string {
+	if seed%3 != 1 {
+		return model
+	}
+	connection, schema := startest.Postgres(t)
+	return strings.Replace(model, "{sqlite: star.db}", fmt.Sprintf("{postgres: %q, schema: %s}", connection, schema), 1)
+}
+
 func manyCases(t *testing.T, cases int, f func(t *testing.T, seed uint64)) {
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
 		cases = n

@@ -125,6 +125,9 @@ func (w *factStep) reads(ctx context.Context) (*source.Inputs, error) {
 	if err := w.tryKept(ctx); err != nil {
 		return nil, err
 	}
+	if w.fact.Source.InStar() {
+		return w.readDerived(ctx)
+	}
 	r, err := w.findReading(ctx, w.counting(), w.fact.Deliveries)
 	return w.readNew(ctx, r, err)
 }

@@ -68,7 +68,7 @@ func TestSpans(t *testing.T) {
 		if said {
 			option = fmt.Sprintf(`, through: "date '%s'"`, through.Format(time.DateOnly))
 		}
-		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(coverageModel, kind, kind, every, option))
+		startest.Write(t, dir, "ironmonger.yaml", inEither(t, seed, fmt.Sprintf(coverageModel, kind, kind, every, option)))
 		for range 3 {
 			text := "lock,opened,closed\n"
 			covers, aside, last := map[string]bool{}, 0, time.Time{}

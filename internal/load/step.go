@@ -51,6 +51,7 @@ type work struct {
 	aside    *setAsideBook
 	all      bool            // all files are read
 	reading  *reading        // which files are read; nil where all are
+	derived  *derived        // nil unless the step's fact is made of tables of the star alone
 	tried    tried           // rows that were set aside before, and may pass now
 	marks    *marking        // how far tables and queries are read; nil where all rows are
 	book     *ledger.Account // of the step's table
@@ -247,6 +248,9 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.keepMarks(ctx); err != nil {
 		return err
 	}
+	if err := w.keepDerived(ctx); err != nil {
+		return err
+	}
 	f := &w.figures
 	w.arrived = f.Read
 	if w.flow != nil {
@@ -322,7 +326,11 @@ func (w *work) seeing(in *source.Inputs) *source.Inputs {
 	if len(w.kind.source().Stands()) == 0 {
 		return in
 	}
-	return in.Over(standing.New(w.tx, w.star))
+	seen := standing.New(w.tx, w.star)
+	if w.derived != nil && w.derived.grown != nil {
+		seen = seen.Growing(w.derived.grown)
+	}
+	return in.Over(seen)
 }
 
 // needs reports whether the step needs a column of its source.

@@ -66,11 +66,7 @@ func (w *work) findReading(
 		more, filed := s.Readers()
 		completing, ok = append(completing, more...), ok && filed
 	}
-	lookedUp := func(k *star.Key) bool { return k.Dimension.LookedUp != nil } // which somebody else changes
-	foreign := func(x *star.Standing) bool {
-		return x.Dimension != nil && x.Dimension.LookedUp != nil || x.Fact != nil && slices.ContainsFunc(x.Fact.Keys, lookedUp)
-	}
-	if !ok || slices.ContainsFunc(w.step.keys, lookedUp) || slices.ContainsFunc(w.kind.source().Stands(), foreign) {
+	if !ok || w.seesForeign() {
 		return nil, nil
 	}
 	r := &reading{
@@ -113,6 +109,15 @@ func (w *work) findReading(
 		clear(r.skip) // a delivery is read whole, and so are files of which rows become one
 	}
 	return r, nil
+}
+
+// seesForeign reports whether something else than this program changes a dimension that decides what rows become.
+func (w *work) seesForeign() bool {
+	lookedUp := func(k *star.Key) bool { return k.Dimension.LookedUp != nil }
+	foreign := func(x *star.Standing) bool {
+		return x.Dimension != nil && x.Dimension.LookedUp != nil || x.Fact != nil && slices.ContainsFunc(x.Fact.Keys, lookedUp)
+	}
+	return slices.ContainsFunc(w.step.keys, lookedUp) || slices.ContainsFunc(w.kind.source().Stands(), foreign)
 }
 
 // mayHold refuses to leave files for a later load where the others say something else without them.
@@ -207,8 +212,16 @@ func (w *work) standsAs(ctx context.Context, part func(texts ...string)) error {
 	var tables []string
 	var dimensions []*star.Dimension
 	for _, x := range w.kind.source().Stands() {
-		if x.Dimension != nil {
+		switch {
+		case x.Dimension != nil:
 			dimensions = append(dimensions, x.Dimension)
+			continue
+		case w.derived != nil && x.Fact == w.derived.base:
+			for _, k := range x.Fact.Keys {
+				if k.Dimension.Aliases != nil || slices.ContainsFunc(k.Dimension.NaturalKey, func(f column.Field) bool { return k.Dimension.IsPersonal(f.Name) }) {
+					dimensions = append(dimensions, k.Dimension) // natural keys of others stay as they are
+				}
+			}
 			continue
 		}
 		for _, f := range w.star.Facts {

@@ -7,6 +7,7 @@ package standing
 
 import (
 	"context"
+	"errors"
 	"iter"
 	"slices"
 
@@ -21,12 +22,39 @@ import (
 
 // Star opens dimensions and facts of a star as a reader sees them.
 type Star struct {
-	r warehouse.Reader
-	s *schema.Star
+	r     warehouse.Reader
+	s     *schema.Star
+	grown *Grown // nil if all rows are read
 }
 
 // New returns the star that a reader sees.
-func New(r warehouse.Reader, s *schema.Star) *Star { return &Star{r, s} }
+func New(r warehouse.Reader, s *schema.Star) *Star { return &Star{r, s, nil} }
+
+// Grown says that a fact has only got rows since others were added up, so that these are enough with the sums that stand.
+type Grown struct {
+	*star.Rollup
+	Runs []int64 // those that wrote rows since
+	Rows int64   // how many they wrote
+}
+
+// ErrOthers says that a fact has other rows than it was said to have got.
+var ErrOthers = errors.New("the fact has other rows of these runs than the ledger says")
+
+// Growing returns the star of which only the rows are read that a fact has got.
+func (x *Star) Growing(g *Grown) *Star { return &Star{x.r, x.s, g} }
+
+// Sums returns the groups of a source that stand.
+func (x *Star) Sums(of *star.Source) (source.Input, map[string]string) {
+	if x.grown == nil || of != x.grown.Of.Source {
+		return nil, nil
+	}
+	wanted := map[string]bool{}
+	for _, name := range x.grown.Columns {
+		wanted[name] = true
+	}
+	standing := &star.Standing{Fact: x.grown.Of}
+	return New(x.r, x.s).Open(standing, func(c string) bool { return wanted[c] }), x.grown.Columns
+}
 
 // Open returns the rows of a dimension or a fact, of which columns are wanted by their names.
 func (x *Star) Open(of *star.Standing, want func(column string) bool) source.Input {
@@ -43,6 +71,9 @@ func (x *Star) Open(of *star.Standing, want func(column string) bool) source.Inp
 		if f.Fact == of.Fact {
 			in.table, in.fact = f.Table, f
 		}
+	}
+	if x.grown != nil && of.Fact == x.grown.Base {
+		in.grown = x.grown
 	}
 	for _, k := range of.Keys() {
 		n := &natural{table: x.s.Dimension(k.Dimension).Table, key: k}
@@ -65,6 +96,7 @@ type input struct {
 	fields []column.Field
 	keys   []*natural
 	rows   *spill.Rows
+	grown  *Grown // nil if all rows are read
 }
 
 // natural is the natural keys of the members that a key of a fact points to.
@@ -190,7 +222,9 @@ func (in *input) read(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	return in.each(ctx, func(b *column.Batch, cols []*column.Column) {
+	n := int64(0)
+	err = in.each(ctx, func(b *column.Batch, cols []*column.Column) {
+		n += int64(b.N)
 		stands := in.standing(b, last)
 		for i := range b.N {
 			if stands(i) {
@@ -198,12 +232,36 @@ func (in *input) read(ctx context.Context) (err error) {
 			}
 		}
 	})
+	if err == nil && in.grown != nil && n != in.grown.Rows {
+		err = ErrOthers
+	}
+	return err
+}
+
+// tableFields lists the columns of the table that are read.
+func (in *input) tableFields() []column.Field {
+	all := in.table.Fields()
+	if in.fact != nil && in.fact.Reverses() {
+		return all
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(f column.Field) bool {
+		key := slices.ContainsFunc(in.keys, func(n *natural) bool { return n.wanted && n.key.Column() == f.Name })
+		stands := f.Name == schema.IsCurrent || in.of.Dimension != nil && f.Name == in.of.Dimension.KeyColumn()
+		return !key && !stands && column.Find(in.fields, f.Name) < 0
+	})
 }
 
 // each calls f for the rows of the table: their columns, and those that are wanted of them.
 func (in *input) each(ctx context.Context, f func(b *column.Batch, cols []*column.Column)) error {
-	fields := in.table.Fields()
+	fields := in.tableFields()
 	q := warehouse.Query{Table: in.table.Name, Fields: fields, Convert: in.table.Borrowed, OrderBy: in.table.Primary}
+	if in.grown != nil {
+		runs := column.Column{Type: column.Type{Kind: column.Integer}}
+		for _, run := range in.grown.Runs {
+			runs.AppendInt(run)
+		}
+		q.By, q.Match = []string{schema.LoadRun}, []*column.Column{&runs}
+	}
 	made := column.NewBatch(in.fields)
 	return warehouse.Each(ctx, in.r, q, func(b *column.Batch) error {
 		cols := make([]*column.Column, len(in.fields))
@@ -228,7 +286,7 @@ func (in *input) natural(b *column.Batch, name string, c *column.Column) {
 			if n.key.Natural(part) != name {
 				continue
 			}
-			keys := &b.Cols[column.Find(in.table.Fields(), n.key.Column())]
+			keys := &b.Cols[column.Find(in.tableFields(), n.key.Column())]
 			for i := range b.N {
 				if at, ok := n.row[keys.Int[i]]; ok && !keys.Null[i] {
 					c.Set(i, &n.parts.Cols[1+part], at)
@@ -242,7 +300,7 @@ func (in *input) natural(b *column.Batch, name string, c *column.Column) {
 
 // standing returns whether row i is what stands: no special member, of the versions that are wanted, and the last entry.
 func (in *input) standing(b *column.Batch, last map[digest.Sum]int64) func(i int) bool {
-	fields := in.table.Fields()
+	fields := in.tableFields()
 	if d := in.of.Dimension; d != nil {
 		current := column.Find(fields, schema.IsCurrent)
 		key := column.Find(fields, d.KeyColumn())
@@ -263,7 +321,7 @@ func (in *input) standing(b *column.Batch, last map[digest.Sum]int64) func(i int
 
 // entries finds the last entry of each fact.
 func (in *input) entries(ctx context.Context, last map[digest.Sum]int64) error {
-	entry := column.Find(in.table.Fields(), star.EntryNumber)
+	entry := column.Find(in.tableFields(), star.EntryNumber)
 	return in.each(ctx, func(b *column.Batch, _ []*column.Column) {
 		grain := in.grain(b)
 		for i, n := range b.Cols[entry].Int[:b.N] {
@@ -278,7 +336,7 @@ func (in *input) entries(ctx context.Context, last map[digest.Sum]int64) error {
 // grain returns what tells fact i from others, with natural keys in the place of keys.
 func (in *input) grain(b *column.Batch) func(i int) digest.Sum {
 	var cols []*column.Column
-	fields := in.table.Fields()
+	fields := in.tableFields()
 	for _, g := range in.fact.Grain {
 		if g.Key == nil {
 			cols = append(cols, &b.Cols[column.Find(fields, g.Column)])

@@ -69,6 +69,10 @@ func (f *Flow) groups(ctx context.Context, rows iter.Seq2[column.Piece, error]) 
 		if g.room = f.room(); g.inexact() {
 			g.room = 0
 		}
+		if err := g.begin(ctx, f); err != nil {
+			yield(nil, err)
+			return
+		}
 		err := f.inOrder(ctx, rows, func(b *column.Batch) error {
 			if err := g.add(f, b); err != nil {
 				return err
@@ -112,6 +116,46 @@ func (f *Flow) groups(ctx context.Context, rows iter.Seq2[column.Piece, error]) 
 	}
 }
 
+// begin begins with the groups that stand, where only the rows are read that came since.
+func (g *groups) begin(ctx context.Context, f *Flow) error {
+	if f.in.Star == nil {
+		return nil
+	}
+	in, names := f.in.Star.Sums(f.of)
+	if in == nil {
+		return nil
+	}
+	b := column.NewBatch(in.Fields())
+	for p, err := range in.Pieces(ctx) {
+		if err == nil {
+			err = p.Fill(b)
+		}
+		if err != nil {
+			return err
+		}
+		var cols []*column.Column
+		for _, field := range g.fields {
+			cols = append(cols, &b.Cols[column.Find(in.Fields(), names[field.Name])])
+		}
+		for i := range b.N {
+			if _, fresh := g.index.Add(cols[:len(g.index.at)], i); !fresh {
+				return fmt.Errorf("two rows of %s are of one group", in.Names()[0])
+			}
+			for k, c := range cols {
+				g.cols[k].AppendOwn(c, i)
+				if c.Type.Kind == column.Text {
+					g.size += int64(len(c.Text[i]))
+				}
+			}
+			g.size += rowOverhead + valueSize*int64(len(cols))
+			g.files, g.lines = append(g.files, f.Names()[0]), append(g.lines, 0)
+		}
+		f.group.in.Add(int64(b.N))
+		f.made.Add(int64(b.N))
+	}
+	return nil
+}
+
 // aside makes rows that were set aside rows of the columns that groups have.
 func (f *Flow) aside(b *column.Batch) column.Piece {
 	out := column.NewBatch(f.fields)
@@ -152,6 +196,8 @@ func (g *groups) add(f *Flow, b *column.Batch) error {
 				}
 			}
 			g.files, g.lines = append(g.files, b.From.File), append(g.lines, b.From.Line[i])
+		} else if g.lines[m] == 0 { // a group that stood, of which this is the first row that came since
+			g.lines[m] = b.From.Line[i]
 		}
 		for n := range g.aggregates {
 			if err := g.aggregate(n, int(m), b, i); err != nil {
