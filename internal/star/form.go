@@ -106,6 +106,8 @@ func form(sections []Section, title string, e Entry) object {
 		e.Form == "reason: condition",
 		e.Form == "name: value",
 		e.Form == "name: aggregate",
+		e.Form == "name: column",
+		e.Form == "measure: column or key",
 		e.Form == "code: code":
 		return mapOf(ref("word"))
 	case e.Form == "a list of rows":
