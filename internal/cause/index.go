@@ -19,7 +19,7 @@ type Kind string
 const (
 	Written     Kind = "written" // it is written differently
 	Part        Kind = "part"    // another value of one part of the key: the register of another system
-	Near        Kind = "near"    // a member is one or two characters away
+	Near        Kind = "near"    // a member is one or two characters away; or several are one character away
 	Several     Kind = "several" // it is written differently, and several members would be meant
 	NothingNear Kind = "nothing" // no member is like it
 )
@@ -90,11 +90,14 @@ func (x *Index) Find(natural []string) Cause {
 			several = Cause{Kind: Part, Member: -1, part: k}
 		}
 	}
-	if at, edits := x.near.find(natural); at >= 0 {
+	at, edits := x.near.find(natural)
+	switch {
+	case at >= 0:
 		return Cause{Kind: Near, Member: at, edits: edits}
-	}
-	if several.Kind != "" {
+	case several.Kind != "":
 		return several
+	case edits > 0:
+		return Cause{Kind: Near, Member: -1, edits: edits}
 	}
 	return Cause{Kind: NothingNear, Member: -1}
 }
@@ -200,7 +203,8 @@ func without(text string, buf []byte, do func(left []byte, at int) bool) bool {
 	return true
 }
 
-// find returns the nearest member and how many characters have to be changed; -1 if none is near, or several are as near.
+// find returns the nearest member and how many characters have to be changed. The member is -1 if none is near, or several are as near;
+// then the characters are 1 if several are one away, else 0.
 func (x *nearby) find(natural []string) (member, edits int) {
 	text := asText(natural)
 	most := 1
@@ -221,7 +225,9 @@ func (x *nearby) find(natural []string) (member, edits int) {
 			}
 			return true
 		})
-		if several {
+		if several && edits == 1 {
+			return -1, 1
+		} else if several {
 			return -1, 0
 		}
 		if member >= 0 {
@@ -267,7 +273,7 @@ func distance(a, b string, most int) int {
 }
 
 // ID is the same for causes that one change of a model would mend.
-func (c Cause) ID() string { return fmt.Sprint(c.Kind, c.steps, c.part, c.edits > 0) }
+func (c Cause) ID() string { return fmt.Sprint(c.Kind, c.steps, c.part, c.edits > 0, c.Member < 0) }
 
 // Says says in words what the cause is; columns are the names of the parts of the natural key.
 func (c Cause) Says(columns []string) string {
@@ -279,6 +285,9 @@ func (c Cause) Says(columns []string) string {
 	case Part:
 		return "another " + columns[c.part]
 	case Near:
+		if c.Member < 0 {
+			return "one character is another or too many, and several members would be meant"
+		}
 		return "one or two characters are others"
 	}
 	return "no member is like it"

@@ -170,7 +170,7 @@ func (p *proof) asOf(f *schema.Fact, k *star.Key, at int) exam {
 	}, func() {
 		if outside > 0 {
 			c.Note = fmt.Sprintf(
-				"%d facts are outside every version and point to the nearest one, as the model or a later change of the member allows",
+				"outside every version, and pointing to the nearest one as the model or a later change of the member allows: %d",
 				outside,
 			)
 		}

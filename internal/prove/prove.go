@@ -93,7 +93,7 @@ func Names() [][2]string {
 		{"as_of", "a fact points to the version that is valid at its time"},
 		{"milestones", "the keys and lags of milestones follow from their columns"},
 		{"weights", "the weights of each list add up to 1"},
-		{"balances", "balances follow from those of the period before and from what moved, and no period is left out"},
+		{"balances", "balances follow from the period before and from what moved, and none is left out"},
 		{"measures", "measures are exact numbers, not codes"},
 		{"account", "a table has the rows and totals of its account in the ledger"},
 		{"must_hold", "the conditions of the model hold"},

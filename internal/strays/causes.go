@@ -377,7 +377,7 @@ func (g *causeGroup) mend(d *schema.Dimension, members [][]string) error {
 	if g.Mend != "" {
 		return nil
 	}
-	if g.of.Kind == cause.Near && len(d.NaturalKey) == 1 && d.NaturalKey[0].Type.Kind == column.Text {
+	if g.of.Kind == cause.Near && g.of.Member >= 0 && len(d.NaturalKey) == 1 && d.NaturalKey[0].Type.Kind == column.Text {
 		var codes []string
 		for n := range min(len(g.lost), mostCodes) {
 			codes = append(codes, yamlText(g.lost[n][0])+": "+yamlText(members[g.means[n]][0]))
