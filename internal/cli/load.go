@@ -30,12 +30,16 @@ const leastMemory = 16 << 10
 
 func (s *session) load() *cli.Command {
 	return command(&cli.Command{
-		Name:  "load",
-		Usage: "load the star",
+		Name:      "load",
+		Usage:     "load the star",
+		ArgsUsage: "[NAME...]",
 		Description: "Loads the dimensions, then the facts that point to them. Each step is one transaction. A step that fails keeps nothing;\n" +
 			"the steps that need it do not run, the others do. A second load of the same rows changes nothing.\n\n" +
 			"A file of a fact is not read again if it has not changed, and neither have the model, the parameters and the files that\n" +
 			"complete its rows. The result is the same; --again reads all files.\n\n" +
+			"With the names of dimensions and facts, it loads these and what they need: the dimensions that they point to, and what\n" +
+			"their sources are made of. With --alone it loads nothing else, and the rest is as it stands; with --without it loads all\n" +
+			"but some; with --failed what failed in the last load, or did not run because of that.\n\n" +
 			"With --dry-run, the load is done and rolled back: it reports the same result and writes nothing. After a step that fails,\n" +
 			"no other step runs.\n\n" +
 			"If something other than a load has changed a table, the table differs from its account in the ledger. The load goes on,\n" +
@@ -43,8 +47,11 @@ func (s *session) load() *cli.Command {
 			"table as it is. The run records who accepted it.\n\n" +
 			"Exit status: 0 all steps done; 1 a step failed; 2 the call or the model is wrong; 3 done, and a table differs from its\n" +
 			"account.\n\n" +
-			"Example:\n  ironmonger load --model canal/ironmonger.yaml\n  ironmonger load --dry-run",
+			"Example:\n  ironmonger load --model canal/ironmonger.yaml\n  ironmonger load passage --dry-run\n  ironmonger load --failed",
 		Flags: flags(
+			&cli.BoolFlag{Name: "alone", Usage: "load only what is named, and not what it needs"},
+			&cli.StringSliceFlag{Name: "without", Usage: "do not load the dimension or fact `NAME`; may be repeated"},
+			&cli.BoolFlag{Name: "failed", Usage: "load what failed in the last load, or did not run because of that"},
 			&cli.StringSliceFlag{
 				Name:  "accept",
 				Usage: "accept the table of the dimension or fact `NAME` as it is; may be repeated",
@@ -58,7 +65,7 @@ func (s *session) load() *cli.Command {
 			},
 			workersFlag(),
 		),
-		ShellComplete: completes(func(*star.Model) []string { return nil }),
+		ShellComplete: completes(loadableNames),
 		Action: s.loadOrNote(
 			func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error) {
 				memory, err := humanize.ParseBytes(c.String("memory"))
@@ -73,7 +80,11 @@ func (s *session) load() *cli.Command {
 				if c.IsSet("memory") { // garbage counts, too
 					debug.SetMemoryLimit(int64(min(memory, math.MaxInt64-besides)) + besides)
 				}
-				if err := loadable(m, c.StringSlice("accept")); err != nil {
+				part, err := partOf(c, m)
+				if err != nil {
+					return true, wrong{err}
+				}
+				if err := loadable(m, "--accept ", c.StringSlice("accept")); err != nil {
 					return true, wrong{err}
 				}
 				run, err := s.loadModel(
@@ -81,6 +92,7 @@ func (s *session) load() *cli.Command {
 					m,
 					root,
 					load.Options{
+						Part:    part,
 						Accept:  c.StringSlice("accept"),
 						Workers: c.Int("workers"),
 						Memory:  int64(memory),
@@ -88,10 +100,37 @@ func (s *session) load() *cli.Command {
 						Again:   c.Bool("again"),
 					},
 				)
+				if errors.Is(err, load.ErrAllDone) {
+					fmt.Fprintln(s.err, "nothing to load: "+err.Error())
+					return true, nil
+				}
 				return s.ran(c, run, err)
 			},
 		),
-	}, 0)
+	}, math.MaxInt)
+}
+
+// partOf reads which dimensions and facts are to be loaded.
+func partOf(c *cli.Command, m *star.Model) (load.Part, error) {
+	p := load.Part{Names: c.Args().Slice(), Alone: c.Bool("alone"), Without: c.StringSlice("without"), Failed: c.Bool("failed")}
+	if err := loadable(m, "", p.Names); err != nil {
+		return p, err
+	}
+	if err := loadable(m, "--without ", p.Without); err != nil {
+		return p, err
+	}
+	for _, name := range p.Without {
+		if slices.Contains(p.Names, name) {
+			return p, fmt.Errorf("%s is to be loaded, and load is to do without it", name)
+		}
+	}
+	switch {
+	case p.Alone && len(p.Names) == 0:
+		return p, errors.New("--alone: which dimension or fact is to be loaded?")
+	case p.Failed && len(p.Names) > 0:
+		return p, errors.New("--failed loads what failed, and no other names")
+	}
+	return p, nil
 }
 
 func (s *session) rebuild() *cli.Command {
@@ -185,18 +224,13 @@ func openThere(ctx context.Context, m *star.Model, root *os.Root) (warehouse.War
 }
 
 // loadable refuses names that are those of no dimension and no fact.
-func loadable(m *star.Model, given []string) error {
-	var names []string
-	for _, d := range m.Dimensions {
-		names = append(names, d.Text)
-	}
-	for _, f := range m.Facts {
-		names = append(names, f.Text)
-	}
+func loadable(m *star.Model, option string, given []string) error {
+	names := loadableNames(m)
 	for _, name := range given {
 		if !slices.Contains(names, name) {
 			return fmt.Errorf(
-				"--accept %s: there is no dimension or fact of that name%s",
+				"%s%s: there is no dimension or fact of that name%s",
+				option,
 				name,
 				diag.Suggest(name, names),
 			)

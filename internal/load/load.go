@@ -37,6 +37,7 @@ type Options struct {
 	Memory  int64          // bytes for members and the rows that become members, about; 0 is [Memory]
 	Dry     bool           // write nothing: say what a load would do
 	Again   bool           // read all files, those too whose rows are known
+	Part    Part           // which steps
 	Accept  []string       // dimensions and facts whose tables are right as they stand, whatever the ledger's account says
 	Watch   func(Progress) // told what happens, from one goroutine at a time; may be nil
 }
@@ -60,6 +61,7 @@ type run struct {
 	wh      warehouse.Warehouse
 	inputs  *source.Inputs
 	opts    Options
+	steps   []*step
 	entry   *ledger.Run
 	mu      sync.Mutex
 	rosters map[*star.Dimension]*roster.Roster
@@ -112,7 +114,15 @@ func Run(
 			Memory:  opts.Memory,
 			Days:    &source.Days{},
 		}, rosters: map[*star.Dimension]*roster.Roster{}, whole: map[string]bool{}}
-	if err := r.openAll(ctx); err != nil {
+	var err error
+	if r.steps, err = r.chosen(ctx); err != nil {
+		return nil, err
+	}
+	sources := m.Sources
+	if !opts.Part.all() {
+		sources = sourcesOf(r.steps)
+	}
+	if err := openAll(ctx, r.inputs, sources); err != nil {
 		return nil, err
 	}
 	release, err := r.hold(ctx)
@@ -187,7 +197,7 @@ func (r *run) attempt(ctx context.Context) (failed bool, err error) {
 			return false, err
 		}
 	}
-	steps := r.steps()
+	steps := r.steps
 	plan.Run(ctx, order(steps), r.wh.Capabilities().Writers, func(ctx context.Context, i int) error {
 		return r.step(ctx, steps[i])
 	}, func(i int, serr error) {
@@ -227,12 +237,12 @@ func (r *run) outcome() error {
 	return err
 }
 
-// openAll finds the files of every source before anything is written, so that what is missing is told
+// openAll finds the files of sources before anything is written, so that what is missing is told
 // at once.
-func (r *run) openAll(ctx context.Context) error {
+func openAll(ctx context.Context, in *source.Inputs, sources []*star.Source) error {
 	var errs diag.List
-	for _, s := range r.model.Sources {
-		_, err := transform.Open(ctx, r.inputs, s, func(string) bool { return true })
+	for _, s := range sources {
+		_, err := transform.Open(ctx, in, s, func(string) bool { return true })
 		var list diag.List
 		if errors.As(err, &list) {
 			errs = append(errs, list...)
@@ -246,8 +256,7 @@ func (r *run) openAll(ctx context.Context) error {
 // Startable says what would keep a load from starting: a source that is not as the model has it. [Run] says it too,
 // once the warehouse is open.
 func Startable(ctx context.Context, m *star.Model, root *os.Root) error {
-	r := &run{model: m, inputs: &source.Inputs{Model: m, Root: root}}
-	return r.openAll(ctx)
+	return openAll(ctx, &source.Inputs{Model: m, Root: root}, m.Sources)
 }
 
 // hold takes the warehouse, waiting for the load that has it and telling which that is.

@@ -9,9 +9,9 @@ import (
 	"ironmonger/internal/star"
 )
 
-// steps lists the steps in the order of the model, dimensions first, but each behind those that it needs, and behind those
+// ordered lists the steps in the order of the model, dimensions first, but each behind those that it needs, and behind those
 // that it follows as far as that can be: so the earlier ones of two steps never wait for the later ones.
-func (r *run) steps() []*step {
+func (r *run) ordered() []*step {
 	all := r.inModel()
 	var list, open []*step
 	met := map[*step]bool{}
@@ -102,7 +102,7 @@ func Order(m *star.Model) []Ordered {
 	for _, f := range m.Facts {
 		r.star.Facts = append(r.star.Facts, &schema.Fact{Fact: f})
 	}
-	steps := r.steps()
+	steps := r.ordered()
 	waves := make([]int, len(steps))
 	edges := order(steps)
 	for range steps { // until the last wave has been reached
