@@ -216,7 +216,7 @@ func (s *session) status(err error) int {
 			return Wrong
 		}
 		return Failed
-	case errors.Is(err, errUnmet), errors.Is(err, load.ErrDiffers): // told by the result
+	case errors.Is(err, errUnmet), errors.Is(err, load.ErrDiffers), errors.Is(err, load.ErrUnmet): // told by the result
 		return Unmet
 	case errors.Is(err, load.ErrSteps):
 		return Failed // the run's table has told it

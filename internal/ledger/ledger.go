@@ -128,6 +128,7 @@ type Figures struct {
 	Stages    []transform.Count     `json:"stages,omitempty"` // what became of the source's rows on their way
 	Passed    []transform.Passed    `json:"passed_over,omitempty"`
 	Notes     []string              `json:"notes,omitempty"` // what people should know of the sources
+	Unmet     []string              `json:"unmet,omitempty"` // what the model asks of a load that is done, and that is not so
 }
 
 // Written is the rows read that changed the table.

@@ -86,6 +86,9 @@ func noun(step string) string { return step[strings.Index(step, " ")+1:] }
 // ErrSteps says that a run has ended with steps that failed; the run's entry tells which.
 var ErrSteps = errors.New("the load is not complete")
 
+// ErrUnmet says that a run is done, and that something is not as the model asks; the run's entry tells what.
+var ErrUnmet = errors.New("the load is done, and something is not as the model asks")
+
 // Run loads a model into a warehouse, reading sources below root. The entry of the run is returned as far as there
 // is one; the error is ErrSteps if steps failed, ErrDiffers if tables are not what the ledger says, or what kept
 // the run from starting.
@@ -229,6 +232,9 @@ func (r *run) outcome() error {
 	for _, s := range r.entry.Steps {
 		if s.State != ledger.Done {
 			return ErrSteps
+		}
+		if len(s.Figures.Unmet) > 0 {
+			err = cmp.Or(err, ErrUnmet)
 		}
 		if len(s.Figures.Differs) > 0 {
 			err = ErrDiffers

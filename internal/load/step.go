@@ -12,7 +12,6 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dimension"
-	"ironmonger/internal/exact"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/plan"
 	"ironmonger/internal/resolve"
@@ -70,6 +69,9 @@ func (r *run) step(ctx context.Context, s *step) error {
 	started := time.Now().UTC()
 	r.tell(Progress{Step: s.name})
 	w := r.workOf(s, r.whole[s.name])
+	whole := ctx
+	ctx, cancel := w.inTime(ctx)
+	defer cancel()
 	err := w.try(ctx)
 	switch {
 	case errors.Is(err, errAll) && r.dry != nil: // one step alone cannot be taken back
@@ -84,6 +86,10 @@ func (r *run) step(ctx context.Context, s *step) error {
 		w = r.workOf(s, true)
 		err = w.try(ctx)
 	}
+	if late := context.Cause(ctx); errors.Is(late, errLate) && err != nil {
+		err = late
+	}
+	ctx = whole
 	ended := time.Now().UTC()
 	entry := &ledger.Step{
 		Run:       r.entry.ID,
@@ -216,7 +222,10 @@ func (w *work) try(ctx context.Context) error {
 		return err
 	}
 	if w.chosen == nil {
-		return w.nothingNew(ctx)
+		if err := w.nothingNew(ctx); err != nil {
+			return err
+		}
+		return w.asAsked(ctx)
 	}
 	w.inArrival()
 	if err := w.open(ctx); err != nil {
@@ -266,7 +275,7 @@ func (w *work) try(ctx context.Context) error {
 	if sum := f.Accounted(); sum != f.Read {
 		return fmt.Errorf("the account does not hold: %d rows were read, and %d are accounted for", f.Read, sum)
 	}
-	return w.withinLimits()
+	return w.withinLimits(ctx)
 }
 
 // nothingNew ends a step of which no file has to be read: the table is as the ledger says, which was asked.
@@ -481,43 +490,6 @@ func (w *work) keepMade(ctx context.Context, s *dimension.Session) error {
 	}
 	w.figures.Inferred[s.Dimension().Text] += s.Made()
 	return w.buildHierarchy(ctx, s.Dimension())
-}
-
-// withinLimits checks the shares of rows set aside and unmatched (rule R7).
-func (w *work) withinLimits() error {
-	f := &w.figures
-	over := func(n, of, limit int64) bool {
-		return of > star.LimitFrom && limit != star.NoLimit && n*100_0000 > limit*of
-	}
-	percent := func(n, of int64) string {
-		return string(exact.AppendDecimal(nil, exact.Wide(n*1000/of), 1)) + "%"
-	}
-	limit := func(l int64) string {
-		return string(exact.AppendDecimal(nil, exact.Wide(l/1000), 1)) + "%"
-	}
-	if meant := f.Read - f.LeftOut; over(f.SetAside, meant, w.kind.limits().SetAside) {
-		return fmt.Errorf(
-			"%d of %d rows (%s) would be set aside, more than %s: nothing is kept. The most frequent reason: %s. Look at the rows, or raise limits.set_aside",
-			f.SetAside,
-			meant,
-			percent(f.SetAside, meant),
-			limit(w.kind.limits().SetAside),
-			w.aside.main(),
-		)
-	}
-	for k, l := range w.links {
-		if l.Dimension.Inferable() && over(w.keys[k].Unmatched, w.arrived, w.kind.limits().Unmatched) {
-			return fmt.Errorf(
-				"key %s: %d of %d rows (%s) are unmatched, more than %s: nothing is kept. Is the dimension's source complete, and the key written alike on both sides? Else raise limits.unmatched",
-				l.Text,
-				w.keys[k].Unmatched,
-				w.arrived,
-				percent(w.keys[k].Unmatched, w.arrived),
-				limit(w.kind.limits().Unmatched),
-			)
-		}
-	}
-	return nil
 }
 
 // written is the rows of a static dimension as a source.

@@ -200,6 +200,9 @@ func remarks(w io.Writer, steps, dims, facts []*ledger.Step) {
 func differences(w io.Writer, r *ledger.Run) {
 	told := false
 	for _, s := range r.Steps {
+		for _, text := range s.Figures.Unmet {
+			fmt.Fprintf(w, "%s: %s\n", s.Name, text)
+		}
 		for _, d := range s.Figures.Differs {
 			told = true
 			fmt.Fprintf(w, "%s: %s\n", s.Name, d)

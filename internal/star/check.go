@@ -150,6 +150,15 @@ func (c *checker) limits(l *Limits) {
 	if l.Gone == unset.Gone {
 		l.Gone = c.model.Limits.Gone
 	}
+	if l.Usual == unset.Usual {
+		l.Usual = c.model.Limits.Usual
+	}
+	if l.Time == unset.Time {
+		l.Time = c.model.Limits.Time
+	}
+	if l.AsideBreak == unset.AsideBreak {
+		l.AsideBreak = c.model.Limits.AsideBreak
+	}
 }
 
 func (c *checker) remark(at diag.Place, subject, format string, args ...any) {
@@ -471,6 +480,7 @@ func (c *checker) fact(f *Fact) {
 	c.factDeliveries(f, fields, of, path)
 	c.watched(f.Source, path, f.Deliveries)
 	c.additive(f, path)
+	c.newest(f, path)
 	names := map[string]bool{"load_run": true, "load_line": true, "is_gone": f.Marked()}
 	for _, name := range []string{EntryNumber, EntrySign, BookedOn} {
 		names[name] = f.Reverses()

@@ -257,7 +257,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 }
 
 // unset marks limits that the section does not say.
-var unset = Limits{-2, -2, -2}
+var unset = Limits{-2, -2, -2, -2, -2, ""}
 
 func (r *reader) warehouseEntries(m *Model) []Entry {
 	w := &m.Warehouse
@@ -347,6 +347,33 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 			"the most members or facts that may be gone in a delivery of all or in a file, as a share of those of its scope that were there; the default is 10%",
 			false,
 			func(n *node) { l.Gone = r.share(n) },
+		},
+		{
+			"fewer_than_usual",
+			"50% or none",
+			"the least rows that a step reads, as a share of what it usually reads: the middle one of its last ten loads that read any. The default is none. A step that reads nothing, since nothing is new, does not stop",
+			false,
+			func(n *node) { l.Usual = r.share(n) },
+		},
+		{
+			"time",
+			"30 min or none",
+			"how long a step may take before it stops; the default is none",
+			false,
+			func(n *node) {
+				if w, ok := r.word(n, "a time"); ok && w.Text == "none" {
+					l.Time = NoLimit
+				} else {
+					l.Time = r.duration(n)
+				}
+			},
+		},
+		{
+			"set_aside_counts_as",
+			"done or broken",
+			"what a load comes to that sets rows aside: done (the default), or broken: all is kept, and the load ends with status 3",
+			false,
+			func(n *node) { l.AsideBreak = r.choice(n, CountsAsDone, CountsAsBroken) },
 		},
 	}
 }
@@ -839,6 +866,13 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			"conditions of its table",
 			false,
 			func(n *node) { f.MustHold = r.musts(n) },
+		},
+		{
+			"newest",
+			"column: time",
+			"how old the newest value of a date or timestamp of the table may be when a load begins: `passed_at: 2 days`. If it is older, all is kept, and the load ends with status 3. A date is as old as its last moment",
+			false,
+			func(n *node) { f.Newest = r.newest(n) },
 		},
 		{"limits", "keys", "the limits of its step", false, func(n *node) { r.section(n, r.limitEntries(&f.Limits)) }},
 	}, append(slices.Concat(r.completionEntries(f), r.additiveEntries(&f.Additive), r.describedEntries(&f.Said), r.deliveryEntries(&f.deliveries, factDeliveries)), Entry{

@@ -64,7 +64,19 @@ func (w Warehouse) String() string {
 
 // Limits are the shares of rows, or of members that are gone, in millionths, beyond which a step stops (rule R7). A
 // negative one is no limit.
-type Limits struct{ SetAside, Unmatched, Gone int64 }
+type Limits struct {
+	SetAside, Unmatched, Gone int64
+
+	Usual      int64         // the least rows that are read, as a share of what usually is
+	Time       time.Duration // that a step may take; negative is no limit
+	AsideBreak string        // what a load comes to that sets rows aside: CountsAsDone or CountsAsBroken
+}
+
+// What a load comes to that sets rows aside.
+const (
+	CountsAsDone   = "done"
+	CountsAsBroken = "broken"
+)
 
 // NoLimit lifts a limit; LimitFrom is the number of rows from which on limits count.
 const (
@@ -461,6 +473,7 @@ type Fact struct {
 	BookedOn   *column.Field // says on which day an entry is booked; nil if the run does
 	Limits     Limits
 	MustHold   []*Must
+	Newest     []Newest
 
 	from, newerBy, bookedOn     *Name
 	grain, measures, degenerate []Name

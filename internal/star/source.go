@@ -684,14 +684,19 @@ func (r *reader) shapingEntries(s *Source) []Entry {
 	}
 }
 
+const (
+	day      = 24 * time.Hour
+	mostTime = 10_000 * day
+)
+
 // duration reads a time.
 func (r *reader) duration(n *node) time.Duration {
 	w, ok := r.word(n, "a time")
 	number, unit, _ := strings.Cut(w.Text, " ")
 	count, err := strconv.Atoi(number)
-	one := map[string]time.Duration{"s": time.Second, "min": time.Minute, "h": time.Hour}[unit]
-	if ok && (err != nil || count < 1 || count > 1_000_000 || one == 0) {
-		r.errorf(w.At, n.path, "%s is not a time such as 30 s, 5 min or 2 h", w.Text)
+	one := map[string]time.Duration{"s": time.Second, "min": time.Minute, "h": time.Hour, "day": day, "days": day}[unit]
+	if ok && (err != nil || count < 1 || count > int(mostTime/max(one, 1)) || one == 0) {
+		r.errorf(w.At, n.path, "%s is not a time such as 30 s, 5 min, 2 h or 3 days", w.Text)
 	}
 	return time.Duration(count) * one
 }
