@@ -48,7 +48,7 @@ func (s *session) demo() *cli.Command {
 			if err != nil {
 				return err
 			}
-			run, err := s.loadModel(ctx, m, root, load.Options{})
+			run, err := s.loadModel(ctx, c, m, root, load.Options{})
 			if run == nil {
 				return err
 			}

@@ -64,6 +64,8 @@ func (s *session) load() *cli.Command {
 				Usage: "the approximate `SIZE` of memory for members, their rows, and rows that are joined; the rest is kept in temporary files. It does not change the result",
 			},
 			workersFlag(),
+			logFlag(),
+			metricsFlag(),
 		),
 		ShellComplete: completes(loadableNames),
 		Action: s.loadOrNote(
@@ -89,6 +91,7 @@ func (s *session) load() *cli.Command {
 				}
 				run, err := s.loadModel(
 					ctx,
+					c,
 					m,
 					root,
 					load.Options{
@@ -150,11 +153,13 @@ func (s *session) rebuild() *cli.Command {
 			&cli.BoolFlag{Name: "dry-run", Usage: "write nothing; report what a rebuild would do"},
 			&cli.BoolFlag{Name: "without-them", Usage: "do without the rows of files that are not there any more"},
 			workersFlag(),
+			logFlag(),
+			metricsFlag(),
 		),
 		ShellComplete: completes(func(*star.Model) []string { return nil }),
 		Action: s.loadOrNote(
 			func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) (started bool, err error) {
-				run, err := s.loadModel(ctx, m, root, load.Options{
+				run, err := s.loadModel(ctx, c, m, root, load.Options{
 					Workers: c.Int("workers"), Dry: c.Bool("dry-run"), Anew: true, Without: c.Bool("without-them"),
 				})
 				return s.ran(c, run, err)
@@ -242,6 +247,7 @@ func loadable(m *star.Model, option string, given []string) error {
 // loadModel loads a model with progress on the terminal.
 func (s *session) loadModel(
 	ctx context.Context,
+	c *cli.Command,
 	m *star.Model,
 	root *os.Root,
 	opts load.Options,
@@ -261,12 +267,26 @@ func (s *session) loadModel(
 	if err != nil {
 		return nil, fmt.Errorf("the warehouse cannot be opened: %w", err)
 	}
-	progress := s.progress()
-	opts.Program, opts.Holder, opts.Watch = "ironmonger "+Version, holder(), progress.watch
-	run, err := load.Run(ctx, m, root, wh, opts)
-	progress.end()
+	opts.Program, opts.Holder = "ironmonger "+Version, holder()
+	var run *ledger.Run
+	if form := c.String("log"); form != "" {
+		log := newLoadLog(s.err, form)
+		opts.Watch = log.watch
+		run, err = load.Run(ctx, m, root, wh, opts)
+		log.end(run, err)
+	} else {
+		progress := s.progress()
+		opts.Watch = progress.watch
+		run, err = load.Run(ctx, m, root, wh, opts)
+		progress.end()
+	}
 	if cerr := wh.Close(); err == nil && cerr != nil {
 		err = cerr
+	}
+	if file := c.String("metrics"); file != "" && run != nil {
+		if werr := writeMetrics(file, run, err != nil); werr != nil {
+			fmt.Fprintln(s.err, "ironmonger: the figures cannot be written:", werr)
+		}
 	}
 	return run, err
 }

@@ -55,7 +55,6 @@ func (w *work) withinLimits(ctx context.Context) error {
 	return w.asAsked(ctx)
 }
 
-
 // errLate says that a step took longer than it may.
 var errLate = errors.New("the step took longer than limits.time allows")
 

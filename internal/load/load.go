@@ -52,6 +52,9 @@ type Progress struct {
 	Doing string // what is done beside reading in earnest; may be empty
 	Ended bool
 	Err   error
+
+	Run   int64        // the run's number; 0 before it has one
+	Entry *ledger.Step // what the ledger says of a step that has ended
 }
 
 // run is a load that is going on.
@@ -221,9 +224,21 @@ func (r *run) attempt(ctx context.Context) (failed bool, err error) {
 				nil,
 			)
 		}
-		r.tell(Progress{Step: steps[i].name, Ended: true, Err: serr})
+		r.tell(Progress{Step: steps[i].name, Ended: true, Err: serr, Entry: r.entryOf(steps[i].name)})
 	})
 	return failed, err
+}
+
+// entryOf returns what the ledger says of a step that has ended; nil if nothing was written down.
+func (r *run) entryOf(step string) *ledger.Step {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, s := range r.entry.Steps {
+		if s.Name == step {
+			return s
+		}
+	}
+	return nil
 }
 
 // outcome says what a run that is over came to.
@@ -413,6 +428,9 @@ func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*
 
 func (r *run) tell(p Progress) {
 	if r.opts.Watch != nil {
+		if r.entry != nil {
+			p.Run = r.entry.ID
+		}
 		r.watch.Lock()
 		defer r.watch.Unlock()
 		r.opts.Watch(p)
