@@ -106,3 +106,28 @@ func readFile(t *testing.T, dir, name string) string {
 	}
 	return string(text)
 }
+
+// TestWarehouses: one model stands in two places, of which a call or the environment chooses one, and they know nothing of each other.
+func TestWarehouses(t *testing.T) {
+	dir := t.TempDir()
+	if err := demo.Write(dir, 60); err != nil {
+		t.Fatal(err)
+	}
+	model := readFile(t, dir, "ironmonger.yaml")
+	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "warehouse:\n  sqlite: canal.db\n",
+		"warehouse: development\nwarehouses:\n  development: {sqlite: canal.db}\n  production: {sqlite: live.db}\n", 1))
+	loaded(t, dir, 0)
+	status(t, dir, 2, "strays --warehouse production", "nothing has been loaded yet")
+	loaded(t, dir, 0, "--warehouse", "production")
+	t.Setenv("IRONMONGER_WAREHOUSE", "production")
+	loaded(t, dir, 0, "waterway")
+	if out := must(t, dir, "runs", "--format", "csv"); !strings.Contains(out, "\n2,dimension waterway,") {
+		t.Error(out)
+	}
+	if out := must(t, dir, "runs", "--format", "csv", "--warehouse", "development"); strings.Contains(out, "\n2,") {
+		t.Error(out)
+	}
+	status(t, dir, 2, "load --warehouse staging", "there is no warehouse staging (there is: development, production)")
+	must(t, dir, "prove", "--against-sources")
+	must(t, dir, "undo")
+}

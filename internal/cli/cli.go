@@ -243,11 +243,16 @@ func flags(more ...cli.Flag) []cli.Flag {
 		Name:  "set",
 		Usage: "the value of a parameter of the model, as `NAME=VALUE`; may be repeated",
 	}
+	warehouse := &cli.StringFlag{
+		Name:    "warehouse",
+		Usage:   "the warehouse `NAME` of those in the model, in place of the one that it says",
+		Sources: cli.EnvVars("IRONMONGER_WAREHOUSE"),
+	}
 	parameters := &cli.StringFlag{
 		Name:  "parameters",
 		Usage: "a `FILE` with values of parameters, one NAME: VALUE in each line",
 	}
-	return append(append([]cli.Flag{model, set, parameters}, formatFlags()...), more...)
+	return append(append([]cli.Flag{model, warehouse, set, parameters}, formatFlags()...), more...)
 }
 
 func formatFlags() []cli.Flag {
@@ -320,12 +325,14 @@ func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, roo
 	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil {
 		switch of {
 		case itsLedger:
-			m, err = star.ReadWarehouse(file, parameter)
+			m, err = star.ReadWarehouse(file, c.String("warehouse"), parameter)
 		case itsStar:
-			parameter = orLast(ctx, file, root, parameter)
+			parameter = orLast(ctx, file, c.String("warehouse"), root, parameter)
 			fallthrough
 		default:
-			m, err = star.Read(file, transform.Outside(ctx, root, parameter))
+			outside := transform.Outside(ctx, root, parameter)
+			outside.Warehouse = c.String("warehouse")
+			m, err = star.Read(file, outside)
 		}
 	}
 	if err != nil {
@@ -359,11 +366,11 @@ func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, roo
 // last run of the model had, as far as its ledger tells.
 func orLast(
 	ctx context.Context,
-	file string,
+	file, name string,
 	root *os.Root,
 	given func(name string) (string, bool),
 ) func(name string) (string, bool) {
-	m, err := star.ReadWarehouse(file, given)
+	m, err := star.ReadWarehouse(file, name, given)
 	if err != nil || !slices.ContainsFunc(m.Parameters, func(p *star.Parameter) bool { return p.Default == nil && !p.Secret }) {
 		return given
 	}

@@ -24,7 +24,8 @@ func Sections() []Section {
 	r, m := newReader("", "", nil), &Model{}
 	return []Section{
 		{"model", "The model file.", r.modelEntries(m)},
-		{"warehouse", "The database of the star.", r.warehouseEntries(m)},
+		{"warehouse", "The database of the star.", r.warehouseEntries(&Warehouse{})},
+		{"warehouses.NAME", "A database of the star under a name.", r.warehouseEntries(&Warehouse{})},
 		{
 			"limits",
 			"The limits at which a step of more than 100 rows stops. At the top of the model they apply to all steps; in a dimension or a fact they apply to its step.",
@@ -175,7 +176,14 @@ func Sections() []Section {
 
 func (r *reader) modelEntries(m *Model) []Entry {
 	return []Entry{
-		{"warehouse", "keys", "where the star is", true, func(n *node) { r.warehouse(m, n) }},
+		{"warehouse", "keys, or a name", "where the star is; or the name of one of `warehouses`, which holds unless a call names another one", true, func(n *node) { r.warehouse(m, n) }},
+		{"warehouses", "names", "several places of the star, such as that of development and that of production: a call chooses one of them with `--warehouse`", false, func(n *node) {
+			r.each(n, func(n *node) {
+				w := Warehouse{named: r.name(n.key, n.path)}
+				r.oneWarehouse(&w, n)
+				m.warehouses = append(m.warehouses, w)
+			})
+		}},
 		{
 			"time_zone",
 			"a zone's name, such as UTC",
@@ -258,72 +266,6 @@ func (r *reader) modelEntries(m *Model) []Entry {
 
 // unset marks limits that the section does not say.
 var unset = Limits{-2, -2, -2, -2, -2, ""}
-
-func (r *reader) warehouseEntries(m *Model) []Entry {
-	w := &m.Warehouse
-	kind := func(kind string, to *Name) func(n *node) {
-		return func(n *node) {
-			if w.Kind != "" {
-				r.errorf(n.key.At, n.path, "a star stands in one warehouse: %s or %s", w.Kind, kind)
-			}
-			w.Kind = kind
-			*to, _ = r.word(n, "where it is")
-		}
-	}
-	return []Entry{
-		{
-			"sqlite",
-			"a file",
-			"an SQLite database; it is created if it does not exist; relative to the folder of the model",
-			false,
-			kind(SQLite, &w.path),
-		},
-		{
-			"postgres",
-			"a connection string",
-			"a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; the rest comes from PG* variables, the service file and the password file. A model has no passwords",
-			false,
-			kind(Postgres, &w.connection),
-		},
-		{
-			"schema",
-			"a name",
-			"the schema of the tables in PostgreSQL; the default is public",
-			false,
-			func(n *node) { w.schema, _ = r.word(n, "a name") },
-		},
-	}
-}
-
-// warehouse reads where the star is.
-func (r *reader) warehouse(m *Model, n *node) {
-	r.section(n, r.warehouseEntries(m))
-	w := &m.Warehouse
-	switch {
-	case w.Kind == "":
-		r.errorf(n.key.At, n.path, "where does the star stand? sqlite: a file, or postgres: a connection string")
-	case w.Kind == SQLite && w.schema.Text != "":
-		r.errorf(n.key.At, n.path, "an SQLite database has no schemas")
-	}
-}
-
-// place returns the warehouse the values of parameters: development and production are one model.
-func (r *reader) place(m *Model) {
-	w := &m.Warehouse
-	if w.path.Text != "" {
-		w.Path = r.fill(w.path, "warehouse.sqlite").Text
-	}
-	if w.Kind != Postgres {
-		return
-	}
-	w.Connection, w.Schema = r.connect(w.connection, "warehouse.postgres"), "public"
-	if w.schema.Text != "" {
-		before := len(r.errs)
-		if name := r.fill(w.schema, "warehouse.schema"); len(r.errs) == before {
-			w.Schema = r.name(name, "warehouse.schema").Text
-		}
-	}
-}
 
 func (r *reader) limitEntries(l *Limits) []Entry {
 	return []Entry{

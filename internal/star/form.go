@@ -68,6 +68,8 @@ func form(sections []Section, title string, e Entry) object {
 		return ref(nested)
 	case e.Form == "set_aside, leave_empty, unreadable, or keys":
 		return object{"anyOf": []object{{"enum": []string{"set_aside", "leave_empty", "unreadable"}}, ref(nested)}}
+	case e.Form == "keys, or a name":
+		return object{"anyOf": []object{ref("word"), ref(nested)}}
 	case e.Form == "none, or keys":
 		return object{"anyOf": []object{{"const": "none"}, ref(nested)}}
 	case e.Form == "names", e.Form == "name: keys":

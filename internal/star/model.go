@@ -35,24 +35,10 @@ type Model struct {
 	Facts      []*Fact
 	Remarks    diag.List // what a reader took for granted and should be told
 
-	read bool // it is YAML
+	read        bool // it is YAML
+	warehouses  []Warehouse
+	inWarehouse Name // which of them; "" if the model has but one
 }
-
-// Warehouse says where the star is.
-type Warehouse struct {
-	Kind       string // sqlite or postgres
-	Path       string // sqlite: the database file, as seen from the model's folder
-	Connection string // postgres: where the database is, as its clients write it; no password
-	Schema     string // postgres: the schema of all tables
-
-	path, connection, schema Name // as written
-}
-
-// Kinds of warehouses.
-const (
-	SQLite   = "sqlite"
-	Postgres = "postgres"
-)
 
 // String says where the star is, for people.
 func (w Warehouse) String() string {

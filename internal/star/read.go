@@ -15,6 +15,7 @@ const MaxFile = 4 << 20
 
 // Outside is what the reader of a model has to be told besides the file.
 type Outside struct {
+	Warehouse string // the name of the warehouse; "" is that of the model
 	Parameter func(name string) (value string, ok bool)   // values; where there is none, the default holds. May be nil
 	Columns   func(m *Model, s *Source) ([]Column, error) // looks at a source that types its columns itself for what it has, all or those that s takes
 }
@@ -42,14 +43,14 @@ func readFile(file string) ([]byte, error) {
 
 // ReadWarehouse reads of a model only where its star stands: for what asks the ledger alone, so that nothing has to be
 // given, and no source has to be there.
-func ReadWarehouse(file string, parameter func(name string) (value string, ok bool)) (*Model, error) {
+func ReadWarehouse(file, name string, parameter func(name string) (value string, ok bool)) (*Model, error) {
 	text, err := readFile(file)
 	if err != nil {
 		return nil, err
 	}
 	r, m := readText(file, text)
 	r.settle(m, parameter)
-	r.place(m)
+	r.place(m, name)
 	w := &m.Warehouse
 	r.errs = slices.DeleteFunc(r.errs, func(e *diag.Error) bool {
 		if name, ok := strings.CutPrefix(e.Subject, "parameters."); ok &&
@@ -119,7 +120,7 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 	if m.read {
 		r.settle(m, outside.Parameter)
 		r.databases(m)
-		r.place(m)
+		r.place(m, outside.Warehouse)
 		c := &checker{reader: r, model: m, seen: map[any]bool{}, columns: outside.Columns}
 		c.check()
 		m.Remarks = c.remarks

@@ -64,7 +64,7 @@ func TestShapingMistakes(t *testing.T) {
 		{"    weights: {within: no, by: account, places: 40}", "40 is not a number of places: 0 to 17"},
 		{"    weights: {within: no, by: account, name: note}", "there is already a column note"},
 		{"    settle: 30 s", ""},
-		{"    settle: 30 sec", "30 sec is not a time such as 30 s, 5 min or 2 h"},
+		{"    settle: 30 sec", "30 sec is not a time such as 30 s, 5 min, 2 h or 3 days"},
 		{"    companion: d/one", "d/one is not the end of a name"},
 		{"    sheet: 2", "sources.moves: sheet and range are for workbooks"},
 		{"    record: a.b", "sources.moves.record: record is for XML"},

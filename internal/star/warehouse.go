@@ -1,0 +1,115 @@
+package star
+
+import (
+	"slices"
+
+	"go.yaml.in/yaml/v3"
+
+	"ironmonger/internal/diag"
+)
+
+// Warehouse is where the star stands.
+type Warehouse struct {
+	Kind       string // sqlite or postgres
+	Path       string // sqlite: the database file, as seen from the model's folder
+	Connection string // postgres: where the database is, as its clients write it; no password
+	Schema     string // postgres: the schema of all tables
+
+	path, connection, schema Name // as written
+	named                    Name // by which a call chooses it
+}
+
+// Kinds of warehouses.
+const (
+	SQLite   = "sqlite"
+	Postgres = "postgres"
+)
+
+// warehouse reads where the star is, or which of several places that is.
+func (r *reader) warehouse(m *Model, n *node) {
+	if n.Kind == yaml.ScalarNode {
+		m.inWarehouse, _ = r.word(n, "keys, or the name of a warehouse")
+		return
+	}
+	r.oneWarehouse(&m.Warehouse, n)
+}
+
+func (r *reader) oneWarehouse(w *Warehouse, n *node) {
+	r.section(n, r.warehouseEntries(w))
+	switch {
+	case w.Kind == "":
+		r.errorf(n.key.At, n.path, "where does the star stand? sqlite: a file, or postgres: a connection string")
+	case w.Kind == SQLite && w.schema.Text != "":
+		r.errorf(n.key.At, n.path, "an SQLite database has no schemas")
+	}
+}
+
+func (r *reader) warehouseEntries(w *Warehouse) []Entry {
+	kind := func(kind string, to *Name) func(n *node) {
+		return func(n *node) {
+			if w.Kind != "" {
+				r.errorf(n.key.At, n.path, "a star stands in one warehouse: %s or %s", w.Kind, kind)
+			}
+			w.Kind = kind
+			*to, _ = r.word(n, "where it is")
+		}
+	}
+	return []Entry{
+		{
+			"sqlite",
+			"a file",
+			"an SQLite database; it is created if it does not exist; relative to the folder of the model",
+			false,
+			kind(SQLite, &w.path),
+		},
+		{
+			"postgres",
+			"a connection string",
+			"a PostgreSQL database, such as `service=canal` or `host=db.example dbname=canal`; the rest comes from PG* variables, the service file and the password file. A model has no passwords",
+			false,
+			kind(Postgres, &w.connection),
+		},
+		{
+			"schema",
+			"a name",
+			"the schema of the tables in PostgreSQL; the default is public",
+			false,
+			func(n *node) { w.schema, _ = r.word(n, "a name") },
+		},
+	}
+}
+
+// place chooses the warehouse, by the name that a call gives or else that of the model, and gives it the values of parameters:
+// development and production are one model.
+func (r *reader) place(m *Model, name string) {
+	path := "warehouse"
+	if w := m.inWarehouse; name != "" || w.Text != "" {
+		if name != "" {
+			w = Name{Text: name, At: diag.Place{File: r.file}}
+		}
+		at := slices.IndexFunc(m.warehouses, func(x Warehouse) bool { return x.named.Text == w.Text })
+		if at < 0 {
+			var names []string
+			for _, x := range m.warehouses {
+				names = append(names, x.named.Text)
+			}
+			r.errorf(w.At, path, "there is no warehouse %s%s", diag.Printable(w.Text), diag.Suggest(w.Text, names))
+			return
+		}
+		m.Warehouse, path = m.warehouses[at], "warehouses."+w.Text
+	}
+	w := &m.Warehouse
+	if w.path.Text != "" {
+		w.Path = r.fill(w.path, path+".sqlite").Text
+	}
+	if w.Kind != Postgres {
+		return
+	}
+	w.Connection, w.Schema = r.connect(w.connection, path+".postgres"), "public"
+	if w.schema.Text != "" {
+		before := len(r.errs)
+		if name := r.fill(w.schema, path+".schema"); len(r.errs) == before {
+			w.Schema = r.name(name, path+".schema").Text
+		}
+	}
+}
