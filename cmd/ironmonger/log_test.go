@@ -23,7 +23,12 @@ func TestLog(t *testing.T) {
 	model = strings.Replace(model, "sources:\n", "parameters:\n  word: {type: secret}\nsources:\n", 1)
 	model = strings.Replace(model, "    grain: [hazard, month]\n", "    grain: [hazard, month]\n    must_hold: {there are quotas: {at_least: 50, in_load: stop}}\n", 1)
 	startest.Write(t, dir, "ironmonger.yaml", model)
-	out, errs, status := run(t, dir, "load", "--format", "json", "--log", "json", "--metrics", "figures.prom", "--set", "word=hush-hush")
+	t.Setenv("CREDENTIALS_DIRECTORY", t.TempDir())
+	startest.Write(t, os.Getenv("CREDENTIALS_DIRECTORY"), "word", "hush-hush\n")
+	if _, errs, status := run(t, dir, "load", "--set", "word=hush-hush"); status != 2 || strings.Contains(errs, "hush-hush") || !strings.Contains(errs, "--set word: it is a secret") {
+		t.Errorf("a secret in the call: %d %s", status, errs)
+	}
+	out, errs, status := run(t, dir, "load", "--format", "json", "--log", "json", "--metrics", "figures.prom")
 	if status != 1 || strings.Contains(errs, "hush-hush") {
 		t.Fatalf("%d %s", status, errs)
 	}
@@ -77,7 +82,7 @@ func TestLog(t *testing.T) {
 		t.Error(left)
 	}
 	os.Remove(filepath.Join(dir, "quotas.csv"))
-	if _, errs, status := run(t, dir, "load", "--log", "text", "--set", "word=hush-hush"); status == 0 || !strings.Contains(errs, "quotas.csv") {
+	if _, errs, status := run(t, dir, "load", "--log", "text"); status == 0 || !strings.Contains(errs, "quotas.csv") {
 		t.Errorf("a load that does not begin: %d %s", status, errs)
 	}
 }

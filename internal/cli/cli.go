@@ -320,7 +320,10 @@ func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, roo
 		if value, ok := given[name]; ok {
 			return value, true
 		}
-		return os.LookupEnv("IRONMONGER_SET_" + name)
+		if value, ok := os.LookupEnv("IRONMONGER_SET_" + name); ok {
+			return value, true
+		}
+		return credential(name)
 	}
 	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil {
 		switch of {
@@ -359,7 +362,36 @@ func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, roo
 			return nil, root, err
 		}
 	}
-	return m, root, nil
+	return m, root, inSight(c, m)
+}
+
+// credential reads a value that systemd hands to a service (LoadCredential=): a file of the name of the parameter.
+func credential(name string) (string, bool) {
+	dir := os.Getenv("CREDENTIALS_DIRECTORY")
+	if dir == "" {
+		return "", false
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return "", false
+	}
+	defer root.Close()
+	text, err := root.ReadFile(name)
+	return strings.TrimRight(string(text), "\r\n"), err == nil
+}
+
+// inSight refuses a secret in the call itself, which everybody on the computer sees.
+func inSight(c *cli.Command, m *star.Model) error {
+	for _, set := range c.StringSlice("set") {
+		name, _, _ := strings.Cut(set, "=")
+		if slices.ContainsFunc(m.Parameters, func(p *star.Parameter) bool { return p.Text == name && p.Secret }) {
+			return wrong{fmt.Errorf(
+				"--set %s: it is a secret, and the list of processes shows the call to everybody on this computer: IRONMONGER_SET_%[1]s in the environment, a file (--parameters), or a credential of systemd can have it",
+				name,
+			)}
+		}
+	}
+	return nil
 }
 
 // orLast returns the values of parameters as they are given, and for those that have none and no default the values that the

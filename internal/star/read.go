@@ -15,7 +15,7 @@ const MaxFile = 4 << 20
 
 // Outside is what the reader of a model has to be told besides the file.
 type Outside struct {
-	Warehouse string // the name of the warehouse; "" is that of the model
+	Warehouse string                                      // the name of the warehouse; "" is that of the model
 	Parameter func(name string) (value string, ok bool)   // values; where there is none, the default holds. May be nil
 	Columns   func(m *Model, s *Source) ([]Column, error) // looks at a source that types its columns itself for what it has, all or those that s takes
 }
