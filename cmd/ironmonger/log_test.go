@@ -20,7 +20,8 @@ func TestLog(t *testing.T) {
 		t.Fatal(err)
 	}
 	model := readFile(t, dir, "ironmonger.yaml")
-	model = strings.Replace(model, "sources:\n", "parameters:\n  word: {type: secret}\nsources:\n", 1)
+	model = strings.Replace(model, "sources:\n", "parameters:\n  word: {type: secret}\n"+
+		"notify:\n  on_call: {command: [sh, -c, cat > told.json]}\n  all_well: {when: done, command: [sh, -c, cat > well.json]}\nsources:\n", 1)
 	model = strings.Replace(model, "    grain: [hazard, month]\n", "    grain: [hazard, month]\n    must_hold: {there are quotas: {at_least: 50, in_load: stop}}\n", 1)
 	startest.Write(t, dir, "ironmonger.yaml", model)
 	t.Setenv("CREDENTIALS_DIRECTORY", t.TempDir())
@@ -77,6 +78,17 @@ func TestLog(t *testing.T) {
 	}
 	if !strings.Contains(figures, "ironmonger_load_done 0\n") || !strings.Contains(figures, `ironmonger_step_rows{step="fact passage",outcome="read"} 200`+"\n") {
 		t.Error(figures)
+	}
+	var told struct {
+		Ends []string
+		Run  struct{ State string }
+	}
+	decode(t, readFile(t, dir, "told.json"), &told)
+	if strings.Join(told.Ends, " ") != "failed set_aside" || told.Run.State != "failed" {
+		t.Errorf("told is %+v", told)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "well.json")); err == nil {
+		t.Error("it is told that all is well")
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, "figures.prom.*")); len(left) > 0 {
 		t.Error(left)

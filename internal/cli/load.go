@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"math"
 	"os"
 	"os/user"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
 
@@ -17,6 +19,7 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
+	"ironmonger/internal/notify"
 	"ironmonger/internal/render"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
@@ -244,8 +247,20 @@ func loadable(m *star.Model, option string, given []string) error {
 	return nil
 }
 
-// loadModel loads a model with progress on the terminal.
-func (s *session) loadModel(
+// loadModel loads a model, and tells whoever is to know.
+func (s *session) loadModel(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root, opts load.Options) (*ledger.Run, error) {
+	run, err := s.loadWatched(ctx, c, m, root, opts)
+	s.notify(ctx, c, m, run, err)
+	if file := c.String("metrics"); file != "" && run != nil {
+		if werr := writeMetrics(file, run, err != nil); werr != nil {
+			fmt.Fprintln(s.err, "ironmonger: the figures cannot be written:", werr)
+		}
+	}
+	return run, err
+}
+
+// loadWatched loads a model with progress on the terminal, or a log.
+func (s *session) loadWatched(
 	ctx context.Context,
 	c *cli.Command,
 	m *star.Model,
@@ -283,12 +298,40 @@ func (s *session) loadModel(
 	if cerr := wh.Close(); err == nil && cerr != nil {
 		err = cerr
 	}
-	if file := c.String("metrics"); file != "" && run != nil {
-		if werr := writeMetrics(file, run, err != nil); werr != nil {
-			fmt.Fprintln(s.err, "ironmonger: the figures cannot be written:", werr)
-		}
-	}
 	return run, err
+}
+
+// notify tells those whom the model names how a load ended; run is nil if it did not begin.
+func (s *session) notify(ctx context.Context, c *cli.Command, m *star.Model, run *ledger.Run, err error) {
+	if m.Notices == nil || c.Bool("dry-run") {
+		return
+	}
+	ends := []string{star.WhenFailed}
+	switch {
+	case err == nil:
+		ends = []string{star.WhenDone}
+	case errors.Is(err, load.ErrDiffers), errors.Is(err, load.ErrUnmet):
+		ends = []string{star.WhenBroken, star.WhenDone}
+	}
+	message := struct {
+		Ends    []string    `json:"ends"`
+		Message string      `json:"message,omitempty"`
+		Run     *ledger.Run `json:"run,omitempty"`
+	}{Run: run}
+	if err != nil {
+		message.Message = err.Error()
+	}
+	if run != nil && slices.ContainsFunc(run.Steps, func(s *ledger.Step) bool { return s.Figures.SetAside > 0 }) {
+		ends = append(ends, star.WhenSetAside)
+	}
+	message.Ends = ends
+	text, jerr := json.Marshal(message)
+	if jerr != nil {
+		fmt.Fprintln(s.err, "ironmonger: nobody can be told of the load:", jerr)
+		return
+	}
+	sender := notify.Sender{Dir: filepath.Dir(c.String("model")), Out: s.err}
+	sender.Send(context.WithoutCancel(ctx), m.Notices, ends, append(text, '\n'))
 }
 
 // holder says which process this is, and whose, to those who wait for it and in the ledger.

@@ -31,6 +31,7 @@ func Sections() []Section {
 			"The limits at which a step of more than 100 rows stops. At the top of the model they apply to all steps; in a dimension or a fact they apply to its step.",
 			r.limitEntries(&Limits{}),
 		},
+		{"notify.NAME", "A program or a web service that is told how a load ended. A dry run tells nobody.", r.noticeEntries(&Notice{})},
 		{"parameters.NAME", "A parameter with a default.", r.parameterEntries(&Parameter{})},
 		{
 			"databases.NAME",
@@ -182,6 +183,13 @@ func (r *reader) modelEntries(m *Model) []Entry {
 				w := Warehouse{named: r.name(n.key, n.path)}
 				r.oneWarehouse(&w, n)
 				m.warehouses = append(m.warehouses, w)
+			})
+		}},
+		{"notify", "names", "who is told how a load ended: programs and web services. What cannot be told is said, and does not change how the load ended", false, func(n *node) {
+			r.each(n, func(n *node) {
+				x := &Notice{Name: r.name(n.key, n.path)}
+				m.Notices = append(m.Notices, x)
+				r.section(n, r.noticeEntries(x))
 			})
 		}},
 		{

@@ -30,6 +30,7 @@ type Model struct {
 	Undo       int // for how many of the latest runs it is kept what they changed
 	Parameters []*Parameter
 	Databases  []*Database
+	Notices    []*Notice
 	Sources    []*Source
 	Dimensions []*Dimension
 	Facts      []*Fact

@@ -121,6 +121,7 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 		r.settle(m, outside.Parameter)
 		r.databases(m)
 		r.place(m, outside.Warehouse)
+		r.notices(m)
 		c := &checker{reader: r, model: m, seen: map[any]bool{}, columns: outside.Columns}
 		c.check()
 		m.Remarks = c.remarks
