@@ -69,3 +69,55 @@ func TestRights(t *testing.T) {
 		}
 	}
 }
+
+// TestCopy: a star is copied from SQLite to PostgreSQL and back, with its ledger: it is the same to the key, is proved in both, and loads
+// and undo go on as if nothing had happened. Nothing is written over.
+func TestCopy(t *testing.T) {
+	connection, schema := startest.Postgres(t)
+	dir := t.TempDir()
+	if err := demo.Write(dir, 200); err != nil {
+		t.Fatal(err)
+	}
+	model := readFile(t, dir, "ironmonger.yaml")
+	places := fmt.Sprintf("warehouse: development\nwarehouses:\n  development: {sqlite: canal.db}\n  production: {postgres: %q, schema: %s}\n  back: {sqlite: back.db}\n", connection, schema)
+	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "warehouse:\n  sqlite: canal.db\n", places, 1))
+	status(t, dir, 2, "copy --into production", "nothing has been loaded yet")
+	must(t, dir, "load")
+	startest.Write(t, dir, "locks.csv", readFile(t, dir, "locks.csv")+"L98,New Lock,W1,40\n")
+	must(t, dir, "load")
+	dump := func(place string) string {
+		t.Setenv("IRONMONGER_WAREHOUSE", place)
+		defer t.Setenv("IRONMONGER_WAREHOUSE", "")
+		return strings.Join([]string{
+			must(t, dir, "show", "fact", "passage", "--format", "csv", "--rows", "1000000"), must(t, dir, "show", "dimension", "vessel", "--format", "csv", "--rows", "1000000"),
+			must(t, dir, "show", "fact", "owed", "--format", "csv", "--rows", "1000000"), must(t, dir, "runs", "--format", "json"), must(t, dir, "strays", "--format", "json"),
+		}, "\n")
+	}
+	first := dump("development")
+	for _, hop := range [][2]string{{"development", "production"}, {"production", "back"}} {
+		out := must(t, dir, "copy", "--warehouse", hop[0], "--into", hop[1])
+		if !strings.Contains(out, "they are the same in both") {
+			t.Error(out)
+		}
+		if got := dump(hop[1]); got != first {
+			t.Errorf("%s is not %s:\n%s", hop[1], hop[0], startest.Difference(first, got))
+		}
+		must(t, dir, "prove", "--against-sources", "--warehouse", hop[1])
+		status(t, dir, 2, "copy --warehouse "+hop[0]+" --into "+hop[1], "has it already")
+	}
+	status(t, dir, 2, "copy --into development", "that is the warehouse that the star is in")
+	status(t, dir, 2, "copy --into nowhere", "there is no warehouse nowhere")
+	for _, place := range []string{"production", "back"} {
+		var again struct{ Steps []struct{ Figures struct{ Inserted, New, Changed, Versions int64 } } }
+		decode(t, must(t, dir, "load", "--format", "json", "--warehouse", place), &again)
+		for _, s := range again.Steps {
+			if s.Figures != (struct{ Inserted, New, Changed, Versions int64 }{}) {
+				t.Errorf("a load of the same files into %s writes %+v", place, s)
+			}
+		}
+		must(t, dir, "undo", "--warehouse", place)
+		must(t, dir, "prove", "--warehouse", place)
+		must(t, dir, "load", "--warehouse", place)
+		must(t, dir, "prove", "--against-sources", "--warehouse", place)
+	}
+}

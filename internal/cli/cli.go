@@ -96,6 +96,7 @@ func (s *session) root() *cli.Command {
 			s.rehearse(),
 			s.erase(),
 			s.undo(),
+			s.copy(),
 			s.rebuild(),
 			s.runs(),
 			s.calendar(),
@@ -316,15 +317,7 @@ func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, roo
 			root.Close()
 		}
 	}()
-	parameter := func(name string) (string, bool) {
-		if value, ok := given[name]; ok {
-			return value, true
-		}
-		if value, ok := os.LookupEnv("IRONMONGER_SET_" + name); ok {
-			return value, true
-		}
-		return credential(name)
-	}
+	parameter := values(given)
 	if root, err = os.OpenRoot(filepath.Dir(file)); err == nil {
 		switch of {
 		case itsLedger:
@@ -363,6 +356,19 @@ func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, roo
 		}
 	}
 	return m, root, inSight(c, m)
+}
+
+// values looks values of parameters up: in the call and its file, in the environment, among the credentials of the service.
+func values(given map[string]string) func(name string) (string, bool) {
+	return func(name string) (string, bool) {
+		if value, ok := given[name]; ok {
+			return value, true
+		}
+		if value, ok := os.LookupEnv("IRONMONGER_SET_" + name); ok {
+			return value, true
+		}
+		return credential(name)
+	}
 }
 
 // credential reads a value that systemd hands to a service (LoadCredential=): a file of the name of the parameter.

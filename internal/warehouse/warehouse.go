@@ -10,6 +10,7 @@ package warehouse
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -278,6 +279,32 @@ func ReadAll(ctx context.Context, r Reader, q Query) (*column.Batch, error) {
 		return nil
 	})
 	return all, err
+}
+
+// Sum counts the rows of a table, and adds up columns of exact numbers, by reading them. A total that needs more than 38 digits is an
+// error.
+func Sum(ctx context.Context, r Reader, t *Table, fields []column.Field) (Tally, error) {
+	sum := Tally{Totals: make([]exact.Int128, len(fields))}
+	q := Query{Table: t.Name, Fields: fields, Convert: t.Borrowed}
+	if len(fields) == 0 {
+		q.Fields = t.Fields()[:1]
+	}
+	err := Each(ctx, r, q, func(b *column.Batch) error {
+		sum.Rows += int64(b.N)
+		for k := range fields {
+			for i := range b.N {
+				if b.Cols[k].Null[i] {
+					continue
+				}
+				var ok bool
+				if sum.Totals[k], ok = sum.Totals[k].Add(b.Cols[k].Exact(i)); !ok {
+					return fmt.Errorf("the total of %s needs more than 38 digits", fields[k].Name)
+				}
+			}
+		}
+		return nil
+	})
+	return sum, err
 }
 
 // AppendAll adds the rows of a batch to a table.
