@@ -108,7 +108,11 @@ func TestCopy(t *testing.T) {
 	status(t, dir, 2, "copy --into development", "that is the warehouse that the star is in")
 	status(t, dir, 2, "copy --into nowhere", "there is no warehouse nowhere")
 	for _, place := range []string{"production", "back"} {
-		var again struct{ Steps []struct{ Figures struct{ Inserted, New, Changed, Versions int64 } } }
+		var again struct {
+			Steps []struct {
+				Figures struct{ Inserted, New, Changed, Versions int64 }
+			}
+		}
 		decode(t, must(t, dir, "load", "--format", "json", "--warehouse", place), &again)
 		for _, s := range again.Steps {
 			if s.Figures != (struct{ Inserted, New, Changed, Versions int64 }{}) {
