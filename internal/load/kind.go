@@ -145,16 +145,7 @@ func (w *factStep) source() *star.Source                           { return w.fa
 func (w *factStep) given() column.Source                           { return nil }
 func (w *factStep) limits() star.Limits                            { return w.fact.Limits }
 
-func (w *factStep) columns() []string {
-	names := append(column.Names(w.fact.Degenerate), column.Names(w.fact.Measures)...)
-	if all := w.fact.Deliveries; all != nil && all.On != nil {
-		names = append(names, all.On.Name)
-	}
-	if w.fact.BookedOn != nil {
-		names = append(names, w.fact.BookedOn.Name)
-	}
-	return names
-}
+func (w *factStep) columns() []string { return w.fact.Takes() }
 
 // dimensionStep loads a dimension.
 type dimensionStep struct {
@@ -230,19 +221,7 @@ func (w *dimensionStep) given() column.Source {
 	return written{w.dimension.Rows}
 }
 
-func (w *dimensionStep) columns() []string {
-	d := w.dimension
-	names := append(append([]string(nil), d.Delivered...), column.Names(d.Attributes())...)
-	for _, f := range []*column.Field{d.Effective, d.Sequence} {
-		if f != nil {
-			names = append(names, f.Name)
-		}
-	}
-	if d.Deliveries != nil && d.Deliveries.On != nil {
-		names = append(names, d.Deliveries.On.Name)
-	}
-	return names
-}
+func (w *dimensionStep) columns() []string { return w.dimension.Takes() }
 
 // lookedUpStep looks at a dimension that somebody else has made, so that what is wrong with it is told here.
 type lookedUpStep struct {

@@ -126,11 +126,6 @@ func (m *marking) hold(fields []column.Field, b *column.Batch, i int) {
 	}
 }
 
-// watches reports whether a step needs a column because new rows are known by it.
-func (m *marking) watches(name string) bool {
-	return m != nil && slices.ContainsFunc(m.sources, func(s *star.Source) bool { return s.Since.Column.Text == name })
-}
-
 // wholly returns the names of what the step has read in whole.
 func (w *work) wholly() []string {
 	return slices.DeleteFunc(slices.Clone(w.files), func(name string) bool {

@@ -214,7 +214,7 @@ func (w *work) try(ctx context.Context) error {
 	if w.aside, err = openAsides(ctx, w); err != nil {
 		return err
 	}
-	w.names = append(w.kind.columns(), resolve.Columns(w.step.keys)...)
+	w.names = w.kind.columns()
 	if err = w.deliverFiles(ctx); err != nil {
 		return err
 	}
@@ -344,7 +344,7 @@ func (w *work) seeing(in *source.Inputs) *source.Inputs {
 
 // needs reports whether the step needs a column of its source.
 func (w *work) needs(name string) bool {
-	return slices.Contains(w.names, name) || w.marks.watches(name)
+	return slices.Contains(w.names, name)
 }
 
 // connect makes the links of the step's keys; links to one dimension share a session.

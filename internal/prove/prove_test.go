@@ -701,3 +701,35 @@ func TestAnyCell(t *testing.T) {
 		t.Errorf("%d cells were changed and put back: %+v", changed, found)
 	}
 }
+
+// TestUntaken: what is wrong with a column that a step does not take makes no difference to it, whether its source reads the files or is
+// made of another one; nor to the proof.
+func TestUntaken(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+limits: {set_aside: none}
+sources:
+  visits: {read: "v/*.csv", columns: {visit: text, at: timestamp, room: text, fee: "decimal(9,2)"}}
+  again: {from: visits, derive: {twice: fee * 2}, set_aside: {too much: twice > 100}}
+  rooms: {from: visits, columns: [room], distinct: {by: room}}
+dimensions:
+  room: {from: rooms, natural_key: room}
+facts:
+  visit: {from: visits, grain: visit, measures: fee}
+  other: {from: again, grain: visit, keys: {room: {by: room}}, measures: twice}
+  timed: {from: visits, grain: visit, degenerate: at}
+`)
+	startest.Write(t, dir, "v/1.csv", "visit,at,room,fee\nv1,2025-13-01 00:00:00,A,1\nv2,2025-01-01 00:00:00,B,many\nv3,,A,60\nv4,2025-01-01 00:00:00,C,2\n")
+	for range 2 {
+		if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+			t.Fatal(err)
+		}
+		star := startest.Star(t, dir)
+		if len(star["fact_visit"]) != 3 || len(star["fact_other"]) != 2 || len(star["fact_timed"]) != 3 || len(star["dim_room"]) != 4 {
+			t.Errorf("%v", star)
+		}
+		if report, found := proof(t, dir, today, true); report.State != prove.Holds {
+			t.Errorf("%+v", found)
+		}
+	}
+}

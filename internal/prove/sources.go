@@ -48,7 +48,7 @@ func (p *proof) againstSources() error {
 			continue
 		}
 		prepare, look := p.heard(c, d, aside)
-		if _, err := p.rowsOf(c, d.Source, "dimension "+d.Text, aside, prepare, look); err != nil {
+		if _, err := p.rowsOf(c, d.Source, d.Takes(), "dimension "+d.Text, aside, prepare, look); err != nil {
 			return err
 		}
 	}
@@ -74,7 +74,7 @@ func (p *proof) againstSources() error {
 		if err := x.open(); err != nil {
 			return err
 		}
-		flow, err := p.rowsOf(c, f.Source, "fact "+f.Text, aside, x.prepare, x.look)
+		flow, err := p.rowsOf(c, f.Source, f.Takes(), "fact "+f.Text, aside, x.prepare, x.look)
 		if err != nil {
 			return err
 		}
@@ -155,6 +155,22 @@ type slot struct {
 	unread  [][]bool   // because it could not be read
 	grain   []uint64
 	whole   []bool // the row has a grain
+
+	taken *column.Batch // the columns that the step takes, as they come
+}
+
+// lineUp puts the columns that were taken where those of the source stand; others are of no use.
+func (b *slot) lineUp(at []int) {
+	b.Reset(b.taken.N)
+	for k, from := range at {
+		if from >= 0 {
+			b.Cols[k], b.taken.Cols[from] = b.taken.Cols[from], b.Cols[k]
+		}
+	}
+	for _, f := range b.taken.Faults {
+		b.SetAside(int(f.Row), f.Of, f.Reason, f.Detail)
+	}
+	b.From, b.taken.From = b.taken.From, b.From
 }
 
 // inputs returns where the sources are read, whose files were delivered when the ledger says it.
@@ -173,6 +189,7 @@ func (p *proof) inputs() (*source.Inputs, error) {
 func (p *proof) rowsOf(
 	c *Check,
 	s *star.Source,
+	takes []string,
 	step string,
 	aside *asides,
 	prepare func(names []string) func(*slot),
@@ -187,10 +204,15 @@ func (p *proof) rowsOf(
 		p.ctx,
 		in,
 		s,
-		func(string) bool { return true },
+		func(name string) bool { return slices.Contains(takes, name) },
 	)
 	if err != nil {
 		return nil, err
+	}
+	fields := s.Shaped()
+	at := make([]int, len(fields))
+	for k, f := range fields {
+		at[k] = column.Find(flow.Fields(), f.Name)
 	}
 	prepares := make([]func(*slot), runtime.GOMAXPROCS(0))
 	for w := range prepares {
@@ -200,11 +222,12 @@ func (p *proof) rowsOf(
 		p.ctx,
 		flow,
 		len(prepares),
-		func() *slot { return &slot{Batch: column.NewBatch(flow.Fields())} },
+		func() *slot { return &slot{Batch: column.NewBatch(fields), taken: column.NewBatch(flow.Fields())} },
 		func(worker int, piece column.Piece, b *slot) error {
-			if err := piece.Fill(b.Batch); err != nil {
+			if err := piece.Fill(b.taken); err != nil {
 				return err
 			}
+			b.lineUp(at)
 			prepares[worker](b)
 			return nil
 		},

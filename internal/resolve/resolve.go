@@ -54,18 +54,6 @@ func New(
 	return links
 }
 
-// Columns lists the columns of the source that keys need.
-func Columns(keys []*star.Key) []string {
-	var names []string
-	for _, k := range keys {
-		names = append(append(names, k.By...), k.Unread...)
-		if k.AsOf != "" {
-			names = append(names, k.AsOf)
-		}
-	}
-	return names
-}
-
 // columns returns the natural key's columns of a batch.
 func (l *Link) columns(b *column.Batch, buf []*column.Column) []*column.Column {
 	buf = buf[:0]
