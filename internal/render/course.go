@@ -43,8 +43,8 @@ func change(c ledger.Change) string {
 		sign, by = "−", -by
 	}
 	text := sign + measure(c.Of, &by)
-	if *c.Before > 0 && *c.After > 0 {
-		text += fmt.Sprintf(" (%.2f times)", *c.After / *c.Before)
+	if ratio := *c.After / *c.Before; *c.Before > 0 && *c.After > 0 && math.Abs(ratio-1) >= 0.01 {
+		text += fmt.Sprintf(" (%.2f times)", ratio)
 	}
 	return text
 }
