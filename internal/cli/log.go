@@ -52,6 +52,8 @@ func (l *loadLog) watch(n load.Progress) {
 	case n.Waits != "":
 		l.to.Warn("waiting for another load", "holder", n.Waits)
 	case n.Step == "":
+	case n.Again != nil:
+		to.Warn("step begins again", "step", n.Step, "message", n.Again.Error(), "wait", n.Wait.String())
 	case n.Entry != nil:
 		l.ended(to, n.Entry)
 	case n.Ended && n.Err != nil:

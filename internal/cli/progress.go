@@ -35,6 +35,10 @@ func (p *progress) watch(n load.Progress) {
 	if n.Waits != "" {
 		fmt.Fprintf(p.out, "waiting for %s, which is loading the warehouse\n", n.Waits)
 	}
+	if n.Again != nil {
+		fmt.Fprintf(p.out, "%s: %v: it begins again in %s\n", n.Step, n.Again, n.Wait)
+		return
+	}
 	if p.bars == nil || n.Step == "" {
 		return
 	}

@@ -109,3 +109,30 @@ func TestSQLite(t *testing.T) {
 	}
 	one.SetInterrupt(nil)
 }
+
+// TestPassing: what may be gone by itself is told from what will be there again.
+func TestPassing(t *testing.T) {
+	for _, c := range []struct {
+		err  error
+		want bool
+	}{
+		{nil, false},
+		{errors.New("no such table"), false},
+		{context.Canceled, false},
+		{Postgres(&pgconn.PgError{Code: "40P01", Message: "deadlock detected"}), true},
+		{Postgres(&pgconn.PgError{Code: "57P01", Message: "terminating connection due to administrator command"}), true},
+		{Postgres(&pgconn.PgError{Code: "08006"}), true},
+		{Postgres(&pgconn.PgError{Code: "23505", Message: "duplicate key"}), false},
+		{Postgres(&pgconn.PgError{}), false},
+		{fmt.Errorf("reading: %w", io.ErrUnexpectedEOF), true},
+		{fmt.Errorf("reading: %w", io.EOF), false},
+		{&os.PathError{Op: "open", Path: "x", Err: os.ErrNotExist}, false},
+		{&Error{ErrBusy.Error(), errors.Join(ErrBusy, io.EOF)}, true},
+		{MySQL(&mysql.MySQLError{Number: 1213}), true},
+		{MySQL(&mysql.MySQLError{Number: 1146}), false},
+	} {
+		if got := Passing(c.err); got != c.want {
+			t.Errorf("%v: %v", c.err, got)
+		}
+	}
+}

@@ -53,6 +53,9 @@ type Progress struct {
 	Ended bool
 	Err   error
 
+	Again error         // of what a step failed that begins again
+	Wait  time.Duration // and how long it waits before
+
 	Run   int64        // the run's number; 0 before it has one
 	Entry *ledger.Step // what the ledger says of a step that has ended
 }
@@ -65,6 +68,7 @@ type run struct {
 	inputs  *source.Inputs
 	opts    Options
 	steps   []*step
+	release func() // lets others load
 	entry   *ledger.Run
 	mu      sync.Mutex
 	rosters map[*star.Dimension]*roster.Roster
@@ -131,11 +135,10 @@ func Run(
 	if err := openAll(ctx, r.inputs, sources); err != nil {
 		return nil, err
 	}
-	release, err := r.hold(ctx)
-	if err != nil {
+	if r.release, err = r.hold(ctx); err != nil {
 		return nil, err
 	}
-	defer release()
+	defer func() { r.release() }()
 	defer func() {
 		if r.dry != nil { // whatever happens
 			r.dry.end()

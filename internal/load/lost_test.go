@@ -124,3 +124,62 @@ func TestLostCommit(t *testing.T) {
 		}
 	}
 }
+
+// TestRetries breaks the connection before a commit: a step begins again where the model says so, in the warehouse that it takes once
+// more, and the star is the one of a load that nothing happened to; the notes of the step say so.
+func TestRetries(t *testing.T) {
+	connection, _ := startest.Postgres(t)
+	server := filepath.Join(strings.TrimPrefix(strings.Fields(connection)[0], "host="), ".s.PGSQL.5433")
+	want := ""
+	for _, at := range []int64{0, 2, 3} { // none, the dimension, the fact
+		b := &breaker{at: at}
+		dir := t.TempDir()
+		listener, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5433"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer listener.Close()
+		go func() {
+			for {
+				client, err := listener.Accept()
+				if err != nil {
+					return
+				}
+				go b.serve(client, server)
+			}
+		}()
+		_, schema := startest.Postgres(t)
+		place := "postgres: host=" + dir + " port=5433 user=postgres dbname=postgres\n  schema: " + schema
+		f := newYard(t, "sqlite: star.db", place, "limits:\n", "limits:\n  retries: 1\n")
+		f.boats("A1,Heron,I,2024-01-01", "A1,Heron,II,2024-06-01")
+		f.trips("1,A1,2024-02-01,10.00", "2,A1,2024-07-01,11.00", "3,B1,2024-07-01,12.00")
+		again := 0
+		run, err := startest.Load(t, f.dir, load.Options{Watch: func(p load.Progress) {
+			if p.Again != nil {
+				again++
+			}
+		}})
+		if err != nil || run.State != "done" {
+			t.Fatalf("commit %d: %v %+v", at, err, run.Steps)
+		}
+		said := 0
+		for _, s := range run.Steps {
+			for _, note := range s.Figures.Notes {
+				if strings.HasPrefix(note, "begun again: the connection to the database was lost") {
+					said++
+				}
+			}
+		}
+		if lost := min(1, int(at)); again != lost || said != lost {
+			t.Errorf("commit %d: %d steps begin again, and %d say so", at, again, said)
+		}
+		if got := startest.Dump(t, f.dir); want == "" {
+			want = got
+		} else if got != want {
+			t.Errorf("commit %d:\n%s", at, startest.Difference(want, got))
+		}
+		if !startest.Proved(t, f.dir) {
+			t.Errorf("commit %d: the star is broken", at)
+		}
+	}
+}

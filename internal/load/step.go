@@ -61,10 +61,34 @@ type work struct {
 	bytes    int64
 }
 
-// step runs one step in one transaction, and writes down how it ended.
+// step runs one step, and again if what it failed of may be gone by itself, as often as the model says.
 func (r *run) step(ctx context.Context, s *step) error {
+	var said []string
+	for {
+		entry, aside, err := r.once(ctx, s, said)
+		if entry == nil {
+			return err
+		}
+		if err == nil {
+			r.add(entry)
+			return nil
+		}
+		if ctx.Err() == nil && passing(err) && r.again(ctx, s, len(said), err) {
+			said = append(said, "begun again: "+err.Error())
+			continue
+		}
+		if lerr := r.inLedger(ctx, entry, aside); lerr != nil {
+			err = errors.Join(err, lerr)
+		}
+		return err
+	}
+}
+
+// once runs one step in one transaction. What failed before is said in its notes. The entry says how it ended, and is written if it went
+// well; aside are the rows that it would have set aside.
+func (r *run) once(ctx context.Context, s *step, said []string) (*ledger.Step, *setAsideBook, error) {
 	if r.dry != nil && r.dry.failed {
-		return plan.ErrNotRun
+		return nil, nil, plan.ErrNotRun
 	}
 	started := time.Now().UTC()
 	r.tell(Progress{Step: s.name})
@@ -78,11 +102,13 @@ func (r *run) step(ctx context.Context, s *step) error {
 		r.whole[s.name] = true
 		w.tx.Rollback()
 		w.discard()
-		return err
+		return nil, nil, err
 	case errors.Is(err, errAll): // once more from the beginning
 		w.tx.Rollback()
 		w.discard()
-		w.forget(s.dimension.Dimension) // the roster has heard of rows already
+		if s.dimension != nil {
+			w.forget(s.dimension.Dimension) // the roster has heard of rows already
+		}
 		w = r.workOf(s, true)
 		err = w.try(ctx)
 	}
@@ -90,6 +116,7 @@ func (r *run) step(ctx context.Context, s *step) error {
 		err = late
 	}
 	ctx = whole
+	w.figures.Notes = append(w.figures.Notes, said...)
 	ended := time.Now().UTC()
 	entry := &ledger.Step{
 		Run:       r.entry.ID,
@@ -107,18 +134,14 @@ func (r *run) step(ctx context.Context, s *step) error {
 	}
 	w.discard()
 	if err == nil {
-		r.add(entry)
-		return nil
+		return entry, nil, nil
 	}
 	if ctx.Err() != nil {
 		err = errors.New("stopped")
 	}
 	entry.State, entry.Message = ledger.Failed, err.Error()
-	entry.Figures = ledger.Figures{Read: w.figures.Read, SetAside: w.figures.SetAside, Reasons: w.figures.Reasons}
-	if lerr := r.inLedger(ctx, entry, w.aside); lerr != nil {
-		err = errors.Join(err, lerr)
-	}
-	return err
+	entry.Figures = ledger.Figures{Read: w.figures.Read, SetAside: w.figures.SetAside, Reasons: w.figures.Reasons, Notes: said}
+	return entry, w.aside, err
 }
 
 // workOf begins a step.
@@ -160,7 +183,7 @@ func (r *run) committed(ctx context.Context, w *work, entry *ledger.Step) error 
 		if ended, err := ledger.Ended(ctx, tx, entry.Run, entry.Name); err != nil || ended {
 			return err
 		}
-		return errors.New("the connection to the database was lost before the step was committed")
+		return errLost
 	})
 }
 

@@ -156,6 +156,9 @@ func (c *checker) limits(l *Limits) {
 	if l.Time == unset.Time {
 		l.Time = c.model.Limits.Time
 	}
+	if l.Retries == unset.Retries {
+		l.Retries = c.model.Limits.Retries
+	}
 	if l.AsideBreak == unset.AsideBreak {
 		l.AsideBreak = c.model.Limits.AsideBreak
 	}

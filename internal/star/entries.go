@@ -273,7 +273,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 }
 
 // unset marks limits that the section does not say.
-var unset = Limits{-2, -2, -2, -2, -2, ""}
+var unset = Limits{-2, -2, -2, -2, -2, -2, ""}
 
 func (r *reader) limitEntries(l *Limits) []Entry {
 	return []Entry{
@@ -317,6 +317,13 @@ func (r *reader) limitEntries(l *Limits) []Entry {
 					l.Time = r.duration(n)
 				}
 			},
+		},
+		{
+			"retries",
+			"a number from 0",
+			"how often a step begins again that failed of what may be gone by itself: a connection that was lost or refused, a lock. It waits a second, then four times as long each time; the default is 0",
+			false,
+			func(n *node) { l.Retries = int64(r.count(n, 0, 10)) },
 		},
 		{
 			"set_aside_counts_as",

@@ -56,6 +56,7 @@ type Limits struct {
 
 	Usual      int64         // the least rows that are read, as a share of what usually is
 	Time       time.Duration // that a step may take; negative is no limit
+	Retries    int64         // how often a step begins again that failed of what may be gone by itself
 	AsideBreak string        // what a load comes to that sets rows aside: CountsAsDone or CountsAsBroken
 }
 

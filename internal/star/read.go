@@ -133,7 +133,7 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 func readText(file string, text []byte) (*reader, *Model) {
 	written := strings.TrimPrefix(string(text), "\ufeff")
 	r := newReader(file, written, nil)
-	m := &Model{File: file, Text: written, Limits: Limits{20_0000, 20_0000, 10_0000, NoLimit, NoLimit, CountsAsDone}, Undo: 3}
+	m := &Model{File: file, Text: written, Limits: Limits{20_0000, 20_0000, 10_0000, NoLimit, NoLimit, 0, CountsAsDone}, Undo: 3}
 	if top := r.parse([]byte(written)); top != nil {
 		m.read = true
 		defaultsFirst(top)
