@@ -644,7 +644,8 @@ func TestCalls(t *testing.T) {
 	}{
 		{"no such command", "laod", "", "", "", 2, `^ironmonger: there is no command laod \(did you mean load\?\)\n$`},
 		{"no such option", "load --modle x", "", "", "", 2, `there is no option --modle \(did you mean --model\?\)`},
-		{"an argument too many", "load now", "", "", "", 2, `load: too many arguments, beginning with now`},
+		{"an argument too many", "check now", "", "", "", 2, `check: too many arguments, beginning with now`},
+		{"a part that is not there", "load now", "", "", "", 2, `now: there is no dimension or fact of that name`},
 		{"no model", "load --model other.yaml", "", "", "", 2, `the model cannot be read: .*other.yaml.*--model names it`},
 		{"a wrong format", "runs --format xml", "", "", "", 2, `xml is none of text, json, csv`},
 		{"no such run", "runs 99", "", "", "", 2, `there is no run 99`},

@@ -150,7 +150,8 @@ facts:
 		{"check --set door=x --set since=2025-01-01", "door: secret", "door: text", 2, `databases.harbour: parameter door is a password, and would stand in the ledger: make its type secret`},
 		{"check --parameters nowhere.yaml", "", "", 2, `the parameters cannot be read`},
 		{"check --parameters list.csv", "", "", 2, `list.csv:1:1: expected keys and values here`},
-		{"load --set door=x --set since=2025-01-01", "table: sites\n    order_by: site", "table: sites\n    columns:\n      site: text\n      name: text\n      depth: integer", 1, `depth`},
+		{"load --set door=x --set since=2025-01-01", "", "", 2, `--set door: it is a secret`},
+		{"load --parameters secrets.yaml", "table: sites\n    order_by: site", "table: sites\n    columns:\n      site: text\n      name: text\n      depth: integer", 1, `depth`},
 	} {
 		if !strings.Contains(model, c.old) {
 			t.Fatal(c.old)
