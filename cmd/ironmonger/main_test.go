@@ -1042,33 +1042,50 @@ func together(t *testing.T, demo string, empty func()) {
 	}
 }
 
-// TestStop: an interrupt ends a load within two seconds, and nothing of the step is kept.
+// TestStop: an interrupt ends a load within two seconds, and nothing of the step is kept, also where somebody is to be told who does not
+// listen; a second one ends it at once.
 func TestStop(t *testing.T) {
 	warehouses(t, "300000", interrupt)
 }
 
 func interrupt(t *testing.T, demo string, empty func()) {
-	empty()
-	cmd := exec.Command(program, "load")
-	cmd.Dir = demo
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
+	plain := readFile(t, demo, "ironmonger.yaml")
+	stop := func(notify string, signals ...os.Signal) (took time.Duration, said string, status *os.ProcessState) {
+		startest.Write(t, demo, "ironmonger.yaml", plain)
+		empty()
+		startest.Write(t, demo, "ironmonger.yaml", notify+readFile(t, demo, "ironmonger.yaml"))
+		cmd := exec.Command(program, "load")
+		cmd.Dir = demo
+		var out bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &out
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(700 * time.Millisecond)
+		begin := time.Now()
+		for _, s := range signals {
+			cmd.Process.Signal(s)
+			time.Sleep(50 * time.Millisecond)
+		}
+		cmd.Wait()
+		return time.Since(begin), out.String(), cmd.ProcessState
 	}
-	time.Sleep(700 * time.Millisecond)
-	cmd.Process.Signal(os.Interrupt)
-	begin := time.Now()
-	cmd.Wait()
-	if took := time.Since(begin); took > 2*time.Second {
-		t.Errorf("stopping took %v", took)
+	const deaf = "notify: {who: {command: [sleep, \"60\"]}}\n"
+	for _, notify := range []string{"", deaf} {
+		for _, signal := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
+			took, said, status := stop(notify, signal)
+			if took > 2*time.Second || status.ExitCode() != 1 || !strings.Contains(said, "stopped") || (notify != "") != strings.Contains(said, "took longer") {
+				t.Errorf("%s, %s: it took %v, status %d\n%s", notify, signal, took, status.ExitCode(), said)
+			}
+			if rows := startest.Star(t, demo)["fact_passage"]; len(rows) != 0 {
+				t.Errorf("%d facts were kept", len(rows))
+			}
+		}
 	}
-	if cmd.ProcessState.ExitCode() != 1 || !strings.Contains(out.String(), "stopped") {
-		t.Errorf("status %d\n%s", cmd.ProcessState.ExitCode(), out.String())
+	if took, said, status := stop(deaf, os.Interrupt, os.Interrupt); took > 700*time.Millisecond || status.Exited() {
+		t.Errorf("twice: it took %v, %v\n%s", took, status, said)
 	}
-	if rows := startest.Star(t, demo)["fact_passage"]; len(rows) != 0 {
-		t.Errorf("%d facts were kept", len(rows))
-	}
+	startest.Write(t, demo, "ironmonger.yaml", strings.TrimPrefix(readFile(t, demo, "ironmonger.yaml"), deaf))
 	must(t, demo, "load")
 }
 

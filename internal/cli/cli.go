@@ -61,6 +61,7 @@ type session struct {
 func Main(args []string, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second signal ends the program at once, which no load minds
 	s := &session{out: &printed{to: stdout}, err: &printed{to: stderr}, raw: stdout, terminal: stderr}
 	err := s.root().Run(ctx, args)
 	if ctx.Err() != nil && err != nil && !errors.Is(err, load.ErrSteps) {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
@@ -331,6 +332,9 @@ func (s *session) notify(ctx context.Context, c *cli.Command, m *star.Model, run
 		return
 	}
 	sender := notify.Sender{Dir: filepath.Dir(c.String("model")), Out: s.err}
+	if ctx.Err() != nil { // the program is to end
+		sender.Limit, sender.Retries = time.Second, []time.Duration{}
+	}
 	sender.Send(context.WithoutCancel(ctx), m.Notices, ends, append(text, '\n'))
 }
 
