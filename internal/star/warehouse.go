@@ -1,7 +1,9 @@
 package star
 
 import (
+	"io/fs"
 	"slices"
+	"strconv"
 
 	"go.yaml.in/yaml/v3"
 
@@ -14,6 +16,8 @@ type Warehouse struct {
 	Path       string // sqlite: the database file, as seen from the model's folder
 	Connection string // postgres: where the database is, as its clients write it; no password
 	Schema     string // postgres: the schema of all tables
+
+	Permissions fs.FileMode // sqlite: of a database file that is made; 0 is its owner's alone
 
 	path, connection, schema Name // as written
 	named                    Name // by which a call chooses it
@@ -41,6 +45,8 @@ func (r *reader) oneWarehouse(w *Warehouse, n *node) {
 		r.errorf(n.key.At, n.path, "where does the star stand? sqlite: a file, or postgres: a connection string")
 	case w.Kind == SQLite && w.schema.Text != "":
 		r.errorf(n.key.At, n.path, "an SQLite database has no schemas")
+	case w.Kind == Postgres && w.Permissions != 0:
+		r.errorf(n.key.At, n.path, "permissions are for the file of an SQLite database")
 	}
 }
 
@@ -75,6 +81,20 @@ func (r *reader) warehouseEntries(w *Warehouse) []Entry {
 			"the schema of the tables in PostgreSQL; the default is public",
 			false,
 			func(n *node) { w.schema, _ = r.word(n, "a name") },
+		},
+		{
+			"permissions",
+			"digits such as 640",
+			"of an SQLite database that a load makes: who may read and write it, its owner, its group and others, as chmod has it; the default is 600",
+			false,
+			func(n *node) {
+				text, ok := r.word(n, "digits such as 640")
+				v, err := strconv.ParseUint(text.Text, 8, 32)
+				if ok && (err != nil || v > 0o777 || v&0o600 != 0o600) {
+					r.errorf(text.At, n.path, "%s is not digits such as 640, which let the owner read and write", diag.Printable(text.Text))
+				}
+				w.Permissions = fs.FileMode(v)
+			},
 		},
 	}
 }

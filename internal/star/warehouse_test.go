@@ -25,6 +25,10 @@ dimensions:
 		{"staging", "production", "schema star of the database"},
 		{"development", "prodction", "there is no warehouse prodction (did you mean production?)"},
 		{"{}", "", "where does the star stand?"},
+		{"{sqlite: own.db, permissions: 640}", "", "own.db"},
+		{"{sqlite: own.db, permissions: 88}", "", "88 is not digits such as 640"},
+		{"{sqlite: own.db, permissions: 444}", "", "444 is not digits such as 640"},
+		{"{postgres: service=x, permissions: 640}", "", "permissions are for the file of an SQLite database"},
 		{"{sqlite: own.db, schema: x}", "", "an SQLite database has no schemas"},
 	} {
 		m, err := Parse("m.yaml", []byte(strings.Replace(model, "%s", c.said, 1)), Outside{Warehouse: c.called})

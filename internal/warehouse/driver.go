@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"slices"
@@ -17,6 +18,8 @@ type Location struct {
 	Path       string // of a database that is a file
 	Connection string // to a server, in its own words
 	Schema     string // of a server's database
+
+	Permissions fs.FileMode // of a file that is made; 0 is its owner's alone
 }
 
 // Mode says what a warehouse is opened for.

@@ -34,7 +34,7 @@ func (driver) Open(_ context.Context, at warehouse.Location, mode warehouse.Mode
 		}
 		db.Close()
 	}
-	return Open(at.Path)
+	return Open(at.Path, at.Permissions)
 }
 
 func openPassing() (warehouse.Warehouse, error) {
@@ -42,7 +42,7 @@ func openPassing() (warehouse.Warehouse, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, err := Open(filepath.Join(dir, "try.db"))
+	db, err := Open(filepath.Join(dir, "try.db"), 0)
 	if err != nil {
 		os.RemoveAll(dir)
 		return nil, err

@@ -92,7 +92,7 @@ func TestRegistered(t *testing.T) {
 	statements := append(dialect.Before(), dialect.Table(table)...)
 	statements = append(statements, dialect.View(&warehouse.View{Name: "v", Of: table.Name, Columns: []warehouse.Renamed{{From: "n", To: "m"}}}),
 		"SELECT m FROM v", "DROP VIEW v", "DROP TABLE "+dialect.Quote(table.Name))
-	db, err := Open(filepath.Join(t.TempDir(), "x.db"))
+	db, err := Open(filepath.Join(t.TempDir(), "x.db"), 0)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -34,16 +34,27 @@ type DB struct {
 // busyWait is how long a transaction waits for another program that writes.
 const busyWait = 30 * time.Second
 
-// Open opens the database in a file to be written to, making it, readable by its owner alone, if it is not
-// there.
-func Open(path string) (*DB, error) {
+// ownerOnly are the permissions of a file that is made.
+const ownerOnly fs.FileMode = 0o600
+
+// Open opens the database in a file to be written to, making it with permissions, or readable by its owner alone if these are 0, if it is
+// not there.
+func Open(path string, permissions fs.FileMode) (*DB, error) {
 	if _, err := os.Stat(path); err != nil {
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, ownerOnly)
 		if err != nil && !errors.Is(err, fs.ErrExist) { // another load may just have made it
 			return nil, err
 		}
 		if err == nil {
-			f.Close()
+			if permissions != 0 { // whatever the process leaves out of those of new files
+				err = f.Chmod(permissions)
+			}
+			if cerr := f.Close(); err == nil {
+				err = cerr
+			}
+			if err != nil {
+				return nil, err
+			}
 		}
 	}
 	return open(path, "journal_mode = wal", "synchronous = full", "secure_delete = on", "foreign_keys = off")

@@ -27,7 +27,7 @@ func TestSQLiteFile(t *testing.T) {
 	if _, err := openToRead(path); !errors.Is(err, fs.ErrNotExist) {
 		t.Error(err)
 	}
-	db, err := Open(path)
+	db, err := Open(path, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,11 +35,24 @@ func TestSQLiteFile(t *testing.T) {
 	if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", info.Mode(), err)
 	}
+	shared := filepath.Join(dir, "shared.db")
+	if db, err = Open(shared, 0o640); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.exec("CREATE TABLE t (a)"); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{shared, shared + "-wal"} { // what belongs to it is as it is
+		if info, err := os.Stat(name); err != nil || info.Mode().Perm() != 0o640 {
+			t.Errorf("%s: %v, %v", name, info, err)
+		}
+	}
+	db.Close()
 	other := filepath.Join(dir, "other.db")
 	if err := os.WriteFile(other, []byte(strings.Repeat("no database ", 100)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(other); err == nil || !strings.Contains(err.Error(), "this is not an SQLite database") {
+	if _, err := Open(other, 0); err == nil || !strings.Contains(err.Error(), "this is not an SQLite database") {
 		t.Error(err)
 	}
 }
@@ -58,7 +71,7 @@ func TestPlainSQL(t *testing.T) {
 	if err := sqlitex.ExecuteScript(conn, script, nil); err != nil {
 		t.Fatal(err)
 	}
-	db, err := Open(path)
+	db, err := Open(path, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
