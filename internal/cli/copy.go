@@ -51,7 +51,7 @@ func (s *session) copy() *cli.Command {
 				return fmt.Errorf("the warehouse %s cannot be opened: %w", c.String("into"), err)
 			}
 			defer to.Close()
-			report, err := moving.Copy(ctx, from, to, schema.New(m), nil)
+			report, err := moving.Copy(ctx, from, to, schema.New(m))
 			var refusal moving.Refusal
 			if errors.As(err, &refusal) {
 				return wrong{fmt.Errorf("copy: %w", err)}

@@ -25,12 +25,7 @@ func passing(err error) bool {
 
 // again waits until a step can begin again; false if it has begun as often as the model says, or if another load has run meanwhile.
 func (r *run) again(ctx context.Context, s *step, tries int, err error) bool {
-	limits := r.model.Limits
-	if s.fact != nil {
-		limits = s.fact.Limits
-	} else {
-		limits = s.dimension.Limits
-	}
+	limits := r.workOf(s, false).kind.limits()
 	if r.dry != nil {
 		return false
 	}

@@ -3,6 +3,7 @@ package load_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -100,4 +101,41 @@ facts:
 			}
 		}
 	})
+}
+
+// TestAggregateOfTwice: a fact that adds up rows of another one, which are completed by others of the same, reads all of it, whatever came
+// since.
+func TestAggregateOfTwice(t *testing.T) {
+	dir := t.TempDir()
+	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+sources:
+  trips: {read: "t/*.csv", columns: {no: integer, after: integer, boat: text, toll: "decimal(9,2)"}}
+  before: {from: fact trip, columns: [no, toll]}
+  boats:
+    from: fact trip
+    join: {before: {by: {no: after}, bring: {toll: before}, unmatched: leave_empty}}
+    group: {by: boat, aggregates: {trips: count, before: sum(before)}}
+dimensions:
+  zone: {rows: [{code: A}], natural_key: code}
+facts:
+  trip: {from: trips, grain: no, repeated: replace, degenerate: [after, boat], measures: toll}
+  boat: {from: boats, grain: boat, repeated: replace, measures: [trips, before]}
+`)
+	startest.Write(t, dir, "t/1.csv", "no,after,boat,toll\n1,,A,5.00\n2,1,A,7.00\n3,2,B,1.00\n")
+	for n, want := range []string{"A 2 5, B 1 7", "A 3 12, B 1 7"} {
+		if n == 1 {
+			startest.Write(t, dir, "t/2.csv", "no,after,boat,toll\n4,2,A,2.00\n")
+		}
+		if _, err := startest.Load(t, dir, load.Options{}); err != nil {
+			t.Fatal(err)
+		}
+		var list []string
+		for _, row := range startest.Star(t, dir)["fact_boat"] {
+			list = append(list, row["boat"]+" "+row["trips"]+" "+strings.TrimSuffix(row["before"], ".00"))
+		}
+		slices.Sort(list)
+		if got := strings.Join(list, ", "); got != want || !startest.Proved(t, dir) {
+			t.Errorf("load %d: %s, want %s", n, got, want)
+		}
+	}
 }

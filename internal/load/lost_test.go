@@ -21,6 +21,24 @@ type breaker struct {
 	commits atomic.Int64
 }
 
+// listen stands in for a server by a socket in dir.
+func (b *breaker) listen(t *testing.T, dir, server string) {
+	listener, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5433"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { listener.Close() })
+	go func() {
+		for {
+			client, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go b.serve(client, server)
+		}
+	}()
+}
+
 func (b *breaker) serve(client net.Conn, server string) {
 	defer client.Close()
 	there, err := net.Dial("unix", server)
@@ -73,20 +91,7 @@ func TestLostCommit(t *testing.T) {
 		for _, heard := range []bool{true, false} {
 			b := &breaker{at: int64(at), heard: heard}
 			dir := t.TempDir()
-			listener, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5433"))
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer listener.Close()
-			go func() {
-				for {
-					client, err := listener.Accept()
-					if err != nil {
-						return
-					}
-					go b.serve(client, server)
-				}
-			}()
+			b.listen(t, dir, server)
 			_, schema := startest.Postgres(t)
 			f := newYard(
 				t,
@@ -134,20 +139,7 @@ func TestRetries(t *testing.T) {
 	for _, at := range []int64{0, 2, 3} { // none, the dimension, the fact
 		b := &breaker{at: at}
 		dir := t.TempDir()
-		listener, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5433"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer listener.Close()
-		go func() {
-			for {
-				client, err := listener.Accept()
-				if err != nil {
-					return
-				}
-				go b.serve(client, server)
-			}
-		}()
+		b.listen(t, dir, server)
 		_, schema := startest.Postgres(t)
 		place := "postgres: host=" + dir + " port=5433 user=postgres dbname=postgres\n  schema: " + schema
 		f := newYard(t, "sqlite: star.db", place, "limits:\n", "limits:\n  retries: 1\n")

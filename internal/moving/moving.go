@@ -29,8 +29,8 @@ type Report struct {
 type Refusal struct{ error }
 
 // Copy copies a star, in one transaction of the warehouse that gets it. No load may run in either meanwhile. What was copied is counted
-// and added up in both; if they differ, nothing is kept. watch is told how far it is; it may be nil.
-func Copy(ctx context.Context, from, to warehouse.Warehouse, s *schema.Star, watch func(table string, rows int64)) (*Report, error) {
+// and added up in both; if they differ, nothing is kept.
+func Copy(ctx context.Context, from, to warehouse.Warehouse, s *schema.Star) (*Report, error) {
 	for _, wh := range []warehouse.Warehouse{from, to} {
 		release, err := wh.Hold(ctx)
 		if errors.Is(err, warehouse.ErrHeld) {
@@ -50,7 +50,7 @@ func Copy(ctx context.Context, from, to warehouse.Warehouse, s *schema.Star, wat
 		return nil, err
 	}
 	defer tx.Rollback()
-	c := &copying{ctx: ctx, read: read, tx: tx, watch: watch, report: &Report{Tables: []Table{}}}
+	c := &copying{ctx: ctx, read: read, tx: tx, report: &Report{Tables: []Table{}}}
 	if err := c.all(s); err != nil {
 		return nil, err
 	}
@@ -62,7 +62,6 @@ type copying struct {
 	ctx    context.Context
 	read   warehouse.Snapshot
 	tx     warehouse.Tx
-	watch  func(table string, rows int64)
 	report *Report
 }
 
@@ -157,9 +156,6 @@ func (c *copying) rows(t *warehouse.Table) (n int64, err error) {
 			rows = append(rows, i)
 		}
 		n += int64(b.N)
-		if c.watch != nil {
-			c.watch(t.Name, n)
-		}
 		return to.Append(column.Pointers(b.Cols), rows[:b.N])
 	})
 	return n, err

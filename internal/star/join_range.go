@@ -20,8 +20,8 @@ func (r *reader) rangeEntries(x *Range) []Entry {
 	word := func(to *Name) func(n *node) { return func(n *node) { *to, _ = r.word(n, "a column") } }
 	return []Entry{
 		{"of", "a column", "the column of this source whose value is looked for", true, word(&x.of)},
-		{"from", "a column", "the column of the other source with the least value; null is no limit", true, word(&x.from)},
-		{"to", "a column", "the column of the other source with the value that is beyond the greatest: the range does not have it; null is no limit", true, word(&x.to)},
+		{"from", "a column", "the column of the other source with the least value; null does not limit the range", true, word(&x.from)},
+		{"to", "a column", "the column of the other source with the value that is beyond the greatest: the range does not have it; null does not limit the range", true, word(&x.to)},
 	}
 }
 

@@ -55,7 +55,7 @@ type Limits struct {
 	SetAside, Unmatched, Gone int64
 
 	Usual      int64         // the least rows that are read, as a share of what usually is
-	Time       time.Duration // that a step may take; negative is no limit
+	Time       time.Duration // that a step may take; negative lifts the limit
 	Retries    int64         // how often a step begins again that failed of what may be gone by itself
 	AsideBreak string        // what a load comes to that sets rows aside: CountsAsDone or CountsAsBroken
 }
@@ -511,7 +511,7 @@ func (o Outcome) Stands(d *Dimension, c *column.Column, j int) bool {
 	return ok && c.Int[j] == key
 }
 
-// Key returns the key of the special member of d that a rule gives; false if it gives none.
+// Key returns the key of the special member of d that a rule means; false if it means none.
 func (o Outcome) Key(d *Dimension) (int64, bool) {
 	for _, s := range AllSpecials() {
 		if s.Kind == o {

@@ -22,7 +22,7 @@ func (f *Fact) Rollup() *Rollup {
 		return nil
 	}
 	base := s.rolls()
-	if base == nil || base.Reverses() || base.Completion != nil {
+	if base == nil || base.Reverses() || base.Completion != nil || s.standsOn(base) != 1 {
 		return nil
 	}
 	r := &Rollup{Base: base, Of: f, Columns: map[string]string{}}
@@ -47,6 +47,16 @@ func (f *Fact) Rollup() *Rollup {
 		r.Columns[own.Name] = name
 	}
 	return r
+}
+
+// standsOn counts the sources below s that have the rows of a fact: a join with it needs them all, whichever are new.
+func (s *Source) standsOn(f *Fact) (n int) {
+	for _, x := range s.Stands() {
+		if x.Fact == f {
+			n++
+		}
+	}
+	return n
 }
 
 // rolls returns the fact whose rows are those of a source before they are added up, each for itself; nil if there is none.

@@ -29,7 +29,7 @@ func (x *Split) field() column.Field {
 
 func (r *reader) splitEntries(x *Split) []Entry {
 	return []Entry{
-		{"column", "a text column", "the column with the list. Blanks around an element are no part of it, and an empty one is none", true, func(n *node) { x.column, _ = r.word(n, "a column") }},
+		{"column", "a text column", "the column with the list. Blanks around an element are left out, and so are empty elements", true, func(n *node) { x.column, _ = r.word(n, "a column") }},
 		{"at", "a text", "what separates the elements, such as `;`", true, func(n *node) {
 			if w, ok := r.word(n, "a text"); ok {
 				x.At = w.Text

@@ -99,7 +99,7 @@ func (r *reader) warehouseEntries(w *Warehouse) []Entry {
 	}
 }
 
-// place chooses the warehouse, by the name that a call gives or else that of the model, and gives it the values of parameters:
+// place chooses the warehouse, by the name in a call or else by that of the model, and fills in the values of parameters:
 // development and production are one model.
 func (r *reader) place(m *Model, name string) {
 	path := "warehouse"

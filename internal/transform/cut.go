@@ -55,7 +55,7 @@ func (f *Flow) newCut() *cut {
 	return x
 }
 
-// add notes the rows of a batch, and sets those aside that are no spans.
+// add notes the rows of a batch, and sets those aside that do not have a span.
 func (x *cut) add(f *Flow, b *column.Batch) {
 	x.over(b)
 	in := int64(0)
