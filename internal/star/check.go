@@ -484,12 +484,14 @@ func (c *checker) fact(f *Fact) {
 	c.watched(f.Source, path, f.Deliveries)
 	c.additive(f, path)
 	c.newest(f, path)
-	names := map[string]bool{"load_run": true, "load_line": true, "is_gone": f.Marked()}
+	names := map[string]bool{"load_run": true, "load_line": true, IsGone: true}
 	for _, name := range []string{EntryNumber, EntrySign, BookedOn} {
 		names[name] = f.Reverses()
 	}
 	claim := func(at diag.Place, name string) {
-		if lower := strings.ToLower(name); names[lower] {
+		if lower := strings.ToLower(name); lower == IsGone && !f.Marked() { // whether there is one or not
+			c.errorf(at, path, "%s is the mark of facts that are gone: the column needs another name (derive)", name)
+		} else if names[lower] {
 			c.errorf(at, path, "the table would have two columns called %s", name)
 		} else {
 			names[lower] = true

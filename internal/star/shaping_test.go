@@ -149,3 +149,25 @@ facts:
 		}
 	}
 }
+
+// TestMarkMistakes: a column of a source that is called as the mark of facts that are gone cannot be kept under that name.
+func TestMarkMistakes(t *testing.T) {
+	const model = `warehouse: {sqlite: star.db}
+sources:
+  keepers: {read: k.csv, columns: {no: text, name: text}}
+  counted: {from: dimension keeper, %s aggregates: {n: count}}}
+dimensions:
+  keeper: {from: keepers, natural_key: no, type_1: name, delivers: all, gone: flag}
+facts:
+  counted: {from: counted, grain: %s, repeated: replace, measures: n}
+`
+	for _, c := range []struct{ group, grain, want string }{
+		{"group: {by: is_gone,", "is_gone", "facts.counted: is_gone is the mark of facts that are gone: the column needs another name (derive)"},
+		{"derive: {state: is_gone}, group: {by: state,", "state", ""},
+	} {
+		_, err := Parse("m.yaml", fmt.Appendf(nil, model, c.group, c.grain), Outside{})
+		if said := errorText(err); c.want == "" && said != "" || !strings.Contains(said, c.want) {
+			t.Errorf("%s: %s, want %s", c.group, said, c.want)
+		}
+	}
+}
