@@ -62,13 +62,13 @@ func (s *session) runs() *cli.Command {
 			if runs == nil {
 				runs = []*ledger.Run{}
 			}
-			if release, err := wh.Hold(ctx); err == nil { // nobody loads: who seems to has died
+			if hold, err := wh.Hold(ctx); err == nil { // nobody loads: who seems to has died
 				for _, r := range runs {
 					if r.State == ledger.Running {
 						r.State = ledger.Broken
 					}
 				}
-				release()
+				hold.Release()
 			}
 			if since := c.String("since"); since != "" && len(runs) == 0 && c.String("format") == "text" {
 				fmt.Fprintf(s.out, "no run began on %s or later\n", since)

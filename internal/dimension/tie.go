@@ -200,8 +200,13 @@ func (c *change) losesKnown(o *outcome, p *history.Member) {
 func (f *Feed) KnownLost() bool { return f.ties != nil && f.ties.known }
 
 // KeepTies writes down which rows have lost, and forgets those that their files no longer have: a row that comes back
-// into its file is news. files are all that the step reads.
-func (f *Feed) KeepTies(ctx context.Context, tx warehouse.Tx, files []string) error {
+// into its file is news. files are all that the step reads, and number finds their numbers.
+func (f *Feed) KeepTies(
+	ctx context.Context,
+	tx warehouse.Tx,
+	files []string,
+	number func(files []string) (map[string]int64, error),
+) error {
 	if f.ties == nil {
 		return nil
 	}
@@ -209,7 +214,7 @@ func (f *Feed) KeepTies(ctx context.Context, tx warehouse.Tx, files []string) er
 	if len(fresh)+len(changed)+len(gone) == 0 {
 		return nil
 	}
-	numbers, err := ledger.Files(ctx, tx, files, f.run)
+	numbers, err := number(files)
 	if err != nil {
 		return err
 	}

@@ -172,11 +172,11 @@ func Run(
 	natural []column.Column,
 	dry bool,
 ) (*Erased, error) {
-	release, err := wh.Hold(ctx)
+	hold, err := wh.Hold(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer release()
+	defer hold.Release()
 	tx, err := wh.Begin(ctx)
 	if err != nil {
 		return nil, err

@@ -76,6 +76,7 @@ func TestAsides(t *testing.T) {
 			repeats, superseded, met bool
 		}
 		var waits []*entry
+		last := int64(0)
 		for load := int64(1); load <= 150; load++ {
 			step := fmt.Sprint("step ", random.IntN(2))
 			files := []string{"a.csv", "b.csv", "c.csv"}[random.IntN(3):]
@@ -95,7 +96,7 @@ func TestAsides(t *testing.T) {
 			}
 			loaded, inserted := random.IntN(4) == 0, random.IntN(2) == 0 // a row of the grain of x,1
 			in(func(tx warehouse.Tx) error {
-				book, err := ledger.OpenAsides(ctx, tx, step, load)
+				book, err := ledger.OpenAsides(ctx, tx, step, load, &last)
 				if err != nil {
 					return err
 				}

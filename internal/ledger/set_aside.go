@@ -83,7 +83,7 @@ type Asides struct {
 	tx      warehouse.Tx
 	step    string
 	run     int64
-	last    int64 // the highest id
+	last    *int64 // the number of the last entry of the step
 	waiting []*waiting
 	exact   map[asideAt][]*waiting // those not met yet, by hash and place
 	unmet   map[string]int         // how many of known are not met yet
@@ -122,13 +122,15 @@ const (
 )
 
 // OpenAsides reads which rows of a step wait, and forgets those that nobody needs any more: of the step's last
-// failure, and those that were cleared long ago.
-func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*Asides, error) {
+// failure, and those that were cleared long ago. last is the number of the last entry that was made for the step, see
+// [AsideNumbers].
+func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64, last *int64) (*Asides, error) {
 	a := &Asides{
 		ctx:    ctx,
 		tx:     tx,
 		step:   step,
 		run:    run,
+		last:   last,
 		exact:  map[asideAt][]*waiting{},
 		unmet:  map[string]int{},
 		grains: map[string][]*waiting{},
@@ -140,23 +142,6 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*
 	}
 	a.fields = pick(asideTable, "id", "file", "line", "reasons", "last_run", "superseded_by")
 	a.again = column.NewBatch(a.fields)
-	highest, err := warehouse.ReadAll(
-		ctx,
-		tx,
-		warehouse.Query{
-			Table:      asideTable.Name,
-			Fields:     pick(asideTable, "id"),
-			OrderBy:    []string{"id"},
-			Descending: true,
-			Limit:      1,
-		},
-	)
-	if err != nil {
-		return nil, err
-	}
-	if highest.N > 0 {
-		a.last = highest.Cols[0].Int[0]
-	}
 	if err := a.forget(); err != nil {
 		return nil, err
 	}
@@ -190,6 +175,30 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64) (*
 		}
 	}
 	return a, nil
+}
+
+// asidesOfStep is how many entries there is room for in a run for each of its steps.
+const asidesOfStep = 1_000_000_000
+
+// AsideNumbers returns the numbers after which the entries of the steps of a run are numbered, so that these do not depend on
+// which steps run at the same time.
+func AsideNumbers(ctx context.Context, r warehouse.Reader, steps int) ([]int64, error) {
+	q := warehouse.Query{
+		Table: asideTable.Name, Fields: pick(asideTable, "id"), OrderBy: []string{"id"}, Descending: true, Limit: 1,
+	}
+	highest, err := warehouse.ReadAll(ctx, r, q)
+	if err != nil {
+		return nil, err
+	}
+	begin := int64(0)
+	if highest.N > 0 {
+		begin = (highest.Cols[0].Int[0]/asidesOfStep + 1) * asidesOfStep
+	}
+	numbers := make([]int64, steps)
+	for i := range numbers {
+		numbers[i] = begin + int64(i)*asidesOfStep
+	}
+	return numbers, nil
 }
 
 func fingerprint(s string) uint64 {
@@ -327,10 +336,10 @@ func (a *Asides) Loaded(grain string, inserted bool, outdoes func(*Aside) bool) 
 }
 
 func (a *Asides) add(x *Aside, state string) error {
-	a.last++
+	*a.last++
 	row(
 		a.fresh,
-		a.last,
+		*a.last,
 		a.step,
 		x.Source,
 		x.File,
@@ -348,7 +357,7 @@ func (a *Asides) add(x *Aside, state string) error {
 		state,
 		number(x.Whole),
 	)
-	a.because(a.last, x)
+	a.because(*a.last, x)
 	return a.filled()
 }
 

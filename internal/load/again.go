@@ -7,7 +7,6 @@ import (
 
 	"ironmonger/internal/dberror"
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/roster"
 	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
@@ -52,13 +51,20 @@ var errMeanwhile = errors.New("another load has run meanwhile")
 
 // regain takes the warehouse once more, which is lost with the connection that held it, and forgets what it knew of its members.
 func (r *run) regain(ctx context.Context) error {
-	r.release()
-	r.release = func() {}
-	release, err := r.hold(ctx)
+	r.held.mu.Lock()
+	defer r.held.mu.Unlock()
+	if r.held.Hold != nil && r.held.Check(ctx) == nil { // only the step's own connection was lost, or another step has it back
+		return nil
+	}
+	if r.held.Hold != nil {
+		r.held.Release()
+		r.held.Hold = nil
+	}
+	held, err := r.hold(ctx)
 	if err != nil {
 		return err
 	}
-	r.release = release
+	r.held.Hold = held
 	runs, err := ledger.Runs(ctx, r.wh, 1)
 	if err != nil {
 		return err
@@ -68,6 +74,6 @@ func (r *run) regain(ctx context.Context) error {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.rosters = map[*star.Dimension]*roster.Roster{}
+	r.rosters = map[*star.Dimension]*seat{}
 	return nil
 }

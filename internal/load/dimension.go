@@ -8,6 +8,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/dimension"
 	"ironmonger/internal/erase"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/pipeline"
 	"ironmonger/internal/resolve"
 	"ironmonger/internal/roster"
@@ -142,7 +143,14 @@ func (w *dimensionStep) settle(ctx context.Context, feed *dimension.Feed) (err e
 	if err := feed.KeepScopes(ctx, w.tx); err != nil {
 		return err
 	}
-	if err := feed.KeepTies(ctx, w.tx, w.wholly()); err != nil {
+	number := func(files []string) (numbers map[string]int64, err error) {
+		err = w.number(ctx, func(tx warehouse.Tx) (err error) {
+			numbers, err = ledger.Files(ctx, tx, files, w.entry.ID)
+			return err
+		})
+		return numbers, err
+	}
+	if err := feed.KeepTies(ctx, w.tx, w.wholly(), number); err != nil {
 		return err
 	}
 	if err := feed.Finish(ctx, w.tx); err != nil {
@@ -195,9 +203,10 @@ func (w *dimensionStep) aliases(ctx context.Context) (other, means []*column.Col
 
 // forget returns back the memory of a roster that is not what the warehouse holds any more.
 func (w *work) forget(d *star.Dimension) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	delete(w.rosters, d)
+	s := w.seat(d)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.take(nil)
 }
 
 // natural returns the columns that say the natural key.

@@ -26,6 +26,11 @@ func (p *dryWarehouse) Begin(ctx context.Context) (warehouse.Tx, error) {
 	return &dryTx{Tx: p.tx, of: p}, nil
 }
 
+// Beside goes on with the one transaction.
+func (p *dryWarehouse) Beside(ctx context.Context, _ string) (warehouse.Tx, error) {
+	return p.Begin(ctx)
+}
+
 // Capabilities says that there is one writer, since there is one transaction.
 func (p *dryWarehouse) Capabilities() warehouse.Capabilities {
 	c := p.Warehouse.Capabilities()

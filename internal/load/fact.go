@@ -96,31 +96,32 @@ func (w *factStep) load(ctx context.Context) error {
 // arrivals returns the files of the step as the ledger numbers them, new ones included.
 func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 	contents := map[string]string{}
-	if w.counting() == inArrival {
-		var err error
-		if contents, err = w.findMoved(ctx); err != nil {
-			return nil, err
+	var numbers map[string]int64
+	err := w.number(ctx, func(tx warehouse.Tx) (err error) {
+		if w.counting() == inArrival {
+			if contents, err = w.findMoved(ctx, tx); err != nil {
+				return err
+			}
 		}
-	}
-	before, err := ledger.FileNames(ctx, w.tx)
+		before, err := ledger.FileNames(ctx, tx)
+		if err != nil {
+			return err
+		}
+		w.came = map[string]bool{}
+		for _, name := range before {
+			w.came[ledger.Uncompressed(name)] = true
+		}
+		read := slices.DeleteFunc(slices.Clone(w.files), w.tried.has)
+		numbers, err = ledger.Files(ctx, tx, read, w.entry.ID)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
-	w.came = map[string]bool{}
-	for _, name := range before {
-		w.came[ledger.Uncompressed(name)] = true
-	}
-	read := slices.DeleteFunc(slices.Clone(w.files), w.tried.has)
-	numbers, err := ledger.Files(ctx, w.tx, read, w.entry.ID)
-	if err != nil {
-		return nil, err
-	}
-	has := map[int64]string{}
+	w.places[w.step].hasNumbered()
+	w.contents = map[int64]string{}
 	for name, content := range contents {
-		has[numbers[name]] = content
-	}
-	if err := ledger.KeepContents(ctx, w.tx, has); err != nil {
-		return nil, err
+		w.contents[numbers[name]] = content
 	}
 	names, err := ledger.FileNames(ctx, w.tx)
 	if err != nil {

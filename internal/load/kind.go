@@ -133,8 +133,10 @@ func (w *factStep) reads(ctx context.Context) (*source.Inputs, error) {
 }
 
 // counting says whether the order decides in which files came.
-func (w *factStep) counting() counting {
-	if w.fact.Repeated == star.ReplaceRepeated || w.fact.Reverses() || w.fact.Completion != nil || w.fact.Deliveries != nil {
+func (w *factStep) counting() counting { return countingOf(w.fact) }
+
+func countingOf(f *schema.Fact) counting {
+	if f.Repeated == star.ReplaceRepeated || f.Reverses() || f.Completion != nil || f.Deliveries != nil {
 		return inArrival
 	}
 	return anyOrder

@@ -34,6 +34,7 @@ type Options struct {
 	Opening Opening        // how dimensions are opened
 	Anew    bool           // make the star anew from its sources
 	Without bool           // and do without the rows of files that are not there any more
+	AtOnce  int            // steps that may run at the same time, where the warehouse allows several; 0 is as many as it allows
 	Memory  int64          // bytes for members and the rows that become members, about; 0 is [Memory]
 	Dry     bool           // write nothing: say what a load would do
 	Again   bool           // read all files, those too whose rows are known
@@ -68,10 +69,11 @@ type run struct {
 	inputs  *source.Inputs
 	opts    Options
 	steps   []*step
-	release func() // lets others load
+	places  map[*step]*place // of the steps among those that run at the same time
+	held    hold
 	entry   *ledger.Run
 	mu      sync.Mutex
-	rosters map[*star.Dimension]*roster.Roster
+	rosters map[*star.Dimension]*seat
 	watch   sync.Mutex
 	kept    *undo.Recorder  // nil if it is not kept what the run changes
 	dry     *dryWarehouse   // nil unless all steps are one transaction
@@ -123,7 +125,7 @@ func Run(
 			Workers: opts.Workers,
 			Memory:  opts.Memory,
 			Days:    &source.Days{},
-		}, rosters: map[*star.Dimension]*roster.Roster{}, whole: map[string]bool{}}
+		}, rosters: map[*star.Dimension]*seat{}, whole: map[string]bool{}}
 	var err error
 	if r.steps, err = r.chosen(ctx); err != nil {
 		return nil, err
@@ -135,10 +137,10 @@ func Run(
 	if err := openAll(ctx, r.inputs, sources); err != nil {
 		return nil, err
 	}
-	if r.release, err = r.hold(ctx); err != nil {
+	if r.held.Hold, err = r.hold(ctx); err != nil {
 		return nil, err
 	}
-	defer func() { r.release() }()
+	defer r.held.release()
 	defer func() {
 		if r.dry != nil { // whatever happens
 			r.dry.end()
@@ -147,7 +149,7 @@ func Run(
 	failed, err := r.attempt(ctx)
 	for errors.Is(err, errAll) { // a step of a dry run has to begin again, and so have all
 		r.dry.end()
-		r.rosters, r.dry, r.wh = map[*star.Dimension]*roster.Roster{}, nil, wh
+		r.rosters, r.dry, r.wh = map[*star.Dimension]*seat{}, nil, wh
 		failed, err = r.attempt(ctx)
 	}
 	late := context.WithoutCancel(ctx)
@@ -207,9 +209,10 @@ func (r *run) attempt(ctx context.Context) (failed bool, err error) {
 		}
 	}
 	steps := r.steps
-	plan.Run(ctx, order(steps), r.wh.Capabilities().Writers, func(ctx context.Context, i int) error {
+	plan.Run(ctx, order(steps), r.atOnce(), func(ctx context.Context, i int) error {
 		return r.step(ctx, steps[i])
 	}, func(i int, serr error) {
+		defer r.places[steps[i]].end()
 		failed = failed || serr != nil
 		switch {
 		case errors.Is(serr, errAll):
@@ -218,6 +221,7 @@ func (r *run) attempt(ctx context.Context) (failed bool, err error) {
 		case errors.Is(serr, plan.ErrNotRun):
 			serr = r.inLedger(
 				ctx,
+				steps[i],
 				&ledger.Step{
 					Run:     r.entry.ID,
 					Name:    steps[i].name,
@@ -229,6 +233,7 @@ func (r *run) attempt(ctx context.Context) (failed bool, err error) {
 		}
 		r.tell(Progress{Step: steps[i].name, Ended: true, Err: serr, Entry: r.entryOf(steps[i].name)})
 	})
+	r.sortEntries()
 	return failed, err
 }
 
@@ -284,12 +289,12 @@ func Startable(ctx context.Context, m *star.Model, root *os.Root) error {
 }
 
 // hold takes the warehouse, waiting for the load that has it and telling which that is.
-func (r *run) hold(ctx context.Context) (release func(), err error) {
+func (r *run) hold(ctx context.Context) (warehouse.Hold, error) {
 	told, begin := false, time.Now()
 	for {
-		release, err := r.wh.Hold(ctx)
+		held, err := r.wh.Hold(ctx)
 		if !errors.Is(err, warehouse.ErrHeld) {
-			return release, err
+			return held, err
 		}
 		if !told {
 			other, err := ledger.Going(ctx, r.wh)
@@ -324,7 +329,7 @@ func (r *run) hold(ctx context.Context) (release func(), err error) {
 
 // begin makes the ledger's tables if they are not there, and the run's entry, with the reason why nothing comes of it.
 func (r *run) begin(ctx context.Context, why string) error {
-	return r.transact(ctx, func(tx warehouse.Tx) error {
+	return r.transact(ctx, func(tx warehouse.Tx) (err error) {
 		r.entry = &ledger.Run{}
 		for _, t := range ledger.Tables() {
 			if _, _, err := r.ensure(ctx, tx, t, nullable); err != nil {
@@ -345,11 +350,17 @@ func (r *run) begin(ctx context.Context, why string) error {
 				r.entry.Parameters[p.Text] = p.Value
 			}
 		}
-		if err := ledger.StartRun(ctx, tx, r.entry); err != nil || r.star == nil || r.dry != nil || r.opts.Anew || r.model.Undo == 0 {
+		if err := ledger.StartRun(ctx, tx, r.entry); err != nil || r.star == nil {
 			return err
 		}
-		r.kept = undo.NewRecorder(r.entry.ID, r.star)
-		return r.kept.Begin(ctx, tx)
+		if r.dry == nil && !r.opts.Anew && r.model.Undo > 0 {
+			r.kept = undo.NewRecorder(r.entry.ID, r.star)
+			if err := r.kept.Begin(ctx, tx); err != nil {
+				return err
+			}
+		}
+		r.places, err = r.placesOf(ctx, tx)
+		return err
 	})
 }
 
@@ -360,11 +371,11 @@ func Unstarted(ctx context.Context, m *star.Model, wh warehouse.Warehouse, opts 
 		return err
 	}
 	r := &run{model: m, wh: wh, opts: opts}
-	release, err := r.hold(ctx)
+	held, err := r.hold(ctx)
 	if err != nil {
 		return err
 	}
-	defer release()
+	defer held.Release()
 	if err := r.begin(ctx, why); err != nil {
 		return err
 	}
@@ -396,12 +407,26 @@ func there(ctx context.Context, r warehouse.Reader, t *warehouse.Table) error {
 	return nil
 }
 
-// transact runs f in a transaction of its own.
+// transact runs f in a transaction while no step goes on.
 func (r *run) transact(ctx context.Context, f func(tx warehouse.Tx) error) error {
 	tx, err := r.wh.Begin(ctx)
 	if err != nil {
 		return err
 	}
+	return in(tx, f)
+}
+
+// transactFor runs f in a transaction for a step, which has none meanwhile.
+func (r *run) transactFor(ctx context.Context, s *step, f func(tx warehouse.Tx) error) error {
+	tx, err := r.wh.Beside(ctx, s.name)
+	if err != nil {
+		return err
+	}
+	return in(tx, f)
+}
+
+// in runs f in a transaction and ends it.
+func in(tx warehouse.Tx, f func(tx warehouse.Tx) error) error {
 	defer tx.Rollback()
 	if err := f(tx); err != nil {
 		return err
@@ -411,11 +436,12 @@ func (r *run) transact(ctx context.Context, f func(tx warehouse.Tx) error) error
 
 // roster returns the members of a dimension, as the step's transaction sees them.
 func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*roster.Roster, error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if x := r.rosters[d]; x != nil {
-		if current, err := x.Current(ctx, tx); err != nil || current {
-			return x, err
+	s := r.seat(d)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.x != nil {
+		if current, err := s.x.Current(ctx, tx); err != nil || current {
+			return s.x, err
 		}
 	}
 	x, err := roster.Open(ctx, tx, r.star.Dimension(d))
@@ -425,7 +451,7 @@ func (r *run) roster(ctx context.Context, tx warehouse.Tx, d *star.Dimension) (*
 	if r.remake != nil {
 		x.Remember(r.remake.former[d])
 	}
-	r.rosters[d] = x
+	s.take(x)
 	return x, nil
 }
 

@@ -28,6 +28,9 @@ func (w *dimensionStep) mergeFacts(ctx context.Context, one map[int64]dimension.
 	if one == nil {
 		return nil
 	}
+	if err := w.waitTurn(ctx); err != nil {
+		return err
+	}
 	for _, f := range w.star.Facts {
 		var grain []string // the keys of the grain that point here
 		for _, g := range f.Grain {
@@ -180,7 +183,7 @@ func (w *dimensionStep) takeAway(
 	if err != nil {
 		return err
 	}
-	book, err := ledger.OpenAsides(ctx, w.tx, "fact "+f.Text, w.entry.ID)
+	book, err := ledger.OpenAsides(ctx, w.tx, "fact "+f.Text, w.entry.ID, &w.places[w.step].aside)
 	if err != nil {
 		return err
 	}

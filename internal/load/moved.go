@@ -6,12 +6,13 @@ import (
 
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/source"
+	"ironmonger/internal/warehouse"
 )
 
 // findMoved finds which of the files that are read had another name before, where the order in which files came decides:
 // a file that is new, and has what another one had that is not there any more, or has something else now. It keeps its
 // place in the order. The contents of all files that are read are returned by their names.
-func (w *work) findMoved(ctx context.Context) (map[string]string, error) {
+func (w *work) findMoved(ctx context.Context, tx warehouse.Tx) (map[string]string, error) {
 	contents := map[string]string{}
 	if w.reading == nil {
 		return contents, nil
@@ -26,11 +27,11 @@ func (w *work) findMoved(ctx context.Context) (map[string]string, error) {
 		}
 		contents[f.Name] = content
 	}
-	known, err := ledger.FilesKnown(ctx, w.tx)
+	known, err := ledger.FilesKnown(ctx, tx)
 	if err != nil {
 		return nil, err
 	}
-	names, err := ledger.FileNames(ctx, w.tx)
+	names, err := ledger.FileNames(ctx, tx)
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +57,7 @@ func (w *work) findMoved(ctx context.Context) (map[string]string, error) {
 			break
 		}
 	}
-	return contents, ledger.Moved(ctx, w.tx, moved, w.entry.ID)
+	return contents, ledger.Moved(ctx, tx, moved, w.entry.ID)
 }
 
 // stands reports whether a file is where it was and has what it had.

@@ -105,9 +105,7 @@ func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
 	if err != nil || members < large || w.total == 0 || w.total/leastRow > members {
 		return -1, err
 	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.rosters[d] != nil {
+	if w.seat(d).taken() {
 		return -1, nil // it has been read
 	}
 	return members / manyPerKey, nil

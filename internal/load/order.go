@@ -95,14 +95,7 @@ type Ordered struct {
 
 // Order says what a load of the model runs, and why each step waits.
 func Order(m *star.Model) []Ordered {
-	r := &run{star: &schema.Star{}}
-	for _, d := range m.Dimensions {
-		r.star.Dimensions = append(r.star.Dimensions, &schema.Dimension{Dimension: d})
-	}
-	for _, f := range m.Facts {
-		r.star.Facts = append(r.star.Facts, &schema.Fact{Fact: f})
-	}
-	steps := r.ordered()
+	steps := (&run{star: schema.New(m)}).ordered()
 	waves := make([]int, len(steps))
 	edges := order(steps)
 	for range steps { // until the last wave has been reached
@@ -126,11 +119,7 @@ func Order(m *star.Model) []Ordered {
 			say(j, s.needsBecause(steps[j]), true)
 		}
 		for _, j := range edges[i].After {
-			because := "both point to a dimension whose members may be inferred, and it stands first in the model"
-			if s.follows(steps[j]) {
-				because = "it may add members that the source has"
-			}
-			say(j, because, false)
+			say(j, s.afterBecause(steps[j]), false)
 		}
 	}
 	slices.SortStableFunc(list, func(a, b Ordered) int { return a.Wave - b.Wave })
@@ -152,6 +141,21 @@ func (s *step) needsBecause(other *step) string {
 		return "key " + keys[0] + " points to it"
 	}
 	return "keys " + strings.Join(keys, ", ") + " point to it"
+}
+
+// afterBecause says why a step runs behind another, however that ends.
+func (s *step) afterBecause(other *step) string {
+	switch {
+	case s.shares(other):
+		return "both point to a dimension whose members may be inferred, and it stands first in the model"
+	case s.sees(other):
+		return "it may add members that the source has"
+	case other.sees(s):
+		return "its source has members that this step may add to"
+	case s.numbersWith(other):
+		return "both read the same files, whose order counts, and it stands first in the model"
+	}
+	return "members that become one may change facts that both point to"
 }
 
 // shares reports whether both steps point to a dimension to which one of them may add members.
@@ -176,7 +180,7 @@ func order(steps []*step) []plan.Step {
 			}
 		}
 		for j, other := range steps[:i] {
-			if s.follows(other) || s.shares(other) {
+			if s.shares(other) || s.sees(other) || other.sees(s) || s.numbersWith(other) || s.merges(other) || other.merges(s) {
 				list[i].After = append(list[i].After, j)
 			}
 		}

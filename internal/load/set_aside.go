@@ -10,6 +10,7 @@ import (
 	"ironmonger/internal/diag"
 	"ironmonger/internal/fact"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/warehouse"
 )
 
 // setAsideBook keeps the rows that a step sets aside: in the ledger, and in figures.
@@ -24,7 +25,7 @@ type setAsideBook struct {
 const keepOfFailed = 1000
 
 func openAsides(ctx context.Context, w *work) (*setAsideBook, error) {
-	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID)
+	book, err := ledger.OpenAsides(ctx, w.tx, w.name, w.entry.ID, &w.places[w.step].aside)
 	return &setAsideBook{w: w, book: book, reasons: ledger.Reasons{}, heads: map[string][]string{}}, err
 }
 
@@ -160,8 +161,16 @@ func (a *setAsideBook) fallen() error {
 // close completes the ledger and the figures.
 func (a *setAsideBook) close(ctx context.Context, files []string, unread map[string]bool) error {
 	a.w.figures.Reasons = a.reasons.List()
-	if err := ledger.KeepHeads(ctx, a.w.tx, a.heads); err != nil {
-		return err
+	if len(a.heads)+len(a.w.contents) > 0 {
+		err := a.w.ofFiles(ctx, func(tx warehouse.Tx) error {
+			if err := ledger.KeepContents(ctx, tx, a.w.contents); err != nil {
+				return err
+			}
+			return ledger.KeepHeads(ctx, tx, a.heads)
+		})
+		if err != nil {
+			return err
+		}
 	}
 	return a.book.Close(files, unread)
 }

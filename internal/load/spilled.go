@@ -30,15 +30,10 @@ func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 	if w.opts.Opening == Spilled {
 		return false, nil
 	}
-	w.mu.Lock()
-	room := w.opts.Memory / 2
-	for other, x := range w.rosters {
-		if other == d {
-			room = 1 << 60 // it is there already
-		}
-		room -= roster.Weight(int64(x.Len()))
+	room := w.opts.Memory/2 - w.seated()
+	if w.seat(d).taken() {
+		room = 1 << 60 // it is there already
 	}
-	w.mu.Unlock()
 	highest, _, err := ledger.Highest(ctx, w.tx, d.Text)
 	if err != nil || roster.Weight(highest) <= room {
 		return true, err
@@ -84,7 +79,7 @@ func (w *dimensionStep) feed(ctx context.Context) (*dimension.Feed, *roster.Rost
 	}
 	feed := dimension.NewFeed(x, w.entry.ID, w.name)
 	if d.Inferable() && d.Deliveries == nil && d.Aliases == nil {
-		feed.Limit(w.opts.Memory/2, w.opts.Workers, w.busy)
+		feed.Limit(w.share()/2, w.opts.Workers, w.busy)
 	}
 	return feed, x, nil
 }
@@ -96,7 +91,7 @@ func (w *work) parts(ctx context.Context, d *star.Dimension) (int, error) {
 	}
 	tally, err := w.tx.Tally(ctx, d.TableName(), nil)
 	need := roster.Weight(tally.Rows) + sourceWeight*w.total
-	return int(min(max(8*need/w.opts.Memory, 16), 256)), err
+	return int(min(max(8*need/w.share(), 16), 256)), err
 }
 
 // cut reads a dimension into parts on disk.

@@ -56,6 +56,7 @@ type work struct {
 	book     *ledger.Account // of the step's table
 	made     bool            // the step has made its table
 	strays   map[strayID]*ledger.Stray
+	contents map[int64]string // what is in the files of the step, by their numbers, where it counts
 	finish   []func() // to call after the commit
 	total    int64
 	bytes    int64
@@ -77,7 +78,7 @@ func (r *run) step(ctx context.Context, s *step) error {
 			said = append(said, "begun again: "+err.Error())
 			continue
 		}
-		if lerr := r.inLedger(ctx, entry, aside); lerr != nil {
+		if lerr := r.inLedger(ctx, s, entry, aside); lerr != nil {
 			err = errors.Join(err, lerr)
 		}
 		return err
@@ -172,6 +173,9 @@ func (r *run) inTx(ctx context.Context, w *work, entry *ledger.Step) error {
 	for _, f := range w.finish {
 		f()
 	}
+	for _, s := range w.sessions {
+		r.seat(s.Dimension().Dimension).weigh()
+	}
 	return nil
 }
 
@@ -179,7 +183,7 @@ func (r *run) inTx(ctx context.Context, w *work, entry *ledger.Step) error {
 // that the server has ended the one before.
 func (r *run) committed(ctx context.Context, w *work, entry *ledger.Step) error {
 	w.tx.Rollback()
-	return r.transact(context.WithoutCancel(ctx), func(tx warehouse.Tx) error {
+	return r.transactFor(context.WithoutCancel(ctx), w.step, func(tx warehouse.Tx) error {
 		if ended, err := ledger.Ended(ctx, tx, entry.Run, entry.Name); err != nil || ended {
 			return err
 		}
@@ -189,17 +193,17 @@ func (r *run) committed(ctx context.Context, w *work, entry *ledger.Step) error 
 
 // inLedger writes the entry of a step that failed or was not run, with the first rows that it had set
 // aside, in a transaction of its own.
-func (r *run) inLedger(ctx context.Context, entry *ledger.Step, aside *setAsideBook) error {
+func (r *run) inLedger(ctx context.Context, s *step, entry *ledger.Step, aside *setAsideBook) error {
 	ctx = context.WithoutCancel(ctx)
 	r.add(entry)
 	if r.dry != nil {
 		return nil
 	}
-	return r.transact(ctx, func(tx warehouse.Tx) error {
+	return r.transactFor(ctx, s, func(tx warehouse.Tx) error {
 		if err := ledger.WriteStep(ctx, tx, entry); err != nil || aside == nil {
 			return err
 		}
-		book, err := ledger.OpenAsides(ctx, tx, entry.Name, entry.Run)
+		book, err := ledger.OpenAsides(ctx, tx, entry.Name, entry.Run, &r.places[s].aside)
 		if err != nil {
 			return err
 		}
@@ -220,11 +224,14 @@ func (r *run) add(entry *ledger.Step) {
 
 // try does the step's work up to the point where only the ledger's entry is missing.
 func (w *work) try(ctx context.Context) error {
-	tx, err := w.wh.Begin(ctx)
+	if err := w.held.check(ctx); err != nil {
+		return err
+	}
+	tx, err := w.wh.Beside(ctx, w.name)
 	if err != nil {
 		return err
 	}
-	w.tx = w.kept.Wrap(tx)
+	w.tx = &inTurn{w.kept.Wrap(tx), w}
 	if err := w.kind.tables(ctx); err != nil {
 		return err
 	}

@@ -32,13 +32,13 @@ type Refusal struct{ error }
 // and added up in both; if they differ, nothing is kept.
 func Copy(ctx context.Context, from, to warehouse.Warehouse, s *schema.Star) (*Report, error) {
 	for _, wh := range []warehouse.Warehouse{from, to} {
-		release, err := wh.Hold(ctx)
+		hold, err := wh.Hold(ctx)
 		if errors.Is(err, warehouse.ErrHeld) {
 			return nil, Refusal{errors.New("a load of one of the warehouses is running")}
 		} else if err != nil {
 			return nil, err
 		}
-		defer release()
+		defer hold.Release()
 	}
 	read, err := from.Snapshot(ctx)
 	if err != nil {

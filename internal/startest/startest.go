@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -25,6 +26,14 @@ import (
 	_ "ironmonger/internal/warehouse/postgres" // the drivers of the tests' warehouses
 	_ "ironmonger/internal/warehouse/sqlite"
 )
+
+// Runs is how many random cases a test has: usually so many, and in a hunt as many as IRONMONGER_HUNT says.
+func Runs(usual int) int {
+	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
+		return n
+	}
+	return usual
+}
 
 // Write writes a file below dir.
 func Write(t testing.TB, dir, name, text string) {

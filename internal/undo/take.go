@@ -36,11 +36,11 @@ func (r Refusal) Unwrap() error { return r.error }
 // Take takes runs of a model back in one transaction, which is itself a run in the ledger. The error is a [Refusal] if
 // that cannot be done; nothing is written then.
 func Take(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Options) (*Report, error) {
-	release, err := wh.Hold(ctx)
+	hold, err := wh.Hold(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer release()
+	defer hold.Release()
 	tx, err := wh.Begin(ctx)
 	if err != nil {
 		return nil, err

@@ -215,17 +215,27 @@ var (
 	)
 )
 
+// Hold is the right to load a warehouse.
+type Hold interface {
+	// Check returns an error if the right is lost, such as with the connection that had it.
+	Check(ctx context.Context) error
+	Release()
+}
+
 // Warehouse is an open database.
 type Warehouse interface {
 	Reader
 	Capabilities() Capabilities
 	// Snapshot lets one read the warehouse as it is now, whatever is committed meanwhile, until it is closed.
 	Snapshot(ctx context.Context) (Snapshot, error)
-	// Hold takes the warehouse for a whole load, so that no other load runs meanwhile, or gives [ErrHeld]. A
+	// Hold takes the warehouse for a whole load, so that no other load runs meanwhile; the error is [ErrHeld] if one does. A
 	// holder that dies holds it no longer.
-	Hold(ctx context.Context) (release func(), err error)
-	// Begin starts a transaction that may write. It waits for others to end.
+	Hold(ctx context.Context) (Hold, error)
+	// Begin starts a transaction that may write. It waits for all others to end.
 	Begin(ctx context.Context) (Tx, error)
+	// Beside starts a transaction that may write while others of other parts do, as many as [Capabilities] says. It waits for
+	// those of the same part, and for those that [Warehouse.Begin] started.
+	Beside(ctx context.Context, part string) (Tx, error)
 	Close() error
 }
 

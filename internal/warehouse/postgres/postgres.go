@@ -10,12 +10,14 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"hash/fnv"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -34,13 +36,17 @@ type DB struct {
 	schema string
 }
 
+// writers is how many steps write at the same time: enough to hide how long the way to the server is, and few beside the 100
+// connections that a server allows unless told otherwise.
+const writers = 8
+
 // Open connects to a database; the schema is made when it is first written to.
 func Open(ctx context.Context, connection, schema string) (*DB, error) {
 	config, err := pgxpool.ParseConfig(connection)
 	if err != nil {
 		return nil, dberror.Postgres(err)
 	}
-	config.MaxConns = 4
+	config.MaxConns = writers + 4 // the one that holds the schema, and readers
 	config.ConnConfig.ConnectTimeout = 10 * time.Second
 	config.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
 		return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: time.Second}
@@ -56,7 +62,7 @@ func Open(ctx context.Context, connection, schema string) (*DB, error) {
 	return &DB{pool, schema}, nil
 }
 
-// Capabilities says that there is one writer: transactions that write wait for each other (see Begin).
+// Capabilities says how many transactions may write at the same time (see Beside).
 func (db *DB) Capabilities() warehouse.Capabilities { return driver{}.Capabilities() }
 
 // Close ends all connections.
@@ -193,7 +199,7 @@ func (db *DB) lock(use string) int64 {
 }
 
 // Hold takes an advisory lock on a connection of its own: the server lets go of it when that ends.
-func (db *DB) Hold(ctx context.Context) (release func(), err error) {
+func (db *DB) Hold(ctx context.Context) (warehouse.Hold, error) {
 	conn, err := db.pool.Acquire(ctx)
 	if err != nil {
 		return nil, dberror.Postgres(err)
@@ -207,30 +213,57 @@ func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 		}
 		return nil, dberror.Postgres(err)
 	}
-	return func() {
-		late := context.WithoutCancel(ctx)
-		conn.Exec(
-			late,
-			"SELECT pg_advisory_unlock($1)",
-			db.lock("load "),
-		) // a server takes its time to notice that a connection has ended
-		conn.Hijack().Close(late)
-	}, nil
+	return &hold{db: db, conn: conn}, nil
 }
 
-// Begin starts a transaction and waits until no other load writes to the schema, so that what it reads
-// stays true until it commits.
+// hold is a connection that has the lock of a load.
+type hold struct {
+	db   *DB
+	mu   sync.Mutex
+	conn *pgxpool.Conn
+}
+
+// Check asks whether the connection is there, and with it the lock.
+func (h *hold) Check(ctx context.Context) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return dberror.Postgres(h.conn.Ping(ctx))
+}
+
+// Release unlocks before it closes, since a server takes its time to notice that a connection has ended.
+func (h *hold) Release() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), ending)
+	defer cancel()
+	h.conn.Exec(ctx, "SELECT pg_advisory_unlock($1)", h.db.lock("load "))
+	h.conn.Hijack().Close(ctx)
+}
+
+// Begin starts a transaction and waits until no other writes to the schema, so that what it reads stays true until it
+// commits.
 func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
+	return db.begin(ctx, fmt.Sprintf("pg_advisory_xact_lock(%d)", db.lock("")))
+}
+
+// Beside starts a transaction that has the schema together with those of other parts. One that is broken off has its part
+// until the server knows that it has ended.
+func (db *DB) Beside(ctx context.Context, part string) (warehouse.Tx, error) {
+	const both = "pg_advisory_xact_lock_shared(%d), pg_advisory_xact_lock(%d)"
+	return db.begin(ctx, fmt.Sprintf(both, db.lock(""), db.lock("part "+part+" ")))
+}
+
+func (db *DB) begin(ctx context.Context, locks string) (warehouse.Tx, error) {
 	conn, err := db.pool.Acquire(ctx)
 	if err != nil {
 		return nil, dberror.Postgres(err)
 	}
 	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}}
-	for _, sql := range []string{"BEGIN", fmt.Sprintf("SELECT pg_advisory_xact_lock(%d)", db.lock("")), "SET LOCAL client_min_messages = warning"} {
-		if err := t.exec(ctx, sql); err != nil {
-			t.Rollback()
-			return nil, err
-		}
+	// in one message; what is read sees what was committed before each statement
+	begin := "BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL client_min_messages = warning; SELECT " + locks
+	if _, err := conn.Conn().PgConn().Exec(ctx, begin).ReadAll(); err != nil {
+		t.Rollback()
+		return nil, dberror.Postgres(err)
 	}
 	return t, nil
 }
@@ -348,7 +381,11 @@ func (db *DB) constraints(table *warehouse.Table) []constraint {
 	if len(table.Unique) > 0 {
 		add(table.Name+"_unique", "UNIQUE ("+quoteAll(table.Unique, "%")+")")
 	}
-	for _, f := range table.Foreign {
+	foreign := slices.Clone(table.Foreign) // in one order for all tables, since each locks what it points to
+	slices.SortFunc(foreign, func(a, b warehouse.Foreign) int {
+		return cmp.Or(strings.Compare(a.Table, b.Table), strings.Compare(a.Column, b.Column))
+	})
+	for _, f := range foreign {
 		add(
 			table.Name+"_"+f.Column,
 			fmt.Sprintf(

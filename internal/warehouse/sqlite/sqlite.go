@@ -95,7 +95,7 @@ func (db *DB) Capabilities() warehouse.Capabilities { return driver{}.Capabiliti
 
 // Hold locks a file beside the database, which goes again when it is released. Whoever dies leaves the file,
 // and no lock.
-func (db *DB) Hold(ctx context.Context) (release func(), err error) {
+func (db *DB) Hold(ctx context.Context) (warehouse.Hold, error) {
 	for {
 		lock := flock.New(db.path+"-load", flock.SetPermissions(0o600), flock.SetFlag(os.O_CREATE|os.O_RDWR))
 		if held, err := lock.TryLock(); err != nil {
@@ -105,10 +105,20 @@ func (db *DB) Hold(ctx context.Context) (release func(), err error) {
 		}
 		ours, err := lock.Stat()
 		if there, terr := os.Stat(lock.Path()); err == nil && terr == nil && os.SameFile(ours, there) {
-			return func() { os.Remove(lock.Path()); lock.Unlock() }, nil
+			return hold{lock}, nil
 		}
 		lock.Unlock() // the holder before took the file away while we opened it
 	}
+}
+
+// hold is a locked file; nothing but its holder lets go of it.
+type hold struct{ *flock.Flock }
+
+func (h hold) Check(context.Context) error { return nil }
+
+func (h hold) Release() {
+	os.Remove(h.Path())
+	h.Unlock()
 }
 
 // Close closes the file.
@@ -198,6 +208,9 @@ func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 	}
 	return &tx{db, true}, nil
 }
+
+// Beside starts a transaction; there is one at a time.
+func (db *DB) Beside(ctx context.Context, _ string) (warehouse.Tx, error) { return db.Begin(ctx) }
 
 func (t *tx) end(sql string) error {
 	if !t.open {

@@ -555,15 +555,18 @@ func testCancelled(t *testing.T, open func() warehouse.Warehouse) {
 func testHold(t *testing.T, open func() warehouse.Warehouse) {
 	w := opened(t, open)
 	for range 3 {
-		release, err := w.Hold(ctx)
+		hold, err := w.Hold(ctx)
 		if err != nil {
 			t.Fatal(err)
 		}
 		if _, err := w.Hold(ctx); !errors.Is(err, warehouse.ErrHeld) {
 			t.Errorf("held twice: %v", err)
 		}
+		if err := hold.Check(ctx); err != nil {
+			t.Error(err)
+		}
 		Transact(t, w, func(warehouse.Tx) {}) // the holder may write
-		release()
+		hold.Release()
 	}
 }
 

@@ -1,0 +1,294 @@
+package load
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+	"sync"
+
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/roster"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Steps that do not need each other run at the same time, as many as the warehouse has writers. What a load makes is what it would make
+// one step after the other, to the key and the number:
+//
+//   - Steps that may add members to the same dimension, or one of which reads what the other adds to, follow each other
+//     ([order]).
+//   - Before a step changes a table that others may change, too, such as the keys of a fact, it waits for the steps before it
+//     ([inTurn]).
+//   - Files are numbered in the order of the steps ([work.number]), and so are rows set aside ([ledger.AsideNumbers]).
+
+// atOnce is how many steps may run at the same time.
+func (r *run) atOnce() int {
+	most := r.wh.Capabilities().Writers
+	if r.opts.AtOnce > 0 {
+		most = min(most, r.opts.AtOnce)
+	}
+	return max(most, 1)
+}
+
+// place is where a step stands among those of the run.
+type place struct {
+	aside    int64         // the last number that a row which it sets aside has got
+	beside   int           // how many steps may run at the same time, itself included
+	numbered chan struct{} // closed once it numbers no files any more
+	ended    chan struct{} // closed once it has ended
+}
+
+// placesOf returns the places of the run's steps.
+func (r *run) placesOf(ctx context.Context, tx warehouse.Tx) (map[*step]*place, error) {
+	numbers, err := ledger.AsideNumbers(ctx, tx, len(r.steps))
+	if err != nil {
+		return nil, err
+	}
+	beside := besides(r.steps, r.atOnce())
+	places := map[*step]*place{}
+	for i, s := range r.steps {
+		places[s] = &place{
+			aside: numbers[i], beside: beside[i], numbered: make(chan struct{}), ended: make(chan struct{}),
+		}
+	}
+	return places, nil
+}
+
+// hasNumbered says that the step of the place numbers no more files. Only the step itself says so before it ends.
+func (p *place) hasNumbered() {
+	select {
+	case <-p.numbered:
+	default:
+		close(p.numbered)
+	}
+}
+
+func (p *place) end() {
+	p.hasNumbered()
+	close(p.ended)
+}
+
+// sortEntries puts the entries of the run's steps in the order of the steps.
+func (r *run) sortEntries() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	at := map[string]int{}
+	for i, s := range r.steps {
+		at[s.name] = i
+	}
+	slices.SortStableFunc(r.entry.Steps, func(a, b *ledger.Step) int { return cmp.Compare(at[a.Name], at[b.Name]) })
+}
+
+// share is the part of the memory that is a step's: others that may run at the same time have as much.
+func (w *work) share() int64 { return max(1, w.opts.Memory/int64(w.places[w.step].beside)) }
+
+// besides returns how many steps may run at the same time as each of some, itself included: as many as neither wait for it
+// nor it for them, and at most most.
+func besides(steps []*step, most int) []int {
+	edges := order(steps)
+	before := make([]map[int]bool, len(steps))
+	for i, e := range edges { // steps stand behind those that they wait for
+		before[i] = map[int]bool{}
+		for _, j := range slices.Concat(e.Needs, e.After) {
+			before[i][j] = true
+			for k := range before[j] {
+				before[i][k] = true
+			}
+		}
+	}
+	counts := make([]int, len(steps))
+	for i := range steps {
+		n := len(steps)
+		for j := range steps {
+			if before[i][j] || before[j][i] {
+				n--
+			}
+		}
+		counts[i] = min(n, most)
+	}
+	return counts
+}
+
+// waitTurn waits until the dimensions before the step have ended, which may change the tables of others, too. So these change as if one
+// step ran after the other. The earlier of two steps never waits for the later one.
+func (w *work) waitTurn(ctx context.Context) error {
+	return w.waitFor(ctx, func(s *step, p *place) chan struct{} {
+		if s.dimension == nil {
+			return nil
+		}
+		return p.ended
+	})
+}
+
+// waitFor waits until the steps before this one have come as far as a channel says; nil is not waited for.
+func (w *work) waitFor(ctx context.Context, far func(s *step, p *place) chan struct{}) error {
+	for _, s := range w.steps[:slices.Index(w.steps, w.step)] {
+		until := far(s, w.places[s])
+		if until == nil {
+			continue
+		}
+		select {
+		case <-until:
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+	return nil
+}
+
+// number runs f, which gives files their numbers, once the steps before have numbered theirs.
+func (w *work) number(ctx context.Context, f func(tx warehouse.Tx) error) error {
+	err := w.waitFor(ctx, func(s *step, p *place) chan struct{} {
+		if s.dimension != nil && !s.dimension.Timed() { // it never numbers any
+			return nil
+		}
+		return p.numbered
+	})
+	if err != nil {
+		return err
+	}
+	return w.ofFiles(ctx, f)
+}
+
+// ofFiles runs f, which writes down something of files. Steps that run at the same time would wait for each other's transactions, or
+// not see what these have written, so f has one of its own where there are others: if the step fails, its files keep their place
+// in the order in which they came.
+func (w *work) ofFiles(ctx context.Context, f func(tx warehouse.Tx) error) error {
+	if w.atOnce() == 1 {
+		return f(w.tx)
+	}
+	tx, err := w.wh.Beside(ctx, "files")
+	if err != nil {
+		return err
+	}
+	if err = in(w.kept.Wrap(tx), f); errors.Is(err, warehouse.ErrUnknown) { // numbers that are there already are found again
+		return errLost
+	}
+	return err
+}
+
+// inTurn is a step's transaction, which waits for its turn before it changes keys in the tables of others.
+type inTurn struct {
+	warehouse.Tx
+	of *work
+}
+
+// Repoint waits unless the table is the step's own.
+func (t *inTurn) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error) {
+	if r.Table != t.of.kind.target().Name {
+		if err := t.of.waitTurn(ctx); err != nil {
+			return 0, err
+		}
+	}
+	return t.Tx.Repoint(ctx, r)
+}
+
+// hold is the right to load the warehouse. It may be lost, and be taken once more.
+type hold struct {
+	mu sync.Mutex
+	warehouse.Hold
+}
+
+func (h *hold) check(ctx context.Context) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.Hold == nil {
+		return errLost
+	}
+	return h.Check(ctx)
+}
+
+func (h *hold) release() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.Hold != nil {
+		h.Release()
+	}
+}
+
+// seat is where the roster of a dimension is kept for all steps.
+type seat struct {
+	mu     sync.Mutex
+	x      *roster.Roster // nil if there is none
+	weight int64          // bytes that it takes, about
+}
+
+func (r *run) seat(d *star.Dimension) *seat {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.rosters[d] == nil {
+		r.rosters[d] = &seat{}
+	}
+	return r.rosters[d]
+}
+
+// take puts a roster in the place of the one before; the caller has locked the seat.
+func (s *seat) take(x *roster.Roster) {
+	s.x, s.weight = x, 0
+	if x != nil {
+		s.weight = roster.Weight(int64(x.Len()))
+	}
+}
+
+// weigh notes how large the roster is now, when a step has added to it.
+func (s *seat) weigh() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.take(s.x)
+}
+
+func (s *seat) taken() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.x != nil
+}
+
+// seated is how many bytes all rosters take, about.
+func (r *run) seated() int64 {
+	r.mu.Lock()
+	seats := make([]*seat, 0, len(r.rosters))
+	for _, s := range r.rosters {
+		seats = append(seats, s)
+	}
+	r.mu.Unlock()
+	sum := int64(0)
+	for _, s := range seats {
+		s.mu.Lock()
+		sum += s.weight
+		s.mu.Unlock()
+	}
+	return sum
+}
+
+// numbersWith reports whether two steps write down something of the same files: when they were delivered, or what was in them.
+func (s *step) numbersWith(other *step) bool {
+	theirs := sourcesOf([]*step{other})
+	return slices.ContainsFunc(sourcesOf([]*step{s}), func(x *star.Source) bool {
+		if !slices.Contains(theirs, x) {
+			return false
+		}
+		arriving := func(s *step) bool { return s.fact != nil && countingOf(s.fact) == inArrival }
+		return x.DeliveredOfFile() || arriving(s) && arriving(other)
+	})
+}
+
+// sees reports whether a step reads what another may add members to: a dimension, or one that a fact points to.
+func (s *step) sees(other *step) bool {
+	return slices.ContainsFunc(s.stands(), func(x *star.Standing) bool {
+		return slices.ContainsFunc(other.keys, func(k *star.Key) bool {
+			reads := x.Dimension == k.Dimension ||
+				x.Fact != nil && slices.ContainsFunc(x.Fact.Keys, func(of *star.Key) bool { return of.Dimension == k.Dimension })
+			return reads && adds(k)
+		})
+	})
+}
+
+// merges reports whether members that become one in a step may change facts that point to the dimension of another, too.
+func (s *step) merges(other *step) bool {
+	return s.dimension != nil && other.dimension != nil && s.dimension.Aliases != nil &&
+		slices.ContainsFunc(s.dimension.PointedAt, func(ref schema.Reference) bool {
+			return slices.ContainsFunc(other.dimension.PointedAt, func(o schema.Reference) bool { return o.Table == ref.Table })
+		})
+}

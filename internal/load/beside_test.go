@@ -1,0 +1,229 @@
+package load_test
+
+import (
+	"fmt"
+	"io"
+	"maps"
+	"math/rand/v2"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+)
+
+// slowly stands between the loader and PostgreSQL: each message takes its time on its way to the server. It returns what a
+// model calls the server then.
+func slowly(t *testing.T, delay func() time.Duration) string {
+	connection, schema := startest.Postgres(t)
+	server := filepath.Join(strings.TrimPrefix(strings.Fields(connection)[0], "host="), ".s.PGSQL.5433")
+	dir := t.TempDir()
+	listener, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5433"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { listener.Close() })
+	go func() {
+		for {
+			client, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			there, err := net.Dial("unix", server)
+			if err != nil {
+				client.Close()
+				return
+			}
+			go func() {
+				io.Copy(client, there)
+				client.Close()
+			}()
+			go func() {
+				defer there.Close()
+				buf := make([]byte, 1<<20)
+				for {
+					n, err := client.Read(buf)
+					if err != nil {
+						return
+					}
+					time.Sleep(delay())
+					if _, err := there.Write(buf[:n]); err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return "postgres: host=" + dir + " port=5433 user=postgres dbname=postgres\n  schema: " + schema
+}
+
+// crowd is a random star of many dimensions and facts, with the files that they are loaded from. Its steps meet wherever steps can:
+// members that facts infer, versions that come late, aliases, dimensions that point to others, facts of the same files,
+// rows that come again, files that are renamed.
+type crowd struct {
+	random     *rand.Rand
+	dimensions int
+	facts      int
+	text       string
+	of         []int // the source of each fact
+	replaces   []bool
+}
+
+func newCrowd(seed uint64) *crowd {
+	c := &crowd{random: rand.New(rand.NewPCG(seed, 77))}
+	r := c.random
+	c.dimensions, c.facts = 3+r.IntN(4), 2+r.IntN(4)
+	var sources, dimensions, facts strings.Builder
+	for i := range c.dimensions {
+		fmt.Fprintf(&sources, "  d%d: {read: 'd%d*.csv', columns: {code: text, name: text, class: text, since: date, other: text}}\n", i, i)
+		fmt.Fprintf(&dimensions, "  d%d:\n    from: d%d\n    natural_key: code\n    type_1: name\n", i, i)
+		if r.IntN(3) > 0 {
+			dimensions.WriteString("    type_2: class\n    effective: since\n")
+		}
+		if r.IntN(3) == 0 {
+			fmt.Fprintf(&sources, "  a%d: {read: 'a%d.csv', columns: {old: text, now: text}}\n", i, i)
+			fmt.Fprintf(&dimensions, "    aliases: {from: a%d, alias: old, is: now}\n", i)
+		}
+		if i > 0 && r.IntN(3) == 0 {
+			rule := []string{"infer", "unknown"}[r.IntN(2)]
+			fmt.Fprintf(&dimensions, "    keys: {other: {dimension: d%d, by: other, unmatched: %s, missing: unknown}}\n", r.IntN(i), rule)
+		}
+	}
+	for i := range c.facts {
+		c.of = append(c.of, i)
+		if i > 0 && r.IntN(2) == 0 { // of the files of another
+			c.of[i] = c.of[r.IntN(i)]
+		}
+		c.replaces = append(c.replaces, r.IntN(2) == 0)
+		if c.of[i] == i {
+			fmt.Fprintf(&sources, "  f%d: {read: 'f%d*.csv', columns: {no: integer, x: text, y: text, at: date, paid: 'decimal(9,2)'}}\n", i, i)
+		}
+		fmt.Fprintf(&facts, "  f%d:\n    from: f%d\n    grain: no\n    measures: paid\n    keys:\n", i, c.of[i])
+		for _, by := range []string{"x", "y"} {
+			rule := []string{"infer", "unknown", "set_aside"}[r.IntN(3)]
+			fmt.Fprintf(&facts, "      k%s: {dimension: d%d, by: %s, as_of: at, unmatched: %s, outside: unknown}\n", by, r.IntN(c.dimensions), by, rule)
+		}
+		if c.replaces[i] {
+			facts.WriteString("    repeated: replace\n")
+		}
+	}
+	c.text = "sources:\n" + sources.String() + "dimensions:\n" + dimensions.String() + "facts:\n" + facts.String()
+	return c
+}
+
+// deliver changes the files for the next load.
+func (c *crowd) deliver(files map[string]string, load int) {
+	r := c.random
+	code := func() string { return string(rune('A' + r.IntN(7))) }
+	day := func() string { return fmt.Sprintf("2024-%02d-01", 1+r.IntN(9)) }
+	for i := range c.dimensions {
+		rows := "code,name,class,since,other\n"
+		for range 1 + r.IntN(5) {
+			rows += fmt.Sprintf("%s,n%d,%d,%s,%s\n", code(), r.IntN(3), r.IntN(3), day(), code())
+		}
+		if r.IntN(5) == 0 {
+			rows += ",nobody,1,2024-01-01,A\n"
+		}
+		files[fmt.Sprintf("d%d-%d.csv", i, load)] = rows
+		if r.IntN(2) == 0 {
+			files[fmt.Sprintf("a%d.csv", i)] = "old,now\n" + []string{"", "A,B\n", "C,D\nE,F\n"}[r.IntN(3)]
+		} else if load == 0 {
+			files[fmt.Sprintf("a%d.csv", i)] = "old,now\n"
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(files)) {
+		if name[0] == 'f' && r.IntN(6) == 0 { // a file has another name
+			files[fmt.Sprintf("%s-%d-moved.csv", name[:2], load*100+r.IntN(100))] = files[name]
+			delete(files, name)
+		}
+	}
+	for i := range c.facts {
+		rows := "no,x,y,at,paid\n"
+		for n := range 1 + r.IntN(8) {
+			no := load*10 + n
+			if c.replaces[i] && r.IntN(2) == 0 {
+				no = r.IntN(20)
+			}
+			paid := fmt.Sprintf("%d.50", r.IntN(9))
+			if r.IntN(8) == 0 {
+				paid = "much"
+			}
+			rows += fmt.Sprintf("%d,%s,%s,%s,%s\n", no, code(), code(), day(), paid)
+		}
+		files[fmt.Sprintf("f%d-%d-%d.csv", i, r.IntN(9), load)] = rows
+	}
+}
+
+// TestBeside holds loads whose steps run at the same time against loads of the same files in which one runs after the other: the stars
+// are the same to the key, and so are their ledgers, whatever takes how long.
+func TestBeside(t *testing.T) {
+	for seed := range uint64(startest.Runs(8)) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			c := newCrowd(seed)
+			jitter := func() time.Duration { return time.Duration(rand.IntN(2000)) * time.Microsecond }
+			var dirs []string
+			for _, place := range []string{slowly(t, func() time.Duration { return 0 }), slowly(t, jitter)} {
+				dirs = append(dirs, t.TempDir())
+				startest.Write(t, dirs[len(dirs)-1], "ironmonger.yaml", "warehouse:\n  "+place+"\nlimits: {set_aside: none, unmatched: none}\n"+c.text)
+			}
+			files := map[string]string{}
+			for n := range 4 {
+				before := maps.Clone(files)
+				c.deliver(files, n)
+				var states []string
+				for k, dir := range dirs {
+					for name := range before {
+						os.Remove(filepath.Join(dir, name))
+					}
+					for name, text := range files {
+						startest.Write(t, dir, name, text)
+					}
+					run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1 - k})
+					if err != nil && run == nil {
+						t.Fatal(err)
+					}
+					states = append(states, fmt.Sprint(err))
+					for _, s := range run.Steps {
+						states[k] += fmt.Sprintf("\n%s: %s %s", s.Name, s.State, s.Message)
+					}
+					if err == nil && !startest.Proved(t, dir) {
+						t.Error("the star does not hold")
+					}
+				}
+				if states[0] != states[1] {
+					t.Fatalf("load %d ended in two ways: %s\nand %s\n%s", n, states[0], states[1], c.text)
+				}
+				one, other := wholeDump(t, dirs[0]), wholeDump(t, dirs[1])
+				if one != other {
+					t.Fatalf("load %d: %s\n%s", n, startest.Difference(one, other), c.text)
+				}
+			}
+		})
+	}
+}
+
+// wholeDump returns all rows of a star and of its ledger, but for times and for what tells in which order steps ran.
+func wholeDump(t *testing.T, dir string) string {
+	wh := startest.Open(t, dir)
+	defer wh.Close()
+	lines := []string{startest.Dump(t, dir)}
+	for _, table := range ledger.Tables() {
+		if table.Name == "load_before" {
+			continue
+		}
+		for _, row := range startest.Table(t, wh, table) {
+			for _, name := range []string{"started_at", "ended_at", "holder", "model", "model_file", "changed", "depends_on"} {
+				delete(row, name)
+			}
+			lines = append(lines, fmt.Sprint(table.Name, row))
+		}
+	}
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
+}
