@@ -38,7 +38,8 @@ func (s *session) load() *cli.Command {
 		Usage:     "load the star",
 		ArgsUsage: "[NAME...]",
 		Description: "Loads the dimensions, then the facts that point to them. Each step is one transaction. A step that fails keeps nothing;\n" +
-			"the steps that need it do not run, the others do. A second load of the same rows changes nothing.\n\n" +
+			"the steps that need it do not run, the others do. A second load of the same rows changes nothing. Steps that do not wait\n" +
+			"for each other run at the same time in PostgreSQL; the result is the same.\n\n" +
 			"A file of a fact is not read again if it has not changed, and neither have the model, the parameters and the files that\n" +
 			"complete its rows. The result is the same; --again reads all files.\n\n" +
 			"With the names of dimensions and facts, it loads these and what they need: the dimensions that they point to, and what\n" +
@@ -66,6 +67,11 @@ func (s *session) load() *cli.Command {
 				Name:  "memory",
 				Value: fmt.Sprintf("%dGiB", load.Memory>>30),
 				Usage: "the approximate `SIZE` of memory for members, their rows, and rows that are joined; the rest is kept in temporary files. It does not change the result",
+			},
+			&cli.IntFlag{
+				Name:      "at-once",
+				Validator: atLeast(0, 1024),
+				Usage:     "at most `N` steps run at the same time; 0 means as many as the warehouse allows. It does not change the result",
 			},
 			workersFlag(),
 			logFlag(),
@@ -102,6 +108,7 @@ func (s *session) load() *cli.Command {
 						Part:    part,
 						Accept:  c.StringSlice("accept"),
 						Workers: c.Int("workers"),
+						AtOnce:  c.Int("at-once"),
 						Memory:  int64(memory),
 						Dry:     c.Bool("dry-run"),
 						Again:   c.Bool("again"),

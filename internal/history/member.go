@@ -10,6 +10,7 @@ package history
 import (
 	"cmp"
 	"slices"
+	"sort"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/digest"
@@ -114,13 +115,10 @@ type Member struct {
 	Noted    []Note     // in order
 }
 
-// Note returns the place of the last note of a time, or None.
+// Note returns the place of the last note of a time, or None. It reads nothing but times: what is counted of notes may change
+// meanwhile.
 func (p *Member) Note(effective int64) int {
-	n, _ := slices.BinarySearchFunc(
-		p.Noted,
-		effective+1,
-		func(s Note, e int64) int { return cmp.Compare(s.Effective, e) },
-	)
+	n := sort.Search(len(p.Noted), func(i int) bool { return p.Noted[i].Effective > effective })
 	if n--; n < 0 || p.Noted[n].Effective != effective {
 		return None
 	}

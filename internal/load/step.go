@@ -57,7 +57,7 @@ type work struct {
 	made     bool            // the step has made its table
 	strays   map[strayID]*ledger.Stray
 	contents map[int64]string // what is in the files of the step, by their numbers, where it counts
-	finish   []func() // to call after the commit
+	finish   []func()         // to call after the commit
 	total    int64
 	bytes    int64
 }
