@@ -42,11 +42,12 @@ examples: all
 	$(GO) test -count=1 -run TestExamples ./cmd/ironmonger
 
 hunt:
-	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows|TestLeftOut|TestUnpivot|TestAggregate|TestRandomLists|TestCut|TestSpans|TestWeightsAddUp|TestPeriods|TestPivot|TestWindow" ./internal/load
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows|TestLeftOut|TestUnpivot|TestAggregate|TestRandomLists|TestCut|TestSpans|TestWeightsAddUp|TestPeriods|TestPivot|TestWindow|TestBeside" ./internal/load
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestOddDrafts ./internal/draft
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
+	IRONMONGER_NIGHTS=365 $(GO) test -count=1 -timeout 120m -run TestYear ./cmd/ironmonger
 	$(GO) test -run xxx -fuzz FuzzCompile $(FUZZING) ./internal/expr
 	$(GO) test -run xxx -fuzz FuzzPieces $(FUZZING) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzLines $(FUZZING) ./internal/source

@@ -423,7 +423,8 @@ func (a *Asides) flush() error {
 
 // Close writes what is left. Of the rows that wait and were not met again, it clears those whose file was read, and
 // those of whose grain another row was loaded, and those that were tried; the others wait on: nobody knows what became of
-// them. So do those of files that were passed over, and of tables and queries that were read in part.
+// them. So do those of files that were passed over, and of tables and queries that were read in part: a row like that in another
+// file is one more.
 func (a *Asides) Close(files []string, unread map[string]bool) error {
 	read := map[string]bool{}
 	for _, name := range files {
@@ -434,8 +435,8 @@ func (a *Asides) Close(files []string, unread map[string]bool) error {
 		by func(x *Aside) asideAt
 	}{
 		{func(w *waiting) (asideAt, bool) { return asideAt{w.hash, w.file, 0}, true }, func(x *Aside) asideAt { return asideAt{x.Hash, x.File, 0} }},
-		{func(w *waiting) (asideAt, bool) { return asideAt{hash: w.hash}, !read[w.file] }, func(x *Aside) asideAt { return asideAt{hash: x.Hash} }},
-		{func(w *waiting) (asideAt, bool) { return asideAt{hash: w.hash}, true }, func(x *Aside) asideAt { return asideAt{hash: x.Hash} }},
+		{func(w *waiting) (asideAt, bool) { return asideAt{hash: w.hash}, !read[w.file] && !unread[w.file] }, func(x *Aside) asideAt { return asideAt{hash: x.Hash} }},
+		{func(w *waiting) (asideAt, bool) { return asideAt{hash: w.hash}, !unread[w.file] }, func(x *Aside) asideAt { return asideAt{hash: x.Hash} }},
 	} {
 		if len(a.later) == 0 {
 			break

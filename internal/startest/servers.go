@@ -67,6 +67,27 @@ func Postgres(t testing.TB) (connection, schema string) {
 	return postgresServer.address(), fmt.Sprint("star", n)
 }
 
+// PostgresAlone returns the same of a server of this test alone, and a function that has the server die and start again.
+func PostgresAlone(t testing.TB) (connection, schema string, restart func()) {
+	t.Helper()
+	s := &server{programs: postgresServer.programs, stop: postgresServer.stop, start: startPostgres}
+	s.need(t)
+	end := func() {
+		s.process.Signal(s.stop)
+		s.process.Wait()
+	}
+	t.Cleanup(func() {
+		end()
+		os.RemoveAll(s.dir)
+	})
+	return s.address(), "star", func() {
+		end()
+		if err := runPostgres(s); err != nil {
+			t.Fatal("starting a server again: ", err)
+		}
+	}
+}
+
 // MariaDB returns the connection of a new database on a private server, as a model has it, and that database.
 // Where MariaDB is not installed, the test is skipped, and says so.
 func MariaDB(t testing.TB) (connection string, db *sql.DB) {
@@ -181,11 +202,15 @@ func startPostgres(s *server) error {
 	if out, err := s.command("initdb", "-D", data, "-U", "postgres", "-A", "trust", "-E", "UTF8", "--locale=C", "--no-sync").CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
+	return runPostgres(s)
+}
+
+func runPostgres(s *server) error {
 	return s.serve(
 		s.command(
 			"postgres",
 			"-D",
-			data,
+			filepath.Join(s.dir, "data"),
 			"-k",
 			s.dir,
 			"-p",
