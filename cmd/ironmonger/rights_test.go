@@ -11,13 +11,13 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestRights: a role that owns nothing but its schema loads, rebuilds and undoes; and one that may read sees all tables, those too that a
-// later load makes anew, and changes none.
+// TestRights: a role that owns nothing but its schema loads, rebuilds and undoes; and the readers that the model names see all tables,
+// those too that a later load makes anew, and change none.
 func TestRights(t *testing.T) {
 	connection, schema := startest.Postgres(t)
-	loader, reader := schema+"_load", schema+"_read"
+	loader, reader, later := schema+"_load", schema+"_read", schema+" later"
 	exec := func(as string, statements ...string) error {
-		conn, err := pgx.Connect(t.Context(), strings.Replace(connection, "user=postgres", "user="+as, 1))
+		conn, err := pgx.Connect(t.Context(), strings.Replace(connection, "user=postgres", "user='"+as+"'", 1))
 		if err != nil {
 			return err
 		}
@@ -31,22 +31,21 @@ func TestRights(t *testing.T) {
 	}
 	if err := exec("postgres",
 		"CREATE ROLE "+loader+" LOGIN", "CREATE SCHEMA "+schema+" AUTHORIZATION "+loader,
-		"CREATE ROLE "+reader+" LOGIN", "GRANT USAGE ON SCHEMA "+schema+" TO "+reader,
-		"ALTER DEFAULT PRIVILEGES FOR ROLE "+loader+" IN SCHEMA "+schema+" GRANT SELECT ON TABLES TO "+reader,
+		"CREATE ROLE "+reader+" LOGIN", `CREATE ROLE "`+later+`" LOGIN`,
 	); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
-		exec("postgres", "DROP SCHEMA "+schema+" CASCADE", "DROP OWNED BY "+loader+", "+reader, "DROP ROLE "+loader+", "+reader)
+		exec("postgres", "DROP SCHEMA "+schema+" CASCADE", "DROP OWNED BY "+loader+", "+reader+`, "`+later+`"`, "DROP ROLE "+loader+", "+reader+`, "`+later+`"`)
 	})
 	dir := t.TempDir()
 	if err := demo.Write(dir, 60); err != nil {
 		t.Fatal(err)
 	}
 	model := readFile(t, dir, "ironmonger.yaml")
-	place := fmt.Sprintf("postgres: %s\n  schema: %s", strings.Replace(connection, "user=postgres", "user="+loader, 1), schema)
+	place := fmt.Sprintf("postgres: %s\n  readers: %s\n  schema: %s", strings.Replace(connection, "user=postgres", "user="+loader, 1), reader, schema)
 	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(model, "sqlite: canal.db", place, 1))
-	reads := func() {
+	reads := func(reader string) {
 		t.Helper()
 		for _, table := range []string{"dim_vessel", "fact_passage", "fact_owed", "dim_date_relative", "load_run"} {
 			if err := exec(reader, "SELECT count(*) FROM "+schema+"."+table); err != nil {
@@ -55,9 +54,14 @@ func TestRights(t *testing.T) {
 		}
 	}
 	must(t, dir, "load")
-	reads()
+	reads(reader)
 	must(t, dir, "rebuild")
-	reads()
+	reads(reader)
+	startest.Write(t, dir, "ironmonger.yaml", strings.Replace(readFile(t, dir, "ironmonger.yaml"), "readers: "+reader, "readers: ["+reader+", "+later+"]", 1))
+	must(t, dir, "load")
+	reads(later)
+	must(t, dir, "rebuild")
+	reads(later)
 	startest.Write(t, dir, "locks.csv", readFile(t, dir, "locks.csv")+"L98,New Lock,W1,40\n")
 	must(t, dir, "load")
 	must(t, dir, "undo")

@@ -36,7 +36,7 @@ func (s *session) copy() *cli.Command {
 			if err != nil {
 				return unread(c.String("model"), err)
 			}
-			if schema.Location(other, root.Name()) == schema.Location(m, root.Name()) {
+			if schema.Location(other, root.Name()).Same(schema.Location(m, root.Name())) {
 				return wrong{fmt.Errorf("--into %s: that is the warehouse that the star is in", c.String("into"))}
 			}
 			from, err := openThere(ctx, m, root)

@@ -353,6 +353,9 @@ func (r *run) begin(ctx context.Context, why string) error {
 		if err := ledger.StartRun(ctx, tx, r.entry); err != nil || r.star == nil {
 			return err
 		}
+		if err := tx.Share(ctx, r.owned()); err != nil {
+			return err
+		}
 		if r.dry == nil && !r.opts.Anew && r.model.Undo > 0 {
 			r.kept = undo.NewRecorder(r.entry.ID, r.star)
 			if err := r.kept.Begin(ctx, tx); err != nil {
@@ -362,6 +365,30 @@ func (r *run) begin(ctx context.Context, why string) error {
 		r.places, err = r.placesOf(ctx, tx)
 		return err
 	})
+}
+
+// owned lists the names of all tables and views that loads of the model make.
+func (r *run) owned() []string {
+	var names []string
+	add := func(tables []*warehouse.Table) {
+		for _, t := range tables {
+			names = append(names, t.Name)
+		}
+	}
+	add(ledger.Tables())
+	for _, d := range r.star.Dimensions {
+		if d.LookedUp != nil {
+			continue
+		}
+		add(d.Tables())
+		for _, v := range d.Views {
+			names = append(names, v.Name)
+		}
+	}
+	for _, f := range r.star.Facts {
+		add(f.Tables())
+	}
+	return names
 }
 
 // Unstarted notes in the ledger that a load did not start, and why. Where there is no ledger, nothing was ever

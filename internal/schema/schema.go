@@ -472,7 +472,7 @@ func role(k *star.Key, d *Dimension) *warehouse.View {
 // Location says where a model's star stands; dir is the model's folder, as seen from here.
 func Location(m *star.Model, dir string) warehouse.Location {
 	w := m.Warehouse
-	at := warehouse.Location{Kind: w.Kind, Path: w.Path, Connection: w.Connection, Schema: w.Schema, Permissions: w.Permissions}
+	at := warehouse.Location{Kind: w.Kind, Path: w.Path, Connection: w.Connection, Schema: w.Schema, Permissions: w.Permissions, Readers: w.Readers}
 	if at.Path != "" && !filepath.IsAbs(at.Path) {
 		at.Path = filepath.Join(dir, at.Path)
 	}

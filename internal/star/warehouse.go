@@ -18,6 +18,7 @@ type Warehouse struct {
 	Schema     string // postgres: the schema of all tables
 
 	Permissions fs.FileMode // sqlite: of a database file that is made; 0 is its owner's alone
+	Readers     []string    // postgres: roles that may read all tables
 
 	path, connection, schema Name // as written
 	named                    Name // by which a call chooses it
@@ -47,6 +48,8 @@ func (r *reader) oneWarehouse(w *Warehouse, n *node) {
 		r.errorf(n.key.At, n.path, "an SQLite database has no schemas")
 	case w.Kind == Postgres && w.Permissions != 0:
 		r.errorf(n.key.At, n.path, "permissions are for the file of an SQLite database")
+	case w.Kind == SQLite && len(w.Readers) > 0:
+		r.errorf(n.key.At, n.path, "an SQLite database has no roles: permissions say who may read its file")
 	}
 }
 
@@ -81,6 +84,17 @@ func (r *reader) warehouseEntries(w *Warehouse) []Entry {
 			"the schema of the tables in PostgreSQL; the default is public",
 			false,
 			func(n *node) { w.schema, _ = r.word(n, "a name") },
+		},
+		{
+			"readers",
+			"a role or a list",
+			"in PostgreSQL, roles that may read all tables and views of the star, also those that a later load makes. The role that loads grants that, so it owns the tables",
+			false,
+			func(n *node) {
+				for _, role := range r.words(n, "a role") {
+					w.Readers = append(w.Readers, role.Text)
+				}
+			},
 		},
 		{
 			"permissions",

@@ -20,6 +20,12 @@ type Location struct {
 	Schema     string // of a server's database
 
 	Permissions fs.FileMode // of a file that is made; 0 is its owner's alone
+	Readers     []string    // roles that may read what is made
+}
+
+// Same reports whether two locations are the same place.
+func (l Location) Same(o Location) bool {
+	return l.Kind == o.Kind && l.Path == o.Path && l.Connection == o.Connection && l.Schema == o.Schema
 }
 
 // Mode says what a warehouse is opened for.

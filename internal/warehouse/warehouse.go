@@ -188,6 +188,8 @@ type Tx interface {
 	// rest. Calling it again does nothing.
 	Constrain(ctx context.Context, t *Table) error
 	CreateView(ctx context.Context, v *View) error
+	// Share lets the readers of the warehouse's location read the tables and views of some names that are there.
+	Share(ctx context.Context, names []string) error
 	DropView(ctx context.Context, name string) error
 	// AddColumn adds a column to a table. The rows that are there have fill in it, an integer or boolean, or null
 	// if that is nil.

@@ -17,7 +17,7 @@ func (driver) Capabilities() warehouse.Capabilities {
 
 // Open connects to the server of a location; the mode makes no difference.
 func (driver) Open(ctx context.Context, at warehouse.Location, _ warehouse.Mode) (warehouse.Warehouse, error) {
-	return Open(ctx, at.Connection, at.Schema)
+	return Open(ctx, at.Connection, at.Schema, at.Readers...)
 }
 
 func (driver) Dialect(at warehouse.Location) warehouse.Dialect {

@@ -32,8 +32,9 @@ import (
 
 // DB is a schema of a database.
 type DB struct {
-	pool   *pgxpool.Pool
-	schema string
+	pool    *pgxpool.Pool
+	schema  string
+	readers []string // roles
 }
 
 // writers is how many steps write at the same time: enough to hide how long the way to the server is, and few beside the 100
@@ -41,7 +42,7 @@ type DB struct {
 const writers = 8
 
 // Open connects to a database; the schema is made when it is first written to.
-func Open(ctx context.Context, connection, schema string) (*DB, error) {
+func Open(ctx context.Context, connection, schema string, readers ...string) (*DB, error) {
 	config, err := pgxpool.ParseConfig(connection)
 	if err != nil {
 		return nil, dberror.Postgres(err)
@@ -59,7 +60,7 @@ func Open(ctx context.Context, connection, schema string) (*DB, error) {
 		pool.Close()
 		return nil, dberror.Postgres(err)
 	}
-	return &DB{pool, schema}, nil
+	return &DB{pool, schema, readers}, nil
 }
 
 // Capabilities says how many transactions may write at the same time (see Beside).
@@ -342,7 +343,10 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 		}
 	}
 	t.made[table.Name] = true
-	return t.exec(ctx, t.createTable(table))
+	if err := t.exec(ctx, t.createTable(table)); err != nil {
+		return err
+	}
+	return t.grant(ctx, []string{table.Name})
 }
 
 func (db *DB) createTable(table *warehouse.Table) string {
@@ -497,5 +501,8 @@ func (t *tx) Clear(ctx context.Context, table string) error {
 
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
-	return t.exec(ctx, t.createView(v))
+	if err := t.exec(ctx, t.createView(v)); err != nil {
+		return err
+	}
+	return t.grant(ctx, []string{v.Name})
 }

@@ -330,6 +330,9 @@ func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fi
 	return nil
 }
 
+// Share does nothing: whoever may read the file may read all of it.
+func (t *tx) Share(context.Context, []string) error { return nil }
+
 // DropView removes a view.
 func (t *tx) DropView(ctx context.Context, name string) error {
 	return t.exec("DROP VIEW IF EXISTS " + quote(name))
