@@ -120,12 +120,14 @@ func (y *year) rows(day time.Time) string {
 	return out
 }
 
-func (y *year) row(no int, day time.Time) string {
+func (y *year) row(no int, day time.Time) string { return y.rowWith(no, day, y.IntN(60) == 0) }
+
+func (y *year) rowWith(no int, day time.Time, fault bool) string {
 	settled, toll := "", fmt.Sprintf("%d.%02d", y.IntN(400), y.IntN(100))
 	if y.IntN(3) > 0 {
 		settled = day.AddDate(0, 0, y.IntN(60)).Format(time.DateOnly)
 	}
-	if y.IntN(60) == 0 {
+	if fault {
 		toll = []string{"much", "1,5,0", "99999999999.00"}[y.IntN(3)]
 	}
 	at := day.Add(time.Duration(y.IntN(86400)) * time.Second).Format("2006-01-02 15:04:05")
@@ -136,7 +138,7 @@ func (y *year) row(no int, day time.Time) string {
 func (y *year) night() {
 	day := y.today.Format(time.DateOnly)
 	name := "passages/" + day + ".csv"
-	if text := y.rows(y.today); y.IntN(12) == 0 {
+	if text := y.rows(y.today); y.IntN(12) == 0 && len(y.sent) > 0 {
 		y.held[name] = text // it comes some other night
 	} else {
 		y.write(name, text)
@@ -167,7 +169,7 @@ func (y *year) night() {
 		case 2:
 			for k, line := range lines[1:] {
 				if no, err := strconv.Atoi(strings.Split(line, ",")[0]); err == nil && y.IntN(9) == 0 {
-					lines[k+1] = y.row(no, y.today)
+					lines[k+1] = y.rowWith(no, y.today, false) // with a fault, the fact would stay as it was
 				}
 			}
 			y.write(of, strings.Join(lines, ""))

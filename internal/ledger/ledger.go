@@ -302,6 +302,7 @@ func StartRun(ctx context.Context, tx warehouse.Tx, r *Run) error {
 		r.ModelFile,
 		r.ModelText,
 		orNull(r.Message),
+		nil,
 	)
 }
 

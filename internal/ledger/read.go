@@ -19,23 +19,24 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	if err != nil || columns == nil {
 		return nil, err
 	}
-	names := []string{
-		"run",
-		"state",
-		"started_at",
-		"ended_at",
-		"program",
-		"holder",
-		"model_file",
-		"parameters",
-		"message",
+	var names []string // older versions of the program made the table without some
+	for _, name := range []string{
+		"run", "state", "started_at", "ended_at", "program", "model_file", "holder", "parameters", "message",
+	} {
+		if columns.Has(name) {
+			names = append(names, name)
+		}
 	}
-	if !columns.Has("message") { // an older version of the program made the table
-		names = names[:len(names)-1]
-	}
-	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: pick(runTable, names...)})
+	fields := pick(runTable, names...)
+	b, err := warehouse.ReadAll(ctx, r, warehouse.Query{Table: runTable.Name, Fields: fields})
 	if err != nil {
 		return nil, err
+	}
+	said := func(name string, i int) string {
+		if k := column.Find(fields, name); k >= 0 && !b.Cols[k].Null[i] {
+			return b.Cols[k].Text[i]
+		}
+		return ""
 	}
 	byID := map[int64]*Run{}
 	var runs []*Run
@@ -45,15 +46,15 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 			State:     b.Cols[1].Text[i],
 			StartedAt: *instant(&b.Cols[2], i),
 			EndedAt:   instant(&b.Cols[3], i),
-			Program:   b.Cols[4].Text[i],
-			Holder:    b.Cols[5].Text[i],
-			ModelFile: b.Cols[6].Text[i],
+			Program:   said("program", i),
+			Holder:    said("holder", i),
+			ModelFile: said("model_file", i),
+			Message:   said("message", i),
 		}
-		if err := json.Unmarshal([]byte(b.Cols[7].Text[i]), &run.Parameters); err != nil {
-			return nil, fmt.Errorf("the ledger's parameters of run %d cannot be read: %v", run.ID, err)
-		}
-		if len(names) == len(b.Cols) && names[len(names)-1] == "message" {
-			run.Message = b.Cols[len(names)-1].Text[i]
+		if text := said("parameters", i); text != "" {
+			if err := json.Unmarshal([]byte(text), &run.Parameters); err != nil {
+				return nil, fmt.Errorf("the ledger's parameters of run %d cannot be read: %v", run.ID, err)
+			}
 		}
 		runs = append(runs, run)
 		byID[run.ID] = run
@@ -62,14 +63,18 @@ func Runs(ctx context.Context, r warehouse.Reader, limit int) ([]*Run, error) {
 	if limit > 0 && len(runs) > limit {
 		runs = runs[:limit]
 	}
-	steps, err := warehouse.ReadAll(
-		ctx,
-		r,
-		warehouse.Query{
-			Table:  stepTable.Name,
-			Fields: pick(stepTable, "run", "step", "state", "message", "started_at", "ended_at", "figures"),
-		},
-	)
+	q := warehouse.Query{
+		Table:  stepTable.Name,
+		Fields: pick(stepTable, "run", "step", "state", "message", "started_at", "ended_at", "figures"),
+	}
+	if limit > 0 { // and not those of all years
+		of := column.Column{Type: integer}
+		for _, run := range runs {
+			of.AppendInt(run.ID)
+		}
+		q.By, q.Match = []string{"run"}, []*column.Column{&of}
+	}
+	steps, err := warehouse.ReadAll(ctx, r, q)
 	if err != nil {
 		return nil, err
 	}

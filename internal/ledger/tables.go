@@ -30,7 +30,7 @@ var (
 			required("run", integer), required("state", text), required("started_at", timestamp),
 			optional("ended_at", timestamp), required("program", text), required("holder", text),
 			required("parameters", text), required("model_file", text), required("model", text),
-			optional("message", text),
+			optional("message", text), optional("shortened", boolean),
 		},
 	}
 	stepTable = &warehouse.Table{

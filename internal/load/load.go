@@ -181,6 +181,11 @@ func Run(
 		if err := undo.Trim(late, tx, r.model, r.entry); err != nil {
 			return err
 		}
+		if keep := r.model.Keep; keep > 0 {
+			if err := ledger.Shorten(late, tx, time.Now().Add(-keep)); err != nil {
+				return err
+			}
+		}
 		return ledger.EndRun(late, tx, r.entry, state, time.Now())
 	}
 	if err = r.transact(late, end); errors.Is(err, warehouse.ErrUnknown) {
@@ -331,6 +336,9 @@ func (r *run) hold(ctx context.Context) (warehouse.Hold, error) {
 func (r *run) begin(ctx context.Context, why string) error {
 	return r.transact(ctx, func(tx warehouse.Tx) (err error) {
 		r.entry = &ledger.Run{}
+		if err := ledger.Carry(ctx, tx); err != nil {
+			return err
+		}
 		for _, t := range ledger.Tables() {
 			if _, _, err := r.ensure(ctx, tx, t, nullable); err != nil {
 				return err

@@ -26,6 +26,7 @@ func Sections() []Section {
 		{"model", "The model file.", r.modelEntries(m)},
 		{"warehouse", "The database of the star.", r.warehouseEntries(&Warehouse{})},
 		{"warehouses.NAME", "A database of the star under a name.", r.warehouseEntries(&Warehouse{})},
+		{"ledger", "What the ledger keeps.", r.ledgerEntries(m)},
 		{
 			"limits",
 			"The limits at which a step of more than 100 rows stops. At the top of the model they apply to all steps; in a dimension or a fact they apply to its step.",
@@ -215,6 +216,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 			false,
 			func(n *node) { m.Undo = r.runs(n) },
 		},
+		{"ledger", "keys", "how long the ledger keeps what it says of loads", false, func(n *node) { r.section(n, r.ledgerEntries(m)) }},
 		{
 			"databases",
 			"names",
@@ -231,7 +233,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		{
 			"include",
 			"a file or a list",
-			"other files of the model, relative to its folder: `*` matches any characters of a name. They can have all of these keys but warehouse, time_zone, limits, undo and include; each name is used once",
+			"other files of the model, relative to its folder: `*` matches any characters of a name. They can have all of these keys but warehouse, time_zone, limits, ledger, undo and include; each name is used once",
 			false,
 			func(n *node) { r.include(n, m) },
 		},
@@ -270,6 +272,22 @@ func (r *reader) modelEntries(m *Model) []Entry {
 			})
 		}},
 	}
+}
+
+func (r *reader) ledgerEntries(m *Model) []Entry {
+	return []Entry{{
+		"keep",
+		"400 days or for_ever",
+		"for how long all is kept that the ledger says of a run: the model, the reasons, the strays and the examples. Of older runs it keeps the runs and their steps with the numbers of their rows and the totals of their measures, for ever. The default is for_ever",
+		false,
+		func(n *node) {
+			if w, ok := r.word(n, "a time"); ok && w.Text == "for_ever" {
+				m.Keep = 0
+			} else {
+				m.Keep = r.duration(n)
+			}
+		},
+	}}
 }
 
 // unset marks limits that the section does not say.

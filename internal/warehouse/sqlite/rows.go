@@ -23,6 +23,7 @@ const (
 )
 
 type rows struct {
+	db     *DB
 	stmt   *sqlite.Stmt
 	reader *parse.Reader
 	table  string
@@ -81,11 +82,11 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 	if q.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
 	}
-	stmt, _, err := db.conn.PrepareTransient(sql)
+	stmt, err := db.prepare(sql)
 	if err != nil {
-		return nil, dberror.SQLite(err)
+		return nil, err
 	}
-	r := &rows{stmt: stmt, reader: parse.NewReader(nil), table: q.Table, bound: true}
+	r := &rows{db: db, stmt: stmt, reader: parse.NewReader(nil), table: q.Table, bound: true}
 	for k, f := range q.Fields {
 		r.units = append(r.units, !old[k] && strings.HasSuffix(stored(f), unitsSuffix))
 	}
@@ -129,7 +130,7 @@ func (r *rows) Close() error {
 	if r.stmt == nil {
 		return nil
 	}
-	err := dberror.SQLite(r.stmt.Finalize())
+	err := r.db.release(r.stmt)
 	r.stmt = nil
 	return err
 }
@@ -217,8 +218,7 @@ func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (w
 
 func (a *appender) prepare(rows int) (*sqlite.Stmt, error) {
 	one := "(?" + strings.Repeat(",?", len(a.fields)-1) + ")"
-	stmt, _, err := a.db.conn.PrepareTransient(a.insert + one + strings.Repeat(","+one, rows-1))
-	return stmt, dberror.SQLite(err)
+	return a.db.prepare(a.insert + one + strings.Repeat(","+one, rows-1))
 }
 
 func (a *appender) run(stmt *sqlite.Stmt, cols []*column.Column, rows []int32) error {
@@ -291,13 +291,13 @@ func (a *appender) Flush() error {
 	if err != nil {
 		return err
 	}
-	defer rest.Finalize()
+	defer a.db.release(rest)
 	return a.flush(rest)
 }
 
 func (a *appender) Close() (int64, error) {
 	err := a.Flush()
-	a.many.Finalize()
+	a.db.release(a.many)
 	return a.added, err
 }
 

@@ -29,6 +29,7 @@ type DB struct {
 	path string
 	mu   sync.Mutex // one use of the connection at a time
 	conn *sqlite.Conn
+	used map[*sqlite.Stmt]bool // statements that are used for a while
 }
 
 // busyWait is how long a transaction waits for another program that writes.
@@ -75,7 +76,7 @@ func open(path string, pragmas ...string) (*DB, error) {
 		return nil, fmt.Errorf("%s: %w", path, dberror.SQLite(err))
 	}
 	conn.SetBusyTimeout(busyWait)
-	db := &DB{path: path, conn: conn}
+	db := &DB{path: path, conn: conn, used: map[*sqlite.Stmt]bool{}}
 	for _, pragma := range append(pragmas, "temp_store = memory", "cache_size = -65536", "mmap_size = 0") {
 		// changing to the write-ahead log wants the file alone, and does not wait for it by itself
 		err := db.exec("PRAGMA " + pragma)
@@ -135,6 +136,33 @@ func quoteAll(names []string, format string) []string {
 	return quoted
 }
 
+// prepare compiles a statement that is used for a while, until it is released.
+func (db *DB) prepare(sql string) (*sqlite.Stmt, error) {
+	stmt, _, err := db.conn.PrepareTransient(sql)
+	if err != nil {
+		return nil, dberror.SQLite(err)
+	}
+	db.used[stmt] = true
+	return stmt, nil
+}
+
+// release ends a statement; again, it does nothing.
+func (db *DB) release(stmt *sqlite.Stmt) error {
+	if !db.used[stmt] {
+		return nil
+	}
+	delete(db.used, stmt)
+	return dberror.SQLite(stmt.Finalize())
+}
+
+// tidy ends the statements that were left behind, such as by a step that begins again: with one of them, the file cannot be closed.
+func (db *DB) tidy() {
+	for stmt := range db.used {
+		stmt.Finalize()
+	}
+	clear(db.used)
+}
+
 // exec runs a statement that has no answer.
 func (db *DB) exec(sql string) error {
 	stmt, _, err := db.conn.PrepareTransient(sql)
@@ -187,6 +215,7 @@ func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
 func (s snapshot) Close() error {
 	defer s.mu.Unlock()
 	s.conn.SetInterrupt(nil)
+	s.tidy()
 	return s.exec("ROLLBACK")
 }
 
@@ -217,6 +246,7 @@ func (t *tx) end(sql string) error {
 		return nil
 	}
 	t.conn.SetInterrupt(nil) // a commit that has begun is not torn
+	t.tidy()
 	err := t.exec(sql)
 	if err != nil && sql == "COMMIT" {
 		return err // still open: the caller rolls back

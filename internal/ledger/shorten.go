@@ -1,0 +1,80 @@
+package ledger
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/warehouse"
+)
+
+// Shorten has the ledger forget the details of runs that began before a time: the model, and of the steps all that does not
+// count rows or add up measures. What is left stays for ever.
+func Shorten(ctx context.Context, tx warehouse.Tx, before time.Time) error {
+	runs, err := warehouse.ReadAll(ctx, tx, warehouse.Query{
+		Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "shortened"), OrderBy: []string{"run"},
+	})
+	if err != nil {
+		return err
+	}
+	old := column.Column{Type: integer}
+	fields := pick(runTable, "run", "model", "shortened")
+	shorter := column.NewBatch(fields)
+	for i := range runs.N {
+		if runs.Cols[1].Text[i] == Running || !runs.Cols[3].Null[i] || !instant(&runs.Cols[2], i).Before(before) {
+			continue
+		}
+		old.AppendInt(runs.Cols[0].Int[i])
+		row(shorter, runs.Cols[0].Int[i], "", int64(1))
+	}
+	if shorter.N == 0 {
+		return nil
+	}
+	if err := shortenSteps(ctx, tx, &old); err != nil {
+		return err
+	}
+	_, err = tx.Amend(ctx, runTable.Name, 1, fields, shorter)
+	return err
+}
+
+// shortenSteps leaves of the figures of some runs' steps what [Figures.short] keeps.
+func shortenSteps(ctx context.Context, tx warehouse.Tx, runs *column.Column) error {
+	fields := pick(stepTable, "run", "step", "figures")
+	q := warehouse.Query{Table: stepTable.Name, Fields: fields, By: []string{"run"}, Match: []*column.Column{runs}}
+	steps, err := warehouse.ReadAll(ctx, tx, q)
+	if err != nil {
+		return err
+	}
+	shorter := column.NewBatch(fields)
+	for i := range steps.N {
+		var f Figures
+		if err := json.Unmarshal([]byte(steps.Cols[2].Text[i]), &f); err != nil {
+			return err
+		}
+		text, err := json.Marshal(f.short())
+		if err != nil {
+			return err
+		}
+		row(shorter, steps.Cols[0].Int[i], steps.Cols[1].Text[i], string(text))
+	}
+	if shorter.N == 0 {
+		return nil
+	}
+	_, err = tx.Amend(ctx, stepTable.Name, 2, fields, shorter)
+	return err
+}
+
+// short returns figures without examples, reasons, strays and notes.
+func (f Figures) short() Figures {
+	f.Examples, f.Attributes, f.Reasons, f.Stages, f.Passed, f.Notes = nil, nil, nil, nil, nil, nil
+	keys := f.Keys
+	f.Keys = nil
+	for name, k := range keys {
+		if f.Keys == nil {
+			f.Keys = map[string]*KeyCounts{}
+		}
+		f.Keys[name] = &KeyCounts{Matched: k.Matched, Missing: k.Missing, Unmatched: k.Unmatched, Outside: k.Outside}
+	}
+	return f
+}
