@@ -13,6 +13,7 @@ import (
 	"ironmonger/internal/civil"
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
@@ -55,7 +56,7 @@ func TestDocs(t *testing.T) {
 		fmt.Fprintf(&forms, "| %s | %s | %s |\n", strings.ReplaceAll(f.Form, "|", `\|`), f.Types, f.Nulls)
 	}
 	for _, part := range []struct{ file, name, text string }{
-		{"calendar.md", "attributes", attributes(t)}, {"calendar.md", "relative", relative()},
+		{"ledger.md", "tables", ledgerTables(t)}, {"calendar.md", "attributes", attributes(t)}, {"calendar.md", "relative", relative()},
 		{"commands.md", "help", help.String()}, {"model.md", "sections", sections.String()}, {"model.md", "examples", examples.String()}, {"model.md", "expressions", forms.String()},
 	} {
 		path := "../../docs/" + part.file
@@ -141,4 +142,19 @@ func relative() string {
 		fmt.Fprintf(&out, "| `%s` | %s |\n", c.Name, meaning)
 	}
 	return out.String()
+}
+
+// ledgerTables lists the tables of the ledger with their columns, all of which have to be described.
+func ledgerTables(t *testing.T) string {
+	var text strings.Builder
+	for _, table := range ledger.WordsOf() {
+		fmt.Fprintf(&text, "\n## %s\n\n%s.\n\n| column | meaning |\n| --- | --- |\n", table.Name, strings.ToUpper(table.Says[:1])+table.Says[1:])
+		for _, c := range table.Columns {
+			if c.Says == "" {
+				t.Errorf("%s.%s has no meaning", table.Name, c.Name)
+			}
+			fmt.Fprintf(&text, "| `%s` | %s |\n", c.Name, c.Says)
+		}
+	}
+	return text.String()
 }
