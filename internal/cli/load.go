@@ -291,18 +291,32 @@ func (s *session) loadWatched(
 		return nil, fmt.Errorf("the warehouse cannot be opened: %w", err)
 	}
 	opts.Program, opts.Holder = "ironmonger "+Version, holder()
+	var told *runEvents
+	if !opts.Dry {
+		if told, err = newEvents(ctx, m, root.Name()); err != nil {
+			wh.Close()
+			return nil, fmt.Errorf("lineage: %w", err)
+		}
+	}
 	var run *ledger.Run
+	watching := func(watch func(load.Progress)) func(load.Progress) {
+		return func(n load.Progress) {
+			watch(n)
+			told.watch(n)
+		}
+	}
 	if form := c.String("log"); form != "" {
 		log := newLoadLog(s.err, form)
-		opts.Watch = log.watch
+		opts.Watch = watching(log.watch)
 		run, err = load.Run(ctx, m, root, wh, opts)
 		log.end(run, err)
 	} else {
 		progress := s.progress()
-		opts.Watch = progress.watch
+		opts.Watch = watching(progress.watch)
 		run, err = load.Run(ctx, m, root, wh, opts)
 		progress.end()
 	}
+	told.end(s)
 	if cerr := wh.Close(); err == nil && cerr != nil {
 		err = cerr
 	}

@@ -27,12 +27,7 @@ type Sender struct {
 
 // Send tells all notices of which one of the ends is meant.
 func (s *Sender) Send(ctx context.Context, notices []*star.Notice, ends []string, message []byte) {
-	if s.Limit == 0 {
-		s.Limit = 30 * time.Second
-	}
-	if s.Retries == nil {
-		s.Retries = []time.Duration{time.Second, 5 * time.Second}
-	}
+	s.usual()
 	for _, n := range notices {
 		if !slices.ContainsFunc(n.When, func(end string) bool { return slices.Contains(ends, end) }) {
 			continue
@@ -44,6 +39,16 @@ func (s *Sender) Send(ctx context.Context, notices []*star.Notice, ends []string
 		if err := tell(ctx, n, message); err != nil {
 			fmt.Fprintf(s.Out, "notify %s: %v\n", n.Text, err)
 		}
+	}
+}
+
+// usual sets what the caller has left open.
+func (s *Sender) usual() {
+	if s.Limit == 0 {
+		s.Limit = 30 * time.Second
+	}
+	if s.Retries == nil {
+		s.Retries = []time.Duration{time.Second, 5 * time.Second}
 	}
 }
 
@@ -61,9 +66,15 @@ func (s *Sender) call(ctx context.Context, n *star.Notice, message []byte) error
 	return err
 }
 
-// post posts a message, again if it cannot be taken now.
+// post posts a message.
 func (s *Sender) post(ctx context.Context, n *star.Notice, message []byte) error {
-	err, again := s.request(ctx, n, message)
+	return s.Post(ctx, n.Post, message)
+}
+
+// Post posts a message to a URL, again if it cannot be taken now.
+func (s *Sender) Post(ctx context.Context, url string, message []byte) error {
+	s.usual()
+	err, again := s.request(ctx, url, message)
 	tries := 1
 	for _, wait := range s.Retries {
 		if err == nil || !again {
@@ -74,7 +85,7 @@ func (s *Sender) post(ctx context.Context, n *star.Notice, message []byte) error
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		err, again = s.request(ctx, n, message)
+		err, again = s.request(ctx, url, message)
 		tries++
 	}
 	if err != nil && tries > 1 {
@@ -84,17 +95,17 @@ func (s *Sender) post(ctx context.Context, n *star.Notice, message []byte) error
 }
 
 // request posts a message once; again tells whether it may be taken later. The error has no part of the URL, which may be a secret.
-func (s *Sender) request(ctx context.Context, n *star.Notice, message []byte) (err error, again bool) {
+func (s *Sender) request(ctx context.Context, url string, message []byte) (err error, again bool) {
 	ctx, cancel := context.WithTimeout(ctx, s.Limit)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, n.Post, bytes.NewReader(message))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader(message))
 	if err != nil {
 		return fmt.Errorf("the URL cannot be used"), false
 	}
 	req.Header.Set("Content-Type", "application/json")
 	answer, err := http.DefaultClient.Do(req)
 	if err != nil {
-		return fmt.Errorf("no answer: %s", strings.ReplaceAll(last(err).Error(), n.Post, "the URL")), true
+		return fmt.Errorf("no answer: %s", strings.ReplaceAll(last(err).Error(), url, "the URL")), true
 	}
 	defer answer.Body.Close()
 	text, _ := io.ReadAll(io.LimitReader(answer.Body, 200))

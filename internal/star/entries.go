@@ -26,6 +26,7 @@ func Sections() []Section {
 		{"model", "The model file.", r.modelEntries(m)},
 		{"warehouse", "The database of the star.", r.warehouseEntries(&Warehouse{})},
 		{"warehouses.NAME", "A database of the star under a name.", r.warehouseEntries(&Warehouse{})},
+		{"lineage", "Run events of OpenLineage, the open standard: one when a step begins and one when it ends, with the columns of what it reads and writes, the columns of which each column is made, and the numbers of rows. A dry run tells nobody.", r.lineageEntries(&Lineage{})},
 		{"ledger", "What the ledger keeps.", r.ledgerEntries(m)},
 		{
 			"limits",
@@ -216,6 +217,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 			false,
 			func(n *node) { m.Undo = r.runs(n) },
 		},
+		{"lineage", "keys", "who is told, as run events of OpenLineage, what steps read and write", false, func(n *node) { r.section(n, r.lineageEntries(&m.Lineage)) }},
 		{"ledger", "keys", "how long the ledger keeps what it says of loads", false, func(n *node) { r.section(n, r.ledgerEntries(m)) }},
 		{
 			"databases",
@@ -233,7 +235,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		{
 			"include",
 			"a file or a list",
-			"other files of the model, relative to its folder: `*` matches any characters of a name. They can have all of these keys but warehouse, time_zone, limits, ledger, undo and include; each name is used once",
+			"other files of the model, relative to its folder: `*` matches any characters of a name. They can have all of these keys but warehouse, time_zone, limits, lineage, ledger, undo and include; each name is used once",
 			false,
 			func(n *node) { r.include(n, m) },
 		},

@@ -27,6 +27,7 @@ type Model struct {
 	Warehouse  Warehouse
 	Zone       *time.Location // nil if the model names none
 	Limits     Limits
+	Lineage    Lineage
 	Keep       time.Duration // for how long the ledger keeps all that it says of a run; 0 is for ever
 	Undo       int           // for how many of the latest runs it is kept what they changed
 	Parameters []*Parameter

@@ -122,6 +122,7 @@ func Parse(file string, text []byte, outside Outside) (*Model, error) {
 		r.databases(m)
 		r.place(m, outside.Warehouse)
 		r.notices(m)
+		r.lineage(m)
 		c := &checker{reader: r, model: m, seen: map[any]bool{}, columns: outside.Columns}
 		c.check()
 		m.Remarks = c.remarks
