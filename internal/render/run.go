@@ -39,6 +39,7 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 	}
 	if r.Dry {
 		examples(w, dims)
+		foretold(w, r.Steps, width)
 		fmt.Fprintf(w, "dry run: %s%s; nothing was written\n", r.State, took)
 		return
 	}
@@ -46,6 +47,34 @@ func Run(w io.Writer, r *ledger.Run, width int) {
 		fmt.Fprintln(w, remark(r))
 	}
 	fmt.Fprintf(w, "run %d: %s%s\n", r.ID, r.State, took)
+}
+
+// foretold writes which tables a load would change, and which it would leave as they are.
+func foretold(w io.Writer, steps []*ledger.Step, width int) {
+	var changes, same, unread []string
+	for _, s := range steps {
+		switch f := &s.Figures; {
+		case s.State != ledger.Done:
+		case f.Wrote():
+			changes = append(changes, noun(s.Name))
+		case f.Read == 0 && f.Unread > 0:
+			unread = append(unread, noun(s.Name))
+		default:
+			same = append(same, noun(s.Name))
+		}
+	}
+	t := &Table{Columns: columns("a load would~", "dimensions and facts~")}
+	for _, x := range []struct {
+		what  string
+		names []string
+	}{{"change", changes}, {"read, and leave as they are", same}, {"not read, since no file has changed", unread}} {
+		if x.names != nil {
+			t.Add(x.what, strings.Join(x.names, ", "))
+		}
+	}
+	fmt.Fprintln(w)
+	t.Write(w, width)
+	fmt.Fprintln(w)
 }
 
 // dimensionSteps writes what became of the rows of dimensions.
