@@ -5,12 +5,8 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"sync"
 
 	"ironmonger/internal/ledger"
-	"ironmonger/internal/roster"
-	"ironmonger/internal/schema"
-	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
 
@@ -183,112 +179,4 @@ func (t *inTurn) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, e
 		}
 	}
 	return t.Tx.Repoint(ctx, r)
-}
-
-// hold is the right to load the warehouse. It may be lost, and be taken once more.
-type hold struct {
-	mu sync.Mutex
-	warehouse.Hold
-}
-
-func (h *hold) check(ctx context.Context) error {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.Hold == nil {
-		return errLost
-	}
-	return h.Check(ctx)
-}
-
-func (h *hold) release() {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.Hold != nil {
-		h.Release()
-	}
-}
-
-// seat is where the roster of a dimension is kept for all steps.
-type seat struct {
-	mu     sync.Mutex
-	x      *roster.Roster // nil if there is none
-	weight int64          // bytes that it takes, about
-}
-
-func (r *run) seat(d *star.Dimension) *seat {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.rosters[d] == nil {
-		r.rosters[d] = &seat{}
-	}
-	return r.rosters[d]
-}
-
-// take puts a roster in the place of the one before; the caller has locked the seat.
-func (s *seat) take(x *roster.Roster) {
-	s.x, s.weight = x, 0
-	if x != nil {
-		s.weight = roster.Weight(int64(x.Len()))
-	}
-}
-
-// weigh notes how large the roster is now, when a step has added to it.
-func (s *seat) weigh() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.take(s.x)
-}
-
-func (s *seat) taken() bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.x != nil
-}
-
-// seated is how many bytes all rosters take, about.
-func (r *run) seated() int64 {
-	r.mu.Lock()
-	seats := make([]*seat, 0, len(r.rosters))
-	for _, s := range r.rosters {
-		seats = append(seats, s)
-	}
-	r.mu.Unlock()
-	sum := int64(0)
-	for _, s := range seats {
-		s.mu.Lock()
-		sum += s.weight
-		s.mu.Unlock()
-	}
-	return sum
-}
-
-// numbersWith reports whether two steps write down something of the same files: when they were delivered, or what was in them.
-func (s *step) numbersWith(other *step) bool {
-	theirs := sourcesOf([]*step{other})
-	return slices.ContainsFunc(sourcesOf([]*step{s}), func(x *star.Source) bool {
-		if !slices.Contains(theirs, x) {
-			return false
-		}
-		arriving := func(s *step) bool { return s.fact != nil && countingOf(s.fact) == inArrival }
-		return x.DeliveredOfFile() || arriving(s) && arriving(other)
-	})
-}
-
-// sees reports whether a step reads what another may add members to: a dimension, or one that a fact points to.
-func (s *step) sees(other *step) bool {
-	return slices.ContainsFunc(s.stands(), func(x *star.Standing) bool {
-		return slices.ContainsFunc(other.keys, func(k *star.Key) bool {
-			reads := x.Dimension == k.Dimension ||
-				x.Fact != nil && slices.ContainsFunc(x.Fact.Keys, func(of *star.Key) bool { return of.Dimension == k.Dimension })
-			return reads && adds(k)
-		})
-	})
-}
-
-// merges reports whether members that become one in a step may change facts that point to the dimension of another, too.
-func (s *step) merges(other *step) bool {
-	return s.dimension != nil && other.dimension != nil && s.dimension.Aliases != nil &&
-		slices.ContainsFunc(s.dimension.PointedAt, func(ref schema.Reference) bool {
-			return slices.ContainsFunc(other.dimension.PointedAt, func(o schema.Reference) bool { return o.Table == ref.Table })
-		})
 }

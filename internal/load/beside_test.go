@@ -25,42 +25,29 @@ func slowly(t *testing.T, delay func() time.Duration) string {
 	connection, schema := startest.Postgres(t)
 	server := filepath.Join(strings.TrimPrefix(strings.Fields(connection)[0], "host="), ".s.PGSQL.5433")
 	dir := t.TempDir()
-	listener, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5433"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { listener.Close() })
-	go func() {
-		for {
-			client, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			there, err := net.Dial("unix", server)
-			if err != nil {
-				client.Close()
-				return
-			}
-			go func() {
-				io.Copy(client, there)
-				client.Close()
-			}()
-			go func() {
-				defer there.Close()
-				buf := make([]byte, 1<<20)
-				for {
-					n, err := client.Read(buf)
-					if err != nil {
-						return
-					}
-					time.Sleep(delay())
-					if _, err := there.Write(buf[:n]); err != nil {
-						return
-					}
-				}
-			}()
+	standIn(t, dir, func(client net.Conn) {
+		defer client.Close()
+		there, err := net.Dial("unix", server)
+		if err != nil {
+			return
 		}
-	}()
+		defer there.Close()
+		go func() {
+			io.Copy(client, there)
+			client.Close()
+		}()
+		buf := make([]byte, 1<<20)
+		for {
+			n, err := client.Read(buf)
+			if err != nil {
+				return
+			}
+			time.Sleep(delay())
+			if _, err := there.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+	})
 	return "postgres: host=" + dir + " port=5433 user=postgres dbname=postgres\n  schema: " + schema
 }
 

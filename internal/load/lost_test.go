@@ -23,6 +23,11 @@ type breaker struct {
 
 // listen stands in for a server by a socket in dir.
 func (b *breaker) listen(t *testing.T, dir, server string) {
+	standIn(t, dir, func(client net.Conn) { b.serve(client, server) })
+}
+
+// standIn stands in for a PostgreSQL server by a socket in dir.
+func standIn(t *testing.T, dir string, serve func(client net.Conn)) {
 	listener, err := net.Listen("unix", filepath.Join(dir, ".s.PGSQL.5433"))
 	if err != nil {
 		t.Fatal(err)
@@ -34,7 +39,7 @@ func (b *breaker) listen(t *testing.T, dir, server string) {
 			if err != nil {
 				return
 			}
-			go b.serve(client, server)
+			go serve(client)
 		}
 	}()
 }

@@ -206,3 +206,34 @@ func (s *step) stands() []*star.Standing {
 func (s *step) isOf(x *star.Standing) bool {
 	return s.fact != nil && s.fact.Fact == x.Fact || s.dimension != nil && s.dimension.Dimension == x.Dimension
 }
+
+// numbersWith reports whether two steps write down something of the same files: when they were delivered, or what was in them.
+func (s *step) numbersWith(other *step) bool {
+	theirs := sourcesOf([]*step{other})
+	return slices.ContainsFunc(sourcesOf([]*step{s}), func(x *star.Source) bool {
+		if !slices.Contains(theirs, x) {
+			return false
+		}
+		arriving := func(s *step) bool { return s.fact != nil && countingOf(s.fact) == inArrival }
+		return x.DeliveredOfFile() || arriving(s) && arriving(other)
+	})
+}
+
+// sees reports whether a step reads what another may add members to: a dimension, or one that a fact points to.
+func (s *step) sees(other *step) bool {
+	return slices.ContainsFunc(s.stands(), func(x *star.Standing) bool {
+		return slices.ContainsFunc(other.keys, func(k *star.Key) bool {
+			reads := x.Dimension == k.Dimension ||
+				x.Fact != nil && slices.ContainsFunc(x.Fact.Keys, func(of *star.Key) bool { return of.Dimension == k.Dimension })
+			return reads && adds(k)
+		})
+	})
+}
+
+// merges reports whether members that become one in a step may change facts that point to the dimension of another, too.
+func (s *step) merges(other *step) bool {
+	return s.dimension != nil && other.dimension != nil && s.dimension.Aliases != nil &&
+		slices.ContainsFunc(s.dimension.PointedAt, func(ref schema.Reference) bool {
+			return slices.ContainsFunc(other.dimension.PointedAt, func(o schema.Reference) bool { return o.Table == ref.Table })
+		})
+}
