@@ -255,6 +255,33 @@ func amendRow(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, by int, 
 	return err
 }
 
+// replace puts rows in place of those that have a text in a column, unless they are the same.
+func replace(ctx context.Context, tx warehouse.Tx, t *warehouse.Table, by, text string, rows *column.Batch) error {
+	gone := column.NewBatch(pick(t, by))
+	row(gone, text)
+	q := warehouse.Query{Table: t.Name, Fields: t.Fields(), By: []string{by}, Match: column.Pointers(gone.Cols)}
+	old, err := warehouse.ReadAll(ctx, tx, q)
+	if err != nil || slices.Equal(rowTexts(t, old), rowTexts(t, rows)) {
+		return err
+	}
+	if old.N > 0 {
+		if _, err := tx.Remove(ctx, t.Name, pick(t, by), gone); err != nil {
+			return err
+		}
+	}
+	return warehouse.AppendAll(ctx, tx, t, rows)
+}
+
+// rowTexts returns rows as texts, sorted.
+func rowTexts(t *warehouse.Table, b *column.Batch) []string {
+	list := make([]string, b.N)
+	for i := range list {
+		list[i] = RowText(t.Fields(), column.Pointers(b.Cols), i)
+	}
+	slices.Sort(list)
+	return list
+}
+
 func pick(t *warehouse.Table, names ...string) []column.Field {
 	all := t.Fields()
 	fields := make([]column.Field, len(names))

@@ -46,13 +46,9 @@ func Meant(ctx context.Context, r warehouse.Reader, table string) (map[string]st
 
 // Means writes down what a table is meant to be, in place of what was said before.
 func Means(ctx context.Context, tx warehouse.Tx, table string, meant map[string]string) error {
-	gone, b := column.NewBatch(pick(shapeTable, "table_name")), column.NewBatch(shapeTable.Fields())
-	row(gone, table)
+	b := column.NewBatch(shapeTable.Fields())
 	for aspect, value := range meant {
 		row(b, table, aspect, value)
 	}
-	if _, err := tx.Remove(ctx, shapeTable.Name, pick(shapeTable, "table_name"), gone); err != nil {
-		return err
-	}
-	return warehouse.AppendAll(ctx, tx, shapeTable, b)
+	return replace(ctx, tx, shapeTable, "table_name", table, b)
 }

@@ -60,12 +60,7 @@ func Points(ctx context.Context, tx warehouse.Tx, table string, refs map[string]
 			row(b, ref.Table, ref.Key, to, number(ref.Outrigger), ref.Time, number(ref.ByDay), t, number(ref.Durable))
 		}
 	}
-	gone := column.NewBatch(pick(referenceTable, "table_name"))
-	row(gone, table)
-	if _, err := tx.Remove(ctx, referenceTable.Name, pick(referenceTable, "table_name"), gone); err != nil {
-		return err
-	}
-	return warehouse.AppendAll(ctx, tx, referenceTable, b)
+	return replace(ctx, tx, referenceTable, "table_name", table, b)
 }
 
 func number(b bool) int64 {

@@ -250,7 +250,7 @@ func TestFarAway(t *testing.T) {
 	}
 	for _, atOnce := range []int{1, 0} {
 		dir := t.TempDir()
-		place := slowly(t, func() time.Duration { return 3 * time.Millisecond })
+		place := slowly(t, func() time.Duration { return 6 * time.Millisecond })
 		startest.Write(t, dir, "ironmonger.yaml", "warehouse:\n  "+place+"\n"+model)
 		for i := range 30 {
 			startest.Write(t, dir, fmt.Sprintf("d%d.csv", i), "code,name,since\nA,x,2024-01-01\nB,y,2024-02-01\n")

@@ -133,6 +133,24 @@ func describe(ctx context.Context, q querier, schema, table string) (warehouse.D
 	return columns, nil
 }
 
+// describeAll returns the columns of all tables and views of a schema, by their names: one answer for all that a transaction asks.
+func describeAll(ctx context.Context, q querier, schema string) (map[string]warehouse.Description, error) {
+	rows, err := q.Query(ctx, `SELECT c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull
+		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		WHERE n.nspname = $1 AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY c.relname, a.attnum`, schema)
+	if err != nil {
+		return nil, dberror.Postgres(err)
+	}
+	all := map[string]warehouse.Description{}
+	var table string
+	var c warehouse.Standing
+	_, err = pgx.ForEachRow(rows, []any{&table, &c.Name, &c.Type, &c.NotNull}, func() error {
+		all[table] = append(all[table], c)
+		return nil
+	})
+	return all, dberror.Postgres(err)
+}
+
 // Read asks outside a transaction.
 func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
 	return read(ctx, db.pool, db.table(q.Table), q)
@@ -179,6 +197,8 @@ type tx struct {
 	sending    chan error      // of rows that are on their way to the server; nil if none are
 	failed     error           // of rows sent earlier
 	made       map[string]bool // tables
+
+	there map[string]warehouse.Description // the columns of all tables and views of the schema; nil if they have to be asked for
 }
 
 // conn returns the connection once it is free: rows are sent while the caller goes on with the next.
@@ -315,10 +335,16 @@ func (t *tx) Commit() error   { return t.end("COMMIT") }
 func (t *tx) Rollback() error { return t.end("ROLLBACK") }
 
 func (t *tx) Describe(ctx context.Context, table string) (warehouse.Description, error) {
-	if err := t.sent(); err != nil {
-		return nil, err
+	if t.there == nil {
+		if err := t.sent(); err != nil {
+			return nil, err
+		}
+		var err error
+		if t.there, err = describeAll(ctx, t.conn(), t.schema); err != nil {
+			return nil, err
+		}
 	}
-	return describe(ctx, t.conn(), t.schema, table)
+	return t.there[table], nil
 }
 
 func (t *tx) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
@@ -342,7 +368,7 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 			return err
 		}
 	}
-	t.made[table.Name] = true
+	t.made[table.Name], t.there = true, nil
 	if err := t.exec(ctx, t.createTable(table)); err != nil {
 		return err
 	}
@@ -468,6 +494,7 @@ func clip(name string) string {
 
 // AddColumn adds a column.
 func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *int64) error {
+	t.there = nil
 	add := "ALTER TABLE " + t.table(table) + " ADD COLUMN " + quote(c.Name) + " " + declared(c.Type)
 	if c.Type.Kind == column.Text {
 		add += ` COLLATE "C"`
@@ -486,11 +513,13 @@ func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fi
 
 // DropView removes a view.
 func (t *tx) DropView(ctx context.Context, name string) error {
+	t.there = nil
 	return t.exec(ctx, "DROP VIEW IF EXISTS "+t.table(name))
 }
 
 // Drop removes a table.
 func (t *tx) Drop(ctx context.Context, table string) error {
+	t.there = nil
 	return t.exec(ctx, "DROP TABLE "+t.table(table))
 }
 
@@ -501,6 +530,7 @@ func (t *tx) Clear(ctx context.Context, table string) error {
 
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
+	t.there = nil
 	if err := t.exec(ctx, t.createView(v)); err != nil {
 		return err
 	}
