@@ -35,10 +35,8 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 	if err != nil {
 		return nil, err
 	}
-	numbers := make(map[string]int64, len(known))
-	last := int64(0)
-	for number, name := range known {
-		numbers[name] = max(numbers[name], number)
+	numbers, last := Numbers(known), int64(0)
+	for number := range known {
 		last = max(last, number)
 	}
 	fresh := column.NewBatch(fileTable.Fields())
@@ -50,6 +48,15 @@ func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map
 		}
 	}
 	return numbers, warehouse.AppendAll(ctx, tx, fileTable, fresh)
+}
+
+// Numbers returns the numbers of files by their names, given the names by numbers.
+func Numbers(names map[int64]string) map[string]int64 {
+	numbers := make(map[string]int64, len(names))
+	for number, name := range names {
+		numbers[name] = max(numbers[name], number)
+	}
+	return numbers
 }
 
 // Moved writes down that files have other names than before.

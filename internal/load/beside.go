@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
 
@@ -17,7 +18,8 @@ import (
 //     ([order]).
 //   - Before a step changes a table that others may change, too, such as the keys of a fact, it waits for the steps before it
 //     ([inTurn]).
-//   - Files are numbered in the order of the steps ([work.number]), and so are rows set aside ([ledger.AsideNumbers]).
+//   - Files are numbered before the first step, or in the order of the steps ([work.inOrder]), and rows set aside in ranges
+//     ([ledger.AsideNumbers]).
 
 // atOnce is how many steps may run at the same time.
 func (r *run) atOnce() int {
@@ -42,14 +44,54 @@ func (r *run) placesOf(ctx context.Context, tx warehouse.Tx) (map[*step]*place, 
 	if err != nil {
 		return nil, err
 	}
+	plain, err := r.numberPlain(ctx, tx)
+	if err != nil {
+		return nil, err
+	}
 	beside := besides(r.steps, r.atOnce())
 	places := map[*step]*place{}
 	for i, s := range r.steps {
 		places[s] = &place{
 			aside: numbers[i], beside: beside[i], numbered: make(chan struct{}), ended: make(chan struct{}),
 		}
+		if plain[s] {
+			places[s].hasNumbered()
+		}
 	}
 	return places, nil
+}
+
+// numberPlain numbers the files of facts for which it does not matter in which order files came, and which share none with steps
+// for which it does. These are numbered before any step runs.
+func (r *run) numberPlain(ctx context.Context, tx warehouse.Tx) (map[*step]bool, error) {
+	careful := map[string]bool{} // files of steps that number them themselves, or none
+	plain := map[*step]bool{}
+	for _, s := range r.steps {
+		of := (*star.Source)(nil)
+		switch {
+		case s.fact != nil && countingOf(s.fact) == anyOrder:
+			plain[s] = true
+			continue
+		case s.fact != nil:
+			of = s.fact.Source
+		case s.dimension.Timed():
+			of = s.dimension.Source
+		}
+		for _, name := range r.reads[of] {
+			careful[name] = true
+		}
+	}
+	var names []string
+	for _, s := range r.steps {
+		if plain[s] && slices.ContainsFunc(r.reads[s.fact.Source], func(name string) bool { return careful[name] }) {
+			delete(plain, s)
+		}
+		if plain[s] {
+			names = append(names, r.reads[s.fact.Source]...)
+		}
+	}
+	_, err := ledger.Files(ctx, r.kept.Wrap(tx), names, r.entry.ID)
+	return plain, err
 }
 
 // hasNumbered says that the step of the place numbers no more files. Only the step itself says so before it ends.
@@ -134,8 +176,8 @@ func (w *work) waitFor(ctx context.Context, far func(s *step, p *place) chan str
 	return nil
 }
 
-// number runs f, which gives files their numbers, once the steps before have numbered theirs.
-func (w *work) number(ctx context.Context, f func(tx warehouse.Tx) error) error {
+// inOrder runs f, which gives files their numbers, once the steps before have numbered theirs.
+func (w *work) inOrder(ctx context.Context, f func(tx warehouse.Tx) error) error {
 	err := w.waitFor(ctx, func(s *step, p *place) chan struct{} {
 		if s.dimension != nil && !s.dimension.Timed() { // it never numbers any
 			return nil

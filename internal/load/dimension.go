@@ -144,7 +144,7 @@ func (w *dimensionStep) settle(ctx context.Context, feed *dimension.Feed) (err e
 		return err
 	}
 	number := func(files []string) (numbers map[string]int64, err error) {
-		err = w.number(ctx, func(tx warehouse.Tx) (err error) {
+		err = w.inOrder(ctx, func(tx warehouse.Tx) (err error) {
 			numbers, err = ledger.Files(ctx, tx, files, w.entry.ID)
 			return err
 		})

@@ -95,30 +95,10 @@ func (w *factStep) load(ctx context.Context) error {
 
 // arrivals returns the files of the step as the ledger numbers them, new ones included.
 func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
-	contents := map[string]string{}
-	var numbers map[string]int64
-	err := w.number(ctx, func(tx warehouse.Tx) (err error) {
-		if w.counting() == inArrival {
-			if contents, err = w.findMoved(ctx, tx); err != nil {
-				return err
-			}
-		}
-		before, err := ledger.FileNames(ctx, tx)
-		if err != nil {
-			return err
-		}
-		w.came = map[string]bool{}
-		for _, name := range before {
-			w.came[ledger.Uncompressed(name)] = true
-		}
-		read := slices.DeleteFunc(slices.Clone(w.files), w.tried.has)
-		numbers, err = ledger.Files(ctx, tx, read, w.entry.ID)
-		return err
-	})
+	numbers, contents, err := w.number(ctx)
 	if err != nil {
 		return nil, err
 	}
-	w.places[w.step].hasNumbered()
 	w.contents = map[int64]string{}
 	for name, content := range contents {
 		w.contents[numbers[name]] = content
@@ -147,6 +127,37 @@ func (w *factStep) arrivals(ctx context.Context) (*fact.Files, error) {
 		last = number
 	}
 	return f, nil
+}
+
+// number returns the numbers of the step's files, and what is in those that are read where that counts.
+func (w *factStep) number(ctx context.Context) (numbers map[string]int64, contents map[string]string, err error) {
+	read := slices.DeleteFunc(slices.Clone(w.files), w.tried.has)
+	before, err := ledger.FileNames(ctx, w.tx)
+	if err != nil {
+		return nil, nil, err
+	}
+	numbers = ledger.Numbers(before)
+	known := func(name string) bool { return numbers[name] != 0 }
+	if w.counting() == inArrival || slices.ContainsFunc(read, func(name string) bool { return !known(name) }) {
+		err = w.inOrder(ctx, func(tx warehouse.Tx) (err error) {
+			if w.counting() == inArrival {
+				if contents, err = w.findMoved(ctx, tx); err != nil {
+					return err
+				}
+			}
+			if before, err = ledger.FileNames(ctx, tx); err != nil {
+				return err
+			}
+			numbers, err = ledger.Files(ctx, tx, read, w.entry.ID)
+			return err
+		})
+	}
+	w.came = map[string]bool{}
+	for _, name := range before {
+		w.came[ledger.Uncompressed(name)] = true
+	}
+	w.places[w.step].hasNumbered()
+	return numbers, contents, err
 }
 
 // numberLeft finds the numbers of files that are not there any more: those under which their rows were read, although

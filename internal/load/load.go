@@ -69,7 +69,8 @@ type run struct {
 	inputs  *source.Inputs
 	opts    Options
 	steps   []*step
-	places  map[*step]*place // of the steps among those that run at the same time
+	reads   map[*star.Source][]string // the files and tables that sources read
+	places  map[*step]*place          // of the steps among those that run at the same time
 	held    hold
 	entry   *ledger.Run
 	mu      sync.Mutex
@@ -134,7 +135,7 @@ func Run(
 	if !opts.Part.all() {
 		sources = sourcesOf(r.steps)
 	}
-	if err := openAll(ctx, r.inputs, sources); err != nil {
+	if r.reads, err = openAll(ctx, r.inputs, sources); err != nil {
 		return nil, err
 	}
 	if r.held.Hold, err = r.hold(ctx); err != nil {
@@ -272,25 +273,29 @@ func (r *run) outcome() error {
 }
 
 // openAll finds the files of sources before anything is written, so that what is missing is told
-// at once.
-func openAll(ctx context.Context, in *source.Inputs, sources []*star.Source) error {
+// at once. It returns the names of what each source reads.
+func openAll(ctx context.Context, in *source.Inputs, sources []*star.Source) (map[*star.Source][]string, error) {
 	var errs diag.List
+	names := map[*star.Source][]string{}
 	for _, s := range sources {
-		_, err := transform.Open(ctx, in, s, func(string) bool { return true })
+		flow, err := transform.Open(ctx, in, s, func(string) bool { return true })
 		var list diag.List
 		if errors.As(err, &list) {
 			errs = append(errs, list...)
 		} else if err != nil {
-			return err
+			return nil, err
+		} else {
+			names[s] = flow.Names()
 		}
 	}
-	return errs.Err()
+	return names, errs.Err()
 }
 
 // Startable says what would keep a load from starting: a source that is not as the model has it. [Run] says it too,
 // once the warehouse is open.
 func Startable(ctx context.Context, m *star.Model, root *os.Root) error {
-	return openAll(ctx, &source.Inputs{Model: m, Root: root}, m.Sources)
+	_, err := openAll(ctx, &source.Inputs{Model: m, Root: root}, m.Sources)
+	return err
 }
 
 // hold takes the warehouse, waiting for the load that has it and telling which that is.
