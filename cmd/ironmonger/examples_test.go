@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-// TestExamples loads the examples in copies of their folders, proves them, and compares the stars with what is expected. The model of
-// the library is what a draft of its files is.
+// TestExamples loads the examples in copies of their folders, proves them, and compares the stars with what is
+// expected. The model of the library is what a draft of its files is.
 func TestExamples(t *testing.T) {
 	examples, err := filepath.Abs("../../examples")
 	if err != nil {

@@ -35,10 +35,11 @@ facts:
     measures: paid
 `
 
-// TestFormer: a star that an older version of the program has loaded is read, loaded further and proved, whatever its ledger was like; and
-// it is the star that a new one becomes, but for its keys. testdata/former has a star for each layout that a ledger had, the oldest
-// first, each loaded by the program of its time from boats.csv and trips-1.csv as they are here at first. The first two have facts that
-// don't say where they come from, which a load can't find out: they are made anew.
+// TestFormer: a star that an older version of the program has loaded is read, loaded further and proved, whatever its
+// ledger was like; and it is the star that a new one becomes, but for its keys. testdata/former has a star for each
+// layout that a ledger had, the oldest first, each loaded by the program of its time from boats.csv and trips-1.csv as
+// they are here at first. The first two have facts that don't say where they come from, which a load can't find out:
+// they are made anew.
 func TestFormer(t *testing.T) {
 	stars, err := filepath.Glob("testdata/former/*.db.gz")
 	if err != nil || len(stars) < 14 {

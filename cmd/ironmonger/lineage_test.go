@@ -44,8 +44,9 @@ type eventSet struct {
 	}
 }
 
-// TestLineage: each step of the demo tells when it begins and how it ends, in the form of the standard: with what it reads, what it
-// writes, and of what each column is made. A file and a service get the same. A service that is not there changes nothing.
+// TestLineage: each step of the demo tells when it begins and how it ends, in the form of the standard: with what it
+// reads, what it writes, and of what each column is made. A file and a service get the same. A service that is not
+// there changes nothing.
 func TestLineage(t *testing.T) {
 	var mu sync.Mutex
 	var posted []string
@@ -143,7 +144,8 @@ var (
 	instant = regexp.MustCompile(`^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z$`)
 )
 
-// checkEvent holds an event against what the standard requires of each, and what it reads against what its columns are made of.
+// checkEvent holds an event against what the standard requires of each, and what it reads against what its columns are
+// made of.
 func checkEvent(t *testing.T, e *runEvent, line string) {
 	if !uuids.MatchString(e.Run.RunID) || !instant.MatchString(e.EventTime) || !strings.HasPrefix(e.Producer, "urn:ironmonger:") ||
 		e.SchemaURL != "https://openlineage.io/spec/2-0-2/OpenLineage.json#/$defs/RunEvent" || e.Job.Namespace != "canal" || e.Run.Facets["parent"] == nil ||

@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestLog: each line of the log is a record, which has what the result has; the figures for collectors are those of the result, also of
-// a load that failed; and neither has the value of a secret.
+// TestLog: each line of the log is a record, which has what the result has; the figures for collectors are those of the
+// result, also of a load that failed; and neither has the value of a secret.
 func TestLog(t *testing.T) {
 	dir := t.TempDir()
 	if err := demo.Write(dir, 200); err != nil {

@@ -1042,8 +1042,8 @@ func together(t *testing.T, demo string, empty func()) {
 	}
 }
 
-// TestStop: an interrupt ends a load within two seconds, and nothing of the step is kept, also where somebody is to be told who does not
-// listen; a second one ends it at once.
+// TestStop: an interrupt ends a load within two seconds, and nothing of the step is kept, also where somebody is to be
+// told who does not listen; a second one ends it at once.
 func TestStop(t *testing.T) {
 	warehouses(t, "300000", interrupt)
 }

@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestNightDocs follows the page of docs/every-night.md: its calls are made on the demo, its line of cron and its units are run or verified,
-// and its pieces of models are read.
+// TestNightDocs follows the page of docs/every-night.md: its calls are made on the demo, its line of cron and its units
+// are run or verified, and its pieces of models are read.
 func TestNightDocs(t *testing.T) {
 	page := readFile(t, "../../docs", "every-night.md")
 	dir := t.TempDir()

@@ -31,8 +31,8 @@ func loaded(t *testing.T, dir string, want int, args ...string) map[string][]str
 	return steps
 }
 
-// TestParts: the parts of a star that are loaded one after the other are the star that is loaded at once, what failed is done again
-// without the rest, and a part does not ask for files of others.
+// TestParts: the parts of a star that are loaded one after the other are the star that is loaded at once, what failed
+// is done again without the rest, and a part does not ask for files of others.
 func TestParts(t *testing.T) {
 	whole, parts := t.TempDir(), t.TempDir()
 	for _, dir := range []string{whole, parts} {
@@ -107,7 +107,8 @@ func readFile(t *testing.T, dir, name string) string {
 	return string(text)
 }
 
-// TestWarehouses: one model stands in two places, of which a call or the environment chooses one, and they know nothing of each other.
+// TestWarehouses: one model stands in two places, of which a call or the environment chooses one, and they know nothing
+// of each other.
 func TestWarehouses(t *testing.T) {
 	dir := t.TempDir()
 	if err := demo.Write(dir, 60); err != nil {

@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestRights: a role that owns nothing but its schema loads, rebuilds and undoes; and the readers that the model names see all tables,
-// those too that a later load makes anew, and change none.
+// TestRights: a role that owns nothing but its schema loads, rebuilds and undoes; and the readers that the model names
+// see all tables, those too that a later load makes anew, and change none.
 func TestRights(t *testing.T) {
 	connection, schema := startest.Postgres(t)
 	loader, reader, later := schema+"_load", schema+"_read", schema+" later"
@@ -74,8 +74,8 @@ func TestRights(t *testing.T) {
 	}
 }
 
-// TestCopy: a star is copied from SQLite to PostgreSQL and back, with its ledger: it is the same to the key, is proved in both, and loads
-// and undo go on as if nothing had happened. Nothing is written over.
+// TestCopy: a star is copied from SQLite to PostgreSQL and back, with its ledger: it is the same to the key, is proved
+// in both, and loads and undo go on as if nothing had happened. Nothing is written over.
 func TestCopy(t *testing.T) {
 	connection, schema := startest.Postgres(t)
 	dir := t.TempDir()

@@ -16,9 +16,9 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestWorkbook goes from a workbook and a zip archive, as people send them, to a proven star with the built program: it looks at the
-// sheets, drafts, loads, finds out why keys do not match, puts what is proposed into the model, writes out what is left, and loads it
-// corrected.
+// TestWorkbook goes from a workbook and a zip archive, as people send them, to a proven star with the built program: it
+// looks at the sheets, drafts, loads, finds out why keys do not match, puts what is proposed into the model, writes out
+// what is left, and loads it corrected.
 func TestWorkbook(t *testing.T) {
 	dir := t.TempDir()
 	book := excelize.NewFile()
@@ -129,8 +129,8 @@ func TestWorkbook(t *testing.T) {
 	}
 }
 
-// TestRehearseShaped: examples are given as rows, whatever form the files have, and whenever they are complete; a key that cannot be
-// read, lists with weights and balances stand as the example says.
+// TestRehearseShaped: examples are given as rows, whatever form the files have, and whenever they are complete; a key
+// that cannot be read, lists with weights and balances stand as the example says.
 func TestRehearseShaped(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}

@@ -138,8 +138,9 @@ facts:
     measures: fee
 `
 
-// TestKillUndo kills loads that complete, replace, reverse and remove facts, let a calendar grow, and take up rows that were set
-// aside and whose file is archived; and it kills what takes them back, at many moments. Each is run again: the star is that of a load, and of an undo, that nobody disturbed.
+// TestKillUndo kills loads that complete, replace, reverse and remove facts, let a calendar grow, and take up rows that
+// were set aside and whose file is archived; and it kills what takes them back, at many moments. Each is run again: the
+// star is that of a load, and of an undo, that nobody disturbed.
 func TestKillUndo(t *testing.T) {
 	moments := 4
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
@@ -269,8 +270,8 @@ func strike(t *testing.T, dir string, after time.Duration, args ...string) int {
 	return 0
 }
 
-// TestUndoModels: a run to which the facts of another model point is taken back after them, and a load of the other model
-// does not make the ledger forget what this one has told it.
+// TestUndoModels: a run to which the facts of another model point is taken back after them, and a load of the other
+// model does not make the ledger forget what this one has told it.
 func TestUndoModels(t *testing.T) {
 	dir := t.TempDir()
 	must(t, dir, "demo", "--passages", "300", "canal")
@@ -293,8 +294,8 @@ func TestUndoModels(t *testing.T) {
 	}
 }
 
-// TestUndoAfterOthers: a run is not taken back if another model has written to its dimension since, even if nobody keeps
-// what that one changed.
+// TestUndoAfterOthers: a run is not taken back if another model has written to its dimension since, even if nobody
+// keeps what that one changed.
 func TestUndoAfterOthers(t *testing.T) {
 	dir := t.TempDir()
 	for name, undo := range map[string]string{"a": "2 runs", "b": "none"} {

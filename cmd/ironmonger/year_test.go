@@ -192,8 +192,8 @@ func (y *year) night() {
 	y.today = y.today.AddDate(0, 0, 1)
 }
 
-// byNature returns the rows of a star with natural keys in place of surrogate keys, and without what tells when and from where
-// rows were loaded.
+// byNature returns the rows of a star with natural keys in place of surrogate keys, and without what tells when and
+// from where rows were loaded.
 func byNature(t *testing.T, dir string) string {
 	star := startest.Star(t, dir)
 	members := map[string]map[string]string{}
@@ -237,9 +237,10 @@ func plainly(row map[string]string) string {
 	return strings.Join(parts, " ")
 }
 
-// TestYear loads a star every night for a month, or for as many nights as IRONMONGER_NIGHTS says, while files come late, twice, corrected or
-// with faults, and while loads are killed, run twice at the same time, find the disk full or lose their server. In the morning, the
-// star is the one that a fresh load makes of all files that have arrived, and it is proved.
+// TestYear loads a star every night for a month, or for as many nights as IRONMONGER_NIGHTS says, while files come
+// late, twice, corrected or with faults, and while loads are killed, run twice at the same time, find the disk full or
+// lose their server. In the morning, the star is the one that a fresh load makes of all files that have arrived, and it
+// is proved.
 func TestYear(t *testing.T) {
 	nights, passages := 30, 40
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_NIGHTS")); err == nil {
@@ -294,7 +295,8 @@ func nightly(t *testing.T, nights, passages int, place string, restart func()) {
 	}
 }
 
-// disturbed runs a load to which something happens, and returns 1 if that kept it from its end, or had it wait or begin again.
+// disturbed runs a load to which something happens, and returns 1 if that kept it from its end, or had it wait or begin
+// again.
 func disturbed(t *testing.T, dir, event string, soon time.Duration, restart func()) int {
 	start := func(name string, args ...string) *exec.Cmd {
 		cmd := exec.Command(name, args...)

@@ -126,7 +126,8 @@ var basic = strings.Fields(
 // BasicAttributes lists the attributes of the set basic.
 func BasicAttributes() []string { return slices.Clone(basic) }
 
-// chosen lists the attributes that the calendar has, in the order of the sets that it chooses. An attribute is there once.
+// chosen lists the attributes that the calendar has, in the order of the sets that it chooses. An attribute is there
+// once.
 func (c *Calendar) chosen(regions map[*Region]*workdays) []Attribute {
 	all := c.attributes(regions)
 	names := c.Chosen

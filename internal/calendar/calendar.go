@@ -39,8 +39,9 @@ func (c *Calendar) Fields() []column.Field {
 	return fields
 }
 
-// Year returns the first and the last day of the year that has a day: its retail year if the calendar declares one, else its
-// fiscal year. It is one kind of year, so that a range of whole years does not depend on the order in which its days came.
+// Year returns the first and the last day of the year that has a day: its retail year if the calendar declares one,
+// else its fiscal year. It is one kind of year, so that a range of whole years does not depend on the order in which
+// its days came.
 func (c *Calendar) Year(at int64) (first, last int64) {
 	d := c.day(at)
 	if c.Retail != nil {
@@ -70,8 +71,8 @@ type Days struct {
 	attributes []Attribute
 }
 
-// Days returns the rows of the columns that want names; nil is all. listed returns the holidays of a region that stand in
-// lists; it may be nil.
+// Days returns the rows of the columns that want names; nil is all. listed returns the holidays of a region that stand
+// in lists; it may be nil.
 func (c *Calendar) Days(want func(column string) bool, listed func(r *Region) []Holiday) *Days {
 	regions := map[*Region]*workdays{}
 	for _, r := range c.regions() {

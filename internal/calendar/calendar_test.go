@@ -191,8 +191,8 @@ func nth(year int, month time.Month, weekday time.Weekday, n int) string {
 	return ""
 }
 
-// TestRetailYears holds the years of 53 weeks against those that are published, and against ISO 8601 and epidemiological
-// weeks, which are the same thing.
+// TestRetailYears holds the years of 53 weeks against those that are published, and against ISO 8601 and
+// epidemiological weeks, which are the same thing.
 func TestRetailYears(t *testing.T) {
 	for _, x := range []struct {
 		month, weekday int

@@ -2,8 +2,8 @@ package calendar
 
 import "ironmonger/internal/civil"
 
-// Easter returns Easter Sunday of the western churches: the Sunday after the first full moon on or after 21 March, as the
-// Gregorian reform computes it. The formula is that of Meeus, Astronomical Algorithms, chapter 8.
+// Easter returns Easter Sunday of the western churches: the Sunday after the first full moon on or after 21 March, as
+// the Gregorian reform computes it. The formula is that of Meeus, Astronomical Algorithms, chapter 8.
 func Easter(year int) int64 {
 	a, b, c := year%19, year/100, year%100
 	d, e := b/4, b%4
@@ -17,8 +17,8 @@ func Easter(year int) int64 {
 	return civil.Day(year, n/31, n%31+1)
 }
 
-// OrthodoxEaster returns Easter Sunday of the orthodox churches, which compute it in the Julian calendar, as a day of the
-// Gregorian one. The formula is that of Meeus, Astronomical Algorithms, chapter 8.
+// OrthodoxEaster returns Easter Sunday of the orthodox churches, which compute it in the Julian calendar, as a day of
+// the Gregorian one. The formula is that of Meeus, Astronomical Algorithms, chapter 8.
 func OrthodoxEaster(year int) int64 {
 	a, b, c := year%4, year%7, year%19
 	d := (19*c + 15) % 30

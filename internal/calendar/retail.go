@@ -99,8 +99,8 @@ func (r *Retail) place(x *retailDay, week int64, long bool) {
 	}
 }
 
-// restated returns the year and week as which a week is shown beside the year after it: in a year of 53 weeks, weeks 2 to 53
-// are 1 to 52, and week 1 is left out.
+// restated returns the year and week as which a week is shown beside the year after it: in a year of 53 weeks, weeks 2
+// to 53 are 1 to 52, and week 1 is left out.
 func (x *retailDay) restated() (year, week int64) {
 	switch {
 	case x.end-x.start+1 != 371:
@@ -111,8 +111,8 @@ func (x *retailDay) restated() (year, week int64) {
 	return x.year, x.week - 1
 }
 
-// periodName appends the name of the month that most days of a period are in: period 1 is that of the month after the one
-// with which years end, in all years.
+// periodName appends the name of the month that most days of a period are in: period 1 is that of the month after the
+// one with which years end, in all years.
 func (r *Retail) periodName(b []byte, x *retailDay, months []string) []byte {
 	switch {
 	case x.period == 0:

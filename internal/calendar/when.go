@@ -9,7 +9,8 @@ import (
 	"ironmonger/internal/civil"
 )
 
-// When is a day of every year: a date, a weekday of a month, a weekday near a date, or a day at some distance from Easter.
+// When is a day of every year: a date, a weekday of a month, a weekday near a date, or a day at some distance from
+// Easter.
 type When struct {
 	Month, Day int   // a date; no day for a weekday of the month
 	Weekday    int   // 0 for none

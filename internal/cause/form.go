@@ -55,7 +55,8 @@ type set uint8
 
 func (s set) has(x step) bool { return s&(1<<x) != 0 }
 
-// The steps without and with those that replace characters by others: a text of lower case could become another one by them.
+// The steps without and with those that replace characters by others: a text of lower case could become another one by
+// them.
 const (
 	sure = 1<<blanks | 1<<composed | 1<<letters | 1<<marks | 1<<zeros
 	all  = sure | 1<<alike

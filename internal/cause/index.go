@@ -1,8 +1,9 @@
-// Package cause finds out why a natural key has no member: because the two are written differently, because another part of the
-// key is meant, because a letter is wrong, or because nothing like it is there.
+// Package cause finds out why a natural key has no member: because the two are written differently, because another
+// part of the key is meant, because a letter is wrong, or because nothing like it is there.
 //
-// It compares what strayed with the natural keys that a dimension has. Differences in writing are steps, such as letter case or
-// leading zeros; a stray has the fewest steps that lead to a member, and a column in `matching` takes the same steps.
+// It compares what strayed with the natural keys that a dimension has. Differences in writing are steps, such as letter
+// case or leading zeros; a stray has the fewest steps that lead to a member, and a column in `matching` takes the same
+// steps.
 package cause
 
 import (
@@ -132,8 +133,8 @@ func (x *Index) fewest(natural []string, found []int32, most set) (Cause, bool) 
 	return best, best.Member >= 0
 }
 
-// nearby finds natural keys that are one or two characters away: two texts of which so many characters have been taken have
-// something in common then.
+// nearby finds natural keys that are one or two characters away: two texts of which so many characters have been taken
+// have something in common then.
 type nearby struct {
 	texts    []string
 	variants map[uint64][]int32
@@ -172,8 +173,8 @@ func asText(natural []string) string { return form(natural, sure, -1) }
 // longest is how many characters a text may have that is compared so.
 const longest = 40
 
-// each calls do for the fingerprints of a text, and of what is left of it without one, or two, of its characters, until do says that
-// it is enough.
+// each calls do for the fingerprints of a text, and of what is left of it without one, or two, of its characters, until
+// do says that it is enough.
 func (x *nearby) each(text string, depth int, do func(h uint64) bool) bool {
 	if !do(maphash.String(x.seed, text)) || len(text) > longest {
 		return false
@@ -203,8 +204,8 @@ func without(text string, buf []byte, do func(left []byte, at int) bool) bool {
 	return true
 }
 
-// find returns the nearest member and how many characters have to be changed. The member is -1 if none is near, or several are as near;
-// then the characters are 1 if several are one away, else 0.
+// find returns the nearest member and how many characters have to be changed. The member is -1 if none is near, or
+// several are as near; then the characters are 1 if several are one away, else 0.
 func (x *nearby) find(natural []string) (member, edits int) {
 	text := asText(natural)
 	most := 1
@@ -237,8 +238,8 @@ func (x *nearby) find(natural []string) (member, edits int) {
 	return -1, 0
 }
 
-// distance is how many characters have to be put in, taken out, changed or exchanged with their neighbour to make one text of
-// another; more than most is as good as any number above it.
+// distance is how many characters have to be put in, taken out, changed or exchanged with their neighbour to make one
+// text of another; more than most is as good as any number above it.
 func distance(a, b string, most int) int {
 	var one, two [longest + 8]rune
 	x, y := append(one[:0], []rune(a)...), append(two[:0], []rune(b)...)
@@ -293,8 +294,8 @@ func (c Cause) Says(columns []string) string {
 	return "no member is like it"
 }
 
-// Expressions are expressions of a column in which natural keys and members are equal, simpler ones first, which may not do for
-// all; nil if writing is not the cause.
+// Expressions are expressions of a column in which natural keys and members are equal, simpler ones first, which may
+// not do for all; nil if writing is not the cause.
 func (c Cause) Expressions(column string) []string {
 	if c.Kind != Written || c.steps == 0 {
 		return nil

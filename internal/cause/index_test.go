@@ -80,7 +80,8 @@ func TestFind(t *testing.T) {
 	}
 }
 
-// TestSteps: what one step does to a text is what its expression says; see the tests of strays for the expressions themselves.
+// TestSteps: what one step does to a text is what its expression says; see the tests of strays for the expressions
+// themselves.
 func TestSteps(t *testing.T) {
 	for _, c := range []struct {
 		s          set

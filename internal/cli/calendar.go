@@ -126,8 +126,8 @@ func (s *session) drawCalendar(ctx context.Context, c *cli.Command) error {
 // mostTold is how many rows of lists of holidays are told that could not be taken.
 const mostTold = 20
 
-// tellOf tells which rows of the lists of holidays were not taken, and where a list ends before the calendar. files are those of
-// the call, which the model calls holidays_1 and so on.
+// tellOf tells which rows of the lists of holidays were not taken, and where a list ends before the calendar. files are
+// those of the call, which the model calls holidays_1 and so on.
 func (s *session) tellOf(flow *transform.Flow, files []string) {
 	rows := flow.Fallen()
 	for n, x := range rows {
@@ -150,8 +150,8 @@ func (s *session) tellOf(flow *transform.Flow, files []string) {
 	}
 }
 
-// toFile calls write for the file that the call names, or for standard output. A file that cannot be written whole is not
-// left behind.
+// toFile calls write for the file that the call names, or for standard output. A file that cannot be written whole is
+// not left behind.
 func (s *session) toFile(c *cli.Command, write func(w io.Writer) error) error {
 	name := c.String("out")
 	if name == "" {

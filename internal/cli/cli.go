@@ -359,7 +359,8 @@ func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, roo
 	return m, root, inSight(c, m)
 }
 
-// values looks values of parameters up: in the call and its file, in the environment, among the credentials of the service.
+// values looks values of parameters up: in the call and its file, in the environment, among the credentials of the
+// service.
 func values(given map[string]string) func(name string) (string, bool) {
 	return func(name string) (string, bool) {
 		if value, ok := given[name]; ok {
@@ -401,8 +402,8 @@ func inSight(c *cli.Command, m *star.Model) error {
 	return nil
 }
 
-// orLast returns the values of parameters as they are given, and for those that have none and no default the values that the
-// last run of the model had, as far as its ledger tells.
+// orLast returns the values of parameters as they are given, and for those that have none and no default the values
+// that the last run of the model had, as far as its ledger tells.
 func orLast(
 	ctx context.Context,
 	file, name string,
@@ -476,7 +477,8 @@ func unread(file string, err error) error {
 // modelAction is an action that wants the model that the call names, and the folder of its files.
 type modelAction func(ctx context.Context, c *cli.Command, m *star.Model, root *os.Root) error
 
-// onModel reads the model for an action, onStar for one that looks at what is loaded, onLedger only where its star stands.
+// onModel reads the model for an action, onStar for one that looks at what is loaded, onLedger only where its star
+// stands.
 func (s *session) onModel(action modelAction) cli.ActionFunc { return s.withModel(action, allOfIt) }
 
 func (s *session) onStar(action modelAction) cli.ActionFunc { return s.withModel(action, itsStar) }

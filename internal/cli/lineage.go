@@ -16,7 +16,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// runEvents tells what steps read and write, while the load goes on. What cannot be told is said once, and changes nothing else.
+// runEvents tells what steps read and write, while the load goes on. What cannot be told is said once, and changes
+// nothing else.
 type runEvents struct {
 	book  *lineage.Book
 	to    star.Lineage

@@ -27,8 +27,8 @@ func logFlag() cli.Flag {
 	}
 }
 
-// loadLog writes what a load does as lines of a log: one for its beginning and its end, and for those of each step, with figures; a
-// warning for each reason why rows are set aside, and for what is not as it should be.
+// loadLog writes what a load does as lines of a log: one for its beginning and its end, and for those of each step,
+// with figures; a warning for each reason why rows are set aside, and for what is not as it should be.
 type loadLog struct {
 	to    *slog.Logger
 	began map[string]bool

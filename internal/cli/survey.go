@@ -18,7 +18,8 @@ import (
 	"ironmonger/internal/survey"
 )
 
-// isPath reports whether the argument of show is a path, and not a name of the model: names have no points and no slashes.
+// isPath reports whether the argument of show is a path, and not a name of the model: names have no points and no
+// slashes.
 func isPath(name string) bool { return strings.ContainsAny(name, `./\`) }
 
 // showPath shows what a file is like, or the files of a folder, without a model.
@@ -76,8 +77,8 @@ func (s *session) showPath(ctx context.Context, c *cli.Command, name string, wis
 	return s.rows(c, rows, wish.Figures)
 }
 
-// splitPath splits the path of a file at its folder. Behind a workbook or an archive, it may go on with a sheet or a file in it;
-// file is "" if there is no file.
+// splitPath splits the path of a file at its folder. Behind a workbook or an archive, it may go on with a sheet or a
+// file in it; file is "" if there is no file.
 func splitPath(name string) (dir, file string) {
 	for at, rest := filepath.Clean(name), ""; ; {
 		parent, base := filepath.Split(at)
@@ -99,7 +100,8 @@ func (s *session) showSurvey(c *cli.Command, tables []*survey.Table, skipped []s
 	return s.result(c, found, render.SurveyedRecords(tables), func(width int) { render.Surveyed(s.out, tables, skipped, width) })
 }
 
-// databaseOf returns the database that an argument names, and the folder of its model: of a SQLite file, that of the file.
+// databaseOf returns the database that an argument names, and the folder of its model: of a SQLite file, that of the
+// file.
 func databaseOf(arg string) (folder string, d *star.Database) {
 	for _, kind := range []string{star.Postgres, star.MySQL} {
 		if connection, ok := strings.CutPrefix(arg, kind+":"); ok {
@@ -138,8 +140,8 @@ func (s *session) rows(c *cli.Command, rows *preview.Rows, figures bool) error {
 	return s.result(c, rows, render.RowRecords(rows), func(width int) { render.Rows(s.out, rows, width) })
 }
 
-// filesBelow lists the files in a folder and in its folders, in the order of their paths; those that begin with a point are
-// passed over, and so are models and warehouses.
+// filesBelow lists the files in a folder and in its folders, in the order of their paths; those that begin with a point
+// are passed over, and so are models and warehouses.
 func filesBelow(root *os.Root) ([]string, error) {
 	var names []string
 	err := fs.WalkDir(root.FS(), ".", func(name string, entry fs.DirEntry, err error) error {

@@ -112,8 +112,8 @@ func (s *session) trace() *cli.Command {
 	}, 100)
 }
 
-// modelOf reads the model with the values that its parameters had in a run, where the call does not say others: the file of
-// a fact is found by them. It returns the fact of that model.
+// modelOf reads the model with the values that its parameters had in a run, where the call does not say others: the
+// file of a fact is found by them. It returns the fact of that model.
 func modelOf(
 	ctx context.Context,
 	c *cli.Command,

@@ -1,7 +1,8 @@
-// Package clock makes the rows of a time-of-day dimension: a row for each second, minute, quarter hour or hour of a day.
+// Package clock makes the rows of a time-of-day dimension: a row for each second, minute, quarter hour or hour of a
+// day.
 //
-// A time of day is of its own, never multiplied with dates. Bands, such as parts of the day and shifts, are columns: each
-// covers the 24 hours once, across midnight too.
+// A time of day is of its own, never multiplied with dates. Bands, such as parts of the day and shifts, are columns:
+// each covers the 24 hours once, across midnight too.
 package clock
 
 import (

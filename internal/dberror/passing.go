@@ -12,8 +12,8 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// Passing reports whether an error may be gone by itself after a while: a connection that was lost or refused, a server that starts or
-// stops, a lock that somebody else has.
+// Passing reports whether an error may be gone by itself after a while: a connection that was lost or refused, a server
+// that starts or stops, a lock that somebody else has.
 func Passing(err error) bool {
 	var server *pgconn.PgError
 	var words *pgconn.ConnectError

@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// duty writes which keepers were at work at a passage, and for how long: of each third passage, one to three of them, and now and then
-// one of them twice.
+// duty writes which keepers were at work at a passage, and for how long: of each third passage, one to three of them,
+// and now and then one of them twice.
 func (a *authority) duty() {
 	a.file("duty.csv", "\n", "passage_no,keeper_no,minutes", func(line func(string, ...any)) {
 		for no := 3; no <= a.passages; no += 3 {

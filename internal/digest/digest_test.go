@@ -40,8 +40,8 @@ func rows(r *rand.Rand, n int) []*column.Column {
 	return cols
 }
 
-// TestRows: rows are equal exactly where their bytes are, no row's bytes are the beginning of another's, and what is written
-// is read back, one row after another. Digests tell the same.
+// TestRows: rows are equal exactly where their bytes are, no row's bytes are the beginning of another's, and what is
+// written is read back, one row after another. Digests tell the same.
 func TestRows(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 5))
 	for range 60 {

@@ -195,8 +195,8 @@ func (c *change) losesKnown(o *outcome, p *history.Member) {
 	}
 }
 
-// KnownLost reports whether what was known of a member has lost to a row of this load, of the same time. Then all rows that
-// say it have lost, those of files too that were not read.
+// KnownLost reports whether what was known of a member has lost to a row of this load, of the same time. Then all rows
+// that say it have lost, those of files too that were not read.
 func (f *Feed) KnownLost() bool { return f.ties != nil && f.ties.known }
 
 // KeepTies writes down which rows have lost, and forgets those that their files no longer have: a row that comes back

@@ -1,8 +1,8 @@
 // Package draft proposes a model for files that nobody has described yet.
 //
-// It takes what [survey] has found, and decides: which columns identify a row, which source refers to which, which rows are
-// facts and which are members. Each decision is written into the model as a comment with its evidence; what is doubtful is
-// marked "doubt". The draft is a beginning: it passes the check, a load loads it, and a person changes it.
+// It takes what [survey] has found, and decides: which columns identify a row, which source refers to which, which rows
+// are facts and which are members. Each decision is written into the model as a comment with its evidence; what is
+// doubtful is marked "doubt". The draft is a beginning: it passes the check, a load loads it, and a person changes it.
 package draft
 
 import (

@@ -27,7 +27,8 @@ import (
 	"ironmonger/internal/survey"
 )
 
-// scenario is files of a trade, and what a person would say of them: of each source its natural key or grain, then what refers to what.
+// scenario is files of a trade, and what a person would say of them: of each source its natural key or grain, then what
+// refers to what.
 type scenario struct {
 	name   string
 	write  func(put func(name, text string), r *rand.Rand)
@@ -224,9 +225,9 @@ var scenarios = []scenario{
 	},
 }
 
-// TestDraft drafts models of files of several trades. It counts the keys and references that a person would have found, and
-// those that a person would not have said; and each draft passes the check, a load loads all but what is not meant, and the star
-// holds.
+// TestDraft drafts models of files of several trades. It counts the keys and references that a person would have found,
+// and those that a person would not have said; and each draft passes the check, a load loads all but what is not meant,
+// and the star holds.
 func TestDraft(t *testing.T) {
 	said, found, right := 0, 0, 0
 	for n, s := range scenarios {
@@ -285,8 +286,9 @@ func TestDraft(t *testing.T) {
 	}
 }
 
-// TestExtend drafts models of some of the files of each trade, and then adds what they lack for the others: the model that was there
-// stays as it was, line by line, what is new is what a draft of all files would have, and there is nothing more to add.
+// TestExtend drafts models of some of the files of each trade, and then adds what they lack for the others: the model
+// that was there stays as it was, line by line, what is new is what a draft of all files would have, and there is
+// nothing more to add.
 func TestExtend(t *testing.T) {
 	for n, s := range scenarios {
 		for seed := range uint64(1) {
@@ -399,7 +401,8 @@ func drafted(t *testing.T, dir string) *draft.Draft {
 	return d
 }
 
-// TestMarkDoubts drafts numbers whose marks can mean two things: which doubts are told of each column, and which are not.
+// TestMarkDoubts drafts numbers whose marks can mean two things: which doubts are told of each column, and which are
+// not.
 func TestMarkDoubts(t *testing.T) {
 	const whole, other = "its numbers would fit as whole numbers with a thousands mark as well", "its decimal mark is not that of other columns"
 	for _, c := range []struct {
@@ -434,8 +437,8 @@ func TestMarkDoubts(t *testing.T) {
 	}
 }
 
-// TestOddDrafts drafts models of folders with odd names, headers and values: each draft passes the check, and no step of a load
-// fails but for rows that would be set aside.
+// TestOddDrafts drafts models of folders with odd names, headers and values: each draft passes the check, and no step
+// of a load fails but for rows that would be set aside.
 func TestOddDrafts(t *testing.T) {
 	cases := 25
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {

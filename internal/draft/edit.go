@@ -126,8 +126,8 @@ func (e *edit) mentions(s *star.Source, name string) bool {
 	return false
 }
 
-// columns adds lines to the columns of a source, which are written for a model with two blanks a level. It reports whether it
-// could: not if the source takes all columns, or lists them.
+// columns adds lines to the columns of a source, which are written for a model with two blanks a level. It reports
+// whether it could: not if the source takes all columns, or lists them.
 func (e *edit) columns(s *star.Source, lines []string) bool {
 	n, _, _ := e.source(s)
 	_, columns := find(n, "columns")

@@ -16,9 +16,9 @@ import (
 	"ironmonger/internal/survey"
 )
 
-// Extend proposes what a model lacks for tables whose files are below root: sources, dimensions and facts for files that it does not
-// read, and columns that have come since. The text of the draft is that of the model with lines added to it; nothing else of it
-// changes, but for paths that are added to a source.
+// Extend proposes what a model lacks for tables whose files are below root: sources, dimensions and facts for files
+// that it does not read, and columns that have come since. The text of the draft is that of the model with lines added
+// to it; nothing else of it changes, but for paths that are added to a source.
 func Extend(ctx context.Context, root *os.Root, found []*survey.Table, m *star.Model, text string, o Options) (*Draft, error) {
 	x := &extension{model: m, edit: newEdit(text)}
 	if x.edit == nil {
@@ -77,8 +77,8 @@ type extension struct {
 	doubts int
 }
 
-// add adds a table; one of which the model reads the files has the names that the model uses, and the key of the dimension that is
-// made of it.
+// add adds a table; one of which the model reads the files has the names that the model uses, and the key of the
+// dimension that is made of it.
 func (x *extension) add(t *survey.Table, names map[string]bool) {
 	s, missing := x.reads(t)
 	if s == nil {
@@ -136,8 +136,8 @@ func (x *extension) taken() map[string]bool {
 
 var parameter = regexp.MustCompile(`\{[^}]*\}`)
 
-// reads returns the source of the model that reads a table, or some of its files, and those of them that it does not; nil if none
-// does.
+// reads returns the source of the model that reads a table, or some of its files, and those of them that it does not;
+// nil if none does.
 func (x *extension) reads(t *survey.Table) (of *star.Source, missing []string) {
 	for _, s := range x.model.Sources {
 		if t.Database != nil {
@@ -195,8 +195,8 @@ func (t *table) field(name string) *field {
 	return nil
 }
 
-// columns adds the columns that sources do not take. One that older files lack is new, and is taken; one that all files have may
-// have been left on purpose, and is proposed in a comment, once.
+// columns adds the columns that sources do not take. One that older files lack is new, and is taken; one that all files
+// have may have been left on purpose, and is proposed in a comment, once.
 func (x *extension) columns() {
 	done := map[string]bool{}
 	for _, t := range x.tables {

@@ -24,8 +24,8 @@ func isTime(f *field) bool { return f.Is.Kind == column.Date || f.Is.Kind == col
 // nearly is the share of distinct keys from which a column of the right name is taken for a key with some rows twice.
 const nearly = 0.98
 
-// findKey finds the columns that identify a row: one that is unique, else a few that are together. Of several, one with the
-// name of a key is taken, then one that stands further to the left.
+// findKey finds the columns that identify a row: one that is unique, else a few that are together. Of several, one with
+// the name of a key is taken, then one that stands further to the left.
 func (t *table) findKey(ctx context.Context, root *os.Root) error {
 	var single []*field
 	rows := t.rows()
@@ -127,8 +127,8 @@ func (t *table) findKeys(ctx context.Context, root *os.Root, single []*field) er
 	return nil
 }
 
-// setApart takes the date of change out of the key, if there is one: the rest identifies a member, of which there are rows at
-// several times.
+// setApart takes the date of change out of the key, if there is one: the rest identifies a member, of which there are
+// rows at several times.
 func (t *table) setApart() {
 	at := slices.IndexFunc(t.key, isTime)
 	if at < 0 || slices.ContainsFunc(t.key[at+1:], isTime) {
@@ -148,8 +148,8 @@ func (t *table) setApart() {
 	t.key = slices.Delete(slices.Clone(t.key), at, at+1)
 }
 
-// widenKeys adds columns to natural keys that have several rows of a member, if another table has columns of the same names as the
-// key and these: a number that is unique only in its register.
+// widenKeys adds columns to natural keys that have several rows of a member, if another table has columns of the same
+// names as the key and these: a number that is unique only in its register.
 func widenKeys(ctx context.Context, root *os.Root, tables []*table) error {
 	for _, t := range tables {
 		if t.effective == nil || t.is != nil {
@@ -225,8 +225,8 @@ func findReferences(ctx context.Context, root *os.Root, tables []*table) error {
 	return nil
 }
 
-// mayReferTo reports whether the rows of one table can refer to those of another: of tables that a model reads already, to those of
-// dimensions alone.
+// mayReferTo reports whether the rows of one table can refer to those of another: of tables that a model reads already,
+// to those of dimensions alone.
 func (t *table) mayReferTo(o *table) bool {
 	return o != t && (o.is == nil || o.as == asDimension && o.is != t.is)
 }

@@ -63,8 +63,8 @@ func unlike(name string, taken map[string]bool) string {
 	return name
 }
 
-// nameOf names the source of some files: by their folder, if there are several of different names in it, else by what their names have
-// in common.
+// nameOf names the source of some files: by their folder, if there are several of different names in it, else by what
+// their names have in common.
 func nameOf(files []string) string {
 	stems := map[string]bool{}
 	for _, f := range files {
@@ -128,8 +128,8 @@ func core(name string) string {
 	return strings.Join(words, "_")
 }
 
-// akin says how much the name of a column speaks for a reference to a column of a table: 3 if it is the same name, 2 if it ends like
-// it or names the table, 0 if nothing speaks for it.
+// akin says how much the name of a column speaks for a reference to a column of a table: 3 if it is the same name, 2 if
+// it ends like it or names the table, 0 if nothing speaks for it.
 func akin(name string, to *table, key string) int {
 	one := core(to.single)
 	mine, theirs := core(name), core(key)

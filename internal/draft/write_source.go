@@ -74,7 +74,8 @@ func (t *table) patterns() []string {
 	return list
 }
 
-// literal returns patterns for single files: characters that mean something in a pattern or a path of the model are any.
+// literal returns patterns for single files: characters that mean something in a pattern or a path of the model are
+// any.
 func literal(files []string) []string {
 	var list []string
 	for _, f := range files {
@@ -88,8 +89,8 @@ func literal(files []string) []string {
 	return list
 }
 
-// patterns returns what reads the files and, as far as can be, those that come later: of one folder, or of folders beside each
-// other.
+// patterns returns what reads the files and, as far as can be, those that come later: of one folder, or of folders
+// beside each other.
 func patterns(files []string) []string {
 	if len(files) == 1 || slices.ContainsFunc(files, func(f string) bool { return strings.ContainsAny(f, `*?[]{}\`) }) {
 		return literal(files)
@@ -283,7 +284,8 @@ func (t *table) lines() int64 {
 	}
 }
 
-// empty is in how many of these rows a field has no value; lines of totals are taken to have none, if so many have none.
+// empty is in how many of these rows a field has no value; lines of totals are taken to have none, if so many have
+// none.
 func (t *table) empty(f *field) int64 {
 	if n := t.lines(); f.Empty >= n {
 		return f.Empty - n
@@ -302,7 +304,8 @@ func (t *table) distinct(f *field) int64 {
 	return f.Distinct
 }
 
-// fromDatabase writes a source of a table: its columns have the types of the table, unless the values speak for another.
+// fromDatabase writes a source of a table: its columns have the types of the table, unless the values speak for
+// another.
 func (w *writer) fromDatabase(t *table) {
 	w.because(1, "%s", many(t.Rows, "row"))
 	w.line(1, "%s:", t.name)

@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-// TestBlankText blanks random values in random texts: no value is left as a whole word, what is not a value stays as it was
-// and where it was, and a second time changes nothing.
+// TestBlankText blanks random values in random texts: no value is left as a whole word, what is not a value stays as it
+// was and where it was, and a second time changes nothing.
 func TestBlankText(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	words := []string{"Ann", "Annabel", "Anna", "bel", "Ann Lee", "O'Neil", "12", "123", "café", "fé", "\"quoted\"", "a\\b"}

@@ -73,8 +73,8 @@ func texts(of func(x []*Result, i int) (string, bool), types ...column.Type) fun
 	}
 }
 
-// splitPart returns the n-th part of a text between delimiters, from its end if n is negative; none for 0. As PostgreSQL has it, a
-// text has one part if the delimiter is empty.
+// splitPart returns the n-th part of a text between delimiters, from its end if n is negative; none for 0. As
+// PostgreSQL has it, a text has one part if the delimiter is empty.
 func splitPart(x []*Result, i int) (string, bool) {
 	n := x[2].Int[i]
 	if n == 0 {
@@ -301,7 +301,8 @@ func newWhole(t token, args []node) (node, error) {
 	return c, nil
 }
 
-// newDateTrunc makes date_trunc: the beginning of the year, quarter, month, week, day, hour, minute or second of a time.
+// newDateTrunc makes date_trunc: the beginning of the year, quarter, month, week, day, hour, minute or second of a
+// time.
 func newDateTrunc(t token, args []node) (node, error) {
 	l, ok := args[0].(*literal)
 	if !ok || !isKind(l, column.Text) || l.out.Null[0] {

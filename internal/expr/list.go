@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// Elements returns the elements of a text that is a list: what stands between separators, without the blanks around it. An element
-// without any other character is none. A text has one element at most if the separator is empty.
+// Elements returns the elements of a text that is a list: what stands between separators, without the blanks around it.
+// An element without any other character is none. A text has one element at most if the separator is empty.
 func Elements(text, separator string) []string {
 	all := []string{text}
 	if separator != "" {
@@ -18,7 +18,8 @@ func Elements(text, separator string) []string {
 	return slices.DeleteFunc(all, func(s string) bool { return s == "" })
 }
 
-// SortedList returns a list with each element once, in the order of their bytes: lists of the same members are one text.
+// SortedList returns a list with each element once, in the order of their bytes: lists of the same members are one
+// text.
 func SortedList(text, separator string) string {
 	all := Elements(text, separator)
 	slices.Sort(all)

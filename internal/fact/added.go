@@ -11,9 +11,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// MayGet reports whether a column of a fact can be added to a table that has rows: measures, columns that are kept and keys, but
-// nothing of the grain. Until a row of the source says more, a key is unknown, and others are null. A fact whose entries stay, or whose
-// rows complete each other, has no way to say what came later.
+// MayGet reports whether a column of a fact can be added to a table that has rows: measures, columns that are kept and
+// keys, but nothing of the grain. Until a row of the source says more, a key is unknown, and others are null. A fact
+// whose entries stay, or whose rows complete each other, has no way to say what came later.
 func MayGet(f *schema.Fact, c warehouse.Column) (fill *int64, ok bool) {
 	for _, g := range f.Grain {
 		if g.Column == c.Name || g.Key != nil && g.Key.Column() == c.Name {
@@ -62,8 +62,8 @@ func (w *Writer) openAdded(ctx context.Context, tx warehouse.Reader) error {
 	return nil
 }
 
-// fills reports whether row i says what row j of the table, of the same grain, says in all columns but those that were added, and
-// something in one of these, where the row of the table has nothing yet.
+// fills reports whether row i says what row j of the table, of the same grain, says in all columns but those that were
+// added, and something in one of these, where the row of the table has nothing yet.
 func (w *Writer) fills(c *Chunk, i int32, known bool, stand *standing, j int) bool {
 	if w.added == nil {
 		return false
@@ -95,8 +95,8 @@ func (w *Writer) fills(c *Chunk, i int32, known bool, stand *standing, j int) bo
 	return values == ""
 }
 
-// doubtAdded has rows compared in earnest whose member, of a key that was added, has to be made: until then, the row seems to have
-// the unknown member, which stands in the table.
+// doubtAdded has rows compared in earnest whose member, of a key that was added, has to be made: until then, the row
+// seems to have the unknown member, which stands in the table.
 func (w *Writer) doubtAdded(c *Chunk) {
 	for k := range w.added {
 		n := w.linkOf[k]
@@ -120,8 +120,8 @@ func (w *Writer) hasNothing(k int, c *column.Column, i int) bool {
 	return c.Int[i] == unknown
 }
 
-// fill has row i take the place of row j of the table, which lacks what was added. If another row of the load has filled it already,
-// this one has to say the same, or the rule of the fact decides.
+// fill has row i take the place of row j of the table, which lacks what was added. If another row of the load has
+// filled it already, this one has to say the same, or the rule of the fact decides.
 func (w *Writer) fill(c *Chunk, i int32, known bool, stand *standing, j int) error {
 	if !known {
 		resolve.Join(w.links, c.Batch, &c.Keys, i)

@@ -131,10 +131,11 @@ func (w *Writer) standing(ctx context.Context, tx warehouse.Tx, c *Chunk, rows [
 	return s, err
 }
 
-// differs compares a row of a load with one of the table in the columns that are to be compared. Where a rule put something there for a natural
-// key that no member had, natural keys are compared (rule R2); where the ledger does not have the one that was delivered,
-// any equals it. A row without one equals only what the rule for that says. What is not a key is compared first. Unless
-// all its members are known, row i names one that is not there, so that no row can be the same.
+// differs compares a row of a load with one of the table in the columns that are to be compared. Where a rule put
+// something there for a natural key that no member had, natural keys are compared (rule R2); where the ledger does not
+// have the one that was delivered, any equals it. A row without one equals only what the rule for that says. What is
+// not a key is compared first. Unless all its members are known, row i names one that is not there, so that no row can
+// be the same.
 func (w *Writer) differs(
 	c *Chunk,
 	i int,

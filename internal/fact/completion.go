@@ -16,8 +16,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// completion merges rows into the facts that they complete (rule R33). Each part of a fact (a milestone with its keys, a
-// key, another column) has the value of the newest row that tells it, so that the order in which rows come makes no
+// completion merges rows into the facts that they complete (rule R33). Each part of a fact (a milestone with its keys,
+// a key, another column) has the value of the newest row that tells it, so that the order in which rows come makes no
 // difference. The merged facts are written at the end of the load, like rows that replace others.
 type completion struct {
 	w     *Writer
@@ -49,8 +49,8 @@ type merged struct {
 // telling is the row that tells a part: how new it is, and where it stands. A line of 0 says that none does.
 type telling struct{ newer, line int64 }
 
-// compareTelling says which of two rows is newer; of equal ones it is the one that is read later. Lines of a file that is read
-// are not compared: the file may have other lines now.
+// compareTelling says which of two rows is newer; of equal ones it is the one that is read later. Lines of a file that
+// is read are not compared: the file may have other lines now.
 func (w *Writer) compareTelling(a, b telling) int {
 	fileOfA, lineOfA := ledger.FileAndLine(a.line)
 	fileOfB, lineOfB := ledger.FileAndLine(b.line)
@@ -196,8 +196,8 @@ func (x *completion) take(c *Chunk, i int32, known bool, stand *standing, j int)
 // OrderReason is why a row is set aside that would put milestones out of order.
 const OrderReason = "milestones out of order"
 
-// differs reports whether row i says something else of a part than merged fact n has: of keys that no member has, another
-// natural key.
+// differs reports whether row i says something else of a part than merged fact n has: of keys that no member has,
+// another natural key.
 func (x *completion) differs(p part, c *Chunk, i int, rows []*column.Column, n int) bool {
 	for _, link := range p.links {
 		if x.w.unmade(c, int32(i), link) {

@@ -156,7 +156,8 @@ func (d *delivered) tell(c *Chunk, i int32) {
 // ordered maps integers to others that have their order without a sign.
 func ordered(v int64) uint64 { return uint64(v) ^ 1<<63 }
 
-// stands returns when row j of the table, of a grain that this load may have told, was delivered last as far as is known.
+// stands returns when row j of the table, of a grain that this load may have told, was delivered last as far as is
+// known.
 func (d *delivered) stands(v *view, j int) int64 {
 	at := d.scopeOf(v.cols, j).latest
 	if told, ok := d.told.get(d.w.id(v, j)); ok {

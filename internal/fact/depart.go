@@ -128,7 +128,8 @@ func (w *Writer) openRemoved(ctx context.Context, tx warehouse.Tx) error {
 	})
 }
 
-// isGone reports whether row j of the table is the last of a fact that is gone, or that its file does not have any more.
+// isGone reports whether row j of the table is the last of a fact that is gone, or that its file does not have any
+// more.
 func (w *Writer) isGone(v *view, j int) bool {
 	if e := w.entries; e != nil {
 		return e.reverses(v.cols, j) || w.withdrawn != nil && w.withdrawn.has(w.id(v, j))

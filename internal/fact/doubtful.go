@@ -5,8 +5,8 @@ import (
 	"ironmonger/internal/resolve"
 )
 
-// doubtful is rows set aside. Their facts are not gone, but they do not say what stands, and their grain may have members
-// that the load makes after them, so that they count at the end.
+// doubtful is rows set aside. Their facts are not gone, but they do not say what stands, and their grain may have
+// members that the load makes after them, so that they count at the end.
 type doubtful struct {
 	grain []column.Column
 	links []*resolve.Link // of the grain, nil for other columns

@@ -12,9 +12,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// entries numbers the rows of a fact whose entries stay (rule R35): where a row comes again with other values, a row of the
-// opposite sign reverses the one that stood, and the new one follows. The entry with the greatest number is what stands,
-// unless it reverses another: then nothing does.
+// entries numbers the rows of a fact whose entries stay (rule R35): where a row comes again with other values, a row of
+// the opposite sign reverses the one that stood, and the new one follows. The entry with the greatest number is what
+// stands, unless it reverses another: then nothing does.
 type entries struct {
 	w                   *Writer
 	entry, sign, booked int              // of fields
@@ -236,8 +236,8 @@ func (w *Writer) move(ctx context.Context, tx warehouse.Tx, rows *column.Batch, 
 	return err
 }
 
-// repeatsQueued reports whether row i says what the last row says of its grain that this load is to write, and counts it
-// then.
+// repeatsQueued reports whether row i says what the last row says of its grain that this load is to write, and counts
+// it then.
 func (w *Writer) repeatsQueued(c *Chunk, i int32) bool {
 	r, grain := w.replaced, c.view.grain(int(i))
 	l, ok := r.latest[grain]

@@ -73,7 +73,8 @@ type Files struct {
 	Day    int64            // of the run that reads them, in UTC
 }
 
-// Came returns when a file came first: the number that it, or the file from which it was moved or compressed, got first.
+// Came returns when a file came first: the number that it, or the file from which it was moved or compressed, got
+// first.
 func (f *Files) Came(number int64) int64 {
 	if first, ok := f.First[number]; ok {
 		return first

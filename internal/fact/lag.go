@@ -28,8 +28,8 @@ func (d *Workdays) number(at int64) (int64, bool) {
 	return d.Numbers[at], true
 }
 
-// Between returns the working days between row i of two columns of dates or timestamps; false if one is null or outside the
-// calendar.
+// Between returns the working days between row i of two columns of dates or timestamps; false if one is null or outside
+// the calendar.
 func (d *Workdays) Between(from, to *column.Column, i int) (int64, bool) {
 	if from.Null[i] || to.Null[i] {
 		return 0, false

@@ -37,8 +37,8 @@ type pendingKey struct {
 // mostOpen is how many open keys are held in memory.
 const mostOpen = 10_000
 
-// RowID lists the columns by which the ledger knows a row of a fact: those of its grain, but where a key stands there that
-// may become another, since its member has versions or may become part of another, the line of the row.
+// RowID lists the columns by which the ledger knows a row of a fact: those of its grain, but where a key stands there
+// that may become another, since its member has versions or may become part of another, the line of the row.
 func RowID(f *schema.Fact) []column.Field {
 	fields := f.Table.Fields()
 	var id []column.Field

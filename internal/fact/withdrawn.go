@@ -64,8 +64,8 @@ func (s *Content) Take(c *Chunk) {
 // of returns 64 bits that stand for a grain in a file.
 func of(grain uint64, file int64) uint64 { return mix(grain + uint64(file)*0x9e3779b97f4a7c15) }
 
-// Withdraw takes the facts out of the table that their files do not have any more, and returns how many those are. Where
-// such facts are kept, it only counts them. Call it before Open, once all of the content is taken.
+// Withdraw takes the facts out of the table that their files do not have any more, and returns how many those are.
+// Where such facts are kept, it only counts them. Call it before Open, once all of the content is taken.
 func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int, error) {
 	x := &withdrawn{
 		rows: column.NewBatch(w.fact.Table.Fields()),

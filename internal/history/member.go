@@ -115,8 +115,8 @@ type Member struct {
 	Noted    []Note     // in order
 }
 
-// Note returns the place of the last note of a time, or None. It reads nothing but times: what is counted of notes may change
-// meanwhile.
+// Note returns the place of the last note of a time, or None. It reads nothing but times: what is counted of notes may
+// change meanwhile.
 func (p *Member) Note(effective int64) int {
 	n := sort.Search(len(p.Noted), func(i int) bool { return p.Noted[i].Effective > effective })
 	if n--; n < 0 || p.Noted[n].Effective != effective {

@@ -1,9 +1,10 @@
-// Package icalendar reads the days of events that last whole days from iCalendar files (RFC 5545), such as lists of holidays.
+// Package icalendar reads the days of events that last whole days from iCalendar files (RFC 5545), such as lists of
+// holidays.
 //
-// [Read] returns a row for each day of each occurrence in a range: of single events, of rules (RRULE), of listed days (RDATE),
-// without those that are excluded (EXDATE), moved (RECURRENCE-ID) or cancelled. An event with a time of day is not a day off,
-// and is a [Fault], as is what the standard does not allow. A file that is cut off is an [Error], since nobody knows what it
-// lacks.
+// [Read] returns a row for each day of each occurrence in a range: of single events, of rules (RRULE), of listed days
+// (RDATE), without those that are excluded (EXDATE), moved (RECURRENCE-ID) or cancelled. An event with a time of day is
+// not a day off, and is a [Fault], as is what the standard does not allow. A file that is cut off is an [Error], since
+// nobody knows what it lacks.
 package icalendar
 
 import (
@@ -45,7 +46,8 @@ func (e *Error) Error() string {
 // mostStarts bounds how many occurrences the rules of a file may have, up to the end of the range.
 const mostStarts = 2_000_000
 
-// Read returns the days from one to another, both included, in order. Events of the same day are in the order of the file.
+// Read returns the days from one to another, both included, in order. Events of the same day are in the order of the
+// file.
 func Read(text []byte, from, to int64) ([]Day, []Fault, error) {
 	events, err := parse(text)
 	if err != nil {

@@ -22,8 +22,8 @@ func shown(days []Day) string {
 	return strings.Join(lines, "")
 }
 
-// TestRead holds a file with events of all kinds against the rows that two other libraries make of it, which are written
-// down in testdata.
+// TestRead holds a file with events of all kinds against the rows that two other libraries make of it, which are
+// written down in testdata.
 func TestRead(t *testing.T) {
 	text, err := os.ReadFile("testdata/days.ics")
 	if err != nil {

@@ -158,8 +158,8 @@ func weekdays(value string) ([]rrule.Weekday, error) {
 	return list, nil
 }
 
-// may reports whether a day can be one of the rule, as far as that is seen quickly. The package that expands rules looks as
-// far as the year 9999 for the next day.
+// may reports whether a day can be one of the rule, as far as that is seen quickly. The package that expands rules
+// looks as far as the year 9999 for the next day.
 func (r *rule) may(at int64) bool {
 	y, m, d := civil.Date(at)
 	back := d - civil.DaysIn(y, m) - 1

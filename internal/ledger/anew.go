@@ -7,8 +7,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Anew has the ledger forget what steps have read, met and kept of their tables, since those are made anew. It keeps the runs,
-// the order in which files came, which keys were given, who was erased, and the rows set aside.
+// Anew has the ledger forget what steps have read, met and kept of their tables, since those are made anew. It keeps
+// the runs, the order in which files came, which keys were given, who was erased, and the rows set aside.
 func Anew(ctx context.Context, tx warehouse.Tx, steps, dimensions, facts, tables []string) error {
 	deliveries := append([]string(nil), dimensions...)
 	for _, f := range facts {

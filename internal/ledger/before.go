@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Before is what a run did to a table, in a form that can be taken back. Rows are kept as they were, by the names of their
-// columns.
+// Before is what a run did to a table, in a form that can be taken back. Rows are kept as they were, by the names of
+// their columns.
 type Before struct {
 	Run, Number int64
 	Table       string

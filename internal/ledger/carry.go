@@ -7,8 +7,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// former is a table of the ledger as older versions of the program made it: without some columns, of which it is said what
-// rows have in them now. nil is 0, or false.
+// former is a table of the ledger as older versions of the program made it: without some columns, of which it is said
+// what rows have in them now. nil is 0, or false.
 type former struct {
 	table *warehouse.Table
 	lacks map[string]func(old func(name string) string) string
@@ -25,8 +25,8 @@ var formers = []former{
 	}},
 }
 
-// Carry makes tables of the ledger anew that an older version of the program has left with fewer columns than a load can add,
-// with the same rows.
+// Carry makes tables of the ledger anew that an older version of the program has left with fewer columns than a load
+// can add, with the same rows.
 func Carry(ctx context.Context, tx warehouse.Tx) error {
 	for _, f := range formers {
 		there, err := tx.Describe(ctx, f.table.Name)

@@ -82,7 +82,8 @@ func differs(of string, a, b *float64) bool {
 	return most-min(x, y) >= max(slower*most, leastSeconds)
 }
 
-// Course is a measure of a step over runs, from the first to the last; null where the run did not have the step, or did not do it.
+// Course is a measure of a step over runs, from the first to the last; null where the run did not have the step, or did
+// not do it.
 type Course struct {
 	Step   string     `json:"step"`
 	Of     string     `json:"of"`
@@ -90,8 +91,8 @@ type Course struct {
 	Values []*float64 `json:"values"`
 }
 
-// Courses returns the measures of all steps over runs, which come the latest first. What is zero all the time is left out, and so are
-// the rows of tables that stay as many.
+// Courses returns the measures of all steps over runs, which come the latest first. What is zero all the time is left
+// out, and so are the rows of tables that stay as many.
 func Courses(runs []*Run) []Course {
 	list := []Course{}
 	for _, name := range stepNames(runs...) {

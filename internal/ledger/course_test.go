@@ -7,7 +7,8 @@ import (
 	"time"
 )
 
-// runOf is a run of steps, each with rows read, rows set aside and milliseconds; those of a step that failed are below zero.
+// runOf is a run of steps, each with rows read, rows set aside and milliseconds; those of a step that failed are below
+// zero.
 func runOf(id int64, steps map[string][3]int64) *Run {
 	r := &Run{ID: id}
 	for _, name := range []string{"dimension a", "fact b", "fact c"} {

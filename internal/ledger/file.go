@@ -28,8 +28,8 @@ type File struct {
 	FirstRun  int64  // that met it first under this name
 }
 
-// Files returns the numbers of files by their names, those that the ledger knows and new ones for others. A name that a file
-// had before it was moved is that of another file since.
+// Files returns the numbers of files by their names, those that the ledger knows and new ones for others. A name that a
+// file had before it was moved is that of another file since.
 func Files(ctx context.Context, tx warehouse.Tx, names []string, run int64) (map[string]int64, error) {
 	known, err := FileNames(ctx, tx)
 	if err != nil {
@@ -147,8 +147,8 @@ func Arrivals(names map[int64]string) map[string]int64 {
 	return first
 }
 
-// Together returns arrivals in which all files came at once: where rows of several files become one, a row has no file of its
-// own, and what the files say together counts (rule R17).
+// Together returns arrivals in which all files came at once: where rows of several files become one, a row has no file
+// of its own, and what the files say together counts (rule R17).
 func Together(arrivals map[string]int64) map[string]int64 {
 	for name := range arrivals {
 		arrivals[name] = 0

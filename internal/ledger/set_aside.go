@@ -180,8 +180,8 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64, la
 // asidesOfStep is how many entries there is room for in a run for each of its steps.
 const asidesOfStep = 1_000_000_000
 
-// AsideNumbers returns the numbers after which the entries of the steps of a run are numbered, so that these do not depend on
-// which steps run at the same time.
+// AsideNumbers returns the numbers after which the entries of the steps of a run are numbered, so that these do not
+// depend on which steps run at the same time.
 func AsideNumbers(ctx context.Context, r warehouse.Reader, steps int) ([]int64, error) {
 	q := warehouse.Query{
 		Table: asideTable.Name, Fields: pick(asideTable, "id"), OrderBy: []string{"id"}, Descending: true, Limit: 1,
@@ -325,8 +325,8 @@ func (a *Asides) WaitsOf(file string) bool {
 }
 
 // Loaded takes notice of a row of a grain that stands in the table: inserted by this step, or the same as before. What
-// repeats a grain differs from the row that stood there, so that only another one counts. outdoes says of a row that waits
-// whether it is superfluous then; it has its place.
+// repeats a grain differs from the row that stood there, so that only another one counts. outdoes says of a row that
+// waits whether it is superfluous then; it has its place.
 func (a *Asides) Loaded(grain string, inserted bool, outdoes func(*Aside) bool) {
 	for _, w := range a.grains[grain] {
 		if (inserted || !w.repeats) && outdoes(&Aside{File: w.file, Line: w.line, Whole: w.whole}) {
@@ -422,9 +422,9 @@ func (a *Asides) flush() error {
 }
 
 // Close writes what is left. Of the rows that wait and were not met again, it clears those whose file was read, and
-// those of whose grain another row was loaded, and those that were tried; the others wait on: nobody knows what became of
-// them. So do those of files that were passed over, and of tables and queries that were read in part: a row like that in another
-// file is one more.
+// those of whose grain another row was loaded, and those that were tried; the others wait on: nobody knows what became
+// of them. So do those of files that were passed over, and of tables and queries that were read in part: a row like
+// that in another file is one more.
 func (a *Asides) Close(files []string, unread map[string]bool) error {
 	read := map[string]bool{}
 	for _, name := range files {

@@ -9,8 +9,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Shorten has the ledger forget the details of runs that began before a time: the model, and of the steps all that does not
-// count rows or add up measures. What is left stays for ever.
+// Shorten has the ledger forget the details of runs that began before a time: the model, and of the steps all that does
+// not count rows or add up measures. What is left stays for ever.
 func Shorten(ctx context.Context, tx warehouse.Tx, before time.Time) error {
 	runs, err := warehouse.ReadAll(ctx, tx, warehouse.Query{
 		Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "shortened"), OrderBy: []string{"run"},

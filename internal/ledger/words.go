@@ -32,7 +32,8 @@ func says(t *warehouse.Table, c warehouse.Column) string {
 	return words[""][c.Name]
 }
 
-// words is what is said of tables, under "" in each, and of their columns; first of columns that mean the same everywhere.
+// words is what is said of tables, under "" in each, and of their columns; first of columns that mean the same
+// everywhere.
 var words = map[string]map[string]string{
 	"": {
 		"run":        "the last run that wrote the row",

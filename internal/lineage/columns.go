@@ -13,8 +13,8 @@ type origin struct {
 	column string
 }
 
-// origins returns the columns of which the values of a column of a source are made, in the order in which they are found. What only
-// decides which rows there are, such as a condition or the key of a join, is not among them.
+// origins returns the columns of which the values of a column of a source are made, in the order in which they are
+// found. What only decides which rows there are, such as a condition or the key of a join, is not among them.
 func origins(s *star.Source, name string) []origin {
 	t := tracing{met: map[origin]bool{}}
 	t.follow(s, name)

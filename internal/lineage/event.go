@@ -1,8 +1,9 @@
-// Package lineage says what loads read and write, as run events of OpenLineage, the open standard: an event when a step begins and one
-// when it ends, with the columns of what it reads and writes, the columns of which each column is made, and the numbers of rows.
+// Package lineage says what loads read and write, as run events of OpenLineage, the open standard: an event when a step
+// begins and one when it ends, with the columns of what it reads and writes, the columns of which each column is made,
+// and the numbers of rows.
 //
-// The form of the events is that of version 2-0-2 of the standard. A step is a job, and a run of it is a run of that job, whose parent
-// is the run of the load.
+// The form of the events is that of version 2-0-2 of the standard. A step is a job, and a run of it is a run of that
+// job, whose parent is the run of the load.
 package lineage
 
 import (

@@ -16,9 +16,9 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestAddedColumns gives a fact measures, columns and keys when it has rows already: the next load fills them where the files are
-// still there, as if they had been there from the beginning, and nothing else of a row changes; rows of archived files have none. A
-// column that is taken out of the model again stays, and new rows have null there.
+// TestAddedColumns gives a fact measures, columns and keys when it has rows already: the next load fills them where the
+// files are still there, as if they had been there from the beginning, and nothing else of a row changes; rows of
+// archived files have none. A column that is taken out of the model again stays, and new rows have null there.
 func TestAddedColumns(t *testing.T) {
 	const model = `%s
 limits: {set_aside: none}
@@ -109,7 +109,8 @@ facts:
 	})
 }
 
-// facts lists the trips of a star, by what they say and not by how it is numbered; those of an archived file without what was added.
+// facts lists the trips of a star, by what they say and not by how it is numbered; those of an archived file without
+// what was added.
 func facts(t *testing.T, dir, archived string) []string {
 	t.Helper()
 	star := startest.Star(t, dir)

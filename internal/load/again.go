@@ -22,7 +22,8 @@ func passing(err error) bool {
 	return errors.Is(err, errLost) || errors.Is(err, warehouse.ErrUnknown) || dberror.Passing(err)
 }
 
-// again waits until a step can begin again; false if it has begun as often as the model says, or if another load has run meanwhile.
+// again waits until a step can begin again; false if it has begun as often as the model says, or if another load has
+// run meanwhile.
 func (r *run) again(ctx context.Context, s *step, tries int, err error) bool {
 	limits := r.workOf(s, false).kind.limits()
 	if r.dry != nil {
@@ -49,7 +50,8 @@ func (r *run) again(ctx context.Context, s *step, tries int, err error) bool {
 // errMeanwhile says that another load has run while this one did not hold the warehouse.
 var errMeanwhile = errors.New("another load has run meanwhile")
 
-// regain takes the warehouse once more, which is lost with the connection that held it, and forgets what it knew of its members.
+// regain takes the warehouse once more, which is lost with the connection that held it, and forgets what it knew of its
+// members.
 func (r *run) regain(ctx context.Context) error {
 	r.held.mu.Lock()
 	defer r.held.mu.Unlock()

@@ -11,8 +11,9 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestAggregate holds a fact that is rolled up from another one, to months and to an attribute of a dimension, against the query that it
-// means, after each load: base rows that are new, corrected, gone or back, and members whose attribute changes.
+// TestAggregate holds a fact that is rolled up from another one, to months and to an attribute of a dimension, against
+// the query that it means, after each load: base rows that are new, corrected, gone or back, and members whose
+// attribute changes.
 func TestAggregate(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 limits: {set_aside: none, gone: none}
@@ -103,8 +104,8 @@ facts:
 	})
 }
 
-// TestAggregateOfTwice: a fact that adds up rows of another one, which are completed by others of the same, reads all of it, whatever came
-// since.
+// TestAggregateOfTwice: a fact that adds up rows of another one, which are completed by others of the same, reads all
+// of it, whatever came since.
 func TestAggregateOfTwice(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}

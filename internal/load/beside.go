@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Steps that do not need each other run at the same time, as many as the warehouse has writers. What a load makes is what it would make
-// one step after the other, to the key and the number:
+// Steps that do not need each other run at the same time, as many as the warehouse has writers. What a load makes is
+// what it would make one step after the other, to the key and the number:
 //
 //   - Steps that may add members to the same dimension, or one of which reads what the other adds to, follow each other
 //     ([order]).
@@ -61,8 +61,8 @@ func (r *run) placesOf(ctx context.Context, tx warehouse.Tx) (map[*step]*place, 
 	return places, nil
 }
 
-// numberPlain numbers the files of facts for which it does not matter in which order files came, and which share none with steps
-// for which it does. These are numbered before any step runs.
+// numberPlain numbers the files of facts for which it does not matter in which order files came, and which share none
+// with steps for which it does. These are numbered before any step runs.
 func (r *run) numberPlain(ctx context.Context, tx warehouse.Tx) (map[*step]bool, error) {
 	careful := map[string]bool{} // files of steps that number them themselves, or none
 	plain := map[*step]bool{}
@@ -122,8 +122,8 @@ func (r *run) sortEntries() {
 // share is the part of the memory that is a step's: others that may run at the same time have as much.
 func (w *work) share() int64 { return max(1, w.opts.Memory/int64(w.places[w.step].beside)) }
 
-// besides returns how many steps may run at the same time as each of some, itself included: as many as neither wait for it
-// nor it for them, and at most most.
+// besides returns how many steps may run at the same time as each of some, itself included: as many as neither wait for
+// it nor it for them, and at most most.
 func besides(steps []*step, most int) []int {
 	edges := order(steps)
 	before := make([]map[int]bool, len(steps))
@@ -149,8 +149,8 @@ func besides(steps []*step, most int) []int {
 	return counts
 }
 
-// waitTurn waits until the dimensions before the step have ended, which may change the tables of others, too. So these change as if one
-// step ran after the other. The earlier of two steps never waits for the later one.
+// waitTurn waits until the dimensions before the step have ended, which may change the tables of others, too. So these
+// change as if one step ran after the other. The earlier of two steps never waits for the later one.
 func (w *work) waitTurn(ctx context.Context) error {
 	return w.waitFor(ctx, func(s *step, p *place) chan struct{} {
 		if s.dimension == nil {
@@ -190,9 +190,9 @@ func (w *work) inOrder(ctx context.Context, f func(tx warehouse.Tx) error) error
 	return w.ofFiles(ctx, f)
 }
 
-// ofFiles runs f, which writes down something of files. Steps that run at the same time would wait for each other's transactions, or
-// not see what these have written, so f has one of its own where there are others: if the step fails, its files keep their place
-// in the order in which they came.
+// ofFiles runs f, which writes down something of files. Steps that run at the same time would wait for each other's
+// transactions, or not see what these have written, so f has one of its own where there are others: if the step fails,
+// its files keep their place in the order in which they came.
 func (w *work) ofFiles(ctx context.Context, f func(tx warehouse.Tx) error) error {
 	if w.atOnce() == 1 {
 		return f(w.tx)

@@ -19,8 +19,8 @@ import (
 	"ironmonger/internal/undo"
 )
 
-// slowly stands between the loader and PostgreSQL: each message takes its time on its way to the server. It returns what a
-// model calls the server then.
+// slowly stands between the loader and PostgreSQL: each message takes its time on its way to the server. It returns
+// what a model calls the server then.
 func slowly(t *testing.T, delay func() time.Duration) string {
 	connection, schema := startest.Postgres(t)
 	server := filepath.Join(strings.TrimPrefix(strings.Fields(connection)[0], "host="), ".s.PGSQL.5433")
@@ -51,9 +51,9 @@ func slowly(t *testing.T, delay func() time.Duration) string {
 	return "postgres: host=" + dir + " port=5433 user=postgres dbname=postgres\n  schema: " + schema
 }
 
-// crowd is a random star of many dimensions and facts, with the files that they are loaded from. Its steps meet wherever steps can:
-// members that facts infer, versions that come late, aliases, dimensions that point to others, facts of the same files,
-// rows that come again, files that are renamed.
+// crowd is a random star of many dimensions and facts, with the files that they are loaded from. Its steps meet
+// wherever steps can: members that facts infer, versions that come late, aliases, dimensions that point to others,
+// facts of the same files, rows that come again, files that are renamed.
 type crowd struct {
 	random     *rand.Rand
 	dimensions int
@@ -150,8 +150,8 @@ func (c *crowd) deliver(files map[string]string, load int) {
 	}
 }
 
-// TestBeside holds loads whose steps run at the same time against loads of the same files in which one runs after the other: the stars
-// are the same to the key, and so are their ledgers, whatever takes how long.
+// TestBeside holds loads whose steps run at the same time against loads of the same files in which one runs after the
+// other: the stars are the same to the key, and so are their ledgers, whatever takes how long.
 func TestBeside(t *testing.T) {
 	for seed := range uint64(startest.Runs(5)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
@@ -237,8 +237,8 @@ func wholeDump(t *testing.T, dir string) string {
 	return strings.Join(lines, "\n")
 }
 
-// TestFarAway: over a connection on which each message takes its time, thirty dimensions are loaded in a third of the time that they
-// take one after the other.
+// TestFarAway: over a connection on which each message takes its time, thirty dimensions are loaded in a third of the
+// time that they take one after the other.
 func TestFarAway(t *testing.T) {
 	var model, took = "", map[int]time.Duration{}
 	for i := range 30 {

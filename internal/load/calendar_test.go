@@ -68,8 +68,8 @@ facts:
     measures: amount
 `
 
-// TestCalendar loads calendars with holidays of all kinds under keys of all forms: rows change where a holiday does, and
-// nothing else; damage is told.
+// TestCalendar loads calendars with holidays of all kinds under keys of all forms: rows change where a holiday does,
+// and nothing else; damage is told.
 func TestCalendar(t *testing.T) {
 	onBoth(t, func(t *testing.T, warehouse string) {
 		t.Setenv("IRONMONGER_SETTLED", "1")
@@ -295,8 +295,8 @@ func checkGrown(t *testing.T, dir, model string, rows []string, begins, ends str
 	}
 }
 
-// TestRelative holds the view of a calendar that counts from a day against a count from day to day, at the ends of years,
-// on leap days, and in years of 53 weeks.
+// TestRelative holds the view of a calendar that counts from a day against a count from day to day, at the ends of
+// years, on leap days, and in years of 53 weeks.
 func TestRelative(t *testing.T) {
 	onBoth(t, func(t *testing.T, where string) {
 		dir := t.TempDir()
@@ -395,8 +395,8 @@ facts:
 	})
 }
 
-// TestWorkingDayLags: lags in working days follow the holidays, also of facts whose files are not read again; and what is
-// taken back is as it was.
+// TestWorkingDayLags: lags in working days follow the holidays, also of facts whose files are not read again; and what
+// is taken back is as it was.
 func TestWorkingDayLags(t *testing.T) {
 	onBoth(t, func(t *testing.T, where string) {
 		t.Setenv("IRONMONGER_SETTLED", "1")

@@ -46,8 +46,8 @@ func owners(t *testing.T, dir string, options load.Options) []string {
 	return list
 }
 
-// TestOwners is a worked example of lists with versions: time is cut where an owner comes or goes, a contract that only goes on is
-// one span, and a time without owners has none.
+// TestOwners is a worked example of lists with versions: time is cut where an owner comes or goes, a contract that only
+// goes on is one span, and a time without owners has none.
 func TestOwners(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", ownerModel)

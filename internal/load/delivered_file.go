@@ -9,8 +9,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// deliverFiles finds out when the files were delivered of which a column says it (rule R36), and writes it down of those
-// that are read for the first time as they are.
+// deliverFiles finds out when the files were delivered of which a column says it (rule R36), and writes it down of
+// those that are read for the first time as they are.
 func (w *work) deliverFiles(ctx context.Context) error {
 	sources := delivering(w.kind.source(), nil)
 	if len(sources) == 0 {
@@ -68,8 +68,8 @@ func (w *work) delivered(
 	return is, true, nil
 }
 
-// delivering lists the sources of which a column says when their files were delivered, among those that one is made of or
-// completed with.
+// delivering lists the sources of which a column says when their files were delivered, among those that one is made of
+// or completed with.
 func delivering(s *star.Source, list []*star.Source) []*star.Source {
 	if s == nil || slices.Contains(list, s) {
 		return list

@@ -14,9 +14,9 @@ import (
 	"ironmonger/internal/star"
 )
 
-// derived is what decides what a fact is that is made of tables of the star alone: they are like a file that was read, which is
-// changed by the runs that change the tables. As long as no run has, nothing is read. Where the fact adds up rows of another one, and
-// that one has only got rows since, these are added to the sums that stand.
+// derived is what decides what a fact is that is made of tables of the star alone: they are like a file that was read,
+// which is changed by the runs that change the tables. As long as no run has, nothing is read. Where the fact adds up
+// rows of another one, and that one has only got rows since, these are added to the sums that stand.
 type derived struct {
 	base  *star.Fact // the fact whose rows it adds up; nil if it is made in another way, or rows that came since are not enough
 	now   ledger.ReadFile
@@ -67,8 +67,8 @@ func (w *factStep) readDerived(ctx context.Context) (*source.Inputs, error) {
 // mostRuns is how many runs back the sums of a fact may be that are added to.
 const mostRuns = 100
 
-// grownSince returns the rows that the base of a fact has got since a run, if it is only that: no row was changed, taken out, or
-// pointed to another member. Too many rows are as well read with all others.
+// grownSince returns the rows that the base of a fact has got since a run, if it is only that: no row was changed,
+// taken out, or pointed to another member. Too many rows are as well read with all others.
 func (w *factStep) grownSince(ctx context.Context, of *star.Rollup, since int64) (*standing.Grown, error) {
 	runs, err := ledger.Runs(ctx, w.tx, mostRuns)
 	if err != nil {

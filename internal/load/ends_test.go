@@ -24,8 +24,8 @@ facts:
   trip: {from: trips, grain: no, degenerate: [day, at], measures: qty%s}
 `
 
-// TestEnds: a step that reads far fewer rows than usual keeps nothing; one that takes too long stops; and what is kept, but not as the
-// model asks, is told.
+// TestEnds: a step that reads far fewer rows than usual keeps nothing; one that takes too long stops; and what is kept,
+// but not as the model asks, is told.
 func TestEnds(t *testing.T) {
 	rows := func(from, n int) string {
 		text := "no,day,at,qty\n"

@@ -8,7 +8,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestFixedMember: all rows point to one member, by its natural key or as a special one; it may come later, or have versions.
+// TestFixedMember: all rows point to one member, by its natural key or as a special one; it may come later, or have
+// versions.
 func TestFixedMember(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}

@@ -37,8 +37,8 @@ facts:
     measures: amount
 `
 
-// TestGrouped: files whose rows become one are all read if one of them is new, has changed or is gone, and none otherwise; the
-// star is the same as if all were always read (rule R19).
+// TestGrouped: files whose rows become one are all read if one of them is new, has changed or is gone, and none
+// otherwise; the star is the same as if all were always read (rule R19).
 func TestGrouped(t *testing.T) {
 	manyCases(t, 6, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 4))

@@ -24,8 +24,8 @@ facts:
   trip: {from: trips, grain: no, keys: {boat: {by: boat, unmatched: infer}}, measures: fare}
 `
 
-// TestHeld leaves files for a later load: those that were written just now, that have no companion, or that cannot be opened. Each
-// is told in every load until it is read, and what stands of it stays.
+// TestHeld leaves files for a later load: those that were written just now, that have no companion, or that cannot be
+// opened. Each is told in every load until it is read, and what stands of it stays.
 func TestHeld(t *testing.T) {
 	loaded := func(t *testing.T, dir string, rows int, notes ...string) {
 		t.Helper()

@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestJoinStar has trips find their band of tonnage by its range, the waterway of the lock as of their day, and the vessel by its
-// number or else by its former one, all in dimensions of the model; against a search through all rows.
+// TestJoinStar has trips find their band of tonnage by its range, the waterway of the lock as of their day, and the
+// vessel by its number or else by its former one, all in dimensions of the model; against a search through all rows.
 func TestJoinStar(t *testing.T) {
 	manyCases(t, 10, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 83))

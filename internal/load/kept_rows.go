@@ -21,11 +21,11 @@ import (
 	"ironmonger/internal/transform"
 )
 
-// tried is what became of the rows that wait, when they were read once more from what the ledger has kept of them: before
-// the step reads anything else.
+// tried is what became of the rows that wait, when they were read once more from what the ledger has kept of them:
+// before the step reads anything else.
 //
-// A row is news if nothing sets it aside that can be told without the fact's table, or if that is something else than before.
-// Where its file is there, the file is read again for it; where it is not, the row itself is.
+// A row is news if nothing sets it aside that can be told without the fact's table, or if that is something else than
+// before. Where its file is there, the file is read again for it; where it is not, the row itself is.
 type tried struct {
 	vain map[source.FileOf]bool // files of which no row is news, so that they need not be read for these rows
 	left []source.Left          // rows that are news of files that are not there any more
@@ -137,8 +137,8 @@ func gone(left []source.Left, there map[string]source.FileOf) []source.Left {
 	})
 }
 
-// forgetMoved removes rows of files that are not there any more from the news, if the very row stands in a file that is new or
-// has changed: its file was moved, or was put together with others.
+// forgetMoved removes rows of files that are not there any more from the news, if the very row stands in a file that is
+// new or has changed: its file was moved, or was put together with others.
 func (w *factStep) forgetMoved(
 	ctx context.Context,
 	bases []*star.Source,
@@ -193,8 +193,8 @@ func (w *factStep) forgetMoved(
 	return nil
 }
 
-// keptRows arranges the rows that can be read from what was kept of them by their files. A row that only the fact's table
-// speaks against is not among them: it would be tried for ever.
+// keptRows arranges the rows that can be read from what was kept of them by their files. A row that only the fact's
+// table speaks against is not among them: it would be tried for ever.
 func (w *factStep) keptRows(
 	ctx context.Context,
 	bases []*star.Source,

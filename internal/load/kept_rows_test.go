@@ -43,9 +43,9 @@ facts:
     repeated: %s
 `
 
-// TestKeptRows holds facts of which files go away against ones whose files all stay: rows that were set aside pass in the
-// same load, when a boat comes, a tariff, or a day of the calendar, or when the model reads them otherwise. What waits in the
-// end is the same, too.
+// TestKeptRows holds facts of which files go away against ones whose files all stay: rows that were set aside pass in
+// the same load, when a boat comes, a tariff, or a day of the calendar, or when the model reads them otherwise. What
+// waits in the end is the same, too.
 func TestKeptRows(t *testing.T) {
 	passed := 0
 	manyCases(t, 24, func(t *testing.T, seed uint64) { passed += keptCase(t, seed) })

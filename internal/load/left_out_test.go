@@ -24,8 +24,8 @@ dimensions:
   date: {calendar: {from: 2025-01-01, to: 2025-12-31}}
 `
 
-// TestLeftOut holds files with lines that are not meant against the same files without them. Such a line may have too few
-// fields, or a text where a number belongs, and it is counted as left out, and as nothing else.
+// TestLeftOut holds files with lines that are not meant against the same files without them. Such a line may have too
+// few fields, or a text where a number belongs, and it is counted as left out, and as nothing else.
 func TestLeftOut(t *testing.T) {
 	manyCases(t, 20, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 43))

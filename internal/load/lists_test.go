@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// listModel has passages with lists of cargoes: a dimension of the lists, a bridge from it to the cargoes, and a fact with the parts
-// of tolls.
+// listModel has passages with lists of cargoes: a dimension of the lists, a bridge from it to the cargoes, and a fact
+// with the parts of tolls.
 const listModel = `warehouse: {sqlite: star.db}
 limits: {set_aside: none, unmatched: none}
 sources:
@@ -45,8 +45,8 @@ facts:
   again: {from: again, grain: no, repeated: replace, delivers: all, gone: remove, degenerate: cargo_list}
 `
 
-// lists loads, and returns passages with the number of their list, the lists with their members and weights, the parts by cargo, and
-// the lists made of rows again.
+// lists loads, and returns passages with the number of their list, the lists with their members and weights, the parts
+// by cargo, and the lists made of rows again.
 func lists(t *testing.T, dir string, options load.Options) (passages, members, parts, again string) {
 	t.Helper()
 	startest.Write(t, dir, "known.csv", "code\ncoal\nnone\n")
@@ -80,8 +80,9 @@ func lists(t *testing.T, dir string, options load.Options) (passages, members, p
 	return passages, members, parts, again
 }
 
-// TestLists is a worked example of a dimension of lists: the same members are one list, in whatever order and however often they are
-// named; a list without members and none at all are lists, too, and no toll is lost on the way to the cargoes.
+// TestLists is a worked example of a dimension of lists: the same members are one list, in whatever order and however
+// often they are named; a list without members and none at all are lists, too, and no toll is lost on the way to the
+// cargoes.
 func TestLists(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(listModel, "cargoes", "keep"))
@@ -99,8 +100,8 @@ func TestLists(t *testing.T) {
 	}
 }
 
-// TestRandomLists holds random lists against a count by the book, over three loads with other lists of the same passages, and what is
-// undone against what was there before.
+// TestRandomLists holds random lists against a count by the book, over three loads with other lists of the same
+// passages, and what is undone against what was there before.
 func TestRandomLists(t *testing.T) {
 	manyCases(t, 10, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 95))

@@ -364,8 +364,8 @@ func TestWideMoney(t *testing.T) {
 	}
 }
 
-// TestSetAsideOfUnread: a row that is set aside in a file that is not read again goes on waiting, whatever became of others
-// of its grain.
+// TestSetAsideOfUnread: a row that is set aside in a file that is not read again goes on waiting, whatever became of
+// others of its grain.
 func TestSetAsideOfUnread(t *testing.T) {
 	t.Setenv("IRONMONGER_SETTLED", "1")
 	dir := t.TempDir()
@@ -390,8 +390,8 @@ facts: {trip: {from: trips, grain: no, keys: {}, measures: qty}}
 	}
 }
 
-// TestUnmatchedSettles: a fact whose natural key no member had is pointed to the member when it comes, without its file;
-// a row without a natural key stays at Unknown until it comes again with one, which is another row.
+// TestUnmatchedSettles: a fact whose natural key no member had is pointed to the member when it comes, without its
+// file; a row without a natural key stays at Unknown until it comes again with one, which is another row.
 func TestUnmatchedSettles(t *testing.T) {
 	for _, replaces := range []bool{false, true} {
 		options := []string{"        as_of: at\n", "        as_of: at\n        unmatched: unknown\n"}

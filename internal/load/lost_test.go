@@ -135,8 +135,8 @@ func TestLostCommit(t *testing.T) {
 	}
 }
 
-// TestRetries breaks the connection before a commit: a step begins again where the model says so, in the warehouse that it takes once
-// more, and the star is the one of a load that nothing happened to; the notes of the step say so.
+// TestRetries breaks the connection before a commit: a step begins again where the model says so, in the warehouse that
+// it takes once more, and the star is the one of a load that nothing happened to; the notes of the step say so.
 func TestRetries(t *testing.T) {
 	connection, _ := startest.Postgres(t)
 	server := filepath.Join(strings.TrimPrefix(strings.Fields(connection)[0], "host="), ".s.PGSQL.5433")

@@ -10,8 +10,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// currentOf is the aspect of a fact's table under which the ledger keeps by which state of a dimension the facts without a
-// milestone point to its current versions.
+// currentOf is the aspect of a fact's table under which the ledger keeps by which state of a dimension the facts
+// without a milestone point to its current versions.
 func currentOf(k *star.Key) string { return "current " + k.Text }
 
 // seeCurrent notes which dimensions have changed since the fact was loaded last, of keys as of a milestone.

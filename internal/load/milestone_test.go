@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestVersionOfMilestone: a key as of a milestone points to the version of the milestone once it is told, and to the current
-// one until then, in whatever order rows and versions come; both warehouses, members that come late or never.
+// TestVersionOfMilestone: a key as of a milestone points to the version of the milestone once it is told, and to the
+// current one until then, in whatever order rows and versions come; both warehouses, members that come late or never.
 func TestVersionOfMilestone(t *testing.T) {
 	manyCases(t, 10, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 11))

@@ -167,8 +167,8 @@ func otherKeys(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]
 	}}, nil
 }
 
-// otherSpecials says where the table of a dimension has special members under other keys than the model. Facts may point to
-// them.
+// otherSpecials says where the table of a dimension has special members under other keys than the model. Facts may
+// point to them.
 func otherSpecials(ctx context.Context, r warehouse.Reader, d *schema.Dimension) ([]Alteration, error) {
 	if there, err := r.Describe(ctx, d.Table.Name); err != nil || there == nil || len(d.Specials) == 0 {
 		return nil, err

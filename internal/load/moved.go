@@ -9,9 +9,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// findMoved finds which of the files that are read had another name before, where the order in which files came decides:
-// a file that is new, and has what another one had that is not there any more, or has something else now. It keeps its
-// place in the order. The contents of all files that are read are returned by their names.
+// findMoved finds which of the files that are read had another name before, where the order in which files came
+// decides: a file that is new, and has what another one had that is not there any more, or has something else now. It
+// keeps its place in the order. The contents of all files that are read are returned by their names.
 func (w *work) findMoved(ctx context.Context, tx warehouse.Tx) (map[string]string, error) {
 	contents := map[string]string{}
 	if w.reading == nil {

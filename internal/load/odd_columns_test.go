@@ -65,8 +65,8 @@ dimensions:
 	}
 }
 
-// TestNoFileYet loads from a folder into which files come, and from which they are taken once they are loaded. It may be empty, and a
-// row that was set aside is loaded once its boat comes, although its file is archived.
+// TestNoFileYet loads from a folder into which files come, and from which they are taken once they are loaded. It may
+// be empty, and a row that was set aside is loaded once its boat comes, although its file is archived.
 func TestNoFileYet(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 limits: {set_aside: none}
@@ -115,8 +115,8 @@ facts:
 	facts(4, "source trips: no file has come")
 }
 
-// TestUnreadable loads keys that are made of values which do not fit their type: each points to a special member of its own, in
-// each text format, whatever is derived or filtered, and a fact that is corrected later points to its day.
+// TestUnreadable loads keys that are made of values which do not fit their type: each points to a special member of its
+// own, in each text format, whatever is derived or filtered, and a fact that is corrected later points to its day.
 func TestUnreadable(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 sources:

@@ -34,9 +34,9 @@ dimensions:
     delivered_on: as_at
 `
 
-// TestDelivered: full extracts without dates, each of which is written over the one before it, make the same dimension as
-// files with the date in their names, which all stay. Reading a file again on another day makes no difference, nor does
-// compressing or moving it.
+// TestDelivered: full extracts without dates, each of which is written over the one before it, make the same dimension
+// as files with the date in their names, which all stay. Reading a file again on another day makes no difference, nor
+// does compressing or moving it.
 func TestDelivered(t *testing.T) {
 	manyCases(t, 6, func(t *testing.T, seed uint64) {
 		settled(t, seed)
@@ -88,8 +88,8 @@ func TestDelivered(t *testing.T) {
 	})
 }
 
-// TestPartOfPath holds columns that paths tell against files that have these values in their rows, and has paths that do not
-// tell them.
+// TestPartOfPath holds columns that paths tell against files that have these values in their rows, and has paths that
+// do not tell them.
 func TestPartOfPath(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 limits: {set_aside: none}

@@ -108,8 +108,8 @@ func (w *factStep) settleKey(ctx context.Context, k *star.Key, open []ledger.Ope
 	return ledger.CloseKeys(ctx, w.tx, table.Name, k.Column(), settled)
 }
 
-// openRows calls f for the facts that the open keys are of and that still have what the rule of the key gave them; others
-// have come in their place. A fact that the ledger knows by its grain is looked up, else the table is read once.
+// openRows calls f for the facts that the open keys are of and that still have what the rule of the key gave them;
+// others have come in their place. A fact that the ledger knows by its grain is looked up, else the table is read once.
 func (w *factStep) openRows(
 	ctx context.Context,
 	k *star.Key,

@@ -1170,8 +1170,8 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 	takeBack(t, dirs[at], past, s.r.IntN)
 }
 
-// rebuiltCase makes a star anew and holds it against one that is loaded from all of its files at once. Members and their
-// versions keep their keys.
+// rebuiltCase makes a star anew and holds it against one that is loaded from all of its files at once. Members and
+// their versions keep their keys.
 func rebuiltCase(t *testing.T, w *world, dir, warehouse string) {
 	fresh := t.TempDir()
 	if strings.HasPrefix(warehouse, "postgres") {

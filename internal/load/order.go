@@ -9,8 +9,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// ordered lists the steps in the order of the model, dimensions first, but each behind those that it needs, and behind those
-// that it follows as far as that can be: so the earlier ones of two steps never wait for the later ones.
+// ordered lists the steps in the order of the model, dimensions first, but each behind those that it needs, and behind
+// those that it follows as far as that can be: so the earlier ones of two steps never wait for the later ones.
 func (r *run) ordered() []*step {
 	all := r.inModel()
 	var list, open []*step
@@ -167,9 +167,9 @@ func (s *step) shares(other *step) bool {
 	})
 }
 
-// order says what each step waits for: the dimensions that it points to or whose rows its source has; the earlier steps that may
-// add members to the latter; and, where it may make members or others may, the earlier steps that point to the same
-// dimension, so that keys do not depend on who comes first (rule R30).
+// order says what each step waits for: the dimensions that it points to or whose rows its source has; the earlier steps
+// that may add members to the latter; and, where it may make members or others may, the earlier steps that point to the
+// same dimension, so that keys do not depend on who comes first (rule R30).
 func order(steps []*step) []plan.Step {
 	list := make([]plan.Step, len(steps))
 	for i, s := range steps {
@@ -207,7 +207,8 @@ func (s *step) isOf(x *star.Standing) bool {
 	return s.fact != nil && s.fact.Fact == x.Fact || s.dimension != nil && s.dimension.Dimension == x.Dimension
 }
 
-// numbersWith reports whether two steps write down something of the same files: when they were delivered, or what was in them.
+// numbersWith reports whether two steps write down something of the same files: when they were delivered, or what was
+// in them.
 func (s *step) numbersWith(other *step) bool {
 	theirs := sourcesOf([]*step{other})
 	return slices.ContainsFunc(sourcesOf([]*step{s}), func(x *star.Source) bool {
@@ -230,7 +231,8 @@ func (s *step) sees(other *step) bool {
 	})
 }
 
-// merges reports whether members that become one in a step may change facts that point to the dimension of another, too.
+// merges reports whether members that become one in a step may change facts that point to the dimension of another,
+// too.
 func (s *step) merges(other *step) bool {
 	return s.dimension != nil && other.dimension != nil && s.dimension.Aliases != nil &&
 		slices.ContainsFunc(s.dimension.PointedAt, func(ref schema.Reference) bool {

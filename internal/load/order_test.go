@@ -19,8 +19,8 @@ type orderedModel struct {
 	adds  map[string][]string // by step, the dimensions to which it may add members
 }
 
-// randomSteps makes dimensions that are given, made of others or of files, and facts whose rows come from files or from a
-// dimension, with keys that infer members or do not.
+// randomSteps makes dimensions that are given, made of others or of files, and facts whose rows come from files or from
+// a dimension, with keys that infer members or do not.
 func randomSteps(r *rand.Rand) *orderedModel {
 	m := &orderedModel{needs: map[string][]string{}, reads: map[string]string{}, adds: map[string][]string{}}
 	var sources, dimensions, facts string
@@ -67,8 +67,8 @@ func (m *orderedModel) reaches(step, other string) bool {
 	return slices.ContainsFunc(m.needs[step], func(n string) bool { return n == other || m.reaches(n, other) })
 }
 
-// TestOrder: a step waits for all that it needs, and for what may add members to the dimension that its source reads, unless
-// that needs it or waits for it; and no step waits for itself (rules R30 and R37).
+// TestOrder: a step waits for all that it needs, and for what may add members to the dimension that its source reads,
+// unless that needs it or waits for it; and no step waits for itself (rules R30 and R37).
 func TestOrder(t *testing.T) {
 	manyCases(t, 300, func(t *testing.T, seed uint64) {
 		m := randomSteps(rand.New(rand.NewPCG(seed, 30)))

@@ -64,8 +64,8 @@ func (r *run) chosen(ctx context.Context) ([]*step, error) {
 	return list, r.standing(ctx, steps, list)
 }
 
-// lastOpen tells the steps that the last load did not do: those that failed or did not run because of that, or that it did not come
-// to before it died.
+// lastOpen tells the steps that the last load did not do: those that failed or did not run because of that, or that it
+// did not come to before it died.
 func (r *run) lastOpen(ctx context.Context) (func(step string) bool, error) {
 	runs, err := ledger.Runs(ctx, r.wh, mostRuns)
 	if err != nil {

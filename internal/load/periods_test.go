@@ -48,8 +48,8 @@ func balances(t *testing.T, dir string) []string {
 	return list
 }
 
-// TestBalances are worked examples of a periodic snapshot from transactions: a period without movement, one whose balance is zero, and
-// a transaction that comes late and restates the periods from its own on.
+// TestBalances are worked examples of a periodic snapshot from transactions: a period without movement, one whose
+// balance is zero, and a transaction that comes late and restates the periods from its own on.
 func TestBalances(t *testing.T) {
 	first := "no,account,day,amount,entered,opens\n1,H1,2025-01-10,100.00,,\n2,H1,2025-01-20,-30.00,,\n3,H1,2025-03-05,-70.00,,\n4,H2,2025-02-01,40.00,,\n"
 	all := []string{
@@ -91,8 +91,8 @@ func TestBalances(t *testing.T) {
 	}
 }
 
-// TestPeriods holds balances of random transactions, that come in any order and in several loads, against a restatement from all of
-// them after each load: for every kind of period, from the source and from the fact, in both warehouses.
+// TestPeriods holds balances of random transactions, that come in any order and in several loads, against a restatement
+// from all of them after each load: for every kind of period, from the source and from the fact, in both warehouses.
 func TestPeriods(t *testing.T) {
 	manyCases(t, 12, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 61))
@@ -247,7 +247,8 @@ func endOf(every string, day time.Time) time.Time {
 	return day
 }
 
-// TestLevels are worked examples of a periodic snapshot of what is observed: values that are carried forward, until they are stale.
+// TestLevels are worked examples of a periodic snapshot of what is observed: values that are carried forward, until
+// they are stale.
 func TestLevels(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}

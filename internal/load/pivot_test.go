@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestPivot holds rows that become columns, in any order and in several files, against files that have these columns; and what is
-// of no column is set aside or not counted.
+// TestPivot holds rows that become columns, in any order and in several files, against files that have these columns;
+// and what is of no column is set aside or not counted.
 func TestPivot(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 limits: {set_aside: none}

@@ -92,8 +92,9 @@ func (r *run) noteStood(ctx context.Context, tx warehouse.Tx) error {
 	return nil
 }
 
-// inArrival has the files of a step's source read in the order in which they came. But where the order of their paths decides
-// in every load, it does here: in a dimension without effective times, and where rows of several files become one.
+// inArrival has the files of a step's source read in the order in which they came. But where the order of their paths
+// decides in every load, it does here: in a dimension without effective times, and where rows of several files become
+// one.
 func (w *work) inArrival() {
 	s, d := w.kind.source(), w.step.dimension
 	if w.remake == nil || s == nil || s.Merges() || d != nil && !d.Timed() {

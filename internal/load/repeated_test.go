@@ -119,8 +119,8 @@ func (r *repeatedFacts) aside(p passage) bool {
 	return p.toll == 0 || r.known != "" && !strings.Contains(r.known, p.boat)
 }
 
-// rows returns the rows of a load: those of its files, and those that wait of files that are not there any more, unless they
-// stand in a file that is new or has changed.
+// rows returns the rows of a load: those of its files, and those that wait of files that are not there any more, unless
+// they stand in a file that is new or has changed.
 func (r *repeatedFacts) rows(files map[string][]passage) map[string][]arrival {
 	rows, moved := map[string][]arrival{}, map[passage]bool{}
 	for name, list := range files {
@@ -145,8 +145,8 @@ func (r *repeatedFacts) rows(files map[string][]passage) map[string][]arrival {
 	return rows
 }
 
-// move finds new files that have what another one had, which is not there any more, or has something else now: they keep
-// its place, and its name is that of a new file.
+// move finds new files that have what another one had, which is not there any more, or has something else now: they
+// keep its place, and its name is that of a new file.
 func (r *repeatedFacts) move(files map[string][]passage) {
 	if r.content == nil {
 		r.content = map[string][]passage{}

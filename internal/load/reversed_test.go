@@ -26,8 +26,8 @@ facts:
     booked_on: booked
 `
 
-// reversed loads files one after another into a star of a model and checks the rows that it has at the end. Loads of the
-// same files write nothing, and the proof holds.
+// reversed loads files one after another into a star of a model and checks the rows that it has at the end. Loads of
+// the same files write nothing, and the proof holds.
 func reversed(t *testing.T, model string, files []string, want string) (dir string) {
 	t.Helper()
 	dir = t.TempDir()

@@ -92,8 +92,8 @@ func texts(cols []*column.Column, i int) []string {
 	return list
 }
 
-// supersede tells the book which grains stand in the table now: rows that wait are superfluous then, unless they could still
-// change the fact if they passed.
+// supersede tells the book which grains stand in the table now: rows that wait are superfluous then, unless they could
+// still change the fact if they passed.
 func (w *factStep) supersede(c *fact.Chunk) {
 	if !w.aside.book.Waits() {
 		return

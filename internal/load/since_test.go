@@ -152,8 +152,8 @@ func sinceCase(t *testing.T, seed uint64) {
 	}
 }
 
-// TestSinceReads: of a table of a thousand rows, a later load reads the rows of the overlap and those that are new; all, if
-// the model has changed.
+// TestSinceReads: of a table of a thousand rows, a later load reads the rows of the overlap and those that are new;
+// all, if the model has changed.
 func TestSinceReads(t *testing.T) {
 	dir := t.TempDir()
 	model := fmt.Sprintf(sinceModel, "table: toll", "integer", "3", "infer")

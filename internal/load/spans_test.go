@@ -38,7 +38,8 @@ func coverage(t *testing.T, dir string) string {
 	return fmt.Sprintf("%s; new %d same %d removed %d", strings.Join(list, ", "), f.Inserted, f.Same, f.Removed)
 }
 
-// TestCoverage are worked examples of coverage: spans that overlap cover a day once, one is open, and a correction takes days back.
+// TestCoverage are worked examples of coverage: spans that overlap cover a day once, one is open, and a correction
+// takes days back.
 func TestCoverage(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(coverageModel, "date", "date", "day", `, through: "date '2025-03-05'"`))
@@ -56,8 +57,8 @@ func TestCoverage(t *testing.T) {
 	}
 }
 
-// TestSpans holds random spans, of days or times, against a count of each day of each: for all kinds of periods, with spans that are
-// open, empty, reversed or twice there, and with corrections.
+// TestSpans holds random spans, of days or times, against a count of each day of each: for all kinds of periods, with
+// spans that are open, empty, reversed or twice there, and with corrections.
 func TestSpans(t *testing.T) {
 	manyCases(t, 8, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 91))

@@ -41,9 +41,9 @@ facts:
     repeated: %s
 `
 
-// TestHeaders loads lines of bookings, which take the boat and the day from the fact of the booking as it stands, and the
-// class from the version of the boat that holds then: bookings come before or after their lines and are corrected, boats
-// get versions. The facts are what a restatement makes of all rows; nothing is read without need.
+// TestHeaders loads lines of bookings, which take the boat and the day from the fact of the booking as it stands, and
+// the class from the version of the boat that holds then: bookings come before or after their lines and are corrected,
+// boats get versions. The facts are what a restatement makes of all rows; nothing is read without need.
 func TestHeaders(t *testing.T) {
 	manyCases(t, 8, func(t *testing.T, seed uint64) {
 		settled(t, seed)
@@ -189,8 +189,8 @@ facts:
 	}
 }
 
-// TestWaits: of two dimensions that point to a third whose members are inferred, the earlier one also points to the later:
-// neither waits for the other without end.
+// TestWaits: of two dimensions that point to a third whose members are inferred, the earlier one also points to the
+// later: neither waits for the other without end.
 func TestWaits(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}

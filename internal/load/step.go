@@ -85,8 +85,8 @@ func (r *run) step(ctx context.Context, s *step) error {
 	}
 }
 
-// once runs one step in one transaction. What failed before is said in its notes. The entry says how it ended, and is written if it went
-// well; aside are the rows that it would have set aside.
+// once runs one step in one transaction. What failed before is said in its notes. The entry says how it ended, and is
+// written if it went well; aside are the rows that it would have set aside.
 func (r *run) once(ctx context.Context, s *step, said []string) (*ledger.Step, *setAsideBook, error) {
 	if r.dry != nil && r.dry.failed {
 		return nil, nil, plan.ErrNotRun
@@ -318,8 +318,8 @@ func (w *work) nothingNew(ctx context.Context) error {
 	return w.recordReferences(ctx)
 }
 
-// recordReferences writes down where the step's table points to, so that loads of other models know it too. Of a table that
-// another program or model loads, that is not this model's to say.
+// recordReferences writes down where the step's table points to, so that loads of other models know it too. Of a table
+// that another program or model loads, that is not this model's to say.
 func (w *work) recordReferences(ctx context.Context) error {
 	if w.kind.target().Borrowed {
 		return nil

@@ -53,8 +53,8 @@ const (
 	inReading                 // files count in the order in which they are read: what is read comes behind what is not
 )
 
-// findReading decides which files the step reads; nil where the source is such that nothing of it can be left out. others
-// are sources whose files decide, too.
+// findReading decides which files the step reads; nil where the source is such that nothing of it can be left out.
+// others are sources whose files decide, too.
 func (w *work) findReading(
 	ctx context.Context,
 	in counting,
@@ -206,8 +206,8 @@ func (w *work) dependsOn(ctx context.Context, r *reading, bases, others []*star.
 	return nil
 }
 
-// standsAs notes which run changed what last that the source has of the star: dimensions and facts, and the dimensions that
-// these facts point to.
+// standsAs notes which run changed what last that the source has of the star: dimensions and facts, and the dimensions
+// that these facts point to.
 func (w *work) standsAs(ctx context.Context, part func(texts ...string)) error {
 	var tables []string
 	var dimensions []*star.Dimension
@@ -250,9 +250,9 @@ func (w *work) standsAs(ctx context.Context, part func(texts ...string)) error {
 	return nil
 }
 
-// choose finds the files that are as they were. arrived says when the files came that came before, where rows replace others:
-// there the order of all rows decides, once rows come from one of these files again, unless all files that are not read
-// came before it. waits reports whether rows of a file that is gone wait for another row of their grain.
+// choose finds the files that are as they were. arrived says when the files came that came before, where rows replace
+// others: there the order of all rows decides, once rows come from one of these files again, unless all files that are
+// not read came before it. waits reports whether rows of a file that is gone wait for another row of their grain.
 func (r *reading) choose(arrived map[string]int64, tried tried, waits func(file string) bool) {
 	known := map[source.FileOf]ledger.ReadFile{}
 	for _, k := range r.known {
@@ -291,8 +291,8 @@ func (r *reading) choose(arrived map[string]int64, tried tried, waits func(file 
 	r.skip = skip
 }
 
-// lacks reports whether files that were read are not there any more, where all files together are a delivery, or their rows
-// become one.
+// lacks reports whether files that were read are not there any more, where all files together are a delivery, or their
+// rows become one.
 func (r *reading) lacks(all *star.Deliveries) bool {
 	if !r.merges && (all == nil || all.Files || all.On != nil) {
 		return false
@@ -348,8 +348,8 @@ func (w *factStep) isSmall() bool {
 	return w.opts.Opening == ByKeys || r.rows(w.book.Rows)*scanned < w.book.Rows
 }
 
-// unsettled notes the file of a batch if rows of it may become something else by themselves: those that were set aside for
-// other faults than the first ones, which are their own.
+// unsettled notes the file of a batch if rows of it may become something else by themselves: those that were set aside
+// for other faults than the first ones, which are their own.
 func (r *reading) unsettled(b *column.Batch, own int) {
 	if r != nil && len(b.Faults) > own {
 		r.again[b.From.File] = true

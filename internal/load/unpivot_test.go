@@ -10,8 +10,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestUnpivot holds files with a column for each month against files with a row for each: what is empty, does not fit or is left out is
-// the same.
+// TestUnpivot holds files with a column for each month against files with a row for each: what is empty, does not fit
+// or is left out is the same.
 func TestUnpivot(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 limits: {set_aside: none}

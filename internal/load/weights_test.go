@@ -85,8 +85,8 @@ func or(s string) string {
 	return s
 }
 
-// TestWeightsAddUp: the weights of each list add up to 1, and the parts to the amount, in memory and on disk, also when a list has
-// become another one; and each is less than a unit away from its share.
+// TestWeightsAddUp: the weights of each list add up to 1, and the parts to the amount, in memory and on disk, also when
+// a list has become another one; and each is less than a unit away from its share.
 func TestWeightsAddUp(t *testing.T) {
 	manyCases(t, 10, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 81))

@@ -9,8 +9,9 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestWindow holds columns that depend on other rows against the window functions of SQLite over the loaded table: with nulls, equal
-// times, rows that are set aside, one window made of another, in memory and on disk; and again once more rows have come.
+// TestWindow holds columns that depend on other rows against the window functions of SQLite over the loaded table: with
+// nulls, equal times, rows that are set aside, one window made of another, in memory and on disk; and again once more
+// rows have come.
 func TestWindow(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 limits: {set_aside: none}

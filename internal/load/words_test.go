@@ -12,7 +12,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestWords: what the model says in words stands in PostgreSQL as comments, follows the model, and does not touch what others say.
+// TestWords: what the model says in words stands in PostgreSQL as comments, follows the model, and does not touch what
+// others say.
 func TestWords(t *testing.T) {
 	connection, schema := startest.Postgres(t)
 	dir := t.TempDir()

@@ -18,8 +18,8 @@ import (
 // workingDays is the aspect of a fact's table under which the ledger keeps by which working days its lags were counted.
 const workingDays = "working days"
 
-// countDays counts the working days of the calendars by which the fact has lags, and notes whether they are others than those
-// by which its rows were counted.
+// countDays counts the working days of the calendars by which the fact has lags, and notes whether they are others than
+// those by which its rows were counted.
 func (w *factStep) countDays(ctx context.Context) error {
 	if w.fact.Completion == nil {
 		return nil

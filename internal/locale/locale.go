@@ -1,11 +1,11 @@
 // Package locale has the names of months, weekdays and quarters, the patterns of dates and the weeks of territories, as
 // the Unicode CLDR has them for the Gregorian calendar.
 //
-// Names have two forms. The stand-alone form is a label, such as the heading of a column: leden in Czech. The format form
-// stands in a date, with a day: 1. ledna. Languages without the difference have the same names in both.
+// Names have two forms. The stand-alone form is a label, such as the heading of a column: leden in Czech. The format
+// form stands in a date, with a day: 1. ledna. Languages without the difference have the same names in both.
 //
-// The table is generated from the CLDR, see the command in the folder generate, and embedded. It is of one release, so that
-// a name in a warehouse changes only if the program does.
+// The table is generated from the CLDR, see the command in the folder generate, and embedded. It is of one release, so
+// that a name in a warehouse changes only if the program does.
 package locale
 
 import (
@@ -109,8 +109,8 @@ func WeekOf(territory string) (Week, bool) {
 	return load().weeks["001"], true
 }
 
-// Find returns the locale of a BCP 47 tag such as de, pt-BR or zh-TW. What the CLDR does not have for a territory or script
-// is that of the language.
+// Find returns the locale of a BCP 47 tag such as de, pt-BR or zh-TW. What the CLDR does not have for a territory or
+// script is that of the language.
 func Find(tag string) (*Locale, error) {
 	t, err := language.Parse(tag)
 	if err != nil {

@@ -1,5 +1,6 @@
-// Package markup reads XML that anybody may have written, in bounded memory: a token that is too long is an error, and so are
-// elements that stand too deep in each other. Entities that a document declares itself are not known, so none can grow.
+// Package markup reads XML that anybody may have written, in bounded memory: a token that is too long is an error, and
+// so are elements that stand too deep in each other. Entities that a document declares itself are not known, so none
+// can grow.
 package markup
 
 import (
@@ -50,8 +51,8 @@ func (p paced) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Token returns the next token; it is valid until the next call. Of names, Space is the prefix. io.EOF says that the document has
-// ended where it may.
+// Token returns the next token; it is valid until the next call. Of names, Space is the prefix. io.EOF says that the
+// document has ended where it may.
 func (d *Decoder) Token() (xml.Token, error) {
 	token, err := d.xml.RawToken() // which leaves it to us whether elements end as they began
 	if d.last = d.xml.InputOffset(); err == io.EOF && len(d.open) > 0 {

@@ -1,5 +1,5 @@
-// Package moving copies a star with its ledger from one warehouse into another: the same tables with the same rows and keys, so that
-// loads go on there as if nothing had happened.
+// Package moving copies a star with its ledger from one warehouse into another: the same tables with the same rows and
+// keys, so that loads go on there as if nothing had happened.
 package moving
 
 import (
@@ -28,8 +28,8 @@ type Report struct {
 // Refusal is why nothing was copied.
 type Refusal struct{ error }
 
-// Copy copies a star, in one transaction of the warehouse that gets it. No load may run in either meanwhile. What was copied is counted
-// and added up in both; if they differ, nothing is kept.
+// Copy copies a star, in one transaction of the warehouse that gets it. No load may run in either meanwhile. What was
+// copied is counted and added up in both; if they differ, nothing is kept.
 func Copy(ctx context.Context, from, to warehouse.Warehouse, s *schema.Star) (*Report, error) {
 	for _, wh := range []warehouse.Warehouse{from, to} {
 		hold, err := wh.Hold(ctx)

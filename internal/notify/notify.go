@@ -1,5 +1,5 @@
-// Package notify tells programs and web services how a load ended. A message is one JSON document. What cannot be told is said, and does
-// not change how the load ended.
+// Package notify tells programs and web services how a load ended. A message is one JSON document. What cannot be told
+// is said, and does not change how the load ended.
 package notify
 
 import (
@@ -94,7 +94,8 @@ func (s *Sender) Post(ctx context.Context, url string, message []byte) error {
 	return err
 }
 
-// request posts a message once; again tells whether it may be taken later. The error has no part of the URL, which may be a secret.
+// request posts a message once; again tells whether it may be taken later. The error has no part of the URL, which may
+// be a secret.
 func (s *Sender) request(ctx context.Context, url string, message []byte) (err error, again bool) {
 	ctx, cancel := context.WithTimeout(ctx, s.Limit)
 	defer cancel()

@@ -17,11 +17,11 @@ import (
 // since a day.
 //
 // The letters are yyyy, MM, dd, HH, mm, ss, and S once for each digit of a fraction; M, d, H, m, s, h take one or two
-// digits; hh and h are hours of half a day, a is AM or PM; yy is a year of two digits; MMM and MMMM are names of months, wide or
-// short. All else stands for itself. A layout without a day means the first of the month.
+// digits; hh and h are hours of half a day, a is AM or PM; yy is a year of two digits; MMM and MMMM are names of
+// months, wide or short. All else stands for itself. A layout without a day means the first of the month.
 //
-// A count is "days since 1899-12-30", as spreadsheets have it, or seconds, milliseconds or microseconds since a day. Days are of the
-// clock at hand, and a fraction of one is read to the millisecond; the others are instants of UTC.
+// A count is "days since 1899-12-30", as spreadsheets have it, or seconds, milliseconds or microseconds since a day.
+// Days are of the clock at hand, and a fraction of one is read to the millisecond; the others are instants of UTC.
 type Layout struct {
 	text   string
 	fields []layoutField
@@ -297,8 +297,8 @@ func (c *since) parse(s string) (m moment, ok bool) {
 // The days that dates can have: those of the years 1 to 9999.
 var minDay, maxDay = civil.Day(1, 1, 1), civil.Day(9999, 12, 31)
 
-// part returns the microseconds of a fraction of the unit, rounded; of a day, to milliseconds: spreadsheets keep times as fractions of
-// days that are not exact.
+// part returns the microseconds of a fraction of the unit, rounded; of a day, to milliseconds: spreadsheets keep times
+// as fractions of days that are not exact.
 func (c *since) part(frac string) int64 {
 	const whole = 1e18
 	step := int64(1)
@@ -312,7 +312,8 @@ func (c *since) part(frac string) int64 {
 	return int64(steps) * step
 }
 
-// MonthNames are the names of months for a layout: wide and short ones, in both forms, a point at the end of a short one aside.
+// MonthNames are the names of months for a layout: wide and short ones, in both forms, a point at the end of a short
+// one aside.
 func MonthNames(lists ...[]string) (months [12][]string) {
 	for _, list := range lists {
 		for m, name := range list {

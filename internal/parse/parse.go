@@ -53,7 +53,8 @@ func NewReader(zone *time.Location) *Reader { return &Reader{zone: zone, day: -1
 // Zone is the reader's zone, nil if it has none.
 func (r *Reader) Zone() *time.Location { return r.zone }
 
-// Showing has timestamps be those of the clock of another zone than the one in which they are written without an offset.
+// Showing has timestamps be those of the clock of another zone than the one in which they are written without an
+// offset.
 func (r *Reader) Showing(zone *time.Location) *Reader {
 	r.shows = zone
 	return r
@@ -346,8 +347,8 @@ func (r *Reader) timestamp(s string) (int64, error) {
 	return wall, nil
 }
 
-// shown turns what the clock of the zone shows into what that of the other one shows at that time. Of a time that the clock
-// shows twice, the earlier one is meant.
+// shown turns what the clock of the zone shows into what that of the other one shows at that time. Of a time that the
+// clock shows twice, the earlier one is meant.
 func (r *Reader) shown(wall int64) (int64, error) {
 	if r.shows == nil || r.shows == r.zone {
 		return wall, nil

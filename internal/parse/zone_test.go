@@ -8,8 +8,8 @@ import (
 	"ironmonger/internal/column"
 )
 
-// TestShowing holds timestamps that are written in one zone and shown in another against a search for the first instant at
-// which the clock of the one shows what is written.
+// TestShowing holds timestamps that are written in one zone and shown in another against a search for the first instant
+// at which the clock of the one shows what is written.
 func TestShowing(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))
 	var zones []*time.Location

@@ -74,8 +74,8 @@ func Passed(m *star.Model, found []*Source) []Limit {
 	return list
 }
 
-// Look opens a source and reads a sample of its rows, of the columns that a load takes; of a source that no step reads, all. An error
-// tells what would keep a load from starting.
+// Look opens a source and reads a sample of its rows, of the columns that a load takes; of a source that no step reads,
+// all. An error tells what would keep a load from starting.
 func Look(ctx context.Context, root *os.Root, m *star.Model, s *star.Source) (*Source, error) {
 	taken := transform.Wanted(m)[s]
 	wants := func(name string) bool { return taken == nil || taken[name] }

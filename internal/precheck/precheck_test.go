@@ -8,8 +8,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestUntaken: a sample tells what a load would set aside: what is wrong with a column that it takes, directly, by way of another source, a
-// condition, a join or a derived column; and not what is wrong with another one.
+// TestUntaken: a sample tells what a load would set aside: what is wrong with a column that it takes, directly, by way
+// of another source, a condition, a join or a derived column; and not what is wrong with another one.
 func TestUntaken(t *testing.T) {
 	for _, c := range []struct {
 		visits, facts string

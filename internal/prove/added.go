@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// unfilled counts, of columns that were added to a fact when it had rows, the rows that have nothing there since before: their
-// sources say nothing, or are not there any more. It notes that on an exam, and breaks nothing.
+// unfilled counts, of columns that were added to a fact when it had rows, the rows that have nothing there since
+// before: their sources say nothing, or are not there any more. It notes that on an exam, and breaks nothing.
 func (p *proof) unfilled(f *schema.Fact, on *exam) error {
 	runs, err := ledger.AddedTo(p.ctx, p.r, f.Table.Name)
 	if err != nil || len(runs) == 0 {

@@ -13,8 +13,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// balances checks a fact of balances: a closing balance is the opening one and what moved, an opening balance is the closing one of
-// the period before, and the periods of a member follow each other to the last.
+// balances checks a fact of balances: a closing balance is the opening one and what moved, an opening balance is the
+// closing one of the period before, and the periods of a member follow each other to the last.
 func (p *proof) balances(f *schema.Fact) error {
 	of := f.Balances()
 	if of == nil {

@@ -129,8 +129,8 @@ func (p *proof) numbersOf(c *Check, l *star.Lag) map[int64]int64 {
 	return numbers
 }
 
-// sameWorkdays reports whether a lag in working days is the difference of the numbers in the calendar's table. Days that it
-// does not have yet may be those of rows that grow it.
+// sameWorkdays reports whether a lag in working days is the difference of the numbers in the calendar's table. Days
+// that it does not have yet may be those of rows that grow it.
 func (p *proof) sameWorkdays(l *star.Lag, numbers map[int64]int64, from, to, is *column.Column, i int) bool {
 	if from.Null[i] || to.Null[i] {
 		return is.Null[i]

@@ -115,8 +115,8 @@ func (d *delivered) ready() {
 	slices.Sort(d.passed)
 }
 
-// judge says what is wrong with fact j: a row of the sources says it, or says other things of its grain, and its file is
-// named, or not. It reports whether the fact is known to be right.
+// judge says what is wrong with fact j: a row of the sources says it, or says other things of its grain, and its file
+// is named, or not. It reports whether the fact is known to be right.
 func (d *delivered) judge(facts *column.Batch, j int, id uint64, said, other, named bool) (fault string, right bool) {
 	marked := d.goneAt >= 0 && facts.Cols[d.goneAt].Int[j] != 0
 	_, has := slices.BinarySearch(d.current, id)

@@ -11,8 +11,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// lists checks the weights of a fact whose rows are members of lists: those of a list add up to 1, or it has none. Rows that are gone
-// are of no list any more, and rows with a special member in place of what tells their list are of one that nobody knows.
+// lists checks the weights of a fact whose rows are members of lists: those of a list add up to 1, or it has none. Rows
+// that are gone are of no list any more, and rows with a special member in place of what tells their list are of one
+// that nobody knows.
 func (p *proof) lists(f *schema.Fact) error {
 	for _, l := range f.Lists() {
 		c := p.check(

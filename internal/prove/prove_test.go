@@ -24,7 +24,8 @@ import (
 
 func TestMain(m *testing.M) { os.Exit(startest.Main(m)) }
 
-// proof proves the star in dir, with or without its sources, and returns the checks that do not hold by name, with their finds.
+// proof proves the star in dir, with or without its sources, and returns the checks that do not hold by name, with
+// their finds.
 func proof(t *testing.T, dir string, today time.Time, sources bool) (*prove.Report, map[string][]prove.Example) {
 	t.Helper()
 	root, err := os.OpenRoot(dir)
@@ -702,8 +703,8 @@ func TestAnyCell(t *testing.T) {
 	}
 }
 
-// TestUntaken: what is wrong with a column that a step does not take makes no difference to it, whether its source reads the files or is
-// made of another one; nor to the proof.
+// TestUntaken: what is wrong with a column that a step does not take makes no difference to it, whether its source
+// reads the files or is made of another one; nor to the proof.
 func TestUntaken(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}

@@ -25,9 +25,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// againstSources reads the sources again, if that is asked for, and those that are made of tables of the star. Every row of theirs
-// is in the star, with its values, its natural keys and its cents, or it is set aside; and every fact is what a row of theirs says,
-// where its file, table or scope is still named.
+// againstSources reads the sources again, if that is asked for, and those that are made of tables of the star. Every
+// row of theirs is in the star, with its values, its natural keys and its cents, or it is set aside; and every fact is
+// what a row of theirs says, where its file, table or scope is still named.
 func (p *proof) againstSources() error {
 	aside := newAsides()
 	if err := ledger.EachAside(p.ctx, p.r, ledger.Waiting, aside.add); err != nil {
@@ -119,7 +119,8 @@ func (a *asides) take(step string, b *column.Batch, i int) bool {
 	return a.blank[rowAt{step, b.From.File, b.From.Line[i]}]
 }
 
-// readable reports whether a fact's table, those of its dimensions and those that its source reads could be read to their ends.
+// readable reports whether a fact's table, those of its dimensions and those that its source reads could be read to
+// their ends.
 func (p *proof) readable(f *schema.Fact) bool {
 	return p.held[f.Table.Name] != nil && p.pointsToRead(f.Keys) && p.standsOnRead(f.Source)
 }

@@ -15,9 +15,9 @@ type staged struct {
 	passed []transform.Passed
 }
 
-// stages writes what became of rows, stage by stage, where more was done to them than reading and checking, or a source that
-// completes them, such as a list of holidays, lost some of its own; of the steps of a run only the stages that not all
-// rows got through whole.
+// stages writes what became of rows, stage by stage, where more was done to them than reading and checking, or a source
+// that completes them, such as a list of holidays, lost some of its own; of the steps of a run only the stages that not
+// all rows got through whole.
 func stages(w io.Writer, list []staged, width int) {
 	t := &Table{Columns: columns("step~?", "source~", "stage~", "rows>", "left out>?", "set aside>?", "dropped>?", "merged>?",
 		"left empty>?", "rows after>")}

@@ -300,8 +300,8 @@ func dayOf(c *column.Column, i int) int64 {
 // Says returns the columns of a batch in which its rows say the natural key, as it is compared.
 func (l *Link) Says(b *column.Batch) []*column.Column { return l.columns(b, nil) }
 
-// Settles reports whether the key of a fact that no member had points to the member once it comes (rule R2): a rule gave
-// the fact a special member or null, and the key may change.
+// Settles reports whether the key of a fact that no member had points to the member once it comes (rule R2): a rule
+// gave the fact a special member or null, and the key may change.
 func Settles(f *star.Fact, k *star.Key) bool {
 	inGrain := slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k })
 	return k.Unmatched.Special() && k.Again && !inGrain

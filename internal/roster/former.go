@@ -128,8 +128,9 @@ func (f *Former) Of(natural []*column.Column, i int) *FormerMember {
 	return f.members[sumOf(natural, i)]
 }
 
-// Lost counts the versions of members that a source had described, and that are not there now. A version that only went on
-// with the values of the one before it is not counted: loads one after another keep it, and one load does not make it.
+// Lost counts the versions of members that a source had described, and that are not there now. A version that only went
+// on with the values of the one before it is not counted: loads one after another keep it, and one load does not make
+// it.
 func (f *Former) Lost(now *Former) (n int64) {
 	for sum, m := range f.members {
 		if m.Inferred {
@@ -151,8 +152,8 @@ func (f *Former) Lost(now *Former) (n int64) {
 	return n
 }
 
-// Key returns the key that the version had which was valid from a time on; of the first version, that of the member's first
-// one, if none was valid from then on.
+// Key returns the key that the version had which was valid from a time on; of the first version, that of the member's
+// first one, if none was valid from then on.
 func (m *FormerMember) Key(from int64, versioned, first bool) (int64, bool) {
 	at := slices.IndexFunc(m.Versions, func(v FormerVersion) bool { return v.From == from })
 	if !versioned || at < 0 && first {

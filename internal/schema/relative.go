@@ -16,8 +16,8 @@ type RelativeColumn struct {
 	sql string // d is the day, r the reference day
 }
 
-// RelativeColumns lists the columns of the view, besides the key and the date of the day. All follow from running numbers
-// of the calendar, so that nothing is wrong at the end of a year; those of special members are null.
+// RelativeColumns lists the columns of the view, besides the key and the date of the day. All follow from running
+// numbers of the calendar, so that nothing is wrong at the end of a year; those of special members are null.
 func RelativeColumns() []RelativeColumn {
 	list := []RelativeColumn{
 		{Name: "reference_date", Meaning: "the reference day", sql: `a."reference_date"`},

@@ -120,7 +120,8 @@ func (d *Dimension) UnknownKey(name string) (int64, bool) {
 	return unknown, true
 }
 
-// NamesakeKey returns the key of the special member that an outrigger's column points to in the row of one of the same kind.
+// NamesakeKey returns the key of the special member that an outrigger's column points to in the row of one of the same
+// kind.
 func (d *Dimension) NamesakeKey(name string, s star.Special) int64 {
 	key, _ := d.Keys[column.Find(d.Outriggers, name)].Dimension.KeyOf(s)
 	return key
@@ -150,7 +151,8 @@ type Fact struct {
 	Told    *warehouse.Table // milestones that another row has told than the last one of their fact; nil if none are
 }
 
-// GrainColumns lists the columns by which facts are told apart: those of the primary key, without the number of the entry.
+// GrainColumns lists the columns by which facts are told apart: those of the primary key, without the number of the
+// entry.
 func (f *Fact) GrainColumns() []string { return f.Table.Primary[:len(f.Grain)] }
 
 // Tables lists the fact's tables.

@@ -13,7 +13,8 @@ import (
 	"ironmonger/internal/workbook"
 )
 
-// Beginning returns the first bytes of a file below a folder, decompressed if it is compressed, and says whether these are all.
+// Beginning returns the first bytes of a file below a folder, decompressed if it is compressed, and says whether these
+// are all.
 func Beginning(root *os.Root, name string, n int) (text []byte, whole bool, err error) {
 	t, err := openContent(root.Name(), name)
 	if err != nil {
@@ -80,8 +81,8 @@ func inBook(root *os.Root, name string, do func(*workbook.Book, *content) error)
 	return do(book, t)
 }
 
-// RecordPath finds the path of the elements of an XML document that are most likely its rows, from its beginning: of those that
-// occur several times, the ones that have the most text in them.
+// RecordPath finds the path of the elements of an XML document that are most likely its rows, from its beginning: of
+// those that occur several times, the ones that have the most text in them.
 func RecordPath(text []byte) string {
 	d := markup.NewDecoder(bytes.NewReader(text))
 	var open []string

@@ -50,7 +50,8 @@ var (
 
 var errNoFile = errors.New("this is a folder or a device, not a file")
 
-// open opens a file that is to be read as text. What is wrong with it is an error of the file system, or speaks for itself.
+// open opens a file that is to be read as text. What is wrong with it is an error of the file system, or speaks for
+// itself.
 func (f *Files) open(file *file) (*content, error) {
 	t, err := openContent(f.dir, file.path)
 	if err != nil {

@@ -21,8 +21,9 @@ import (
 	"ironmonger/internal/star"
 )
 
-// Rows that were set aside can be corrected: a file of corrections has the columns of the source's files and, behind them, those
-// that say which row is meant and why it was set aside. A corrected row takes the place of the row wherever that is read.
+// Rows that were set aside can be corrected: a file of corrections has the columns of the source's files and, behind
+// them, those that say which row is meant and why it was set aside. A corrected row takes the place of the row wherever
+// that is read.
 
 // CorrectionColumns are the columns behind those of the source in a file of corrections.
 var CorrectionColumns = []string{"of file", "of line", "of row", "set aside because"}

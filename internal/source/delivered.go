@@ -45,7 +45,8 @@ func (in *Inputs) noted() map[FileOf]int64 {
 	return maps.Clone(in.delivered.on)
 }
 
-// DeliveredOn returns the day on which a file of a source was delivered (rule R36): as was noted, or as a load would note.
+// DeliveredOn returns the day on which a file of a source was delivered (rule R36): as was noted, or as a load would
+// note.
 func (in *Inputs) DeliveredOn(s *star.Source, name string) int64 {
 	in.delivered.mu.RLock()
 	day, ok := in.delivered.on[FileOf{s.Text, name}]
@@ -59,7 +60,8 @@ func (in *Inputs) DeliveredOn(s *star.Source, name string) int64 {
 	return in.DeliveredNow(s, civil.DayOf(time.Now().UnixMicro()))
 }
 
-// DeliveredNow returns the day on which files of a source are delivered that a run of some day reads for the first time.
+// DeliveredNow returns the day on which files of a source are delivered that a run of some day reads for the first
+// time.
 func (in *Inputs) DeliveredNow(s *star.Source, today int64) int64 {
 	if s.DeliveredBy == nil {
 		return today

@@ -9,8 +9,8 @@ import (
 	"io"
 )
 
-// document makes lines of a JSON document: one for each object of the list that it is, or of the objects that stand in it one
-// after the other.
+// document makes lines of a JSON document: one for each object of the list that it is, or of the objects that stand in
+// it one after the other.
 type document struct {
 	from  *bufio.Reader
 	in    *json.Decoder

@@ -11,8 +11,8 @@ import (
 	"sync"
 )
 
-// doubts are values that can be read in several ways, and values that do not fit and are taken for something else, by the fields that
-// have them.
+// doubts are values that can be read in several ways, and values that do not fit and are taken for something else, by
+// the fields that have them.
 type doubts struct {
 	mu    sync.Mutex
 	of    map[int]*doubt

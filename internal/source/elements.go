@@ -20,8 +20,8 @@ type elements struct {
 	single bool // what is no list is the only element of one, as in XML
 }
 
-// elementField is where a field is found: in the object (0) or in the element of a list (from 1), there by a path that may be
-// empty; or it is the position in the list.
+// elementField is where a field is found: in the object (0) or in the element of a list (from 1), there by a path that
+// may be empty; or it is the position in the list.
 type elementField struct {
 	level    int
 	path     string // of gjson's

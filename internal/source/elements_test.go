@@ -14,8 +14,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// TestElements holds the rows of lists within lists against the same made by loops over random objects: in lines and in documents,
-// in pieces of every size.
+// TestElements holds the rows of lists within lists against the same made by loops over random objects: in lines and in
+// documents, in pieces of every size.
 func TestElements(t *testing.T) {
 	type crew = []string
 	type leg struct {
@@ -152,8 +152,8 @@ func TestDocuments(t *testing.T) {
 	}
 }
 
-// FuzzDocument makes lines of any document: as many as its list has elements, where package json can read it, and each what the
-// element is.
+// FuzzDocument makes lines of any document: as many as its list has elements, where package json can read it, and each
+// what the element is.
 func FuzzDocument(f *testing.F) {
 	f.Add([]byte(`[{"a": [1, {"b": "x\ny"}]}, 7, null]`))
 	f.Add([]byte("{\"a\": 1}\n{\"a\": 2}"))

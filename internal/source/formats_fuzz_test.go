@@ -31,7 +31,8 @@ func FuzzXML(f *testing.F) {
 	})
 }
 
-// FuzzFixed cuts lines of any bytes: as many lines come out as go in, each with its fields, and none has blanks around it.
+// FuzzFixed cuts lines of any bytes: as many lines come out as go in, each with its fields, and none has blanks around
+// it.
 func FuzzFixed(f *testing.F) {
 	f.Add("ab cd\nÄö\xffx  \r\n\n", 1, 2, 3)
 	f.Fuzz(func(t *testing.T, text string, a, b, c int) {

@@ -14,8 +14,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// held is the files that a run leaves for a later one, with the reason; "" of those that it does not leave. What is decided of a
-// file holds for the whole run, whichever step asks.
+// held is the files that a run leaves for a later one, with the reason; "" of those that it does not leave. What is
+// decided of a file holds for the whole run, whichever step asks.
 type held struct {
 	mu sync.Mutex
 	of map[FileOf]string

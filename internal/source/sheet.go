@@ -11,9 +11,9 @@ import (
 	"ironmonger/internal/workbook"
 )
 
-// In a record that was made of the cells of a workbook, a mark stands before a value that is written as this program writes
-// it, whatever the source says of texts; and line breaks in a cell are another one, so that each row is one line. No text
-// of XML can have these characters.
+// In a record that was made of the cells of a workbook, a mark stands before a value that is written as this program
+// writes it, whatever the source says of texts; and line breaks in a cell are another one, so that each row is one
+// line. No text of XML can have these characters.
 const (
 	typedMark = '\x01'
 	breakMark = '\x00'
@@ -28,7 +28,8 @@ type sheet struct {
 	fields []string
 }
 
-// mostInMemory is how many bytes a workbook may have that cannot be read where it is, since it is compressed or in an archive.
+// mostInMemory is how many bytes a workbook may have that cannot be read where it is, since it is compressed or in an
+// archive.
 const mostInMemory = 512 << 20
 
 // newSheet opens the sheet of a workbook.

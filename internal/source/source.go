@@ -84,8 +84,8 @@ func (in *Inputs) DaysOf(c *star.Calendar) *star.Calendar {
 type Star interface {
 	// Open returns the rows of a dimension or a fact, of which columns are wanted.
 	Open(of *star.Standing, want func(column string) bool) Input
-	// Sums returns the groups of a source that stand in the star already, and which of their columns is which of the group's, where only
-	// rows that came since are read; nil if all are.
+	// Sums returns the groups of a source that stand in the star already, and which of their columns is which of the
+	// group's, where only rows that came since are read; nil if all are.
 	Sums(of *star.Source) (Input, map[string]string)
 }
 

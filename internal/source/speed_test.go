@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// BenchmarkFormats is how fast the same typed rows are read from each text format, on all cores. IRONMONGER_FORMATS names a folder in
-// which the files are left, so that another program can read them, too.
+// BenchmarkFormats is how fast the same typed rows are read from each text format, on all cores. IRONMONGER_FORMATS
+// names a folder in which the files are left, so that another program can read them, too.
 func BenchmarkFormats(b *testing.B) {
 	var rows [][]value
 	r := rand.New(rand.NewPCG(1, 1))

@@ -141,8 +141,8 @@ type reached struct {
 	of map[FileOf]*column.Column
 }
 
-// Reached returns the greatest value that was read of a table or query in the column by which new rows are known; nil if
-// no row had one.
+// Reached returns the greatest value that was read of a table or query in the column by which new rows are known; nil
+// if no row had one.
 func (in *Inputs) Reached(f FileOf) *column.Column {
 	in.reached.mu.Lock()
 	defer in.reached.mu.Unlock()

@@ -16,8 +16,8 @@ import (
 // ElementText is the name that the text of an element has in its object, if it has attributes or elements, too.
 const ElementText = "text()"
 
-// xmlRecords makes lines of an XML document: an object of JSON for each element of some path. Elements and attributes are its
-// values, as text; elements of the same name are a list.
+// xmlRecords makes lines of an XML document: an object of JSON for each element of some path. Elements and attributes
+// are its values, as text; elements of the same name are a list.
 type xmlRecords struct {
 	in   *markup.Decoder
 	path []string // of the elements, from the outermost

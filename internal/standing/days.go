@@ -10,8 +10,9 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Days notes which days calendars have that grow: from the first to the last one in the tables of the dimensions on them. A
-// calendar without any has those of the model. A year that was cut off at a limit of the model which is wider now is to be whole.
+// Days notes which days calendars have that grow: from the first to the last one in the tables of the dimensions on
+// them. A calendar without any has those of the model. A year that was cut off at a limit of the model which is wider
+// now is to be whole.
 func Days(ctx context.Context, r warehouse.Reader, s *schema.Star, days *source.Days) error {
 	done := map[*star.Calendar][2]int64{}
 	for _, d := range s.Dimensions {

@@ -30,7 +30,8 @@ type Star struct {
 // New returns the star that a reader sees.
 func New(r warehouse.Reader, s *schema.Star) *Star { return &Star{r, s, nil} }
 
-// Grown says that a fact has only got rows since others were added up, so that these are enough with the sums that stand.
+// Grown says that a fact has only got rows since others were added up, so that these are enough with the sums that
+// stand.
 type Grown struct {
 	*star.Rollup
 	Runs []int64 // those that wrote rows since
@@ -298,7 +299,8 @@ func (in *input) natural(b *column.Batch, name string, c *column.Column) {
 	}
 }
 
-// standing returns whether row i is what stands: no special member, of the versions that are wanted, and the last entry.
+// standing returns whether row i is what stands: no special member, of the versions that are wanted, and the last
+// entry.
 func (in *input) standing(b *column.Batch, last map[digest.Sum]int64) func(i int) bool {
 	fields := in.tableFields()
 	if d := in.of.Dimension; d != nil {

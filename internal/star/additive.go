@@ -8,7 +8,8 @@ import (
 	"ironmonger/internal/column"
 )
 
-// Additive says which measures of a fact do not add up: a balance adds up over accounts, and not over months; a price over nothing.
+// Additive says which measures of a fact do not add up: a balance adds up over accounts, and not over months; a price
+// over nothing.
 type Additive struct {
 	semi [][2]Name // a measure, and the column or key over which it does not add up
 	non  []Name

@@ -26,8 +26,8 @@ func (c *checker) newerBy(f *Fact, fields []column.Field, of, path string) {
 	}
 }
 
-// sum has the fact take groups of rows in place of the rows of its source: those that are equal in all but the measures,
-// which are added up.
+// sum has the fact take groups of rows in place of the rows of its source: those that are equal in all but the
+// measures, which are added up.
 func (c *checker) sum(f *Fact, path string) {
 	fields := f.Source.Fields()
 	g := &Group{at: f.At}

@@ -121,7 +121,8 @@ func (c *checker) completion(f *Fact, fields []column.Field, of, path string) {
 	}
 }
 
-// workingDays finds the calendar that counts the working days of a lag: the one that is named, or the only one that does.
+// workingDays finds the calendar that counts the working days of a lag: the one that is named, or the only one that
+// does.
 func (c *checker) workingDays(l *Lag, path string) {
 	if l.In != WorkingDays {
 		if l.calendar != nil || l.region != nil {

@@ -21,8 +21,8 @@ type Balance struct {
 	Members                        []string
 }
 
-// levels calls do for the sources whose rows are those of a fact, one for one, from its own down, until it returns false; the names are
-// those that the fact's source has for the columns of each.
+// levels calls do for the sources whose rows are those of a fact, one for one, from its own down, until it returns
+// false; the names are those that the fact's source has for the columns of each.
 func (f *Fact) levels(do func(s *Source, names map[string]string) bool) {
 	names := map[string]string{}
 	s := f.Source
@@ -40,7 +40,8 @@ func (f *Fact) levels(do func(s *Source, names map[string]string) bool) {
 	}
 }
 
-// Lists returns where the weights of a fact are, if its rows are members of lists, and its table tells which list a row is of.
+// Lists returns where the weights of a fact are, if its rows are members of lists, and its table tells which list a row
+// is of.
 func (f *Fact) Lists() (lists []List) {
 	f.levels(func(s *Source, names map[string]string) bool {
 		for i := range s.Windows {
@@ -59,8 +60,8 @@ func (f *Fact) Lists() (lists []List) {
 	return lists
 }
 
-// Balances returns where the balances of a fact are; nil if it has none, or its table does not tell whose they are and of which
-// period.
+// Balances returns where the balances of a fact are; nil if it has none, or its table does not tell whose they are and
+// of which period.
 func (f *Fact) Balances() (b *Balance) {
 	f.levels(func(s *Source, names map[string]string) bool {
 		p := s.Periods
@@ -99,7 +100,8 @@ func (f *Fact) Balances() (b *Balance) {
 	return b
 }
 
-// located finds columns of a source in the table of a fact: as they are, or as the keys that are made of them and nothing else.
+// located finds columns of a source in the table of a fact: as they are, or as the keys that are made of them and
+// nothing else.
 func (f *Fact) located(of []string, names map[string]string) (columns []string, ok bool) {
 	left := map[string]bool{}
 	for _, name := range of {

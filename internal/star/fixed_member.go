@@ -8,8 +8,9 @@ import (
 	"ironmonger/internal/parse"
 )
 
-// fixedMember has a key point to one member, whatever a row says: a special one, by the name of its rule, or the one with a natural
-// key that the model has. The natural key is then a column of the shaped source that has the same value in each row.
+// fixedMember has a key point to one member, whatever a row says: a special one, by the name of its rule, or the one
+// with a natural key that the model has. The natural key is then a column of the shaped source that has the same value
+// in each row.
 func (c *checker) fixedMember(k *Key, s *Source, fields []column.Field) {
 	d := k.Dimension
 	natural := d.NaturalKey

@@ -102,8 +102,8 @@ func (r *reader) defaultEntries(s *Source) []Entry {
 	return slices.DeleteFunc(r.sourceEntries(s), func(e Entry) bool { return !slices.Contains(defaultKeys, e.Name) })
 }
 
-// applyDefaults makes what is said of its folder hold for a source that is about to be read. Of a folder in another one, what is
-// said of the outer one comes first.
+// applyDefaults makes what is said of its folder hold for a source that is about to be read. Of a folder in another
+// one, what is said of the outer one comes first.
 func (r *reader) applyDefaults(n *node, s *Source) {
 	first := firstRead(n)
 	if first == "" {

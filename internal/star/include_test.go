@@ -21,8 +21,8 @@ func files(t *testing.T, texts map[string]string) string {
 	return filepath.Join(dir, "m.yaml")
 }
 
-// TestInclude reads a model in several files, with defaults for folders: whatever the order in which things are written, a source
-// has what its folders say, and then what it says itself.
+// TestInclude reads a model in several files, with defaults for folders: whatever the order in which things are
+// written, a source has what its folders say, and then what it says itself.
 func TestInclude(t *testing.T) {
 	m, err := Read(files(t, map[string]string{
 		"m.yaml": `

@@ -6,8 +6,8 @@ import (
 	"ironmonger/internal/column"
 )
 
-// Range has rows of another source mean the values from one column there to below another: bands of tonnage, rates by distance. A
-// limit that is null does not limit.
+// Range has rows of another source mean the values from one column there to below another: bands of tonnage, rates by
+// distance. A limit that is null does not limit.
 type Range struct {
 	Of       string // the column here
 	From, To string // the columns there

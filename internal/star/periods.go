@@ -7,9 +7,9 @@ import (
 	"ironmonger/internal/diag"
 )
 
-// Periods makes rows of periods: one for each member and period, from the first in which the member has a row through the last one.
-// Of amounts that move they have the balances, of values that are observed the last one. Of spans of time, they are the periods
-// that these cover.
+// Periods makes rows of periods: one for each member and period, from the first in which the member has a row through
+// the last one. Of amounts that move they have the balances, of values that are observed the last one. Of spans of
+// time, they are the periods that these cover.
 type Periods struct {
 	By       []string
 	On       string // the day, or the time

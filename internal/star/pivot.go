@@ -10,8 +10,8 @@ import (
 	"ironmonger/internal/diag"
 )
 
-// Pivot makes columns of rows: all rows that are equal in some columns become one, which has a column for each of some values of
-// another column. It is carried out as a derived column for each, and a group.
+// Pivot makes columns of rows: all rows that are equal in some columns become one, which has a column for each of some
+// values of another column. It is carried out as a derived column for each, and a group.
 type Pivot struct {
 	by      []Name
 	name    Name

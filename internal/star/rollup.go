@@ -6,7 +6,8 @@ import (
 	"ironmonger/internal/column"
 )
 
-// Rollup is a fact that adds up the rows of another one, such that rows which that one gets can be added to the sums that stand.
+// Rollup is a fact that adds up the rows of another one, such that rows which that one gets can be added to the sums
+// that stand.
 type Rollup struct {
 	Base *Fact
 	Of   *Fact
@@ -14,8 +15,8 @@ type Rollup struct {
 	Columns map[string]string
 }
 
-// Rollup returns how a fact adds up another one; nil if it does not, or if what it keeps is not enough to go on from: of averages and
-// the latest value of a group, other rows are needed.
+// Rollup returns how a fact adds up another one; nil if it does not, or if what it keeps is not enough to go on from:
+// of averages and the latest value of a group, other rows are needed.
 func (f *Fact) Rollup() *Rollup {
 	s := f.Source
 	if s.Group == nil || s.Pivot != nil || f.Repeated != ReplaceRepeated || f.NewerBy != nil || f.Deliveries != nil && (f.Deliveries.Scope != nil || f.Deliveries.On != nil) {
@@ -59,7 +60,8 @@ func (s *Source) standsOn(f *Fact) (n int) {
 	return n
 }
 
-// rolls returns the fact whose rows are those of a source before they are added up, each for itself; nil if there is none.
+// rolls returns the fact whose rows are those of a source before they are added up, each for itself; nil if there is
+// none.
 func (s *Source) rolls() *Fact {
 	for first := true; ; first = false {
 		alone := s.Periods == nil && s.Spans == nil && s.Distinct == nil && len(s.Windows) == 0 && s.Union == nil && (first || s.Group == nil)
@@ -76,8 +78,8 @@ func (s *Source) rolls() *Fact {
 	}
 }
 
-// grainKeyBy returns the key of the grain that is made of a column and nothing else, as it is; nil if there is none, or if the table
-// keeps the column.
+// grainKeyBy returns the key of the grain that is made of a column and nothing else, as it is; nil if there is none, or
+// if the table keeps the column.
 func (f *Fact) grainKeyBy(name string) *Key {
 	if column.Find(f.Degenerate, name) >= 0 {
 		return nil

@@ -77,8 +77,8 @@ type Group struct {
 	at diag.Place
 }
 
-// Aggregate is a column of groups: the sum, least, greatest, average or number of the values of a column that are not null,
-// the one of the latest or the earliest row, or the number of rows.
+// Aggregate is a column of groups: the sum, least, greatest, average or number of the values of a column that are not
+// null, the one of the latest or the earliest row, or the number of rows.
 type Aggregate struct {
 	Name
 	Function string // sum, min, max, avg, count, latest, earliest, or OnlyValue

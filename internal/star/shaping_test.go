@@ -21,7 +21,8 @@ facts:
   move: {from: moves, grain: no, keys: {account: {by: account}}, measures: amount}
 `
 
-// TestShapingMistakes: what is wrong with windows, pivots, periods, weights and the forms of files is told where it stands.
+// TestShapingMistakes: what is wrong with windows, pivots, periods, weights and the forms of files is told where it
+// stands.
 func TestShapingMistakes(t *testing.T) {
 	for _, c := range []struct{ source, want string }{
 		{"    window: {before: lag(amount) over (partition by account order by day)}", ""},
@@ -150,7 +151,8 @@ facts:
 	}
 }
 
-// TestMarkMistakes: a column of a source that is called as the mark of facts that are gone cannot be kept under that name.
+// TestMarkMistakes: a column of a source that is called as the mark of facts that are gone cannot be kept under that
+// name.
 func TestMarkMistakes(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 sources:

@@ -175,8 +175,8 @@ func (s *Source) Spread() Name {
 	return s.Unpivot.ValueAs
 }
 
-// Taken lists the columns of the rows before they are joined: those read, those of the list that drives the reading, and the
-// elements of a list that becomes rows.
+// Taken lists the columns of the rows before they are joined: those read, those of the list that drives the reading,
+// and the elements of a list that becomes rows.
 func (s *Source) Taken() []column.Field {
 	fields := s.listed()
 	if s.Split != nil {

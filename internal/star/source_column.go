@@ -43,8 +43,8 @@ type Unfit struct {
 	Value  *Name // or for this value; if neither, the row is set aside
 }
 
-// UnreadColumn is the name of the column that says of a column that what was delivered is no value of its type. A key that is
-// made of such a column points to the special member [Unreadable] then.
+// UnreadColumn is the name of the column that says of a column that what was delivered is no value of its type. A key
+// that is made of such a column points to the special member [Unreadable] then.
 func UnreadColumn(name string) string { return name + "_unreadable" }
 
 // IsUsual reports whether the row is set aside.

@@ -5,8 +5,8 @@ import (
 	"ironmonger/internal/diag"
 )
 
-// Spans cuts the spans of time of a list where one of them begins or ends: within each span that is left, the list has the same
-// members. A list that stays as it is has one span.
+// Spans cuts the spans of time of a list where one of them begins or ends: within each span that is left, the list has
+// the same members. A list that stays as it is has one span.
 type Spans struct {
 	Within   []string
 	From, To string

@@ -8,7 +8,8 @@ import (
 	"ironmonger/internal/column"
 )
 
-// Standing is a dimension or a fact of the model whose rows a source has, as they stand when a step reads them (rule R37).
+// Standing is a dimension or a fact of the model whose rows a source has, as they stand when a step reads them (rule
+// R37).
 type Standing struct {
 	Dimension *Dimension // or nil
 	Fact      *Fact      // or nil
@@ -31,8 +32,8 @@ const (
 	IsGone    = "is_gone"
 )
 
-// Fields lists the columns of the rows: of a dimension its natural key and attributes, and when its versions hold; of a fact
-// its columns; and of both those of the natural keys of their keys, named for the key.
+// Fields lists the columns of the rows: of a dimension its natural key and attributes, and when its versions hold; of a
+// fact its columns; and of both those of the natural keys of their keys, named for the key.
 func (s *Standing) Fields() []column.Field {
 	boolean := column.Type{Kind: column.Boolean}
 	if d := s.Dimension; d != nil {
@@ -115,8 +116,8 @@ func (c *checker) standing(s *Source, path string) bool {
 	return true
 }
 
-// link finds what a source is made of or completed with, as far as the order of steps depends on it. What cannot be found
-// is told by the check.
+// link finds what a source is made of or completed with, as far as the order of steps depends on it. What cannot be
+// found is told by the check.
 func (c *checker) link(s *Source) {
 	if w := s.text.from; w != nil {
 		kind, name, _ := strings.Cut(w.Text, " ")

@@ -113,8 +113,8 @@ func (r *reader) warehouseEntries(w *Warehouse) []Entry {
 	}
 }
 
-// place chooses the warehouse, by the name in a call or else by that of the model, and fills in the values of parameters:
-// development and production are one model.
+// place chooses the warehouse, by the name in a call or else by that of the model, and fills in the values of
+// parameters: development and production are one model.
 func (r *reader) place(m *Model, name string) {
 	path := "warehouse"
 	if w := m.inWarehouse; name != "" || w.Text != "" {

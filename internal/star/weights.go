@@ -8,8 +8,8 @@ import (
 	"ironmonger/internal/column"
 )
 
-// Weights says that rows are a list of members, each with a weight: together they add up to exactly 1. They are carried out as
-// windows.
+// Weights says that rows are a list of members, each with a weight: together they add up to exactly 1. They are carried
+// out as windows.
 type Weights struct {
 	within []Name
 	by     []Name

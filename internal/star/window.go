@@ -8,8 +8,8 @@ import (
 	"ironmonger/internal/column"
 )
 
-// Window is a column whose value depends on other rows, as a window function of SQL has it: the row before, a running sum, the
-// number of the row.
+// Window is a column whose value depends on other rows, as a window function of SQL has it: the row before, a running
+// sum, the number of the row.
 type Window struct {
 	Name
 	Function string   // row_number, lag, lead, sum, min, max or count; or Weight or PartOf
@@ -22,7 +22,8 @@ type Window struct {
 	written Name
 }
 
-// The functions of weights: the weight of a row among those that it is seen with, and the part of an amount that it has by its share.
+// The functions of weights: the weight of a row among those that it is seen with, and the part of an amount that it has
+// by its share.
 const (
 	Weight = "weight"
 	PartOf = "part"

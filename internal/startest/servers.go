@@ -67,7 +67,8 @@ func Postgres(t testing.TB) (connection, schema string) {
 	return postgresServer.address(), fmt.Sprint("star", n)
 }
 
-// PostgresAlone returns the same of a server of this test alone, and a function that has the server die and start again.
+// PostgresAlone returns the same of a server of this test alone, and a function that has the server die and start
+// again.
 func PostgresAlone(t testing.TB) (connection, schema string, restart func()) {
 	t.Helper()
 	s := &server{programs: postgresServer.programs, stop: postgresServer.stop, start: startPostgres}

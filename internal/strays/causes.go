@@ -49,8 +49,8 @@ const (
 	wasAside    = "set aside"
 )
 
-// Causes finds out why natural keys have no members: those of members that were inferred, of facts that wait for a member, and of
-// rows that were set aside. The most frequent cause of a dimension comes first.
+// Causes finds out why natural keys have no members: those of members that were inferred, of facts that wait for a
+// member, and of rows that were set aside. The most frequent cause of a dimension comes first.
 func Causes(ctx context.Context, r warehouse.Reader, s *schema.Star) ([]Cause, error) {
 	found := []Cause{}
 	files, err := ledger.FileNames(ctx, r)
@@ -398,8 +398,8 @@ func (g *causeGroup) differs(k int, members [][]string) bool {
 	return false
 }
 
-// try applies a rule to the natural keys and to those of the members: how many of the former have their member then, and how many
-// members are no longer told from others.
+// try applies a rule to the natural keys and to those of the members: how many of the former have their member then,
+// and how many members are no longer told from others.
 func (g *causeGroup) try(rule *star.Matching, t column.Type, part int, members [][]string) (mended, merged int64, err error) {
 	program, err := rule.Compile(t)
 	if err != nil {

@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/strays"
 )
 
-// TestCauses loads facts whose natural keys are spoilt, each in one way, for each rule about unmatched keys; finds out why; and puts
-// what would mend it into the model: then another load of the same files has no such stray.
+// TestCauses loads facts whose natural keys are spoilt, each in one way, for each rule about unmatched keys; finds out
+// why; and puts what would mend it into the model: then another load of the same files has no such stray.
 func TestCauses(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 limits: {set_aside: none, unmatched: none}

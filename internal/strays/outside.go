@@ -15,8 +15,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// outside is the natural keys of the last load of each step whose members had no version at the time of a row, for members that
-// begin later and for members that ended before: how many days lie between.
+// outside is the natural keys of the last load of each step whose members had no version at the time of a row, for
+// members that begin later and for members that ended before: how many days lie between.
 type outside struct {
 	Cause
 	least, most int64
@@ -102,7 +102,8 @@ func (k *outside) add(x ledger.Stray, near, far int64) {
 	}
 }
 
-// validities reads the first day of each member, and the day on which its last version ends, by its natural key as strays have it.
+// validities reads the first day of each member, and the day on which its last version ends, by its natural key as
+// strays have it.
 func validities(ctx context.Context, r warehouse.Reader, d *schema.Dimension) (map[string][2]int64, error) {
 	fields := append([]column.Field{{Name: star.ValidFrom, Type: d.Validity()}, {Name: star.ValidTo, Type: d.Validity()}}, d.NaturalKey...)
 	if d.LookedUp != nil {

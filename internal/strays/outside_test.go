@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/strays"
 )
 
-// TestOutside: causes tell by how many days rows are before the first version of their member, or after a date that it ended on,
-// whatever rule they follow.
+// TestOutside: causes tell by how many days rows are before the first version of their member, or after a date that it
+// ended on, whatever rule they follow.
 func TestOutside(t *testing.T) {
 	for _, rule := range []string{"nearest", "unknown", "set_aside"} {
 		dir := t.TempDir()

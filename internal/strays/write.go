@@ -28,8 +28,8 @@ type Unwritten struct {
 	Reason string `json:"reason"`
 }
 
-// Write writes the rows that were set aside into a folder, as files of corrections: one for each source and header, in the form of
-// the source's files. Files that are there are not overwritten.
+// Write writes the rows that were set aside into a folder, as files of corrections: one for each source and header, in
+// the form of the source's files. Files that are there are not overwritten.
 func Write(ctx context.Context, r warehouse.Reader, m *star.Model, root *os.Root, folder string) ([]Written, []Unwritten, error) {
 	w := &corrector{model: m, inputs: &source.Inputs{Model: m, Root: root}, files: map[string]*correctedFile{}, heads: map[string][]string{}}
 	var err error

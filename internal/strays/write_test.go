@@ -16,9 +16,9 @@ import (
 	"ironmonger/internal/strays"
 )
 
-// TestCorrections spoils rows of files, writes out those that were set aside, corrects them, and loads again: the star is that of
-// files which were right from the beginning, also where their files are gone by then; it holds against its sources, nothing comes
-// twice, and a correction of a row that stands otherwise now is told.
+// TestCorrections spoils rows of files, writes out those that were set aside, corrects them, and loads again: the star
+// is that of files which were right from the beginning, also where their files are gone by then; it holds against its
+// sources, nothing comes twice, and a correction of a row that stands otherwise now is told.
 func TestCorrections(t *testing.T) {
 	const model = `warehouse: {sqlite: star.db}
 limits: {set_aside: none}
@@ -137,7 +137,8 @@ facts:
 
 func pick(r *rand.Rand, words ...string) string { return words[r.IntN(len(words))] }
 
-// TestCorrectionOfNoRow: a correction is of a row as it stands; of another row at its place it is told, and so is a file that is none.
+// TestCorrectionOfNoRow: a correction is of a row as it stands; of another row at its place it is told, and so is a
+// file that is none.
 func TestCorrectionOfNoRow(t *testing.T) {
 	dir := t.TempDir()
 	startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}

@@ -227,7 +227,8 @@ func (x *candidate) add(s string, zero bool, at diag.Place) bool {
 	return true
 }
 
-// likely reports whether a day is one that a date without any marks may mean: else any number of eight digits is a date.
+// likely reports whether a day is one that a date without any marks may mean: else any number of eight digits is a
+// date.
 func likely(day int64) bool { return day >= civil.Day(1900, 1, 1) && day <= civil.Day(2100, 12, 31) }
 
 // settle decides for a type.
@@ -283,7 +284,8 @@ func (c *Column) settle() {
 	slices.Sort(c.Nulls)
 }
 
-// fitting reports whether a column may be what a candidate is: next to no value does not fit, besides those in lines of totals.
+// fitting reports whether a column may be what a candidate is: next to no value does not fit, besides those in lines of
+// totals.
 func (c *Column) fitting(x *candidate) bool {
 	if x.fits == 0 || c.english && x.months != "" {
 		return false
@@ -309,7 +311,8 @@ func (c *Column) rivals(best *candidate) (doubts []string) {
 	return doubts
 }
 
-// better reports whether a candidate is the better one of two that fit: the one that fits more values, else the narrower one.
+// better reports whether a candidate is the better one of two that fit: the one that fits more values, else the
+// narrower one.
 func better(x, than *candidate) bool {
 	if x.misses != than.misses {
 		return x.misses < than.misses

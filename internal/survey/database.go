@@ -23,7 +23,8 @@ var listing = map[string]string{
 // InDatabase is the format of a [Table] that a database has.
 const InDatabase = "table"
 
-// Database looks at the tables and views of a database. Those that cannot be read are named in skipped, with the reason.
+// Database looks at the tables and views of a database. Those that cannot be read are named in skipped, with the
+// reason.
 func Database(ctx context.Context, root *os.Root, d *star.Database) (tables []*Table, skipped []string, err error) {
 	names, err := tableNames(ctx, root, d)
 	if err != nil {

@@ -26,9 +26,9 @@ type form struct {
 // separators are those that are tried, the likelier ones first.
 var separators = []byte{',', ';', '\t', '|'}
 
-// formOf finds out how records are written, from the beginning of a file in UTF-8. The separator and the quote are those with
-// which most records have the same number of fields; the header is the first record of that many that has names in
-// all its fields.
+// formOf finds out how records are written, from the beginning of a file in UTF-8. The separator and the quote are
+// those with which most records have the same number of fields; the header is the first record of that many that has
+// names in all its fields.
 func formOf(text []byte, separators []byte) form {
 	best := form{csv: star.PlainCSV, share: -1}
 	quotes := quotesOf(text)
@@ -60,9 +60,9 @@ func formOf(text []byte, separators []byte) form {
 	return best
 }
 
-// better reports whether a form fits more of the records; of two that fit as many, the one with a header is better, then the one
-// that begins earlier, then the one with more fields: marks of decimals, and commas in names, make fields in all records but
-// the header.
+// better reports whether a form fits more of the records; of two that fit as many, the one with a header is better,
+// then the one that begins earlier, then the one with more fields: marks of decimals, and commas in names, make fields
+// in all records but the header.
 func (f *form) better(than *form) bool {
 	const alike = 0.002
 	if f.share > than.share+alike || f.share < than.share-alike {
@@ -80,8 +80,8 @@ func (f *form) better(than *form) bool {
 	return f.share > than.share
 }
 
-// quotesOf returns the quotes that a text may have: those that stand around fields, whatever separates them, else the usual ones;
-// and none, where double quotes stand elsewhere.
+// quotesOf returns the quotes that a text may have: those that stand around fields, whatever separates them, else the
+// usual ones; and none, where double quotes stand elsewhere.
 func quotesOf(text []byte) []byte {
 	around := map[byte]bool{}
 	for _, separator := range separators {
@@ -103,7 +103,8 @@ func quotesOf(text []byte) []byte {
 	return []byte{'"'}
 }
 
-// wraps reports whether a quote stands around fields, in some of the records; a field with a separator in it has been cut.
+// wraps reports whether a quote stands around fields, in some of the records; a field with a separator in it has been
+// cut.
 func wraps(records [][]string, quote byte) bool {
 	n := 0
 	for _, r := range records {

@@ -19,8 +19,8 @@ func inLines(text []byte) bool {
 // deepest is how many objects within each other are looked into.
 const deepest = 20
 
-// pathsOf lists the paths of the values in JSON objects, a line each, in the order in which they are met, and those of the
-// lists among them.
+// pathsOf lists the paths of the values in JSON objects, a line each, in the order in which they are met, and those of
+// the lists among them.
 func pathsOf(text []byte, whole bool) (paths, lists []string) {
 	if !whole {
 		text = text[:bytes.LastIndexByte(text, '\n')+1]

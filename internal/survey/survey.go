@@ -1,8 +1,8 @@
-// Package survey finds out what files are like that no model describes yet: how they are written, where their header is, and
-// which types the values of their columns have.
+// Package survey finds out what files are like that no model describes yet: how they are written, where their header
+// is, and which types the values of their columns have.
 //
-// It looks at the beginning of a file for its form, and at all rows for the types. Whatever it finds has its evidence: how many
-// records have the same number of fields, how many values fit a type, and which do not.
+// It looks at the beginning of a file for its form, and at all rows for the types. Whatever it finds has its evidence:
+// how many records have the same number of fields, how many values fit a type, and which do not.
 package survey
 
 import (
@@ -46,8 +46,8 @@ type Table struct {
 	head []string // the header; of JSON, the paths of the columns
 }
 
-// Look looks at one file below a folder: a workbook may have several tables. A name may go on behind that of a workbook or a zip
-// archive, with that of a sheet or of a file in it.
+// Look looks at one file below a folder: a workbook may have several tables. A name may go on behind that of a workbook
+// or a zip archive, with that of a sheet or of a file in it.
 func Look(ctx context.Context, root *os.Root, name string) ([]*Table, error) {
 	tables, err := shapes(root, name)
 	if err != nil {
@@ -61,7 +61,8 @@ func Look(ctx context.Context, root *os.Root, name string) ([]*Table, error) {
 	return tables, nil
 }
 
-// Folder looks at the files in a folder and in its folders, those of one shape together. Files that cannot be told are named in skipped, with the reason.
+// Folder looks at the files in a folder and in its folders, those of one shape together. Files that cannot be told are
+// named in skipped, with the reason.
 func Folder(ctx context.Context, root *os.Root, names []string) (tables []*Table, skipped []string, err error) {
 	for _, name := range unpacked(root, names) {
 		found, err := shapes(root, name)

@@ -53,8 +53,8 @@ func kinds(separator byte) []kind {
 	return list
 }
 
-// TestLook writes files in random forms, with lines above the header, words for nothing, encodings and layouts, and holds what is
-// found against how they were written.
+// TestLook writes files in random forms, with lines above the header, words for nothing, encodings and layouts, and
+// holds what is found against how they were written.
 func TestLook(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 8))
 	for n := range 250 {

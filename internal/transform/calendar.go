@@ -58,7 +58,8 @@ func (f *Flow) openCalendar(ctx context.Context, want func(column string) bool) 
 	return days{f.in.DaysOf(c).Days(want, func(r *calendar.Region) []calendar.Holiday { return listed[r] })}, nil
 }
 
-// ending notes which lists of holidays end before the calendar does: as a whole, or those of a name that several years have.
+// ending notes which lists of holidays end before the calendar does: as a whole, or those of a name that several years
+// have.
 func (f *Flow) ending(l *star.HolidayList, days []calendar.Holiday) {
 	to := yearOf(f.in.DaysOf(f.of.Calendar).To)
 	first, last, all := map[string]int{}, map[string]int{}, 0

@@ -11,8 +11,8 @@ import (
 // stage counts what became of the rows that came to it.
 type stage struct{ in, left, aside, dropped, merged, empty atomic.Int64 }
 
-// Count says what became of the rows that a stage of a source was given: of Rows some were left out or set aside there, dropped
-// because nothing fits them, or merged into others; Empty were left without what a join would have brought.
+// Count says what became of the rows that a stage of a source was given: of Rows some were left out or set aside there,
+// dropped because nothing fits them, or merged into others; Empty were left without what a join would have brought.
 type Count struct {
 	Source   string `json:"source"`
 	Stage    string `json:"stage"`
@@ -78,8 +78,8 @@ func (f *Flow) below() []*Flow {
 	return list
 }
 
-// Read is how many rows have been read, not counting those that only complete others. Rows of periods count that are made beyond
-// those that were read.
+// Read is how many rows have been read, not counting those that only complete others. Rows of periods count that are
+// made beyond those that were read.
 func (f *Flow) Read() int64 {
 	below := f.below()
 	if len(below) == 0 {

@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// cut is the rows of lists with spans of time, which are cut where one begins or ends. It keeps them in memory: they say who owns
-// what, and not what happens.
+// cut is the rows of lists with spans of time, which are cut where one begins or ends. It keeps them in memory: they
+// say who owns what, and not what happens.
 type cut struct {
 	of *star.Spans
 	*index

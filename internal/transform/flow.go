@@ -308,8 +308,8 @@ type At struct {
 	Row int
 }
 
-// Rows yields each row that a line of a file makes: several where a line has a list of rows, or where parts of the source read
-// one file, as a list that names a folder twice does.
+// Rows yields each row that a line of a file makes: several where a line has a list of rows, or where parts of the
+// source read one file, as a list that names a folder twice does.
 func (f *Flow) Rows(ctx context.Context, name string, line int64) iter.Seq2[At, error] {
 	return func(yield func(At, error) bool) {
 		for b, err := range f.around(ctx, name, line) {

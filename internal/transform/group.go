@@ -285,7 +285,8 @@ func (p *groupPiece) Fill(b *column.Batch) error {
 	return p.flow.matchLast(b, p.flow.groupFields())
 }
 
-// matchLast brings natural keys to their form behind what concerns several rows; fields are the columns that there are then.
+// matchLast brings natural keys to their form behind what concerns several rows; fields are the columns that there are
+// then.
 func (f *Flow) matchLast(b *column.Batch, fields []column.Field) error {
 	m, ok := f.last.Get().(*matcher)
 	if !ok {

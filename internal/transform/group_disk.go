@@ -12,9 +12,9 @@ import (
 	"ironmonger/internal/star"
 )
 
-// groupsOnDisk is groups where memory has no room for all of them. What has been added up of some rows is put into parts, by the
-// values that the rows have in common; in the end, the groups of a part are put together, and all come back in the order
-// of their first rows.
+// groupsOnDisk is groups where memory has no room for all of them. What has been added up of some rows is put into
+// parts, by the values that the rows have in common; in the end, the groups of a part are put together, and all come
+// back in the order of their first rows.
 type groupsOnDisk struct {
 	rows  *spill.Rows // groups of some rows each, with the place of the first
 	seed  maphash.Seed
@@ -64,8 +64,8 @@ func (g *groups) toDisk(f *Flow) (err error) {
 	return nil
 }
 
-// together puts the groups of each part together, and returns them by part, in the order of their first rows. n is how many
-// there are.
+// together puts the groups of each part together, and returns them by part, in the order of their first rows. n is how
+// many there are.
 func (g *groups) together(ctx context.Context, f *Flow) (out *spill.Rows, n int, err error) {
 	fields := append(g.disk.rows.Part(0).Fields()[:len(g.fields)+2:len(g.fields)+2], ofPlace)
 	if out, err = spill.New(fields, parts); err != nil {

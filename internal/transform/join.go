@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// join finds rows of another source. Those are held in memory, the columns that are compared and brought; or on disk, where
-// there are too many.
+// join finds rows of another source. Those are held in memory, the columns that are compared and brought; or on disk,
+// where there are too many.
 type join struct {
 	stage
 	of     *star.Join

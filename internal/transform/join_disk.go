@@ -12,8 +12,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// onDisk is the rows of a join's other source where memory has no room for them. A fingerprint of each row's key stays in
-// memory, in order, and its time; the rows are read when they are found.
+// onDisk is the rows of a join's other source where memory has no room for them. A fingerprint of each row's key stays
+// in memory, in order, and its time; the rows are read when they are found.
 type onDisk struct {
 	table  *spill.Table
 	fields []column.Field

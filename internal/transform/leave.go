@@ -9,9 +9,9 @@ import (
 	"ironmonger/internal/source"
 )
 
-// leaver returns what takes the rows out of batches of some fields that the source leaves out, and counts them; nil if it
-// leaves out none. What is wrong with a row that is read makes no difference, since it is not meant; a row of another source that is
-// set aside there stays. It may be called by any number of goroutines.
+// leaver returns what takes the rows out of batches of some fields that the source leaves out, and counts them; nil if
+// it leaves out none. What is wrong with a row that is read makes no difference, since it is not meant; a row of
+// another source that is set aside there stays. It may be called by any number of goroutines.
 func (f *Flow) leaver(fields []column.Field) func(b *column.Batch) {
 	if f.of.LeaveOut == nil {
 		return nil

@@ -52,8 +52,8 @@ func (u *unpivot) faulty(have *column.Batch, i, c int) bool {
 	return false
 }
 
-// apply fills to with a row for each column of each row of have; only what a part takes of have is filled, and the faults of a
-// column are those of its row.
+// apply fills to with a row for each column of each row of have; only what a part takes of have is filled, and the
+// faults of a column are those of its row.
 func (u *unpivot) apply(have, to *column.Batch, p *part) {
 	var rows, which []int32
 	empty := int64(0)

@@ -2,8 +2,8 @@ package transform
 
 import "ironmonger/internal/star"
 
-// Wanted returns, for each source that a step of the model reads, the columns that steps take of it in the end, or that sources which are
-// made of it or completed by it do. What is wrong with others makes no difference to a load.
+// Wanted returns, for each source that a step of the model reads, the columns that steps take of it in the end, or that
+// sources which are made of it or completed by it do. What is wrong with others makes no difference to a load.
 func Wanted(m *star.Model) map[*star.Source]map[string]bool {
 	w := wanted{}
 	for _, d := range m.Dimensions {
@@ -31,7 +31,8 @@ func (w wanted) whole(s *star.Source) {
 	w.add(s, all)
 }
 
-// add notes that columns of a source are taken, and what is needed for them of those that it is made of or completed by.
+// add notes that columns of a source are taken, and what is needed for them of those that it is made of or completed
+// by.
 func (w wanted) add(s *star.Source, columns []string) {
 	if w[s] == nil {
 		w[s] = map[string]bool{}

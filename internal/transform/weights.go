@@ -11,10 +11,11 @@ import (
 	"ironmonger/internal/star"
 )
 
-// weigh sets the weights of the members of a list, or their parts of an amount, by largest remainder: each has the whole units of its
-// share, and the units that are left over go, one each, to those with the greatest remainders; of equal ones to the lesser member,
-// in whose order the rows are. Rows of one member, which are peers, have the member's weight: it counts once, and shares are added. A
-// list without a share above zero has no weights, and so has one with a negative share.
+// weigh sets the weights of the members of a list, or their parts of an amount, by largest remainder: each has the
+// whole units of its share, and the units that are left over go, one each, to those with the greatest remainders; of
+// equal ones to the lesser member, in whose order the rows are. Rows of one member, which are peers, have the member's
+// weight: it counts once, and shares are added. A list without a share above zero has no weights, and so has one with a
+// negative share.
 func (x *window) weigh(out, of, shares *column.Column, rows []int32, peers func(i, k int32) int) error {
 	var weights []*big.Int
 	member := make([]int, len(rows)) // of a row

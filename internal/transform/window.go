@@ -14,8 +14,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// window is a column whose values depend on other rows. The rows are read twice: first the columns that it is made of, then all of
-// them, and each has its value by its number among those that are not set aside.
+// window is a column whose values depend on other rows. The rows are read twice: first the columns that it is made of,
+// then all of them, and each has its value by its number among those that are not set aside.
 type window struct {
 	*star.Window
 	to     int // its column of the batches
@@ -314,8 +314,8 @@ func nullsLast(c *column.Column, i, k int) int {
 	return c.Compare(i, c, k)
 }
 
-// partition computes the values of rows that are seen together, which are in order. As in SQL, an aggregate has in it all rows up to
-// the last one that is equal in the columns of the order.
+// partition computes the values of rows that are seen together, which are in order. As in SQL, an aggregate has in it
+// all rows up to the last one that is equal in the columns of the order.
 func (x *window) partition(out, of *column.Column, rows []int32, peers func(i, k int32) int) error {
 	switch x.Function {
 	case "row_number":

@@ -54,8 +54,8 @@ func (u *undoing) gaps() (map[string]gap, error) {
 	return list, nil
 }
 
-// balance holds the tables against the ledger's accounts of them, as both were before the run: they differ by as much as
-// they did when it began to be taken back.
+// balance holds the tables against the ledger's accounts of them, as both were before the run: they differ by as much
+// as they did when it began to be taken back.
 func (u *undoing) balance(was map[string]gap) error {
 	now, err := u.gaps()
 	for table, g := range now {

@@ -104,8 +104,8 @@ func apart(ctx context.Context, r warehouse.Reader, plan, others []*ledger.Run) 
 	return nil
 }
 
-// touchedBy returns the first of some tables that a run has written to, by what it changed and by what rows say of it: it
-// may not be kept what it changed. It returns "" if there is none.
+// touchedBy returns the first of some tables that a run has written to, by what it changed and by what rows say of it:
+// it may not be kept what it changed. It returns "" if there is none.
 func touchedBy(ctx context.Context, r warehouse.Reader, run int64, tables map[string]bool) (string, error) {
 	list, err := ledger.BeforeOf(ctx, r, run)
 	if err != nil {

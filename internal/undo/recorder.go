@@ -1,8 +1,8 @@
 // Package undo takes runs back.
 //
 // A [Recorder] wraps the transactions of a run and writes into the ledger what they do, so that no step has to know of
-// it: rows that are changed or removed as they were before, rows that are added only to tables that do not say which run
-// wrote a row. [Run] takes the latest runs back by this book, newest first, in one transaction.
+// it: rows that are changed or removed as they were before, rows that are added only to tables that do not say which
+// run wrote a row. [Run] takes the latest runs back by this book, newest first, in one transaction.
 package undo
 
 import (
@@ -103,8 +103,8 @@ func (t *recording) keep(ctx context.Context, least int) error {
 	return err
 }
 
-// stamped reports whether the rows of a table say which run wrote them last. Those that are kept of removed facts say it
-// of the fact.
+// stamped reports whether the rows of a table say which run wrote them last. Those that are kept of removed facts say
+// it of the fact.
 func stamped(t *warehouse.Table) bool {
 	return len(t.Primary) > 0 && column.Find(t.Fields(), schema.LoadRun) >= 0
 }

@@ -132,8 +132,8 @@ func (u *undoing) takeOut(t *warehouse.Table, entries []ledger.Before) error {
 	return u.remove(t, rows)
 }
 
-// remove removes rows by what identifies them. A table whose rows nothing identifies may have one several times, and nulls
-// in them: of those that have the same first column as one of the rows, the others are added again.
+// remove removes rows by what identifies them. A table whose rows nothing identifies may have one several times, and
+// nulls in them: of those that have the same first column as one of the rows, the others are added again.
 func (u *undoing) remove(t *warehouse.Table, rows *column.Batch) error {
 	key := identity(t)
 	if len(t.Primary) > 0 {

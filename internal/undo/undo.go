@@ -223,8 +223,8 @@ func (u *undoing) unwriteTable(t *warehouse.Table, there map[string]bool) error 
 	return err
 }
 
-// unreferenced refuses to remove members of a table to which tables of other models point: those with some keys, or all if
-// that is nil.
+// unreferenced refuses to remove members of a table to which tables of other models point: those with some keys, or all
+// if that is nil.
 func (u *undoing) unreferenced(table string, keys *column.Batch) error {
 	refs, err := ledger.References(u.ctx, u.tx, table)
 	if err != nil {
@@ -255,7 +255,8 @@ func (u *undoing) unreferenced(table string, keys *column.Batch) error {
 	return nil
 }
 
-// backwards takes the entries back, the latest first; entries of one table that follow each other and are alike at once.
+// backwards takes the entries back, the latest first; entries of one table that follow each other and are alike at
+// once.
 func (u *undoing) backwards() error {
 	for to := len(u.entries); to > 0; {
 		e := u.entries[to-1]

@@ -230,13 +230,13 @@ type Warehouse interface {
 	Capabilities() Capabilities
 	// Snapshot lets one read the warehouse as it is now, whatever is committed meanwhile, until it is closed.
 	Snapshot(ctx context.Context) (Snapshot, error)
-	// Hold takes the warehouse for a whole load, so that no other load runs meanwhile; the error is [ErrHeld] if one does. A
-	// holder that dies holds it no longer.
+	// Hold takes the warehouse for a whole load, so that no other load runs meanwhile; the error is [ErrHeld] if one
+	// does. A holder that dies holds it no longer.
 	Hold(ctx context.Context) (Hold, error)
 	// Begin starts a transaction that may write. It waits for all others to end.
 	Begin(ctx context.Context) (Tx, error)
-	// Beside starts a transaction that may write while others of other parts do, as many as [Capabilities] says. It waits for
-	// those of the same part, and for those that [Warehouse.Begin] started.
+	// Beside starts a transaction that may write while others of other parts do, as many as [Capabilities] says. It
+	// waits for those of the same part, and for those that [Warehouse.Begin] started.
 	Beside(ctx context.Context, part string) (Tx, error)
 	Close() error
 }
@@ -293,8 +293,8 @@ func ReadAll(ctx context.Context, r Reader, q Query) (*column.Batch, error) {
 	return all, err
 }
 
-// Sum counts the rows of a table, and adds up columns of exact numbers, by reading them. A total that needs more than 38 digits is an
-// error.
+// Sum counts the rows of a table, and adds up columns of exact numbers, by reading them. A total that needs more than
+// 38 digits is an error.
 func Sum(ctx context.Context, r Reader, t *Table, fields []column.Field) (Tally, error) {
 	sum := Tally{Totals: make([]exact.Int128, len(fields))}
 	q := Query{Table: t.Name, Fields: fields, Convert: t.Borrowed}

@@ -29,7 +29,8 @@ type Rows struct {
 	cells []Cell
 }
 
-// Most rows and columns of a sheet (18.3.1.73, 18.3.1.4 have no bounds; these are of the programs that write workbooks).
+// Most rows and columns of a sheet (18.3.1.73, 18.3.1.4 have no bounds; these are of the programs that write
+// workbooks).
 const (
 	mostRows    = 1 << 20
 	mostColumns = 1 << 14
@@ -47,8 +48,8 @@ func (b *Book) Rows(a Area) (*Rows, error) {
 // Close ends the reading.
 func (r *Rows) Close() { r.close() }
 
-// Next returns the next row that has cells, with its number from 1. The cells are valid until the next call; their columns
-// count from the first of the area. io.EOF says that there are no more.
+// Next returns the next row that has cells, with its number from 1. The cells are valid until the next call; their
+// columns count from the first of the area. io.EOF says that there are no more.
 func (r *Rows) Next() (row int, cells []Cell, err error) {
 	for {
 		token, err := r.in.Token()
@@ -224,8 +225,8 @@ func (a *Area) Sheet() string { return a.sheet.Name }
 // whole is all of a sheet.
 func whole(s *Sheet) Area { return Area{sheet: s, First: 1, right: -1} }
 
-// Find returns an area: of the sheet of that name, or else of that number from 1, or of the only one; and of that all, a range
-// such as B3:F200, B:F or 3:200, or one that the workbook has a name for, as a table or as a range.
+// Find returns an area: of the sheet of that name, or else of that number from 1, or of the only one; and of that all,
+// a range such as B3:F200, B:F or 3:200, or one that the workbook has a name for, as a table or as a range.
 func (b *Book) Find(sheet, area string) (Area, error) {
 	if area != "" && sheet == "" {
 		if a, ok, err := b.named(area); ok || err != nil {

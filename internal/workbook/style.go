@@ -12,7 +12,8 @@ import (
 	"ironmonger/internal/markup"
 )
 
-// style is what the format of a cell says of its number: that it is a date, a time of day or both, or how many digits it has.
+// style is what the format of a cell says of its number: that it is a date, a time of day or both, or how many digits
+// it has.
 type style struct {
 	date, time bool
 	digits     int // of a format such as 00000, which is for codes; 0 of others
@@ -164,7 +165,8 @@ func (s style) moment(whole, frac string, from epoch) (string, bool) {
 	return text, day.Year() <= 9999
 }
 
-// ofDay returns the milliseconds that a fraction of a day means; a fraction that is nearly 1 is carried to the next day.
+// ofDay returns the milliseconds that a fraction of a day means; a fraction that is nearly 1 is carried to the next
+// day.
 func ofDay(frac string) (millis int64, carry int) {
 	const digits = 11 // a millionth of a second, about; more would not fit
 	n, _ := strconv.ParseUint((frac + strings.Repeat("0", digits))[:digits], 10, 64)
@@ -178,9 +180,9 @@ func ofDay(frac string) (millis int64, carry int) {
 // significant is how many digits of a number the programs show that write workbooks.
 const significant = 15
 
-// decimal reads a number as XML has it (3.3.5 of XML Schema, double) and returns its digits. Whole numbers are as they are
-// written. Others are binary fractions in a workbook, with 17 digits: they have the fewest digits that mean the same fraction, or
-// 15 where the rest is what calculating in binary fractions has left, 0.30000000000000004 for 0.3.
+// decimal reads a number as XML has it (3.3.5 of XML Schema, double) and returns its digits. Whole numbers are as they
+// are written. Others are binary fractions in a workbook, with 17 digits: they have the fewest digits that mean the
+// same fraction, or 15 where the rest is what calculating in binary fractions has left, 0.30000000000000004 for 0.3.
 func decimal(number string) (whole, frac string, negative, ok bool) {
 	number, negative = strings.CutPrefix(strings.TrimPrefix(number, "+"), "-")
 	if whole := strings.TrimLeft(number, "0"); number != "" && strings.Trim(number, "0123456789") == "" && len(number) <= exact.MaxDigits {
@@ -207,8 +209,8 @@ func decimal(number string) (whole, frac string, negative, ok bool) {
 	return digits[:point], digits[point:], negative, true
 }
 
-// digitsOf returns so many digits of a number, -1 for as few as mean it, without zeros at the end, and how many of them stand
-// before the point.
+// digitsOf returns so many digits of a number, -1 for as few as mean it, without zeros at the end, and how many of them
+// stand before the point.
 func digitsOf(value float64, n int) (digits string, point int) {
 	if n > 0 {
 		n--

@@ -1,8 +1,9 @@
 // Package workbook reads the cells of Office Open XML workbooks (ECMA-376, files that end in .xlsx), row by row.
 //
-// A workbook is a zip archive of XML parts: a list of sheets, a table of the texts that cells share, the styles that tell dates
-// from numbers, and a part for each sheet. A sheet is read as a stream, so that its size does not matter; the shared texts are
-// kept in memory. Formulas are not calculated: a cell has the value that the program which wrote it had calculated.
+// A workbook is a zip archive of XML parts: a list of sheets, a table of the texts that cells share, the styles that
+// tell dates from numbers, and a part for each sheet. A sheet is read as a stream, so that its size does not matter;
+// the shared texts are kept in memory. Formulas are not calculated: a cell has the value that the program which wrote
+// it had calculated.
 package workbook
 
 import (
@@ -149,8 +150,8 @@ func (b *Book) readShared(part string) error {
 	})
 }
 
-// richText reads the text of an element whose parts may have formats of their own, up to its end. What tells how a text is
-// pronounced is not part of it.
+// richText reads the text of an element whose parts may have formats of their own, up to its end. What tells how a text
+// is pronounced is not part of it.
 func richText(d *markup.Decoder) (string, error) {
 	text := ""
 	for {
@@ -184,7 +185,8 @@ func richText(d *markup.Decoder) (string, error) {
 	}
 }
 
-// unescape reads what the text of a cell has in place of characters that XML does not have: _x000D_ (22.9.2.19, ST_Xstring).
+// unescape reads what the text of a cell has in place of characters that XML does not have: _x000D_ (22.9.2.19,
+// ST_Xstring).
 func unescape(s string) string {
 	for from := 0; ; {
 		at := strings.Index(s[from:], "_x")

@@ -1,10 +1,10 @@
-// Command generate writes the table of names and patterns that package locale embeds. It is run by hand when the data of
-// the Unicode CLDR changes:
+// Command generate writes the table of names and patterns that package locale embeds. It is run by hand when the data
+// of the Unicode CLDR changes:
 //
 //	go run ./internal/locale/generate -dates DIR -core DIR -out internal/locale/names.gz
 //
-// The folders are the unpacked packages cldr-dates-full and cldr-core, in which the CLDR project publishes its data as JSON,
-// with all inheritance between locales worked out.
+// The folders are the unpacked packages cldr-dates-full and cldr-core, in which the CLDR project publishes its data as
+// JSON, with all inheritance between locales worked out.
 package main
 
 import (

@@ -37,8 +37,8 @@ type DB struct {
 	readers []string // roles
 }
 
-// writers is how many steps write at the same time: enough to hide how long the way to the server is, and few beside the 100
-// connections that a server allows unless told otherwise.
+// writers is how many steps write at the same time: enough to hide how long the way to the server is, and few beside
+// the 100 connections that a server allows unless told otherwise.
 const writers = 8
 
 // Open connects to a database; the schema is made when it is first written to.
@@ -133,7 +133,8 @@ func describe(ctx context.Context, q querier, schema, table string) (warehouse.D
 	return columns, nil
 }
 
-// describeAll returns the columns of all tables and views of a schema, by their names: one answer for all that a transaction asks.
+// describeAll returns the columns of all tables and views of a schema, by their names: one answer for all that a
+// transaction asks.
 func describeAll(ctx context.Context, q querier, schema string) (map[string]warehouse.Description, error) {
 	rows, err := q.Query(ctx, `SELECT c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull
 		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -267,8 +268,8 @@ func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
 	return db.begin(ctx, fmt.Sprintf("pg_advisory_xact_lock(%d)", db.lock("")))
 }
 
-// Beside starts a transaction that has the schema together with those of other parts. One that is broken off has its part
-// until the server knows that it has ended.
+// Beside starts a transaction that has the schema together with those of other parts. One that is broken off has its
+// part until the server knows that it has ended.
 func (db *DB) Beside(ctx context.Context, part string) (warehouse.Tx, error) {
 	const both = "pg_advisory_xact_lock_shared(%d), pg_advisory_xact_lock(%d)"
 	return db.begin(ctx, fmt.Sprintf(both, db.lock(""), db.lock("part "+part+" ")))

@@ -12,7 +12,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// comments lists the statements that make the words of a table comments of it and its columns, but for those that are there.
+// comments lists the statements that make the words of a table comments of it and its columns, but for those that are
+// there.
 func (db *DB) comments(t *warehouse.Table, there map[string]string) []string {
 	var list []string
 	for _, name := range slices.Sorted(maps.Keys(t.Words)) {

@@ -13,7 +13,8 @@ import (
 	"ironmonger/internal/warehouse/warehousetest"
 )
 
-// TestModes: what is opened to be read or tried makes no file; what is tried is gone when it is closed, unless it was there.
+// TestModes: what is opened to be read or tried makes no file; what is tried is gone when it is closed, unless it was
+// there.
 func TestModes(t *testing.T) {
 	dir := t.TempDir()
 	at := warehouse.Location{Kind: "sqlite", Path: filepath.Join(dir, "star.db")}

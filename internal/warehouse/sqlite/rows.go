@@ -100,8 +100,8 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 // few is how many rows are asked for one by one, even if the table is read for each.
 const few = 4
 
-// askedAtOnce returns how many rows of Match a query asks for at a time: one, where an index finds its rows; else as many as
-// it can, since the table is read for each time. one is the query for one row.
+// askedAtOnce returns how many rows of Match a query asks for at a time: one, where an index finds its rows; else as
+// many as it can, since the table is read for each time. one is the query for one row.
 func (db *DB) askedAtOnce(one string, by, rows int) (int, error) {
 	if rows <= few {
 		return 1, nil

@@ -38,8 +38,8 @@ const busyWait = 30 * time.Second
 // ownerOnly are the permissions of a file that is made.
 const ownerOnly fs.FileMode = 0o600
 
-// Open opens the database in a file to be written to, making it with permissions, or readable by its owner alone if these are 0, if it is
-// not there.
+// Open opens the database in a file to be written to, making it with permissions, or readable by its owner alone if
+// these are 0, if it is not there.
 func Open(path string, permissions fs.FileMode) (*DB, error) {
 	if _, err := os.Stat(path); err != nil {
 		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, ownerOnly)
@@ -155,7 +155,8 @@ func (db *DB) release(stmt *sqlite.Stmt) error {
 	return dberror.SQLite(stmt.Finalize())
 }
 
-// tidy ends the statements that were left behind, such as by a step that begins again: with one of them, the file cannot be closed.
+// tidy ends the statements that were left behind, such as by a step that begins again: with one of them, the file
+// cannot be closed.
 func (db *DB) tidy() {
 	for stmt := range db.used {
 		stmt.Finalize()
