@@ -72,6 +72,7 @@ func (r *run) regain(ctx context.Context) error {
 		return err
 	}
 	if len(runs) == 0 || runs[0].ID != r.entry.ID {
+		r.held.meanwhile = true
 		return errMeanwhile
 	}
 	r.mu.Lock()

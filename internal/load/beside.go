@@ -90,7 +90,7 @@ func (r *run) numberPlain(ctx context.Context, tx warehouse.Tx) (map[*step]bool,
 			names = append(names, r.reads[s.fact.Source]...)
 		}
 	}
-	_, err := ledger.Files(ctx, r.kept.Wrap(tx), names, r.entry.ID)
+	_, err := ledger.Files(ctx, tx, names, r.entry.ID)
 	return plain, err
 }
 
@@ -201,7 +201,7 @@ func (w *work) ofFiles(ctx context.Context, f func(tx warehouse.Tx) error) error
 	if err != nil {
 		return err
 	}
-	if err = in(w.kept.Wrap(tx), f); errors.Is(err, warehouse.ErrUnknown) { // numbers that are there already are found again
+	if err = in(tx, f); errors.Is(err, warehouse.ErrUnknown) { // numbers that are there already are found again
 		return errLost
 	}
 	return err

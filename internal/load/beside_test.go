@@ -93,12 +93,20 @@ func newCrowd(seed uint64) *crowd {
 			fmt.Fprintf(&sources, "  f%d: {read: 'f%d*.csv', columns: {no: integer, x: text, y: text, at: date, paid: 'decimal(9,2)'}}\n", i, i)
 		}
 		fmt.Fprintf(&facts, "  f%d:\n    from: f%d\n    grain: no\n    measures: paid\n    keys:\n", i, c.of[i])
+		of := r.IntN(c.dimensions)
 		for _, by := range []string{"x", "y"} {
 			rule := []string{"infer", "unknown", "set_aside"}[r.IntN(3)]
-			fmt.Fprintf(&facts, "      k%s: {dimension: d%d, by: %s, as_of: at, unmatched: %s, outside: unknown}\n", by, r.IntN(c.dimensions), by, rule)
+			fmt.Fprintf(&facts, "      k%s: {dimension: d%d, by: %s, as_of: at, unmatched: %s, outside: unknown}\n", by, of, by, rule)
+			of = r.IntN(c.dimensions)
 		}
 		if c.replaces[i] {
 			facts.WriteString("    repeated: replace\n")
+		}
+		if i < 2 { // a sum of it
+			to := c.dimensions - 1
+			fmt.Fprintf(&sources, "  g%d: {from: fact f%d, columns: [kx_code, paid], group: {by: kx_code, aggregates: {paid: sum(paid)}}}\n", i, i)
+			fmt.Fprintf(&facts, "  g%d:\n    from: g%d\n    grain: kx\n    measures: paid\n    repeated: replace\n    delivers: all\n    gone: remove\n"+
+				"    keys: {kx: {dimension: d%d, by: kx_code, unmatched: infer, missing: unknown}}\n", i, i, to)
 		}
 	}
 	c.text = "sources:\n" + sources.String() + "dimensions:\n" + dimensions.String() + "facts:\n" + facts.String()

@@ -11,12 +11,17 @@ import (
 type hold struct {
 	mu sync.Mutex
 	warehouse.Hold
+	meanwhile bool // another load has run between
 }
 
+// check returns an error if a step cannot begin: the right is lost, or another load has had it.
 func (h *hold) check(ctx context.Context) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.Hold == nil {
+	switch {
+	case h.meanwhile:
+		return errMeanwhile
+	case h.Hold == nil:
 		return errLost
 	}
 	return h.Check(ctx)

@@ -220,12 +220,14 @@ func (s *step) numbersWith(other *step) bool {
 	})
 }
 
-// sees reports whether a step reads what another may add members to: a dimension, or one that a fact points to.
+// sees reports whether a step reads what another may add members to: a dimension, or one whose natural keys it takes of
+// what points to it.
 func (s *step) sees(other *step) bool {
 	return slices.ContainsFunc(s.stands(), func(x *star.Standing) bool {
 		return slices.ContainsFunc(other.keys, func(k *star.Key) bool {
-			reads := x.Dimension == k.Dimension ||
-				x.Fact != nil && slices.ContainsFunc(x.Fact.Keys, func(of *star.Key) bool { return of.Dimension == k.Dimension })
+			reads := x.Dimension == k.Dimension || slices.ContainsFunc(x.Keys(), func(of *star.Key) bool {
+				return of.Dimension == k.Dimension && x.Takes(of)
+			})
 			return reads && adds(k)
 		})
 	})

@@ -230,7 +230,9 @@ func (w *work) standsAs(ctx context.Context, part func(texts ...string)) error {
 			}
 		}
 		for _, k := range x.Fact.Keys {
-			dimensions = append(dimensions, k.Dimension)
+			if x.Takes(k) {
+				dimensions = append(dimensions, k.Dimension)
+			}
 		}
 	}
 	if len(tables) > 0 {

@@ -14,6 +14,21 @@ type Standing struct {
 	Dimension *Dimension // or nil
 	Fact      *Fact      // or nil
 	Versions  bool       // of a dimension: all versions, not only the current ones
+
+	source *Source // whose rows these are
+}
+
+// Takes reports whether the source takes the natural key of the members that a key points to.
+func (s *Standing) Takes(k *Key) bool {
+	if s.source == nil || s.source.Columns == nil {
+		return true
+	}
+	for n := range k.Dimension.NaturalKey {
+		if slices.ContainsFunc(s.source.Columns, func(c Column) bool { return c.InFile() == k.Natural(n) }) {
+			return true
+		}
+	}
+	return false
 }
 
 // String names the dimension or fact, as the model does.
@@ -92,7 +107,7 @@ func (k *Key) Natural(n int) string { return k.Text + "_" + k.Dimension.NaturalK
 func (c *checker) standing(s *Source, path string) bool {
 	kind, name, _ := strings.Cut(s.text.from.Text, " ")
 	w := &Name{At: s.text.from.At, Text: strings.TrimSpace(name)}
-	x := &Standing{Versions: s.versions}
+	x := &Standing{Versions: s.versions, source: s}
 	switch kind {
 	case "dimension":
 		if x.Dimension = c.findDimension(w, path+".from"); x.Dimension != nil {
@@ -124,12 +139,12 @@ func (c *checker) link(s *Source) {
 		name = strings.TrimSpace(name)
 		for _, d := range c.model.Dimensions {
 			if kind == "dimension" && d.Text == name {
-				s.Standing = &Standing{Dimension: d}
+				s.Standing = &Standing{Dimension: d, source: s}
 			}
 		}
 		for _, f := range c.model.Facts {
 			if kind == "fact" && f.Text == name {
-				s.Standing = &Standing{Fact: f}
+				s.Standing = &Standing{Fact: f, source: s}
 			}
 		}
 	}
