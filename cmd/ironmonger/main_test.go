@@ -848,7 +848,7 @@ func warehouses(t *testing.T, passages string, test func(t *testing.T, demo stri
 // TestKill kills loads at many moments and runs them again: the star is that of a load that nobody
 // disturbed (property 2), but for the runs that wrote it.
 func TestKill(t *testing.T) {
-	moments := 30
+	moments := 18
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
 		moments = n
 	}

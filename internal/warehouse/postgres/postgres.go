@@ -133,25 +133,6 @@ func describe(ctx context.Context, q querier, schema, table string) (warehouse.D
 	return columns, nil
 }
 
-// describeAll returns the columns of all tables and views of a schema, by their names: one answer for all that a
-// transaction asks.
-func describeAll(ctx context.Context, q querier, schema string) (map[string]warehouse.Description, error) {
-	rows, err := q.Query(ctx, `SELECT c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull
-		FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE n.nspname = $1 AND c.relkind IN ('r', 'p', 'v', 'm', 'f') AND a.attnum > 0 AND NOT a.attisdropped ORDER BY c.relname, a.attnum`, schema)
-	if err != nil {
-		return nil, dberror.Postgres(err)
-	}
-	all := map[string]warehouse.Description{}
-	var table string
-	var c warehouse.Standing
-	_, err = pgx.ForEachRow(rows, []any{&table, &c.Name, &c.Type, &c.NotNull}, func() error {
-		all[table] = append(all[table], c)
-		return nil
-	})
-	return all, dberror.Postgres(err)
-}
-
 // Read asks outside a transaction.
 func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
 	return read(ctx, db.pool, db.table(q.Table), q)
@@ -199,7 +180,7 @@ type tx struct {
 	failed     error           // of rows sent earlier
 	made       map[string]bool // tables
 
-	there map[string]warehouse.Description // the columns of all tables and views of the schema; nil if they have to be asked for
+	there map[string]warehouse.Description // the columns of tables and views, as far as they have been asked for
 }
 
 // conn returns the connection once it is free: rows are sent while the caller goes on with the next.
@@ -280,7 +261,7 @@ func (db *DB) begin(ctx context.Context, locks string) (warehouse.Tx, error) {
 	if err != nil {
 		return nil, dberror.Postgres(err)
 	}
-	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}}
+	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}, there: map[string]warehouse.Description{}}
 	// in one message; what is read sees what was committed before each statement
 	begin := "BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL client_min_messages = warning; SELECT " + locks
 	if _, err := conn.Conn().PgConn().Exec(ctx, begin).ReadAll(); err != nil {
@@ -336,16 +317,17 @@ func (t *tx) Commit() error   { return t.end("COMMIT") }
 func (t *tx) Rollback() error { return t.end("ROLLBACK") }
 
 func (t *tx) Describe(ctx context.Context, table string) (warehouse.Description, error) {
-	if t.there == nil {
-		if err := t.sent(); err != nil {
-			return nil, err
-		}
-		var err error
-		if t.there, err = describeAll(ctx, t.conn(), t.schema); err != nil {
-			return nil, err
-		}
+	if known, ok := t.there[table]; ok {
+		return known, nil
 	}
-	return t.there[table], nil
+	if err := t.sent(); err != nil {
+		return nil, err
+	}
+	d, err := describe(ctx, t.conn(), t.schema, table)
+	if err == nil {
+		t.there[table] = d
+	}
+	return d, err
 }
 
 func (t *tx) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
@@ -369,7 +351,8 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 			return err
 		}
 	}
-	t.made[table.Name], t.there = true, nil
+	t.made[table.Name] = true
+	clear(t.there)
 	if err := t.exec(ctx, t.createTable(table)); err != nil {
 		return err
 	}
@@ -495,7 +478,7 @@ func clip(name string) string {
 
 // AddColumn adds a column.
 func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fill *int64) error {
-	t.there = nil
+	clear(t.there)
 	add := "ALTER TABLE " + t.table(table) + " ADD COLUMN " + quote(c.Name) + " " + declared(c.Type)
 	if c.Type.Kind == column.Text {
 		add += ` COLLATE "C"`
@@ -514,13 +497,13 @@ func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fi
 
 // DropView removes a view.
 func (t *tx) DropView(ctx context.Context, name string) error {
-	t.there = nil
+	clear(t.there)
 	return t.exec(ctx, "DROP VIEW IF EXISTS "+t.table(name))
 }
 
 // Drop removes a table.
 func (t *tx) Drop(ctx context.Context, table string) error {
-	t.there = nil
+	clear(t.there)
 	return t.exec(ctx, "DROP TABLE "+t.table(table))
 }
 
@@ -531,7 +514,7 @@ func (t *tx) Clear(ctx context.Context, table string) error {
 
 // CreateView makes a view.
 func (t *tx) CreateView(ctx context.Context, v *warehouse.View) error {
-	t.there = nil
+	clear(t.there)
 	if err := t.exec(ctx, t.createView(v)); err != nil {
 		return err
 	}
