@@ -48,7 +48,9 @@ func newEvents(ctx context.Context, m *star.Model, dir string) (*runEvents, erro
 	}
 	e.wait.Go(func() {
 		for event := range e.queue {
-			e.err = errors.Join(e.err, e.tell(ctx, event))
+			if err := e.tell(ctx, event); e.err == nil {
+				e.err = err
+			}
 		}
 	})
 	return e, nil

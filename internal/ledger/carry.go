@@ -74,7 +74,8 @@ func (f *former) carry(ctx context.Context, tx warehouse.Tx, there warehouse.Des
 			case f.lacks[c.Name] == nil:
 				b.Cols[k].AppendInt(0)
 			default:
-				b.Cols[k].AppendText(f.lacks[c.Name](func(name string) string { return old.Cols[column.Find(fields, name)].Text[i] }))
+				was := func(name string) string { return old.Cols[column.Find(fields, name)].Text[i] }
+				b.Cols[k].AppendText(f.lacks[c.Name](was))
 			}
 		}
 		b.N++

@@ -257,6 +257,13 @@ func TestRuns(t *testing.T) {
 				t.Errorf("shortened: %v\n%+v\n%+v", err, got[2], want[2])
 			}
 		}
+		last := &ledger.Step{Run: want[1].ID, Name: "fact 9", State: ledger.Done, Figures: ledger.Figures{Notes: []string{"as it stands"}}}
+		in(func(tx warehouse.Tx) error { return ledger.WriteStep(ctx, tx, last) })
+		in(func(tx warehouse.Tx) error { return ledger.Shorten(ctx, tx, begin.AddDate(9, 0, 0)) })
+		got, err := ledger.Runs(ctx, r, 0) // what was said last of a step is kept, and its whole run
+		if err != nil || len(got[1].Steps) != 4 || !reflect.DeepEqual(got[1].Steps[:3], want[1].Steps) && !reflect.DeepEqual(got[1].Steps[1:], want[1].Steps) {
+			t.Errorf("of the last: %v %+v", err, got[1].Steps)
+		}
 	})
 }
 

@@ -10,7 +10,8 @@ import (
 )
 
 // Shorten has the ledger forget the details of runs that began before a time: the model, and of the steps all that does
-// not count rows or add up measures. What is left stays for ever.
+// not count rows or add up measures. What is left stays for ever. Runs with the last
+// entry of a step, or the last one that is done, are kept as they are, since they say what stands.
 func Shorten(ctx context.Context, tx warehouse.Tx, before time.Time) error {
 	runs, err := warehouse.ReadAll(ctx, tx, warehouse.Query{
 		Table: runTable.Name, Fields: pick(runTable, "run", "state", "started_at", "shortened"), OrderBy: []string{"run"},
@@ -18,11 +19,16 @@ func Shorten(ctx context.Context, tx warehouse.Tx, before time.Time) error {
 	if err != nil {
 		return err
 	}
+	last, err := lastOf(ctx, tx, runs)
+	if err != nil {
+		return err
+	}
 	old := column.Column{Type: integer}
 	fields := pick(runTable, "run", "model", "shortened")
 	shorter := column.NewBatch(fields)
 	for i := range runs.N {
-		if runs.Cols[1].Text[i] == Running || !runs.Cols[3].Null[i] || !instant(&runs.Cols[2], i).Before(before) {
+		recent := !instant(&runs.Cols[2], i).Before(before)
+		if recent || runs.Cols[1].Text[i] == Running || !runs.Cols[3].Null[i] || last[runs.Cols[0].Int[i]] {
 			continue
 		}
 		old.AppendInt(runs.Cols[0].Int[i])
@@ -36,6 +42,37 @@ func Shorten(ctx context.Context, tx warehouse.Tx, before time.Time) error {
 	}
 	_, err = tx.Amend(ctx, runTable.Name, 1, fields, shorter)
 	return err
+}
+
+// lastOf returns the runs that have the last entry of a step, or the last one that is done. What was taken back does not
+// count.
+func lastOf(ctx context.Context, tx warehouse.Tx, runs *column.Batch) (map[int64]bool, error) {
+	undone := map[int64]bool{}
+	for i := range runs.N {
+		undone[runs.Cols[0].Int[i]] = runs.Cols[1].Text[i] == Undone
+	}
+	q := warehouse.Query{Table: stepTable.Name, Fields: pick(stepTable, "run", "step", "state")}
+	steps, err := warehouse.ReadAll(ctx, tx, q)
+	if err != nil {
+		return nil, err
+	}
+	ended, done := map[string]int64{}, map[string]int64{}
+	for i := range steps.N {
+		run, name := steps.Cols[0].Int[i], steps.Cols[1].Text[i]
+		if undone[run] {
+			continue
+		}
+		if ended[name] = max(ended[name], run); steps.Cols[2].Text[i] == Done {
+			done[name] = max(done[name], run)
+		}
+	}
+	last := map[int64]bool{}
+	for _, list := range []map[string]int64{ended, done} {
+		for _, run := range list {
+			last[run] = true
+		}
+	}
+	return last, nil
 }
 
 // shortenSteps leaves of the figures of some runs' steps what [Figures.short] keeps.

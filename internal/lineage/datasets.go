@@ -69,7 +69,10 @@ func (b *Book) datasets(e *Event, step string, s *ledger.Step) {
 				if o.source.Standing != nil {
 					tables = append(tables, in)
 				}
-				if !slices.ContainsFunc(list, func(x facets) bool { return x["field"] == of && x["name"] == in.Name && x["namespace"] == in.Namespace }) {
+				same := func(x facets) bool {
+					return x["field"] == of && x["name"] == in.Name && x["namespace"] == in.Namespace
+				}
+				if !slices.ContainsFunc(list, same) {
 					list = append(list, facets{"namespace": in.Namespace, "name": in.Name, "field": of})
 				}
 			}
@@ -82,7 +85,9 @@ func (b *Book) datasets(e *Event, step string, s *ledger.Step) {
 		out.Facets["columnLineage"] = b.facet("ColumnLineageDatasetFacet", "1-2-0", facets{"fields": fields})
 	}
 	if s != nil && s.State == ledger.Done {
-		out.OutputFacets = facets{"outputStatistics": b.facet("OutputStatisticsOutputDatasetFacet", "1-0-2", facets{"rowCount": s.Figures.Written()})}
+		out.OutputFacets = facets{"outputStatistics": b.facet("OutputStatisticsOutputDatasetFacet", "1-0-2", facets{
+			"rowCount": s.Figures.Written(),
+		})}
 	}
 	e.Outputs = append(e.Outputs, out)
 	var read []*star.Source
@@ -94,7 +99,9 @@ func (b *Book) datasets(e *Event, step string, s *ledger.Step) {
 		e.add(in)
 	}
 	if s != nil && s.State == ledger.Done && len(e.Inputs) == 1 { // of several, the step knows what they have together
-		e.Inputs[0].InputFacets = facets{"inputStatistics": b.facet("InputStatisticsInputDatasetFacet", "1-0-0", facets{"rowCount": s.Figures.Read})}
+		e.Inputs[0].InputFacets = facets{"inputStatistics": b.facet("InputStatisticsInputDatasetFacet", "1-0-0", facets{
+			"rowCount": s.Figures.Read,
+		})}
 	}
 }
 

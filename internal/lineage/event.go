@@ -115,7 +115,9 @@ func (b *Book) event(kind string, run int64, step string, at time.Time, s *ledge
 		"run": facets{"runId": b.id(run, "")}, "job": facets{"namespace": b.namespace, "name": "load"},
 	})
 	if kind == fail {
-		e.Run.Facets["errorMessage"] = b.facet("ErrorMessageRunFacet", "1-0-1", facets{"message": s.Message, "programmingLanguage": "Go"})
+		e.Run.Facets["errorMessage"] = b.facet("ErrorMessageRunFacet", "1-0-1", facets{
+			"message": s.Message, "programmingLanguage": "Go",
+		})
 	}
 	b.datasets(e, step, s)
 	return e
@@ -123,8 +125,8 @@ func (b *Book) event(kind string, run int64, step string, at time.Time, s *ledge
 
 // id returns the number that a run has everywhere: of the warehouse, of the run there, and of the step.
 func (b *Book) id(run int64, step string) string {
-	place := strings.Join([]string{b.at.Kind, b.at.Path, b.at.Connection, b.at.Schema}, "\n")
-	return uuid.NewSHA1(uuid.NameSpaceURL, fmt.Appendf(nil, "%s\n%d\n%s", place, run, step)).String()
+	place := b.table("load_run")
+	return uuid.NewSHA1(uuid.NameSpaceURL, fmt.Appendf(nil, "%s\n%s\n%d\n%s", place.Namespace, place.Name, run, step)).String()
 }
 
 func (b *Book) facet(name, version string, f facets) facets {

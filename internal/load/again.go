@@ -55,8 +55,8 @@ var errMeanwhile = errors.New("another load has run meanwhile")
 func (r *run) regain(ctx context.Context) error {
 	r.held.mu.Lock()
 	defer r.held.mu.Unlock()
-	if r.held.Hold != nil && r.held.Check(ctx) == nil { // only the step's own connection was lost, or another step has it back
-		return nil
+	if r.held.Hold != nil && r.held.Check(ctx) == nil {
+		return nil // only the step's own connection was lost, or another step has it back
 	}
 	if r.held.Hold != nil {
 		r.held.Release()

@@ -148,10 +148,16 @@ func (s *step) afterBecause(other *step) string {
 	switch {
 	case s.shares(other):
 		return "both point to a dimension whose members may be inferred, and it stands first in the model"
-	case s.sees(other):
+	case sees(s.stands(), other):
 		return "it may add members that the source has"
-	case other.sees(s):
+	case sees(other.stands(), s):
 		return "its source has members that this step may add to"
+	case s.looksAt(other):
+		return "a condition or the aliases of this step look at what it loads"
+	case other.looksAt(s):
+		return "a condition or the aliases of it look at what this step loads"
+	case s.grows() || other.grows():
+		return "one of them may add days to a calendar"
 	case s.numbersWith(other):
 		return "both read the same files, whose order counts, and it stands first in the model"
 	}
@@ -180,7 +186,7 @@ func order(steps []*step) []plan.Step {
 			}
 		}
 		for j, other := range steps[:i] {
-			if s.shares(other) || s.sees(other) || other.sees(s) || s.numbersWith(other) || s.merges(other) || other.merges(s) {
+			if s.shares(other) || s.numbersWith(other) || s.apart(other) || other.apart(s) {
 				list[i].After = append(list[i].After, j)
 			}
 		}
@@ -220,10 +226,40 @@ func (s *step) numbersWith(other *step) bool {
 	})
 }
 
-// sees reports whether a step reads what another may add members to: a dimension, or one whose natural keys it takes of
-// what points to it.
-func (s *step) sees(other *step) bool {
-	return slices.ContainsFunc(s.stands(), func(x *star.Standing) bool {
+// apart reports whether a step cannot run at the same time as another, because it reads what that one may change, or
+// changes what that one reads.
+func (s *step) apart(other *step) bool {
+	return sees(s.stands(), other) || s.looksAt(other) || s.grows() || s.merges(other)
+}
+
+// grows reports whether a step may add days to a calendar. All steps read which days calendars have.
+func (s *step) grows() bool {
+	return slices.ContainsFunc(s.keys, func(k *star.Key) bool { return k.Dimension.Calendar != nil && k.Dimension.Calendar.Grows() })
+}
+
+// looksAt reports whether a condition that must hold in a step, or its aliases, are read from what another loads.
+func (s *step) looksAt(other *step) bool {
+	var list []*star.Standing
+	var musts []*star.Must
+	if s.fact != nil {
+		musts = s.fact.MustHold
+	} else {
+		if musts = s.dimension.MustHold; s.dimension.Aliases != nil {
+			list = s.dimension.Aliases.Source.Stands()
+		}
+	}
+	for _, m := range musts {
+		if m.InLoad && m.Source != nil {
+			list = append(list, m.Source.Stands()...)
+		}
+	}
+	return slices.ContainsFunc(list, other.isOf) || sees(list, other)
+}
+
+// sees reports whether a step may add members to what is read: a dimension, or one whose natural keys are taken of what
+// points to it.
+func sees(list []*star.Standing, other *step) bool {
+	return slices.ContainsFunc(list, func(x *star.Standing) bool {
 		return slices.ContainsFunc(other.keys, func(k *star.Key) bool {
 			reads := x.Dimension == k.Dimension || slices.ContainsFunc(x.Keys(), func(of *star.Key) bool {
 				return of.Dimension == k.Dimension && x.Takes(of)

@@ -114,3 +114,45 @@ func TestOrder(t *testing.T) {
 		}
 	})
 }
+
+// TestApart: steps that read what another may change do not run at the same time, though they need not each other.
+func TestApart(t *testing.T) {
+	const model = `
+sources:
+  a: {read: x.csv, columns: {code: text, at: date, n: integer}}
+  b: {read: y.csv, columns: {code: text, at: date, n: integer}}
+  sum: {from: fact one, columns: [n]}
+  days: {calendar: {from: 2024-01-01, to: GROWS, attributes: basic}}
+dimensions:
+  day: {from: days, natural_key: date}
+  d: {from: a, natural_key: code}
+facts:
+  one: {from: a, grain: code, measures: n, keys: {day: {by: at}}}
+  two:
+    from: b
+    grain: code
+    measures: n
+    MUST
+    keys: {d: {by: code, unmatched: unknown}}
+`
+	for _, x := range []struct{ grows, must, because string }{
+		{"2024-12-31", "", ""},
+		{"2024-12-31", "must_hold: {equal: {total: n, source: sum, column: n, in_load: stop}}", "look at what it loads"},
+		{"2024-12-31", "must_hold: {equal: {total: n, source: sum, column: n}}", ""},
+		{"data, at_most: 2030-12-31", "", "add days to a calendar"},
+	} {
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", "warehouse: {sqlite: star.db}"+strings.NewReplacer("GROWS", x.grows, "MUST", x.must).Replace(model))
+		because := ""
+		for _, o := range load.Order(startest.Model(t, dir)) {
+			for _, w := range o.Waits {
+				if o.Step == "fact two" && w.Step == "fact one" {
+					because = w.Because
+				}
+			}
+		}
+		if !strings.Contains(because, x.because) || (because == "") != (x.because == "") {
+			t.Errorf("%s %s: fact two waits for fact one because: %s", x.grows, x.must, because)
+		}
+	}
+}

@@ -1,7 +1,5 @@
 package star
 
-import "net/url"
-
 // Lineage says who is told, as run events of OpenLineage, what steps read and write.
 type Lineage struct {
 	Namespace string // of the jobs; "" is the name of the model's folder
@@ -28,11 +26,7 @@ func (r *reader) lineage(m *Model) {
 	if x.file.Text != "" {
 		x.File = r.fill(x.file, "lineage.file").Text
 	}
-	if x.post.Text == "" {
-		return
-	}
-	x.Post = r.connect(x.post, "lineage.post")
-	if u, err := url.Parse(x.Post); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" {
-		r.errorf(x.post.At, "lineage.post", "not a URL such as https://example.org/lineage")
+	if x.post.Text != "" {
+		x.Post = r.url(x.post, "lineage.post")
 	}
 }

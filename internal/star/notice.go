@@ -62,9 +62,15 @@ func (r *reader) notices(m *Model) {
 		if x.post.Text == "" {
 			continue
 		}
-		x.Post = r.connect(x.post, path+".post")
-		if u, err := url.Parse(x.Post); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" {
-			r.errorf(x.post.At, path+".post", "not a URL such as https://example.org/hook")
-		}
+		x.Post = r.url(x.post, path+".post")
 	}
+}
+
+// url fills in the values of parameters, which may be secret, into a URL to which something is posted.
+func (r *reader) url(w Name, path string) string {
+	text := r.connect(w, path)
+	if u, err := url.Parse(text); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" {
+		r.errorf(w.At, path, "not a URL such as https://example.org/hook")
+	}
+	return text
 }
