@@ -39,7 +39,7 @@ func (s *session) load() *cli.Command {
 		ArgsUsage: "[NAME...]",
 		Description: "Loads the dimensions, then the facts that point to them. Each step is one transaction. A step that fails keeps nothing;\n" +
 			"the steps that need it do not run, the others do. A second load of the same rows changes nothing. Steps that do not wait\n" +
-			"for each other run at the same time in PostgreSQL; the result is the same.\n\n" +
+			"for each other run at the same time in PostgreSQL, and read at the same time for SQLite; the result is the same.\n\n" +
 			"A file of a fact is not read again if it has not changed, and neither have the model, the parameters and the files that\n" +
 			"complete its rows. The result is the same; --again reads all files.\n\n" +
 			"With the names of dimensions and facts, it loads these and what they need: the dimensions that they point to, and what\n" +

@@ -75,7 +75,7 @@ func (l *loadLog) ended(to *slog.Logger, s *ledger.Step) {
 		fields = append(fields, "message", s.Message)
 	}
 	if s.StartedAt != nil && s.EndedAt != nil {
-		fields = append(fields, "seconds", s.EndedAt.Sub(*s.StartedAt).Seconds())
+		fields = append(fields, "seconds", s.Took().Seconds())
 	}
 	for _, x := range []struct {
 		name string

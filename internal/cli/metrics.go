@@ -73,7 +73,7 @@ func metrics(run *ledger.Run, failed bool) []byte {
 	family("step_seconds", "How long a step of the last load took.", func(line func(string, any)) {
 		for _, s := range run.Steps {
 			if s.StartedAt != nil && s.EndedAt != nil {
-				line(stepLabel(s), s.EndedAt.Sub(*s.StartedAt).Seconds())
+				line(stepLabel(s), s.Took().Seconds())
 			}
 		}
 	})

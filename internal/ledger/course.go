@@ -10,13 +10,11 @@ var Measures = []string{"rows read", "rows written", "rows set aside", "unmatche
 
 // measured returns the measures of a step.
 func (s *Step) measured() []float64 {
-	f, unmatched, seconds := &s.Figures, int64(0), 0.0
+	f, unmatched := &s.Figures, int64(0)
 	for _, k := range f.Keys {
 		unmatched += k.Unmatched
 	}
-	if s.StartedAt != nil && s.EndedAt != nil {
-		seconds = s.EndedAt.Sub(*s.StartedAt).Round(time.Millisecond).Seconds()
-	}
+	seconds := s.Took().Round(time.Millisecond).Seconds()
 	return []float64{float64(f.Read), float64(f.Written()), float64(f.SetAside), float64(unmatched), float64(f.Table), seconds}
 }
 

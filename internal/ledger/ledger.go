@@ -59,6 +59,14 @@ type Step struct {
 	Figures   Figures    `json:"figures"`
 }
 
+// Took is how long the step took, less what it waited for others; 0 if it did not run.
+func (s *Step) Took() time.Duration {
+	if s.StartedAt == nil || s.EndedAt == nil {
+		return 0
+	}
+	return s.EndedAt.Sub(*s.StartedAt) - time.Duration(s.Figures.Waited)*time.Millisecond
+}
+
 // Wrote reports whether a step of the run has changed a table of the star, or set rows aside.
 func (r *Run) Wrote() bool {
 	return slices.ContainsFunc(r.Steps, func(s *Step) bool {
@@ -78,6 +86,8 @@ type Figures struct {
 	Read     int64 `json:"read"`
 	SetAside int64 `json:"set_aside"`
 	Same     int64 `json:"same"`
+
+	Waited int64 `json:"waited_ms,omitempty"` // milliseconds, for steps that ran at the same time
 
 	Unread int64 `json:"files_unchanged,omitempty"` // files that were not read, since their rows are known
 

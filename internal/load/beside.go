@@ -11,19 +11,27 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Steps that do not need each other run at the same time, as many as the warehouse has writers. What a load makes is
-// what it would make one step after the other, to the key and the number:
+// Steps that do not need each other run at the same time. Where the warehouse has several writers, as many write; where it
+// has one, steps read ahead of it ([ahead]). What a load makes is what it would make one step after the other, to the key
+// and the number:
 //
 //   - Steps that may add members to the same dimension, or one of which reads what the other adds to, follow each other
 //     ([order]).
 //   - Before a step changes a table that others may change, too, such as the keys of a fact, it waits for the steps before it
-//     ([inTurn]).
+//     ([inTurn]). Where there is one writer, it does so before it changes any.
 //   - Files are numbered before the first step, or in the order of the steps ([work.inOrder]), and rows set aside in ranges
 //     ([ledger.AsideNumbers]).
 
+// stepsAhead is how many steps read at the same time where one writes.
+const stepsAhead = 4
+
 // atOnce is how many steps may run at the same time.
 func (r *run) atOnce() int {
-	most := r.wh.Capabilities().Writers
+	can := r.wh.Capabilities()
+	most := can.Writers
+	if can.Ahead {
+		most = stepsAhead
+	}
 	if r.opts.AtOnce > 0 {
 		most = min(most, r.opts.AtOnce)
 	}
@@ -162,10 +170,18 @@ func (w *work) waitTurn(ctx context.Context) error {
 
 // waitFor waits until the steps before this one have come as far as a channel says; nil is not waited for.
 func (w *work) waitFor(ctx context.Context, far func(s *step, p *place) chan struct{}) error {
+	w.clock.stop()
+	defer w.clock.start()
 	for _, s := range w.steps[:slices.Index(w.steps, w.step)] {
 		until := far(s, w.places[s])
 		if until == nil {
 			continue
+		}
+		select {
+		case <-until:
+			continue
+		default:
+			w.tell(Progress{Step: w.name, Total: w.total, Bytes: w.bytes, Doing: "waits for " + s.name})
 		}
 		select {
 		case <-until:
@@ -190,11 +206,14 @@ func (w *work) inOrder(ctx context.Context, f func(tx warehouse.Tx) error) error
 	return w.ofFiles(ctx, f)
 }
 
-// ofFiles runs f, which writes down something of files. Steps that run at the same time would wait for each other's
+// ofFiles runs f, which writes down something of files. Steps that write at the same time would wait for each other's
 // transactions, or not see what these have written, so f has one of its own where there are others: if the step fails,
 // its files keep their place in the order in which they came.
 func (w *work) ofFiles(ctx context.Context, f func(tx warehouse.Tx) error) error {
-	if w.atOnce() == 1 {
+	if a, ok := w.tx.(*ahead); ok { // f asks before it writes
+		return a.write(ctx, f)
+	}
+	if w.atOnce() == 1 || w.wh.Capabilities().Writers == 1 {
 		return f(w.tx)
 	}
 	tx, err := w.wh.Beside(ctx, "files")
@@ -203,6 +222,18 @@ func (w *work) ofFiles(ctx context.Context, f func(tx warehouse.Tx) error) error
 	}
 	if err = in(tx, f); errors.Is(err, warehouse.ErrUnknown) { // numbers that are there already are found again
 		return errLost
+	}
+	return err
+}
+
+// openTx begins the step's transaction.
+func (w *work) openTx(ctx context.Context) error {
+	if w.wh.Capabilities().Ahead && w.places[w.step].beside > 1 {
+		return w.beginAhead(ctx)
+	}
+	tx, err := w.wh.Beside(ctx, w.name)
+	if err == nil {
+		w.tx = &inTurn{w.kept.Wrap(tx), w}
 	}
 	return err
 }

@@ -34,7 +34,7 @@ func (p *dryWarehouse) Beside(ctx context.Context, _ string) (warehouse.Tx, erro
 // Capabilities says that there is one writer, since there is one transaction.
 func (p *dryWarehouse) Capabilities() warehouse.Capabilities {
 	c := p.Warehouse.Capabilities()
-	c.Writers = 1
+	c.Writers, c.Ahead = 1, false
 	return c
 }
 

@@ -58,13 +58,45 @@ func (w *work) withinLimits(ctx context.Context) error {
 // errLate says that a step took longer than it may.
 var errLate = errors.New("the step took longer than limits.time allows")
 
-// inTime ends a step that takes longer than it may.
+// inTime ends a step that takes longer than it may, not counting what it waits for others.
 func (w *work) inTime(ctx context.Context) (context.Context, context.CancelFunc) {
-	limit := w.kind.limits().Time
-	if limit <= 0 {
-		return context.WithCancel(ctx)
+	ctx, cancel := context.WithCancelCause(ctx)
+	if limit := w.kind.limits().Time; limit > 0 {
+		w.clock.left = limit
+		w.clock.timer = time.AfterFunc(limit, func() { cancel(fmt.Errorf("%w: %s", errLate, limit)) })
 	}
-	return context.WithTimeoutCause(ctx, limit, fmt.Errorf("%w: %s", errLate, limit))
+	w.clock.start()
+	return ctx, func() {
+		w.clock.stop()
+		cancel(nil)
+	}
+}
+
+// clock measures the time that a step takes. It stands still while the step waits for others.
+type clock struct {
+	timer   *time.Timer   // nil if the step may take as long as it likes
+	left    time.Duration // that it may still take
+	since   time.Time     // it has been running, or standing still
+	waiting bool
+	waited  time.Duration
+}
+
+func (c *clock) start() {
+	if c.waiting {
+		c.waited += time.Since(c.since)
+		if c.timer != nil {
+			c.timer.Reset(max(c.left, 0))
+		}
+	}
+	c.waiting, c.since = false, time.Now()
+}
+
+func (c *clock) stop() {
+	if c.timer != nil {
+		c.timer.Stop()
+		c.left -= time.Since(c.since)
+	}
+	c.waiting, c.since = true, time.Now()
 }
 
 const (

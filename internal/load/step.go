@@ -30,6 +30,7 @@ type work struct {
 	*step
 	kind     kind
 	tx       warehouse.Tx
+	clock    *clock
 	figures  ledger.Figures
 	chosen   *source.Inputs // where the step reads; nil if it need not read
 	rows     column.Source
@@ -110,8 +111,13 @@ func (r *run) once(ctx context.Context, s *step, said []string) (*ledger.Step, *
 		if s.dimension != nil {
 			w.forget(s.dimension.Dimension) // the roster has heard of rows already
 		}
+		clock := w.clock
 		w = r.workOf(s, true)
+		w.clock = clock
 		err = w.try(ctx)
+	}
+	if a, ok := w.tx.(*ahead); ok && err == nil { // it is not over before
+		_, err = a.turn(ctx)
 	}
 	if late := context.Cause(ctx); errors.Is(late, errLate) && err != nil {
 		err = late
@@ -119,6 +125,7 @@ func (r *run) once(ctx context.Context, s *step, said []string) (*ledger.Step, *
 	ctx = whole
 	w.figures.Notes = append(w.figures.Notes, said...)
 	ended := time.Now().UTC()
+	w.figures.Waited = w.clock.waited.Milliseconds()
 	entry := &ledger.Step{
 		Run:       r.entry.ID,
 		Name:      s.name,
@@ -147,7 +154,7 @@ func (r *run) once(ctx context.Context, s *step, said []string) (*ledger.Step, *
 
 // workOf begins a step.
 func (r *run) workOf(s *step, all bool) *work {
-	w := &work{run: r, step: s, all: all, strays: map[strayID]*ledger.Stray{}}
+	w := &work{run: r, step: s, all: all, clock: &clock{}, strays: map[strayID]*ledger.Stray{}}
 	w.kind = s.kindOf(w)
 	return w
 }
@@ -227,11 +234,10 @@ func (w *work) try(ctx context.Context) error {
 	if err := w.held.check(ctx); err != nil {
 		return err
 	}
-	tx, err := w.wh.Beside(ctx, w.name)
+	err := w.openTx(ctx)
 	if err != nil {
 		return err
 	}
-	w.tx = &inTurn{w.kept.Wrap(tx), w}
 	if err := w.kind.tables(ctx); err != nil {
 		return err
 	}

@@ -40,6 +40,7 @@ const (
 // Capabilities says what a database can do; a caller plans by them.
 type Capabilities struct {
 	Writers          int  // how many transactions may write at the same time
+	Ahead            bool // where one does, others are worth reading in snapshots meanwhile
 	TransactionalDDL bool // a table that a transaction makes is gone when it is rolled back
 	RowUpdates       bool // rows can be changed where they are
 	MaxName          int  // bytes of a name; 0 is no limit

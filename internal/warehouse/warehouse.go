@@ -168,6 +168,8 @@ type Reader interface {
 	// Declares returns the database's name for a type, as Describe has it.
 	Declares(t column.Type) string
 	Read(ctx context.Context, q Query) (Rows, error)
+	// Tally counts the rows of a table, and adds up columns of exact numbers.
+	Tally(ctx context.Context, table string, measures []column.Field) (Tally, error)
 }
 
 // Snapshot is a warehouse as it was at one time. It is used by one goroutine at a time.
@@ -202,7 +204,6 @@ type Tx interface {
 	// Remove deletes the rows that equal one of b's in all fields.
 	Remove(ctx context.Context, table string, fields []column.Field, b *column.Batch) (int64, error)
 	Repoint(ctx context.Context, r *Repointing) (int64, error)
-	Tally(ctx context.Context, table string, measures []column.Field) (Tally, error)
 	Commit() error
 	// Rollback undoes the transaction; after Commit it does nothing.
 	Rollback() error
@@ -228,7 +229,8 @@ type Hold interface {
 type Warehouse interface {
 	Reader
 	Capabilities() Capabilities
-	// Snapshot lets one read the warehouse as it is now, whatever is committed meanwhile, until it is closed.
+	// Snapshot lets one read the warehouse as it is now, whatever is committed meanwhile, until it is closed. A
+	// transaction may write at the same time.
 	Snapshot(ctx context.Context) (Snapshot, error)
 	// Hold takes the warehouse for a whole load, so that no other load runs meanwhile; the error is [ErrHeld] if one
 	// does. A holder that dies holds it no longer.

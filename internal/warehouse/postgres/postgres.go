@@ -138,6 +138,11 @@ func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, erro
 	return read(ctx, db.pool, db.table(q.Table), q)
 }
 
+// Tally counts outside a transaction.
+func (db *DB) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+	return tally(ctx, db.pool, db.table(table), measures)
+}
+
 // snapshot is a transaction that reads, on a connection of its own.
 type snapshot struct {
 	*DB
@@ -163,6 +168,10 @@ func (s snapshot) Describe(ctx context.Context, table string) (warehouse.Descrip
 
 func (s snapshot) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
 	return read(ctx, s.conn, s.table(q.Table), q)
+}
+
+func (s snapshot) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+	return tally(ctx, s.conn, s.table(table), measures)
 }
 
 func (s snapshot) Close() error {

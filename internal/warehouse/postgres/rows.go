@@ -339,17 +339,22 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	return tag.RowsAffected(), dberror.Postgres(err)
 }
 
-// Tally counts the rows of a table and adds up columns, which is exact here.
+// Tally counts the rows of a table and adds up columns.
 func (t *tx) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+	if err := t.sent(); err != nil {
+		return warehouse.Tally{}, err
+	}
+	return tally(ctx, t.conn(), t.table(table), measures)
+}
+
+// tally counts the rows of a table and adds up columns, which is exact here.
+func tally(ctx context.Context, conn querier, table string, measures []column.Field) (warehouse.Tally, error) {
 	parts := []string{"count(*)"}
 	for _, f := range measures {
 		parts = append(parts, fmt.Sprintf("sum(%s)::numeric", quote(f.Name)))
 	}
 	tally := warehouse.Tally{Totals: make([]exact.Int128, len(measures))}
-	if err := t.sent(); err != nil {
-		return tally, err
-	}
-	answer, err := t.conn().Query(ctx, "SELECT "+strings.Join(parts, ", ")+" FROM "+t.table(table), binaryForm)
+	answer, err := conn.Query(ctx, "SELECT "+strings.Join(parts, ", ")+" FROM "+table, binaryForm)
 	if err != nil {
 		return tally, dberror.Postgres(err)
 	}

@@ -81,7 +81,7 @@ type known struct {
 	notNull, computed bool
 }
 
-func (db *DB) known(table string) ([]known, error) {
+func (db *connection) known(table string) ([]known, error) {
 	stmt, _, err := db.conn.PrepareTransient(
 		"SELECT name, type, \"notnull\", hidden FROM pragma_table_xinfo(?) ORDER BY cid",
 	)
@@ -120,7 +120,7 @@ func (k known) shown() string {
 
 // old says which of some columns of a table stand as older versions of the program or somebody else left them: under
 // their own names, each value as it fits.
-func (db *DB) old(table string, fields []column.Field) ([]bool, error) {
+func (db *connection) old(table string, fields []column.Field) ([]bool, error) {
 	old := make([]bool, len(fields))
 	if !slices.ContainsFunc(fields, func(f column.Field) bool { return stored(f) != f.Name }) {
 		return old, nil
@@ -157,7 +157,7 @@ func (t *tx) Renew(ctx context.Context, table string, fields []column.Field) err
 }
 
 // viewsOf returns the names and statements of the views that speak of a table.
-func (db *DB) viewsOf(table string) ([][2]string, error) {
+func (db *connection) viewsOf(table string) ([][2]string, error) {
 	stmt, _, err := db.conn.PrepareTransient(
 		"SELECT name, sql FROM sqlite_master WHERE type = 'view' AND instr(sql, ?) > 0",
 	)

@@ -16,7 +16,7 @@ func init() { warehouse.Register("sqlite", driver{}) }
 type driver struct{}
 
 func (driver) Capabilities() warehouse.Capabilities {
-	return warehouse.Capabilities{Writers: 1, TransactionalDDL: true, RowUpdates: true}
+	return warehouse.Capabilities{Writers: 1, Ahead: true, TransactionalDDL: true, RowUpdates: true}
 }
 
 // Open opens the file of a location. For a try of what is not there, it makes another file that is removed when it

@@ -23,7 +23,7 @@ const (
 )
 
 type rows struct {
-	db     *DB
+	db     *connection
 	stmt   *sqlite.Stmt
 	reader *parse.Reader
 	table  string
@@ -38,7 +38,7 @@ type rows struct {
 }
 
 // Read starts a query.
-func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
+func (db *connection) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
 	fields := slices.Clone(q.Fields)
 	for k, name := range q.By {
 		fields = append(fields, column.Field{Name: name, Type: q.Match[k].Type})
@@ -102,7 +102,7 @@ const few = 4
 
 // askedAtOnce returns how many rows of Match a query asks for at a time: one, where an index finds its rows; else as
 // many as it can, since the table is read for each time. one is the query for one row.
-func (db *DB) askedAtOnce(one string, by, rows int) (int, error) {
+func (db *connection) askedAtOnce(one string, by, rows int) (int, error) {
 	if rows <= few {
 		return 1, nil
 	}
@@ -186,7 +186,7 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 // appender inserts many rows by a statement; what does not fill one waits for Close.
 type appender struct {
 	binder
-	db     *DB
+	db     *connection
 	insert string
 	fields []column.Field
 	many   *sqlite.Stmt
@@ -197,7 +197,7 @@ type appender struct {
 
 // Append starts adding rows.
 func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (warehouse.Appender, error) {
-	a := &appender{db: t.DB, fields: fields, block: max(1, min(insertRows, maxParams/len(fields)))}
+	a := &appender{db: &t.connection, fields: fields, block: max(1, min(insertRows, maxParams/len(fields)))}
 	// OR FAIL: nothing is undone within a statement, so that SQLite need not copy the pages of the index
 	// for every statement; after an error the caller rolls the transaction back.
 	a.insert = "INSERT OR FAIL INTO " + quote(
@@ -401,7 +401,7 @@ const wholes = 6755399441055744
 
 // Tally counts the rows of a table and adds up columns: exactly, in integers of the last place. A decimal that
 // stands as text makes it read the columns row by row.
-func (t *tx) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+func (t *connection) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
 	parts := []string{"count(*)"}
 	for _, f := range measures {
 		name := quote(stored(f))
@@ -443,7 +443,7 @@ func (t *tx) Tally(ctx context.Context, table string, measures []column.Field) (
 	return tally, nil
 }
 
-func (t *tx) tallyRows(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+func (t *connection) tallyRows(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
 	tally := warehouse.Tally{Totals: make([]exact.Int128, len(measures))}
 	rows, err := t.Read(ctx, warehouse.Query{Table: table, Fields: measures})
 	if err != nil {

@@ -26,8 +26,14 @@ import (
 
 // DB is an open database file.
 type DB struct {
-	path string
-	mu   sync.Mutex // one use of the connection at a time
+	connection
+	path    string
+	mu      sync.Mutex // one use of the connection at a time
+	readers readers
+}
+
+// connection is a connection to the file. It is used by one goroutine at a time.
+type connection struct {
 	conn *sqlite.Conn
 	used map[*sqlite.Stmt]bool // statements that are used for a while
 }
@@ -71,12 +77,20 @@ func openToRead(path string) (*DB, error) {
 }
 
 func open(path string, pragmas ...string) (*DB, error) {
+	c, err := connect(path, pragmas...)
+	if err != nil {
+		return nil, err
+	}
+	return &DB{connection: *c, path: path}, nil
+}
+
+func connect(path string, pragmas ...string) (*connection, error) {
 	conn, err := sqlite.OpenConn(path, sqlite.OpenReadWrite)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, dberror.SQLite(err))
 	}
 	conn.SetBusyTimeout(busyWait)
-	db := &DB{path: path, conn: conn, used: map[*sqlite.Stmt]bool{}}
+	db := &connection{conn: conn, used: map[*sqlite.Stmt]bool{}}
 	for _, pragma := range append(pragmas, "temp_store = memory", "cache_size = -65536", "mmap_size = 0") {
 		// changing to the write-ahead log wants the file alone, and does not wait for it by itself
 		err := db.exec("PRAGMA " + pragma)
@@ -123,7 +137,7 @@ func (h hold) Release() {
 }
 
 // Close closes the file.
-func (db *DB) Close() error { return dberror.SQLite(db.conn.Close()) }
+func (db *DB) Close() error { return errors.Join(db.readers.close(), dberror.SQLite(db.conn.Close())) }
 
 // quote makes a name into SQL. It is the only way a name gets there.
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
@@ -137,7 +151,7 @@ func quoteAll(names []string, format string) []string {
 }
 
 // prepare compiles a statement that is used for a while, until it is released.
-func (db *DB) prepare(sql string) (*sqlite.Stmt, error) {
+func (db *connection) prepare(sql string) (*sqlite.Stmt, error) {
 	stmt, _, err := db.conn.PrepareTransient(sql)
 	if err != nil {
 		return nil, dberror.SQLite(err)
@@ -147,7 +161,7 @@ func (db *DB) prepare(sql string) (*sqlite.Stmt, error) {
 }
 
 // release ends a statement; again, it does nothing.
-func (db *DB) release(stmt *sqlite.Stmt) error {
+func (db *connection) release(stmt *sqlite.Stmt) error {
 	if !db.used[stmt] {
 		return nil
 	}
@@ -157,7 +171,7 @@ func (db *DB) release(stmt *sqlite.Stmt) error {
 
 // tidy ends the statements that were left behind, such as by a step that begins again: with one of them, the file
 // cannot be closed.
-func (db *DB) tidy() {
+func (db *connection) tidy() {
 	for stmt := range db.used {
 		stmt.Finalize()
 	}
@@ -165,7 +179,7 @@ func (db *DB) tidy() {
 }
 
 // exec runs a statement that has no answer.
-func (db *DB) exec(sql string) error {
+func (db *connection) exec(sql string) error {
 	stmt, _, err := db.conn.PrepareTransient(sql)
 	if err != nil {
 		return dberror.SQLite(err)
@@ -179,7 +193,7 @@ func (db *DB) exec(sql string) error {
 }
 
 // Describe returns the columns of a table or view.
-func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description, error) {
+func (db *connection) Describe(ctx context.Context, table string) (warehouse.Description, error) {
 	there, err := db.known(table)
 	var columns warehouse.Description
 	for _, c := range there {
@@ -196,29 +210,7 @@ func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description
 }
 
 // Declares returns the name of a type.
-func (db *DB) Declares(t column.Type) string { return declared(t) }
-
-// snapshot is a transaction that reads. The connection is its own until it ends.
-type snapshot struct{ *DB }
-
-// Snapshot begins to read the file as it is.
-func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
-	db.mu.Lock()
-	db.conn.SetInterrupt(ctx.Done())
-	if err := db.exec("BEGIN"); err != nil {
-		db.conn.SetInterrupt(nil)
-		db.mu.Unlock()
-		return nil, fmt.Errorf("%s: %w", db.path, err)
-	}
-	return snapshot{db}, nil
-}
-
-func (s snapshot) Close() error {
-	defer s.mu.Unlock()
-	s.conn.SetInterrupt(nil)
-	s.tidy()
-	return s.exec("ROLLBACK")
-}
+func (db *connection) Declares(t column.Type) string { return declared(t) }
 
 // tx is a transaction. The connection is the transaction's until it ends.
 type tx struct {
