@@ -17,6 +17,8 @@ import (
 // call applies a function to the values of each row that are all there; where one is null, so is the result.
 type call struct {
 	base
+	name string
+	unit string // of date_trunc
 	args []node
 	of   func(x []*Result, i int, out *Result) Fault
 }
@@ -49,7 +51,7 @@ func newCall(t token, args []node, to column.Type, of func(x []*Result, i int, o
 			return nil, errorAt(t.at, "%s wants %s, not %s", strings.ToLower(t.text), typeNames(types), a.typ())
 		}
 	}
-	return &call{newBase(to), args, of}, nil
+	return &call{base: newBase(to), name: strings.ToLower(t.text), args: args, of: of}, nil
 }
 
 func typeNames(types []column.Type) string {
@@ -282,7 +284,7 @@ func newWhole(t token, args []node) (node, error) {
 	}
 	by := exact.Pow10(scale)
 	to := column.Type{Kind: column.Decimal, Precision: uint8(min(whole+1, exact.MaxDigits))}
-	c := &call{newBase(to), []node{of}, func(x []*Result, i int, out *Result) Fault {
+	c := &call{base: newBase(to), name: name, args: []node{of}, of: func(x []*Result, i int, out *Result) Fault {
 		v := x[0].Exact(i)
 		rest := v.Rem(by)
 		z, _ := v.Add(rest.Neg())
@@ -319,7 +321,7 @@ func newDateTrunc(t token, args []node) (node, error) {
 		return nil, errorAt(t.at, "date_trunc knows no %s: year, quarter, month, week, day, hour, minute, second", unit)
 	}
 	date := isKind(of, column.Date)
-	return &call{newBase(of.typ()), []node{of}, func(x []*Result, i int, out *Result) Fault {
+	return &call{base: newBase(of.typ()), name: "date_trunc", unit: unit, args: []node{of}, of: func(x []*Result, i int, out *Result) Fault {
 		v := x[0].Int[i]
 		switch {
 		case date && micros > 0:

@@ -11,8 +11,9 @@ import (
 // cast changes the type of a value; one that does not fit is a fault.
 type cast struct {
 	base
-	of     node
-	reader *parse.Reader
+	of      node
+	reader  *parse.Reader
+	laidOut bool // its text is written in a layout
 }
 
 func toDouble(n node) node {
@@ -29,7 +30,7 @@ func newCast(at int, of node, to column.Type) (node, error) {
 	if from == to {
 		return of, nil
 	}
-	c := &cast{newBase(to), of, parse.NewReader(nil)}
+	c := &cast{base: newBase(to), of: of, reader: parse.NewReader(nil)}
 	if c.way() == nil {
 		return nil, errorAt(at, "%s cannot be cast to %s", from, to)
 	}
@@ -48,7 +49,7 @@ func newLaidOut(layout token, of node, to column.Type) (node, error) {
 	}
 	list := parse.Layouts{l}
 	reader := parse.NewReader(nil).Styled(&parse.Style{Date: list, Timestamp: list, Time: list})
-	return &cast{newBase(to), of, reader}, nil
+	return &cast{base: newBase(to), of: of, reader: reader, laidOut: true}, nil
 }
 
 var englishMonths = parse.MonthNames(

@@ -363,3 +363,137 @@ func alike(t column.Type, a, b string) bool {
 	}
 	return a == b
 }
+
+// moreForms are expressions of which PostgreSQL has others, or none.
+var moreForms = []string{
+	"i / j", "p / nullif(i, 0)", "(p * q) / 0.07", "p / (q - q)", "round(p / 3, 1)", "1 / i", "cast(p / 7 as decimal(9,4))",
+	"case when i <> 0 then p / i else 0 end", "coalesce(p / i, 1)", "cast(s as integer)", "cast(trim(u) as integer) + i",
+	"cast(s as decimal(5,2))", "cast(u as decimal(18,4)) * 2", "cast(s as date)", "cast(u as date) + 1", "cast(p as text)", "cast(i as text) || '-' || cast(q as text)",
+	"cast(p as integer)", "cast(i as decimal(4,1))", "make_date(i, j, 29)", "make_date(i + 2023, 2, j + 28)", "lpad(s, 5, '0')",
+	"lpad(cast(i as text), 3, 'é')", "i * i * i", "i - 9223372036854775800", "abs(i)", "substring(s from i for j)", "substring(s from i)",
+	"split_part(s, ',', i)", "left(s, i)", "right(u, j)", "d + i", "d - interval '700' year", "t + interval '1900' year", "extract(second from t)",
+	"extract(hour from d)", "cast(t as time)", "d - e", "t - cast(d as timestamp)", "cast(i > 3 as integer)", "cast(i > j as text)",
+	"case when i > 3 then 'x' when s like '%e%' then u end", "greatest(s, u, 'é')", "mod(i, j)", "mod(p, q)", "floor(p)", "ceil(q)", "s in ('ab', u, null)",
+}
+
+// TestSQL holds the SQL of random expressions against their evaluation, over values at the edges: it never fails, and what
+// it says is clean is so.
+func TestSQL(t *testing.T) {
+	connection, _ := startest.Postgres(t)
+	conn, err := pgx.Connect(t.Context(), connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(t.Context())
+	var fields []column.Field
+	var columns []expr.SQL
+	var names []string
+	for _, c := range [][3]string{
+		{"i", "integer", "bigint"}, {"j", "integer", "integer"}, {"p", "decimal(9,2)", "numeric(9,2)"}, {"q", "decimal(7,4)", "numeric(7,4)"}, {"s", "text", "text"},
+		{"u", "text", "text"}, {"d", "date", "date"}, {"e", "date", "date"}, {"t", "timestamp", "timestamp"},
+	} {
+		typ, _ := column.ParseType(c[1])
+		fields = append(fields, column.Field{Name: c[0], Type: typ})
+		columns, names = append(columns, expr.SQL{Value: c[0]}), append(names, c[0])
+		if typ.Kind == column.Integer {
+			columns[len(columns)-1].Value += "::numeric"
+		}
+	}
+	r := rand.New(rand.NewPCG(3, 4))
+	odd := map[column.Kind][]string{
+		column.Integer:   {"", "0", "1", "-1", "7", "12", "-12", "2147483647", "-2147483648", "29", "3"},
+		column.Decimal:   {"", "0", "0.01", "-0.01", "12.35", "-999.99", "3.5", "999.0"},
+		column.Text:      {"", "ab", "x,y", "7", "-3", "007", "+5", " 8", "1.50", "1.505", "12345.6", "2024-02-29", "2023-02-29", "2024-13-01", "0000-01-01", "Zoë", "ÅNGSTRÖM", "a%_\\b", "99999999999999999999", ".5", "5."},
+		column.Date:      {"", "2024-02-29", "0001-01-01", "9999-12-31", "1987-06-05", "2021-01-03"},
+		column.Timestamp: {"", "2024-02-29 23:59:59.999999", "0001-01-01 00:00:00", "9999-12-31 23:59:59.999999", "1969-12-31 12:00:00.000001"},
+	}
+	b := column.NewBatch(fields)
+	const n = 60
+	b.Reset(n)
+	var rows []string
+	for i := range n {
+		cells := []string{fmt.Sprint(i)}
+		for k, f := range fields {
+			of := odd[f.Type.Kind]
+			v := of[r.IntN(len(of))]
+			if f.Name == "i" && r.IntN(8) == 0 {
+				v = []string{"9223372036854775807", "-9223372036854775808", "3037000500"}[r.IntN(3)]
+			}
+			if v == "" && (f.Type.Kind != column.Text || r.IntN(2) == 0) {
+				b.Cols[k].SetNull(i)
+				cells = append(cells, "null")
+				continue
+			}
+			if err := parse.NewReader(nil).Set(&b.Cols[k], i, v); err != nil {
+				t.Fatal(v, err)
+			}
+			cells = append(cells, expr.Quoted(v))
+		}
+		rows = append(rows, "("+strings.Join(cells, ", ")+")")
+	}
+	if _, err := conn.Exec(t.Context(), "CREATE TEMP TABLE v (n integer, i bigint, j integer, p numeric(9,2), q numeric(7,4), s text, u text, d date, e date, t timestamp);"+
+		"INSERT INTO v (n, "+strings.Join(names, ", ")+") VALUES "+strings.Join(rows, ", ")); err != nil {
+		t.Fatal(err)
+	}
+	w := &writer{rand.New(rand.NewPCG(31, 32))}
+	kinds := []func(int) func() (string, string){w.integer, w.decimal, w.text, w.date, w.timestamp, w.condition}
+	texts := moreForms
+	for n := range 2000 {
+		ours, _ := kinds[n%len(kinds)](1 + n%4)()
+		texts = append(texts, ours)
+	}
+	compared, refused, clean, doubted, faults := 0, map[string]int{}, 0, 0, 0
+	for _, text := range texts {
+		p, err := expr.Compile(text, fields)
+		if err != nil {
+			continue
+		}
+		x, err := p.SQL(columns)
+		if err != nil {
+			refused[err.Error()]++
+			continue
+		}
+		compared++
+		if x.Clean == "" {
+			x.Clean = "true"
+		}
+		result := p.Eval(b)
+		answer, err := conn.Query(t.Context(), "SELECT ("+x.Value+")::text, "+x.Clean+" FROM v ORDER BY n")
+		if err != nil {
+			t.Fatalf("%s: %v\n%s", text, err, x.Value)
+		}
+		type row struct {
+			Value *string
+			Clean *bool
+		}
+		got, err := pgx.CollectRows(answer, pgx.RowToStructByPos[row])
+		if err != nil {
+			t.Fatalf("%s: %v\n%s\n%s", text, err, x.Value, x.Clean)
+		}
+		for i, g := range got {
+			fault := result.Fault(i)
+			switch {
+			case g.Clean == nil:
+				t.Fatalf("%s, row %d: whether it is clean is null\n%s", text, i, x.Clean)
+			case !*g.Clean && fault == "":
+				doubted++
+			case !*g.Clean:
+				faults++
+			case fault != "":
+				t.Fatalf("%s, row %d: %s is clean, and has the fault %s\n%s", text, i, rows[i], fault, x.Clean)
+			case (g.Value == nil) != result.Null[i] || g.Value != nil && !alike(p.Type(), result.Value(i), *g.Value):
+				shown := "null"
+				if g.Value != nil {
+					shown = *g.Value
+				}
+				t.Fatalf("%s, row %d of %s: %q (null %v), the SQL gives %q\n%s", text, i, rows[i], result.Value(i), result.Null[i], shown, x.Value)
+			default:
+				clean++
+			}
+		}
+	}
+	t.Logf("%d expressions; %d values are clean, %d are faults, %d were doubted; refused: %v", compared, clean, faults, doubted, refused)
+	if compared < 1200 || faults < 500 || doubted*10 > clean {
+		t.Errorf("too little was compared")
+	}
+}

@@ -1082,6 +1082,7 @@ func oracleCase(t *testing.T, seed uint64, kind string) {
 			}
 			told := ""
 			for _, step := range run.Steps {
+				step.Figures.Waited = 0 // it says nothing of rows
 				text, err := json.Marshal(step.Figures)
 				if err != nil {
 					t.Fatal(err)
