@@ -4,6 +4,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -22,6 +23,7 @@ import (
 	"golang.org/x/term"
 
 	"ironmonger/internal/diag"
+	"ironmonger/internal/inside"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/render"
@@ -336,7 +338,7 @@ func readModel(ctx context.Context, c *cli.Command, of want) (m *star.Model, roo
 		return nil, root, unread(file, err)
 	}
 	if of != itsLedger {
-		if err = nameable(m); err != nil {
+		if err = cmp.Or(nameable(m), executable(m)); err != nil {
 			return nil, root, err
 		}
 	}
@@ -461,6 +463,21 @@ func nameable(m *star.Model) error {
 				),
 			},
 		)
+	}
+	return list.Err()
+}
+
+// executable says no where a fact is to be loaded in the warehouse, and cannot be.
+func executable(m *star.Model) error {
+	var list diag.List
+	for _, f := range m.Facts {
+		if f.Execute != star.InWarehouse {
+			continue
+		}
+		if err := inside.Check(m, f); err != nil {
+			const message = "the fact cannot be loaded in the warehouse: %v"
+			list = append(list, &diag.Error{At: f.ExecutedAt(), Subject: "facts." + f.Text + ".execute", Message: fmt.Sprintf(message, err)})
+		}
 	}
 	return list.Err()
 }

@@ -72,12 +72,12 @@ func Open(ctx context.Context, d *star.Database, dir string) (*DB, error) {
 func (db *DB) Close() { db.inner.Close() }
 
 // from returns what stands behind from in a select.
-func (db *DB) from(q *Query) string {
+func (db *DB) from(q *Query, parameter func(n int) string) string {
 	if q.Table == "" {
 		var b strings.Builder
 		for i, text := range q.Texts {
 			if i > 0 {
-				b.WriteString(db.inner.placeholder(i))
+				b.WriteString(parameter(i))
 			}
 			b.WriteString(text)
 		}
@@ -93,42 +93,78 @@ func (db *DB) from(q *Query) string {
 
 // Columns lists all columns of the table or query.
 func (db *DB) Columns(ctx context.Context, q Query) ([]Column, error) {
-	return db.inner.columns(ctx, "select * from "+db.from(&q), q.Args)
+	return db.inner.columns(ctx, "select * from "+db.from(&q, db.inner.placeholder), q.Args)
 }
 
 // Each returns the rows to row, with the columns wanted, in the order asked for: by those columns, text by its
 // bytes. What they leave open is left to the database. The values are row's until it returns; null is nil.
 func (db *DB) Each(ctx context.Context, q Query, row func(values [][]byte) error) error {
-	all, err := db.Columns(ctx, q)
+	c, err := db.clauses(ctx, &q, db.inner.placeholder)
 	if err != nil {
 		return err
+	}
+	if len(c.columns) == 0 {
+		c.columns = []string{"1"}
+	}
+	sql := "select " + strings.Join(c.columns, ", ") + c.from
+	if len(c.order) > 0 {
+		sql += " order by " + strings.Join(c.order, ", ")
+	}
+	return db.inner.run(ctx, sql, c.args, row)
+}
+
+// Numbered returns a select, without parameters, of what [DB.Each] reads: the number of the row in its order, from 1, as
+// line, and the columns as c0, c1 and so on.
+func (db *DB) Numbered(ctx context.Context, q Query) (string, error) {
+	values := append(slices.Clone(q.Args), q.Since.From)
+	literal := func(n int) string { return "'" + strings.ReplaceAll(values[n-1].Text, "'", "''") + "'" }
+	c, err := db.clauses(ctx, &q, literal)
+	if err != nil {
+		return "", err
+	}
+	order := ""
+	if len(c.order) > 0 {
+		order = "order by " + strings.Join(c.order, ", ")
+	}
+	parts := []string{"row_number() over (" + order + ") as line"}
+	for k, name := range c.columns {
+		parts = append(parts, fmt.Sprintf("%s as c%d", name, k))
+	}
+	return "select " + strings.Join(parts, ", ") + c.from, nil
+}
+
+// clauses are the parts of a select.
+type clauses struct {
+	columns, order []string
+	from           string // and where
+	args           []star.Value
+}
+
+// clauses returns the parts of a select; parameter writes the nth one, from 1.
+func (db *DB) clauses(ctx context.Context, q *Query, parameter func(n int) string) (*clauses, error) {
+	all, err := db.Columns(ctx, *q)
+	if err != nil {
+		return nil, err
 	}
 	text := map[string]bool{}
 	for _, c := range all {
 		text[c.Name] = c.Type.Kind == column.Text || c.Type.Kind == column.Null
 	}
-	var columns, order []string
+	c := &clauses{from: " from " + db.from(q, parameter), args: q.Args}
 	for _, name := range q.Columns {
-		columns = append(columns, db.inner.quote(name))
-	}
-	if len(columns) == 0 {
-		columns = []string{"1"}
+		c.columns = append(c.columns, db.inner.quote(name))
 	}
 	by := q.OrderBy
 	if by == nil {
 		by = q.Columns
 	}
 	for _, name := range by {
-		order = append(order, db.inner.ordered(db.inner.quote(name), text[name]))
+		c.order = append(c.order, db.inner.ordered(db.inner.quote(name), text[name]))
 	}
-	sql := "select " + strings.Join(columns, ", ") + " from " + db.from(&q)
 	if w := q.Since; w.Column != "" {
-		q.Args = append(slices.Clone(q.Args), w.From)
+		c.args = append(slices.Clone(q.Args), w.From)
 		name := db.inner.quote(w.Column)
-		sql += fmt.Sprintf(" where %s >= %s or %s is null", name, db.inner.placeholder(len(q.Args)), name)
+		c.from += fmt.Sprintf(" where %s >= %s or %s is null", name, parameter(len(c.args)), name)
 	}
-	if len(order) > 0 {
-		sql += " order by " + strings.Join(order, ", ")
-	}
-	return db.inner.run(ctx, sql, q.Args, row)
+	return c, nil
 }

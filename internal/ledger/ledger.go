@@ -89,6 +89,8 @@ type Figures struct {
 
 	Waited int64 `json:"waited_ms,omitempty"` // milliseconds, for steps that ran at the same time
 
+	Inside int64 `json:"in_warehouse,omitempty"` // rows that the warehouse has dealt with by itself
+
 	Unread int64 `json:"files_unchanged,omitempty"` // files that were not read, since their rows are known
 
 	LeftOut int64            `json:"left_out,omitempty"`         // rows that are not meant, such as lines of totals

@@ -108,6 +108,9 @@ func (a *ahead) Repoint(ctx context.Context, r *warehouse.Repointing) (n int64, 
 	return n, err
 }
 
+// Statements returns none: they would not wait for the step's turn.
+func (a *ahead) Statements() warehouse.Statements { return nil }
+
 func (a *ahead) Append(ctx context.Context, table string, fields []column.Field) (warehouse.Appender, error) {
 	if a.tx != nil {
 		return a.tx.Append(ctx, table, fields)

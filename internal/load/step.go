@@ -56,6 +56,7 @@ type work struct {
 	marks    *marking        // how far tables and queries are read; nil where all rows are
 	book     *ledger.Account // of the step's table
 	made     bool            // the step has made its table
+	within   *within         // nil unless the step is executed in the warehouse
 	strays   map[strayID]*ledger.Stray
 	contents map[int64]string // what is in the files of the step, by their numbers, where it counts
 	finish   []func()         // to call after the commit
@@ -354,7 +355,10 @@ func (w *work) open(ctx context.Context) error {
 	}
 	w.source = declared.Text
 	w.chosen = w.seeing(w.chosen)
-	var err error
+	err := w.openWithin(ctx)
+	if err != nil {
+		return err
+	}
 	w.flow, err = transform.Open(ctx, w.chosen, declared, w.needs)
 	if err != nil {
 		return err

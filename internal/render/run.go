@@ -104,7 +104,7 @@ func dimensionSteps(w io.Writer, dims []*ledger.Step, width int) {
 			Number(f.Merged),
 			Number(f.SetAside),
 			Number(f.Unread),
-			took(s.StartedAt, s.EndedAt),
+			stepTook(s),
 		)
 	}
 	t.Write(w, width)
@@ -134,6 +134,7 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 		"merged>?",
 		"set aside>",
 		"files unchanged>?",
+		"in the warehouse>?",
 		"members inferred~?",
 		"time>",
 	)}
@@ -157,8 +158,9 @@ func factSteps(w io.Writer, facts []*ledger.Step, width int) {
 			Number(f.Merged),
 			Number(f.SetAside),
 			Number(f.Unread),
+			Number(f.Inside),
 			byName(f.Inferred),
-			took(s.StartedAt, s.EndedAt),
+			stepTook(s),
 		)
 	}
 	t.Write(w, width)
@@ -274,6 +276,13 @@ func split(steps []*ledger.Step) (facts, dims []*ledger.Step) {
 
 // noun is a step's name without its kind.
 func noun(step string) string { return step[strings.Index(step, " ")+1:] }
+
+func stepTook(s *ledger.Step) string {
+	if s.StartedAt == nil || s.EndedAt == nil {
+		return ""
+	}
+	return Duration(s.Took())
+}
 
 func took(from, to *time.Time) string {
 	if from == nil || to == nil {

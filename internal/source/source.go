@@ -59,7 +59,8 @@ type Inputs struct {
 	came     func(name string) int64 // when files came
 	arriving []*star.Source          // sources whose files that came first are read first; others are read in the order of their paths
 
-	marks   map[FileOf]star.Value // tables and queries of which only newer rows are read
+	given   map[*star.Source]Given // what somebody else reads
+	marks   map[FileOf]star.Value  // tables and queries of which only newer rows are read
 	reached reached
 }
 

@@ -99,7 +99,7 @@ func Content(path string) (string, error) {
 func (in *Inputs) Without(skip map[FileOf]bool) *Inputs {
 	other := &Inputs{
 		Model: in.Model, Root: in.Root, Piece: in.Piece, Workers: in.Workers, Places: in.Places, Memory: in.Memory, Star: in.Star, Days: in.Days,
-		came: in.came, arriving: in.arriving, skip: skip, left: in.left,
+		came: in.came, arriving: in.arriving, skip: skip, left: in.left, given: in.given,
 	}
 	other.delivered.on = in.noted()
 	other.holds.Store(in.holding())

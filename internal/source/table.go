@@ -168,6 +168,14 @@ func (t *table) Size() int64 { return 0 }
 // Pieces yields the rows.
 func (t *table) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
+		if t.in.given[t.of] != nil {
+			for p, err := range t.read(ctx) {
+				if !yield(p, err) {
+					return
+				}
+			}
+			return
+		}
 		for p, err := range once(t.in, t.of, fmt.Sprintf("%s %q", t.of.Database.Text, t.query), t.read(ctx), func(p *tablePiece) int64 { return int64(len(p.data) + 4*len(p.ends)) }, func(p *tablePiece) *tablePiece {
 			return &tablePiece{of: t, first: p.first, n: p.n, data: p.data, ends: p.ends}
 		}) {
@@ -178,8 +186,11 @@ func (t *table) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	}
 }
 
-// read asks the database.
+// read asks the database, or whoever has asked it before.
 func (t *table) read(ctx context.Context) iter.Seq2[*tablePiece, error] {
+	if g := t.in.given[t.of]; g != nil {
+		return t.readGiven(ctx, g)
+	}
 	return func(yield func(*tablePiece, error) bool) {
 		db, err := database.Open(ctx, t.of.Database, t.in.Root.Name())
 		if err != nil {
@@ -275,7 +286,8 @@ func (t *table) Row(ctx context.Context, name string, line int64, b *column.Batc
 // tablePiece is some rows of a table as text.
 type tablePiece struct {
 	of    *table
-	first int64 // rows before
+	first int64   // rows before
+	lines []int64 // the numbers of the rows; nil if they follow the rows before
 	n     int
 	data  []byte
 	ends  []int32 // of each value in data; -1 is null
@@ -301,7 +313,11 @@ func (p *tablePiece) Fill(b *column.Batch) error {
 	b.From = column.Origin{File: p.of.name, Line: b.From.Line[:0]}
 	from, at := 0, 0
 	for i := range p.n {
-		b.From.Line = append(b.From.Line, p.first+int64(i)+1)
+		if p.lines != nil {
+			b.From.Line = append(b.From.Line, p.lines[i])
+		} else {
+			b.From.Line = append(b.From.Line, p.first+int64(i)+1)
+		}
 		k := 0
 		for c := range p.of.query.Columns {
 			end, s, wanted := int(p.ends[at]), "", k < len(p.of.at) && p.of.at[k] == c

@@ -816,6 +816,16 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			},
 		},
 		{
+			"execute",
+			"in_process, in_warehouse",
+			"where the fact is loaded: the program reads all rows (the default), or the warehouse loads rows that stand in its own database by statements of its own, and the program reads those alone that need a second look. The result is the same",
+			false,
+			func(n *node) {
+				f.Execute = Execution(r.choice(n, string(InProcess), string(InWarehouse)))
+				f.execute = &Name{Text: string(f.Execute), At: n.key.At}
+			},
+		},
+		{
 			"newer_by",
 			"a column",
 			"with `repeated: replace`, `reverse` or `complete`, the column that says which of two rows is newer: an integer, a decimal, a date or a timestamp. It is kept in the table. Without it, the row that arrived later is newer",

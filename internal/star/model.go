@@ -464,10 +464,29 @@ type Fact struct {
 	Limits     Limits
 	MustHold   []*Must
 	Newest     []Newest
+	Execute    Execution
 
-	from, newerBy, bookedOn     *Name
-	grain, measures, degenerate []Name
-	deliveries                  deliveriesText
+	execute, from, newerBy, bookedOn *Name
+	grain, measures, degenerate      []Name
+	deliveries                       deliveriesText
+}
+
+// Execution says where a fact is loaded.
+type Execution string
+
+// The places: the program reads all rows; or the warehouse loads rows that it has already, but for those that need a
+// second look.
+const (
+	InProcess   Execution = "in_process"
+	InWarehouse Execution = "in_warehouse"
+)
+
+// ExecutedAt is the place where the model says where the fact is loaded.
+func (f *Fact) ExecutedAt() diag.Place {
+	if f.execute == nil {
+		return f.At
+	}
+	return f.execute.At
 }
 
 // Marked reports whether the fact marks rows that are gone.

@@ -92,6 +92,17 @@ func (f *Flow) Read() int64 {
 	return sum
 }
 
+// Took notes rows that somebody else has dealt with: those that passed, and those left out, by the rules of the source.
+func (f *Flow) Took(passed int64, leftOut []int64) {
+	f.read.in.Add(passed)
+	f.checks.in.Add(passed)
+	for k, n := range leftOut {
+		f.leaves[k].Add(n)
+		f.read.in.Add(n)
+		f.read.left.Add(n)
+	}
+}
+
 // LeftOut returns how many of the rows read were left out, by the reasons of the model.
 func (f *Flow) LeftOut() map[string]int64 {
 	sums := map[string]int64{}

@@ -209,6 +209,12 @@ func (n names) uses(e star.Expression, fields []column.Field) {
 	}
 }
 
+// Needed says which columns of every stage of s are needed for those that want names at its end.
+func Needed(s *star.Source, want func(column string) bool) func(column string) bool {
+	need := needed(s, want)
+	return func(name string) bool { return need[name] }
+}
+
 // needed returns the columns of every stage of s that are needed for those that want names at its end.
 func needed(s *star.Source, want func(column string) bool) names {
 	need := names{}

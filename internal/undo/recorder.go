@@ -164,6 +164,37 @@ func (t *recording) Append(ctx context.Context, name string, fields []column.Fie
 	return &noting{a, t, table, fields}, nil
 }
 
+// noted runs statements, and notes that rows are added.
+type noted struct {
+	warehouse.Statements
+	of *recording
+}
+
+// Statements returns what runs statements. Rows are inserted only into tables that say which run wrote a row last.
+func (t *recording) Statements() warehouse.Statements {
+	if s := t.Tx.Statements(); s != nil {
+		return &noted{s, t}
+	}
+	return nil
+}
+
+func (n *noted) Insert(ctx context.Context, name string, columns []string, query string) (int64, error) {
+	t := n.of
+	table, err := t.table(ctx, name)
+	switch {
+	case err != nil:
+		return 0, err
+	case table != nil && !stamped(table) && !t.isFilled(name):
+		return 0, fmt.Errorf("what a statement adds to table %s cannot be taken back", name)
+	case table != nil && !t.wrote[name]:
+		t.wrote[name] = true
+		if err := t.begin(ctx, table); err != nil {
+			return 0, err
+		}
+	}
+	return n.Statements.Insert(ctx, name, columns, query)
+}
+
 // begin notes that rows are added to a table for the first time.
 func (t *recording) begin(ctx context.Context, table *warehouse.Table) error {
 	if stamped(table) {

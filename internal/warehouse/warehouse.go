@@ -204,9 +204,25 @@ type Tx interface {
 	// Remove deletes the rows that equal one of b's in all fields.
 	Remove(ctx context.Context, table string, fields []column.Field, b *column.Batch) (int64, error)
 	Repoint(ctx context.Context, r *Repointing) (int64, error)
+	// Statements returns what runs statements of the database's own SQL in the transaction; nil if nothing does.
+	Statements() Statements
 	Commit() error
 	// Rollback undoes the transaction; after Commit it does nothing.
 	Rollback() error
+}
+
+// Statements run inside a transaction, and read and write many rows each. They are written in the database's own SQL, by
+// who knows it.
+type Statements interface {
+	// Named writes the name of a table of the star.
+	Named(table string) string
+	// Run runs a statement and returns how many rows it has changed.
+	Run(ctx context.Context, sql string) (int64, error)
+	// Ask hands each row of an answer to row, as the texts that the database writes; null is nil. They are row's until it
+	// returns. Times are of no zone, dates as ISO 8601 has them.
+	Ask(ctx context.Context, sql string, row func(values [][]byte) error) error
+	// Insert adds the rows of a query to columns of a table of the star, and returns how many these are.
+	Insert(ctx context.Context, table string, columns []string, query string) (int64, error)
 }
 
 // ErrHeld says that another load holds the warehouse. ErrUnknown says that the connection broke while a

@@ -353,6 +353,9 @@ func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fi
 	return nil
 }
 
+// Statements returns none: what is in the file is at hand anyway.
+func (t *tx) Statements() warehouse.Statements { return nil }
+
 // Share does nothing: whoever may read the file may read all of it.
 func (t *tx) Share(context.Context, []string) error { return nil }
 

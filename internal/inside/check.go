@@ -1,0 +1,118 @@
+package inside
+
+import (
+	"fmt"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/star"
+)
+
+// Check returns why a fact of a model cannot be loaded inside its warehouse, as far as the model tells; nil if it can.
+func Check(m *star.Model, f *star.Fact) error {
+	if err := checkSource(m, f.Source); err != nil {
+		return err
+	}
+	switch {
+	case f.Completion != nil:
+		return refuse("rows that complete facts")
+	case f.Reverses():
+		return refuse("repeated: reverse")
+	case f.Repeated == star.SumRepeated:
+		return refuse("repeated: sum")
+	case f.Deliveries != nil:
+		return refuse("delivers")
+	}
+	for _, k := range f.Keys {
+		if err := checkKey(f, k); err != nil {
+			return fmt.Errorf("key %s: %w", k.Text, err)
+		}
+	}
+	return nil
+}
+
+func checkSource(m *star.Model, s *star.Source) error {
+	d := s.Database
+	switch {
+	case d == nil || d.Kind != star.Postgres || m.Warehouse.Kind != star.Postgres || d.Connection != m.Warehouse.Connection:
+		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string")
+	case s.DrivenBy != nil:
+		return refuse("reads that a list drives")
+	case len(s.Joins) > 0:
+		return refuse("joins")
+	case s.Unpivot != nil || s.Split != nil:
+		return refuse("columns or lists that become rows")
+	case len(s.Windows) > 0:
+		return refuse("columns that depend on other rows")
+	case s.Distinct != nil || s.Group != nil || s.Pivot != nil:
+		return refuse("rows that become one")
+	case s.Periods != nil || s.Spans != nil:
+		return refuse("periods and spans")
+	case s.Weights != nil:
+		return refuse("weights")
+	case len(s.Aliased) > 0:
+		return refuse("natural keys that may be aliases")
+	case len(s.OfFile) > 0:
+		return refuse("columns that files tell")
+	}
+	for _, c := range s.Columns {
+		if c.Optional || len(c.Others) > 0 || c.Unfit != (star.Unfit{}) || c.Layouts != nil || c.Zone != nil || c.WrittenIn != nil {
+			return refuse("column %s, of which more is said than its type", c.Text)
+		}
+	}
+	return checkExpressions(s)
+}
+
+// checkExpressions looks for expressions that there is no SQL for.
+func checkExpressions(s *star.Source) error {
+	try := func(what string, e star.Expression, fields []column.Field) error {
+		p, err := e.Compile(fields)
+		if err != nil {
+			return nil // which is told elsewhere
+		}
+		if _, err := p.SQL(make([]expr.SQL, len(fields))); err != nil {
+			return fmt.Errorf("%s: %w", what, err)
+		}
+		return nil
+	}
+	for _, r := range s.LeaveOut {
+		if err := try("leave_out", r.Condition, s.AsRead()); err != nil {
+			return err
+		}
+	}
+	all, joined := s.Complete(), len(s.Joined())
+	for k, d := range s.Derive {
+		if err := try("column "+d.Text, d.Expression, all[:joined+k]); err != nil {
+			return err
+		}
+	}
+	for _, rules := range [][]star.Rule{s.SetAside, s.Require} {
+		for _, r := range rules {
+			if err := try("the rule "+r.Reason.Text, r.Condition, all); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func checkKey(f *star.Fact, k *star.Key) error {
+	d := k.Dimension
+	inGrain := false
+	for _, g := range f.Grain {
+		inGrain = inGrain || g.Key == k
+	}
+	switch {
+	case d.LookedUp != nil:
+		return refuse("a dimension that another program loads")
+	case d.Clock != nil:
+		return refuse("the times of a clock")
+	case k.Milestone:
+		return refuse("as of a milestone")
+	case k.AsOf != "" && !d.Versioned():
+		return refuse("as_of, where the dimension has no versions")
+	case inGrain && d.Versioned():
+		return refuse("a grain with a dimension that has versions")
+	}
+	return nil
+}

@@ -1,0 +1,223 @@
+package inside
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+)
+
+// field is a column of the fact's table, but for the line and the run.
+type field struct {
+	name     string
+	compared bool // a row that comes again has to say the same
+	key      bool // it has surrogate keys
+	double   bool
+}
+
+// judge returns the select that judges all rows.
+func (r *Rows) judge(stands bool) (string, error) {
+	l, doubted, err := r.shape()
+	if err != nil {
+		return "", err
+	}
+	for k, key := range r.of.Keys {
+		if err := r.join(l, k, key); err != nil {
+			return "", fmt.Errorf("key %s: %w", key.Text, err)
+		}
+	}
+	more := r.place()
+	l.add(more)
+	r.crowd(l)
+	return r.verdicts(l, doubted, stands), nil
+}
+
+// by returns the columns of a key as they are looked up: the days of timestamps in a calendar.
+func by(of string, d *schema.Dimension, k *star.Key, fields []column.Field) []string {
+	var list []string
+	for n, name := range k.By {
+		value := of + quote(said+name)
+		if fields[column.Find(fields, name)].Type.Kind == column.Timestamp && d.NaturalKey[n].Type.Kind == column.Date {
+			value += "::date"
+		}
+		list = append(list, value)
+	}
+	return list
+}
+
+// join looks a key up: for a layer, the select is joined with the dimension.
+func (r *Rows) join(l *layers, n int, k *star.Key) error {
+	d := r.star.Dimension(k.Dimension)
+	fields := r.of.Source.Shaped()
+	var on, missing []string
+	l.n++
+	of := fmt.Sprintf("l%d.", l.n)
+	for i, value := range by(of, d, k, fields) {
+		on = append(on, fmt.Sprintf("d.%s = %s", quote(d.NaturalKey[i].Name), value))
+		missing = append(missing, strings.TrimPrefix(value, of)+" is null")
+	}
+	on = append(on, fmt.Sprintf("d.%s >= 0", quote(d.KeyColumn())))
+	switch {
+	case k.AsOf != "":
+		at := of + quote(said+k.AsOf)
+		if is := fields[column.Find(fields, k.AsOf)].Type.Kind; is == column.Timestamp && d.Time.Kind == column.Date {
+			at += "::date"
+		} else if is != d.Time.Kind {
+			return refuse("as of a %s, where versions are of a %s", fields[column.Find(fields, k.AsOf)].Type, d.Time)
+		}
+		end := "9999-12-31"
+		on = append(on, fmt.Sprintf("%[1]s >= d.%[2]s and %[1]s < d.%[3]s and %[1]s < '%[4]s'", at, quote(d.ValidFrom), quote(d.ValidTo), end))
+	case d.Versioned():
+		on = append(on, "d."+quote(schema.IsCurrent))
+	}
+	found := []string{quote(d.KeyColumn()) + " AS " + quote(fmt.Sprintf("key%d", n))}
+	names := []string{fmt.Sprintf("key%d", n)}
+	if k.Both {
+		found, names = append(found, quote(d.DurableColumn())+" AS "+quote(fmt.Sprintf("durable%d", n))), append(names, fmt.Sprintf("durable%d", n))
+	}
+	for i := range found {
+		found[i] = "d." + found[i]
+	}
+	l.sql = fmt.Sprintf("SELECT l%d.*, %s FROM (%s) AS l%[1]d LEFT JOIN %[4]s AS d ON %[5]s",
+		l.n, strings.Join(found, ", "), l.sql, r.run.Named(d.Table.Name), strings.Join(on, " and "))
+	l.columns = append(l.columns, names...)
+	special, given := specialOf(k)
+	none := fmt.Sprintf("missing%d", n)
+	l.add([]named{{none, "(" + strings.Join(missing, " and ") + ")"}})
+	lacks := fmt.Sprintf("key%d is not null", n)
+	replaced := []named{}
+	if given && !r.inGrain(k) { // rows without a member say so by themselves
+		lacks = fmt.Sprintf("(%s or %s)", lacks, none)
+		for _, name := range names {
+			replaced = append(replaced, named{name, fmt.Sprintf("(case when %s then %s else %s end)", none, special, name)})
+		}
+	}
+	l.add(nil, append(replaced, also(lacks))...)
+	return nil
+}
+
+func (r *Rows) inGrain(k *star.Key) bool {
+	return slices.ContainsFunc(r.of.Grain, func(g star.GrainPart) bool { return g.Key == k })
+}
+
+// specialOf is the key that a row gets that has no natural key; false if that needs a second look.
+func specialOf(k *star.Key) (sql string, ok bool) {
+	key, of := int64(0), false
+	switch k.Missing {
+	case star.LeaveEmpty:
+		return "null::bigint", true
+	case star.ToUnknown:
+		key, of = k.Dimension.KeyOf(star.Unknown)
+	case star.ToNotYet:
+		key, of = k.Dimension.KeyOf(star.NotYet)
+	case star.NotApplying:
+		key, of = k.Dimension.KeyOf(star.NotApplicable)
+	case star.ToUnreadable:
+		key, of = k.Dimension.KeyOf(star.Unreadable)
+	}
+	return fmt.Sprintf("%d::bigint", key), of
+}
+
+// place arranges the columns of the table.
+func (r *Rows) place() []named {
+	var list []named
+	all := r.of.Table.Fields()
+	for _, f := range all[:len(all)-2] {
+		x := field{name: f.Name, compared: true, double: f.Type.Kind == column.Double}
+		sql := quote(said + f.Name)
+		for n, k := range r.of.Keys {
+			switch {
+			case k.Column() == f.Name:
+				sql, x.compared, x.key = fmt.Sprintf("key%d", n), k.Again, true
+			case k.Both && k.DurableColumn() == f.Name:
+				sql, x.compared, x.key = fmt.Sprintf("durable%d", n), k.Again, true
+			}
+		}
+		r.fields = append(r.fields, x)
+		list = append(list, named{f.Name, sql})
+	}
+	return list
+}
+
+// mostText is how many bytes a text of a grain may have, as [roster.TooLong] has it.
+const mostText = 2000
+
+// crowd counts the rows of a grain, and leaves those to others whose grain cannot stand in a table.
+func (r *Rows) crowd(l *layers) {
+	var partition []string
+	ok := []string{okColumn}
+	for _, f := range r.GrainFields() {
+		value := quote(said + f.Name)
+		partition = append(partition, value)
+		if f.Type.Kind == column.Text {
+			ok = append(ok, fmt.Sprintf("coalesce(octet_length(%s) <= %d, true)", value, mostText))
+		}
+	}
+	for _, name := range r.of.GrainColumns() {
+		ok = append(ok, quote(name)+" is not null")
+	}
+	if newer := r.of.NewerBy; newer != nil {
+		ok = append(ok, quote(newer.Name)+" is not null")
+	}
+	l.add([]named{{"rows", fmt.Sprintf("count(*) over (partition by %s, rule is null)", strings.Join(partition, ", "))}},
+		named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
+}
+
+// verdicts makes the last select: of each row what it is, what counts it, and what stands in the table then.
+func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) string {
+	parts := []string{"l.line", "l.rule"}
+	for k := range r.of.Keys {
+		parts = append(parts, fmt.Sprintf("l.missing%d", k))
+	}
+	taken := map[string]bool{}
+	for _, f := range r.fields {
+		parts = append(parts, "l."+quote(f.name))
+		taken[f.name] = true
+	}
+	var vague []string
+	for _, f := range r.GrainFields() {
+		parts = append(parts, "l."+quote(said+f.Name))
+		if doubted[f.Name] {
+			vague = append(vague, "not l."+quote(sure+f.Name))
+		}
+	}
+	if vague == nil {
+		vague = []string{"false"}
+	}
+	parts = append(parts, strings.Join(vague, " or ")+" AS "+vagueColumn)
+	verdict := fmt.Sprintf("case when not l.%s or l.rule is null and l.rows > 1 then %d when l.rule is not null then %d", okColumn, hard, leftOut)
+	from := fmt.Sprintf(" FROM (%s) AS l", l.sql)
+	if stands {
+		var on, equal []string
+		for _, name := range r.of.GrainColumns() {
+			on = append(on, fmt.Sprintf("t.%s = l.%[1]s", quote(name)))
+		}
+		for _, f := range r.fields {
+			if !f.compared {
+				continue
+			}
+			equal = append(equal, fmt.Sprintf("t.%s is not distinct from l.%[1]s", quote(f.name)))
+			if f.key { // whether other special members are meant is not told by the key
+				equal = append(equal, "l."+quote(f.name)+" >= 0")
+			}
+			if f.double {
+				equal = append(equal, "false")
+			}
+		}
+		from += fmt.Sprintf(" LEFT JOIN %s AS t ON %s", r.run.Named(r.of.Table.Name), strings.Join(on, " and "))
+		verdict += fmt.Sprintf(" when t.%s is null then %d when %s then %d else %d end", quote(schema.LoadRun), plain, strings.Join(equal, " and "), same, hard)
+	} else {
+		verdict += fmt.Sprintf(" else %d end", plain)
+	}
+	return "SELECT " + strings.Join(append(parts, verdict+" AS verdict"), ", ") + from
+}
+
+// Refusal says why a fact cannot be loaded inside the warehouse.
+type Refusal struct{ what string }
+
+func (r *Refusal) Error() string { return "there is no SQL for " + r.what }
+
+func refuse(format string, args ...any) error { return &Refusal{fmt.Sprintf(format, args...)} }

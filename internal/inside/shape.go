@@ -1,0 +1,290 @@
+package inside
+
+import (
+	"fmt"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/database"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/star"
+)
+
+// layers are selects, each of the one before. Columns of one are expressions over those of the one before, and no
+// expression is written out twice.
+type layers struct {
+	sql     string
+	columns []string // that each layer hands on
+	n       int
+}
+
+// add adds a layer with more columns; replaced are those that it has otherwise.
+func (l *layers) add(more []named, replaced ...named) {
+	var parts []string
+	with := map[string]string{}
+	for _, x := range replaced {
+		with[x.name] = x.sql
+	}
+	for _, name := range l.columns {
+		part := quote(name)
+		if sql, ok := with[name]; ok {
+			part = sql + " AS " + part
+		}
+		parts = append(parts, part)
+	}
+	for _, x := range more {
+		parts = append(parts, x.sql+" AS "+quote(x.name))
+		l.columns = append(l.columns, x.name)
+	}
+	l.n++
+	l.sql = fmt.Sprintf("SELECT %s FROM (%s) AS l%d", strings.Join(parts, ", "), l.sql, l.n)
+}
+
+type named struct{ name, sql string }
+
+// said is what the names of columns begin with that say what the source does; others are those of the program.
+const said = "s_"
+
+// ok is where a row is plain so far, rule which rule leaves it out, and vague whether a value of its grain is not known.
+const (
+	okColumn    = "ok"
+	ruleColumn  = "rule"
+	vagueColumn = "vague"
+)
+
+func also(clean string) named { return named{okColumn, "(" + okColumn + " and " + clean + ")"} }
+
+// shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
+func (r *Rows) shape() (*layers, map[string]bool, error) {
+	s := r.of.Source
+	l := &layers{sql: "SELECT * FROM " + r.arrived, columns: []string{"line"}}
+	var fields []column.Field
+	var typed []named
+	doubted := map[string]bool{}
+	ok := []string{"true"}
+	for k, c := range r.numbered.Columns {
+		name := r.numbered.Read[k]
+		at := column.Find(s.Taken(), name)
+		if name == "" || at < 0 || !r.need(name) {
+			continue
+		}
+		f := s.Taken()[at]
+		x, err := r.typed(fmt.Sprintf("c%d", k), c, f.Type)
+		if err != nil {
+			return nil, nil, fmt.Errorf("column %s: %w", name, err)
+		}
+		fields = append(fields, f)
+		typed = append(typed, named{said + name, stored(x, f.Type)})
+		if x.Clean != "" {
+			typed = append(typed, named{sure + name, "(" + x.Clean + ")"})
+			ok, doubted[name] = append(ok, quote(sure+name)), true
+		}
+	}
+	l.add(typed)
+	l.add([]named{{okColumn, strings.Join(ok, " and ")}})
+	if err := r.leaveOut(l, fields); err != nil {
+		return nil, nil, err
+	}
+	for _, d := range s.Derive {
+		if !r.need(d.Text) {
+			continue
+		}
+		p, err := d.Expression.Compile(fields)
+		if err != nil {
+			return nil, nil, err
+		}
+		x, err := p.SQL(over(fields))
+		if err != nil {
+			return nil, nil, fmt.Errorf("column %s: %w", d.Text, err)
+		}
+		more, replaced := []named{{said + d.Text, stored(x, d.Type)}}, []named(nil)
+		for _, k := range p.Columns() {
+			doubted[d.Text] = doubted[d.Text] || doubted[fields[k].Name]
+		}
+		if x.Clean != "" || doubted[d.Text] {
+			clean := x.Clean
+			for _, k := range p.Columns() {
+				if doubted[fields[k].Name] {
+					clean = strings.TrimPrefix(clean+" and "+quote(sure+fields[k].Name), " and ")
+				}
+			}
+			more, replaced = append(more, named{sure + d.Text, "(" + clean + ")"}), []named{also("(" + clean + ")")}
+			doubted[d.Text] = true
+		}
+		l.add(more, replaced...)
+		fields = append(fields, column.Field{Name: d.Text, Type: d.Type})
+	}
+	if err := r.fill(l, fields); err != nil {
+		return nil, nil, err
+	}
+	if err := r.check(l, fields); err != nil {
+		return nil, nil, err
+	}
+	return l, doubted, r.match(l, fields, doubted)
+}
+
+// sure begins the name of what says whether the value of a column is known.
+const sure = "k_"
+
+// over returns columns as expressions see them.
+func over(fields []column.Field) []expr.SQL {
+	var list []expr.SQL
+	for _, f := range fields {
+		x := expr.SQL{Value: quote(said + f.Name)}
+		if f.Type.Kind == column.Integer {
+			x.Value += "::numeric"
+		}
+		list = append(list, x)
+	}
+	return list
+}
+
+// typed reads a column that a table has as a value of a type.
+func (r *Rows) typed(name string, from database.Column, to column.Type) (expr.SQL, error) {
+	whole := from.Foreign == "int2" || from.Foreign == "int4" || from.Foreign == "int8"
+	between := func(in string) string { return fmt.Sprintf("coalesce(%s %s, true)", name, in) }
+	switch {
+	case whole && to.Kind == column.Integer:
+		return expr.SQL{Value: name}, nil
+	case (whole || from.Type.Kind == column.Decimal || strings.HasPrefix(from.Foreign, "numeric")) && to.Kind == column.Decimal:
+		return expr.Fitting(expr.SQL{Value: name + "::numeric"}, to), nil
+	case whole && to.Kind == column.Text:
+		return expr.SQL{Value: name + "::text"}, nil
+	case from.Foreign == "bool" && to.Kind == column.Boolean:
+		return expr.SQL{Value: name}, nil
+	case from.Foreign == "float8" && to.Kind == column.Double:
+		return expr.SQL{Value: name, Clean: between("> '-infinity' and " + name + " < 'infinity'")}, nil
+	case from.Foreign == "date" && to.Kind == column.Date:
+		return expr.SQL{Value: name, Clean: between("between '0001-01-01' and '9999-12-31'")}, nil
+	case from.Foreign == "timestamp" && to.Kind == column.Timestamp:
+		x := expr.SQL{Value: name, Clean: between("between '0001-01-01 00:00:00' and '9999-12-31 23:59:59.999999'")}
+		if r.model.Zone != nil { // a time that the clocks never show is a fault
+			zone := expr.Quoted(r.model.Zone.String())
+			x.Clean += fmt.Sprintf(" and coalesce((%[1]s at time zone %[2]s) at time zone %[2]s = %[1]s, true)", name, zone)
+		}
+		return x, nil
+	case from.Foreign == "text" || from.Foreign == "varchar":
+		if x, ok := expr.ReadSQL(name+"::text", to); ok {
+			return x, nil
+		}
+	}
+	called := from.Foreign
+	if called == "" {
+		called = from.Type.String()
+	}
+	return expr.SQL{}, refuse("a value of the type %s, read as %s", called, to)
+}
+
+// leaveOut finds the rows that are not meant.
+func (r *Rows) leaveOut(l *layers, fields []column.Field) error {
+	var cases, clean []string
+	for k, rule := range r.of.Source.LeaveOut {
+		p, err := rule.Condition.Compile(fields)
+		if err != nil {
+			return err
+		}
+		x, err := p.SQL(over(fields))
+		if err != nil {
+			return fmt.Errorf("leave_out: %w", err)
+		}
+		if x.Clean != "" {
+			clean = append(clean, x.Clean)
+		}
+		cases = append(cases, fmt.Sprintf("when %s then %d", x.Value, k))
+	}
+	if cases == nil {
+		l.add([]named{{ruleColumn, "null::int"}})
+		return nil
+	}
+	known := strings.Join(append([]string{okColumn}, clean...), " and ")
+	l.add([]named{{ruleColumn, "(case when not (" + known + ") then null " + strings.Join(cases, " ") + " end)"}}, named{okColumn, "(" + known + ")"})
+	return nil
+}
+
+// fill gives empty columns their values.
+func (r *Rows) fill(l *layers, fields []column.Field) error {
+	var replaced []named
+	for _, f := range r.of.Source.Fill {
+		at := column.Find(fields, f.Text)
+		if at < 0 {
+			continue
+		}
+		value, err := f.Column(fields[at].Type, r.model)
+		if err != nil {
+			return err
+		}
+		t := fields[at].Type
+		x := expr.SQL{Value: fmt.Sprintf("coalesce(%s, %s::%s)", quote(said+f.Text), expr.Quoted(value.Value(0)), declared(t))}
+		replaced = append(replaced, named{said + f.Text, stored(x, t)})
+	}
+	if replaced != nil {
+		l.add(nil, replaced...)
+	}
+	return nil
+}
+
+func declared(t column.Type) string {
+	if t.Kind == column.Integer {
+		return "bigint"
+	}
+	return expr.SQLType(t)
+}
+
+// check finds the rows that rules set aside.
+func (r *Rows) check(l *layers, fields []column.Field) error {
+	ok := []string{okColumn}
+	for n, rules := range [][]star.Rule{r.of.Source.SetAside, r.of.Source.Require} {
+		for _, rule := range rules {
+			p, err := rule.Condition.Compile(fields)
+			if err != nil {
+				return err
+			}
+			x, err := p.SQL(over(fields))
+			if err != nil {
+				return fmt.Errorf("the rule %q: %w", rule.Reason.Text, err)
+			}
+			is := " is not true"
+			if n == 1 {
+				is = " is true"
+			}
+			if ok = append(ok, "("+x.Value+")"+is); x.Clean != "" {
+				ok = append(ok, x.Clean)
+			}
+		}
+	}
+	if len(ok) > 1 {
+		l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
+	}
+	return nil
+}
+
+// match brings natural keys to their one form.
+func (r *Rows) match(l *layers, fields []column.Field, doubted map[string]bool) error {
+	for _, m := range r.of.Source.Matched {
+		if !r.need(m.Text) {
+			continue
+		}
+		at := column.Find(fields, m.Column)
+		x, known := expr.SQL{Value: quote(said + m.Column)}, ""
+		if m.Rule != nil {
+			p, err := m.Rule.Compile(fields[at].Type)
+			if err != nil {
+				return err
+			}
+			if x, err = p.SQL(over(fields[at : at+1])); err != nil {
+				return fmt.Errorf("the form of %s as a key: %w", m.Column, err)
+			}
+			known = x.Clean
+		}
+		more, replaced := []named{{said + m.Text, stored(x, m.Type)}}, []named(nil)
+		if doubted[m.Column] {
+			known = strings.TrimPrefix(known+" and "+quote(sure+m.Column), " and ")
+		}
+		if known != "" {
+			more, replaced = append(more, named{sure + m.Text, "(" + known + ")"}), []named{also("(" + known + ")")}
+			doubted[m.Text] = true
+		}
+		l.add(more, replaced...)
+	}
+	return nil
+}

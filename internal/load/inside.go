@@ -1,0 +1,142 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/exact"
+	"ironmonger/internal/fact"
+	"ironmonger/internal/inside"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/parse"
+	"ironmonger/internal/star"
+	"ironmonger/internal/transform"
+)
+
+// within is what a step does inside the warehouse (rule R45).
+type within struct {
+	rows    *inside.Rows
+	counted *inside.Counted
+}
+
+// openWithin has the warehouse judge the rows of the step, where the model says so. What is left of them is read as other
+// rows are.
+func (w *work) openWithin(ctx context.Context) error {
+	f := w.step.fact
+	if f == nil || f.Execute != star.InWarehouse {
+		return nil
+	}
+	if err := inside.Check(w.model, f.Fact); err != nil { // the model is checked before, but for what an option says
+		return err
+	}
+	need := transform.Needed(f.Source, w.needs)
+	numbered, err := w.chosen.Number(ctx, f.Source, need)
+	if err != nil {
+		return err
+	}
+	stands, err := w.tx.Tally(ctx, f.Table.Name, nil)
+	if err != nil {
+		return err
+	}
+	rows := inside.New(f, w.star, w.model, numbered, need, w.tx.Statements(), slices.Index(w.steps, w.step)+1)
+	if err := rows.Take(ctx, stands.Rows > 0); err != nil {
+		return err
+	}
+	counted, err := rows.Count(ctx)
+	if err != nil {
+		return err
+	}
+	w.within = &within{rows, counted}
+	w.chosen = w.chosen.Giving(f.Source, rows)
+	return nil
+}
+
+// insert has the warehouse insert the plain rows, and counts what it has done.
+func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, files *fact.Files) error {
+	if in == nil {
+		return nil
+	}
+	c, file := in.counted, files.Number[w.files[0]]
+	inserted, err := in.rows.Insert(ctx, w.entry.ID, file, ledger.Line(1, 0))
+	if err != nil {
+		return err
+	}
+	if inserted != c.Inserted {
+		return fmt.Errorf("the account does not hold: the warehouse counted %d rows to be inserted, and inserted %d", c.Inserted, inserted)
+	}
+	w.figures.Read += c.Read()
+	w.figures.Inside = c.Read()
+	for k := range w.keys {
+		w.keys[k].Missing += c.Missing[k]
+		w.keys[k].Matched += c.Inserted + c.Same - c.Missing[k]
+	}
+	w.flow.Took(c.Inserted+c.Same, c.LeftOut)
+	account, err := w.tx.Tally(ctx, w.fact.Table.Name, writer.Measures)
+	if err == nil && c.Left*scanned < account.Rows { // few rows are left: they are looked up
+		writer.LookUp(account)
+	}
+	return err
+}
+
+// account adds what the warehouse has done to what became of the rows that were left.
+func (in *within) account(writer *fact.Writer, account *sums) {
+	if in == nil {
+		return
+	}
+	c, o := in.counted, &writer.Outcome
+	o.Inserted, o.Same = o.Inserted+c.Inserted, o.Same+c.Same
+	add := func(to []exact.Int128, sums []exact.Int128) {
+		for k := range sums {
+			to[k], _ = to[k].Add(sums[k])
+		}
+	}
+	add(o.InsertedTotal, c.InsertedTotal)
+	add(o.SameSum, c.SameTotal)
+	add(account.read, c.InsertedTotal)
+	add(account.read, c.SameTotal)
+	for name, n := range c.Empty {
+		o.Empty[name] += n
+	}
+}
+
+// supersede tells the book which grains stand in the table now, as [factStep.supersede] does.
+func (in *within) supersede(ctx context.Context, w *factStep) error {
+	if in == nil || !w.aside.book.Waits() {
+		return nil
+	}
+	fields := in.rows.GrainFields()
+	one, reader := column.NewBatch(fields), parse.NewReader(w.model.Zone)
+	one.Reset(1)
+	grain, from := column.Pointers(one.Cols), w.files[0]
+	return in.rows.Grains(ctx, func(line int64, inserted bool, values [][]byte) error {
+		for k, v := range values {
+			if v == nil {
+				one.Cols[k].SetNull(0)
+			} else if err := reader.Set(&one.Cols[k], 0, grainText(fields[k], string(v))); err != nil {
+				return err
+			}
+		}
+		if whole(grain, 0) {
+			w.aside.book.Loaded(ledger.Grain(grain, 0), inserted, func(a *ledger.Aside) bool { return w.outdoes(from, line, a) })
+		}
+		return nil
+	})
+}
+
+// grainText is a value as PostgreSQL writes it, as it is read.
+func grainText(f column.Field, text string) string {
+	if f.Type.Kind == column.Boolean {
+		return map[string]string{"t": "true", "f": "false"}[text]
+	}
+	return text
+}
+
+// close removes what the step has made for itself.
+func (in *within) close(ctx context.Context) error {
+	if in == nil {
+		return nil
+	}
+	return in.rows.Drop(ctx)
+}

@@ -1,0 +1,229 @@
+package load_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ironmonger/internal/load"
+	"ironmonger/internal/startest"
+	"ironmonger/internal/undo"
+)
+
+// clinic is a random table of visits in the database of the warehouse, and a random model of a fact of them.
+type clinic struct {
+	r     *rand.Rand
+	typed bool // the table has types; else most of it is text
+	text  string
+	no    int
+}
+
+func newClinic(seed uint64, schema string) *clinic {
+	c := &clinic{r: rand.New(rand.NewPCG(seed, 5))}
+	c.typed = c.r.IntN(3) > 0
+	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
+	source := "{database: w, " + pick("table: "+schema+".visit", `query: "select * from `+schema+`.visit where no::text is distinct from '-7'"`) +
+		", columns: {no: integer, ward: text, doctor: text, day: date, at: timestamp, fee: 'decimal(7,2)', paid: 'decimal(9,3)', note: text, urgent: boolean"
+	if !c.typed {
+		source = strings.Replace(source, "at: timestamp, ", "", 1)
+		source = strings.Replace(source, ", urgent: boolean", "", 1)
+	}
+	at := "day"
+	if c.typed && c.r.IntN(2) == 0 {
+		at = "at"
+	}
+	source += "}" + pick("", ", order_by: [no, ward, doctor, day, fee, paid, note]") + pick("", ", leave_out: {\"a total\": \"note = 'total' or ward like 'T%'\", \"a test\": \"fee = 0\"}")
+	source += pick("", ", derive: {net: \"fee - coalesce(paid, 0)\", half: \"round(net / nullif(no - 5, 0), 2)\"}", ", derive: {net: \"case when no > 3 then fee / (no - 4) else fee end\"}")
+	source += pick("", ", fill: {ward: W9}") + pick("", ", require: {\"a doctor\": \"doctor is not null\"}", ", set_aside: {\"paid before it is due\": \"paid > fee * 2\"}")
+	if c.r.IntN(4) == 0 && c.typed {
+		source += ", since: no"
+	}
+	measures := "fee, paid"
+	if strings.Contains(source, "net:") {
+		measures += ", net"
+	}
+	if strings.Contains(source, "half:") {
+		measures += ", half"
+	}
+	doctor := pick("", ", type_2: grade, effective: since", ", type_2: grade, effective: since, first_version: from_effective")
+	key := ""
+	if doctor != "" {
+		key = ", as_of: " + at + ", outside: " + pick("unknown", "nearest", "set_aside")
+	}
+	grain := pick("[no]", "[no, ward]", "[no, note]", "[no, w]")
+	rule := func() string { return pick("infer", "unknown", "set_aside", "infer", "not_yet") }
+	missing := func() string { return pick("", ", missing: set_aside", ", missing: unknown") }
+	w, wards := "ward", "unmatched: "+rule()+missing()
+	if grain == "[no, ward]" {
+		wards = pick("unmatched: infer", "unmatched: set_aside")
+	}
+	if grain == "[no, w]" {
+		w, wards = "w", pick("unmatched: infer", "unmatched: set_aside, missing: unknown")
+	}
+	zone := pick("", "time_zone: Europe/Vienna\n")
+	c.text = zone + "limits: {unmatched: none, set_aside: none}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" +
+		"  doctors: {read: 'doctors*.csv', columns: {code: text, name: text, grade: text, since: date}}\n" +
+		"  wards: {read: wards.csv, columns: {code: text, name: text}}\n" +
+		"dimensions:\n  doctor: {from: doctors, natural_key: code, type_1: name" + doctor + pick("", ", matching: {code: upper(trim(code))}") + "}\n" +
+		"  ward: {from: wards, natural_key: code, type_1: name}\n" +
+		"  date: {calendar: {from: 2023-01-01, to: 2025-12-31}}\n" +
+		"facts:\n  visit:\n    from: visits\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + pick("", "    degenerate: note\n") +
+		"    repeated: " + pick("set_aside", "replace", "keep") + "\n    keys:\n" +
+		"      doctor: {by: doctor" + key + ", unmatched: " + rule() + missing() + "}\n" +
+		"      " + w + ": {dimension: ward, by: ward, " + wards + "}\n" +
+		"      date: {by: " + at + pick("", ", unmatched: unknown") + missing() + "}\n"
+	return c
+}
+
+// table makes the table.
+func (c *clinic) table() string {
+	if c.typed {
+		return "no int, ward varchar(20), doctor text, day date, at timestamp, fee numeric(7,2), paid numeric, note text, urgent bool"
+	}
+	return "no text, ward text, doctor text, day text, fee text, paid text, note varchar"
+}
+
+// row makes a row of the table.
+func (c *clinic) row() string {
+	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
+	seldom := func(usual string, odd ...string) string {
+		if c.r.IntN(12) == 0 {
+			return odd[c.r.IntN(len(odd))]
+		}
+		return usual
+	}
+	if c.no++; c.r.IntN(5) == 0 {
+		c.no -= c.r.IntN(4)
+	}
+	null := func(s string) string {
+		if s == "" {
+			return "null"
+		}
+		return "'" + s + "'"
+	}
+	day := fmt.Sprintf("2024-%02d-%02d", 1+c.r.IntN(12), 1+c.r.IntN(28))
+	no, fee, paid := fmt.Sprint(c.no), fmt.Sprintf("%d.%02d", c.r.IntN(200), c.r.IntN(100)), pick("", "10", "3.5", "0.125")
+	ward, doctor, note := seldom(pick("W1", "W2", "W3"), "", "W7", "T1", "w1"), seldom(pick("d1", "D2", "d3 "), "", "D8", " d9", "Dé"), pick("", "", "total", "seen", "Zoë")
+	day = seldom(day, "", "2022-01-01", "1899-01-01", "9999-12-31")
+	if !c.typed {
+		no, fee, paid = seldom(no, "", "x", "+"+no, "000000000000000000000"+no), seldom(fee, "", "0.001", "12,5", "99999999", "+5", ".5"), seldom(paid, "1.2345", "-", "1e3")
+		day = seldom(day, "2024-02-30", "2024-1-1", "01.02.2024")
+		return "(" + strings.Join([]string{null(no), null(ward), null(doctor), null(day), null(fee), null(paid), null(note)}, ", ") + ")"
+	}
+	fee, paid = seldom(fee, "", "0"), seldom(paid, "0.1234", "NaN", "12345678")
+	at := seldom(day+pick(" 00:00:00", " 23:59:59.999999"), "", "infinity", "2024-03-31 02:30:00")
+	if day == "" {
+		at = ""
+	}
+	no = seldom(no, "", "-1")
+	return "(" + strings.Join([]string{null(no), null(ward), null(doctor), null(day), null(at), null(fee), null(paid), null(note), pick("true", "false", "null")}, ", ") + ")"
+}
+
+// TestInside loads random tables of the warehouse's own database, with rows of all kinds of faults, by statements of the
+// warehouse and by reading all rows: the stars, the ledgers and the figures are the same.
+func TestInside(t *testing.T) {
+	read, inside := int64(0), int64(0)
+	for seed := range uint64(startest.Runs(12)) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			all, by := insideCase(t, seed)
+			read, inside = read+all, inside+by
+		})
+	}
+	t.Logf("of %d rows, the warehouse dealt with %d", read, inside)
+	if inside*4 < read {
+		t.Error("these are too few")
+	}
+}
+
+func insideCase(t *testing.T, seed uint64) (read, inside int64) {
+	connection, schema := startest.Postgres(t)
+	conn, err := pgx.Connect(t.Context(), connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(t.Context())
+	exec := func(sql string) {
+		if _, err := conn.Exec(t.Context(), sql); err != nil {
+			t.Fatalf("%v\n%s", err, sql)
+		}
+	}
+	raw := schema + "_raw"
+	c := newClinic(seed, raw)
+	exec(`CREATE SCHEMA "` + raw + `"; CREATE TABLE "` + raw + `".visit (` + c.table() + ")")
+	defer exec(`DROP SCHEMA "` + raw + `" CASCADE`)
+	var dirs []string
+	for _, how := range []string{"in_process", "in_warehouse"} {
+		dir := t.TempDir()
+		_, schema := startest.Postgres(t)
+		model := fmt.Sprintf("warehouse: {postgres: %q, schema: %s}\ndatabases: {w: {postgres: %[1]q}}\n", connection, schema)
+		startest.Write(t, dir, "ironmonger.yaml", model+strings.Replace(c.text, "EXECUTE", how, 1))
+		startest.Write(t, dir, "wards.csv", "code,name\nW1,one\nW2,two\n")
+		dirs = append(dirs, dir)
+	}
+	for n := range 4 {
+		var rows []string
+		for range 5 + c.r.IntN(60) {
+			rows = append(rows, c.row())
+		}
+		exec(`INSERT INTO "` + raw + `".visit VALUES ` + strings.Join(rows, ", "))
+		switch c.r.IntN(4) {
+		case 0:
+			exec(`UPDATE "` + raw + `".visit SET ward = 'W1' WHERE ward = 'W7'`)
+		case 1:
+			exec(`UPDATE "` + raw + `".visit SET fee = '7.25' WHERE no::text like '%3'`)
+		}
+		var states [2]string
+		for k, dir := range dirs {
+			startest.Write(t, dir, fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,name,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2))
+			for _, name := range []string{fmt.Sprintf("doctors%d.csv", n), "wards.csv"} { // else it may change once more
+				at := time.Now().Add(time.Duration(n-100) * time.Minute)
+				if err := os.Chtimes(filepath.Join(dir, name), at, at); err != nil {
+					t.Fatal(err)
+				}
+			}
+			run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1})
+			if run == nil {
+				t.Fatalf("%v\n%s", err, c.text)
+			}
+			states[k] = fmt.Sprint(err)
+			for _, s := range run.Steps {
+				s.Figures.Waited = 0
+				if s.Figures.Inside > 0 {
+					read, inside = read+s.Figures.Read, inside+s.Figures.Inside
+				}
+				s.Figures.Inside = 0
+				figures, _ := json.Marshal(s.Figures)
+				states[k] += fmt.Sprintf("\n%s: %s %s %s", s.Name, s.State, s.Message, figures)
+			}
+		}
+		if states[0] != states[1] {
+			t.Fatalf("load %d: %s\n%s", n, startest.Difference(states[0], states[1]), c.text)
+		}
+		if one, other := wholeDump(t, dirs[0]), wholeDump(t, dirs[1]); one != other {
+			t.Fatalf("load %d: %s\n%s", n, startest.Difference(one, other), c.text)
+		}
+	}
+	if one, other := fmt.Sprint(startest.Broken(t, dirs[0])), fmt.Sprint(startest.Broken(t, dirs[1])); one != other {
+		t.Errorf("what does not hold, since the table was changed: %s, and in the warehouse %s\n%s", one, other, c.text)
+	}
+	var after []string
+	for _, dir := range dirs {
+		wh := startest.Open(t, dir)
+		if _, err := undo.Take(t.Context(), wh, startest.Model(t, dir), undo.Options{}); err != nil {
+			t.Fatal(err)
+		}
+		wh.Close()
+		after = append(after, wholeDump(t, dir))
+	}
+	if after[0] != after[1] {
+		t.Fatalf("after undo: %s\n%s", startest.Difference(after[0], after[1]), c.text)
+	}
+	return read, inside
+}

@@ -1,0 +1,114 @@
+package source
+
+import (
+	"context"
+	"iter"
+	"maps"
+
+	"ironmonger/internal/database"
+	"ironmonger/internal/star"
+)
+
+// Given is some of the rows of a table or query, which somebody else has read.
+type Given interface {
+	// Each hands the wanted columns of each row to row, as the texts that the database writes, with the number of the
+	// row, in the order of the numbers. The values are row's until it returns.
+	Each(ctx context.Context, columns []string, row func(line int64, values [][]byte) error) error
+	// Greatest returns the greatest value of a column among all rows; nil if there is none.
+	Greatest(ctx context.Context, column string) ([]byte, error)
+}
+
+// Giving returns inputs of the same model that take the rows of a table or query from somewhere else.
+func (in *Inputs) Giving(s *star.Source, rows Given) *Inputs {
+	other := in.Without(in.skip)
+	other.marks = in.marks
+	other.given = maps.Clone(in.given)
+	if other.given == nil {
+		other.given = map[*star.Source]Given{}
+	}
+	other.given[s] = rows
+	return other
+}
+
+// Numbered is a select of the rows of a table or query, as PostgreSQL has them.
+type Numbered struct {
+	SQL     string            // the number of the row as line, and the columns as c0, c1 and so on
+	Columns []database.Column // what these are
+	Read    []string          // of each column, its name in the source; "" if only the order of the rows needs it
+	Name    string            // what the ledger calls it
+}
+
+// Number returns the select of the rows that [Inputs.Open] would read.
+func (in *Inputs) Number(ctx context.Context, s *star.Source, want func(string) bool) (*Numbered, error) {
+	t, err := in.openTable(ctx, s, in.Model.Bound, want)
+	if err != nil {
+		return nil, err
+	}
+	db, err := database.Open(ctx, s.Database, in.Root.Name())
+	if err != nil {
+		return nil, at(s, err)
+	}
+	defer db.Close()
+	n := &Numbered{Name: t.name}
+	if n.SQL, err = db.Numbered(ctx, t.query); err != nil {
+		return nil, at(s, err)
+	}
+	there, err := db.Columns(ctx, t.query)
+	if err != nil {
+		return nil, at(s, err)
+	}
+	read := map[string]string{}
+	for _, c := range s.Columns {
+		read[c.InFile()] = c.Text
+	}
+	for _, name := range t.query.Columns {
+		for _, c := range there {
+			if c.Name == name {
+				n.Columns, n.Read = append(n.Columns, c), append(n.Read, read[name])
+			}
+		}
+	}
+	return n, nil
+}
+
+// readGiven takes rows from where they are.
+func (t *table) readGiven(ctx context.Context, rows Given) iter.Seq2[*tablePiece, error] {
+	return func(yield func(*tablePiece, error) bool) {
+		p := &tablePiece{of: t}
+		stopped := false
+		err := rows.Each(ctx, t.query.Columns, func(line int64, values [][]byte) error {
+			p.add(values)
+			if p.lines = append(p.lines, line); p.n < tableRows {
+				return nil
+			}
+			if stopped = !yield(p, nil); stopped {
+				return errStopped
+			}
+			p = &tablePiece{of: t, first: p.first + int64(p.n)}
+			return ctx.Err()
+		})
+		if err == nil && t.since >= 0 {
+			err = t.reachGiven(ctx, rows)
+		}
+		switch {
+		case stopped:
+		case err != nil:
+			yield(nil, at(t.of, err))
+		case p.n > 0:
+			yield(p, nil)
+		}
+	}
+}
+
+// reachGiven notes the greatest value of the column by which new rows are known.
+func (t *table) reachGiven(ctx context.Context, rows Given) error {
+	value, err := rows.Greatest(ctx, t.query.Columns[t.since])
+	if err != nil {
+		return err
+	}
+	latest := t.newLatest()
+	latest.at = 0
+	latest.see([][]byte{value})
+	t.in.reach(FileOf{t.of.Text, t.name}, &latest.value)
+	return nil
+}

@@ -1,0 +1,63 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"ironmonger/internal/dberror"
+	"ironmonger/internal/warehouse"
+)
+
+// statements runs what others have written in the transaction.
+type statements struct {
+	*tx
+	plain bool // values are written as people expect
+}
+
+// Statements returns what runs statements in the transaction.
+func (t *tx) Statements() warehouse.Statements { return &statements{tx: t} }
+
+func (s *statements) Named(table string) string { return s.table(table) }
+
+func (s *statements) Run(ctx context.Context, sql string) (int64, error) {
+	if err := s.begin(ctx); err != nil {
+		return 0, err
+	}
+	tag, err := s.conn().Exec(ctx, sql)
+	return tag.RowsAffected(), dberror.Postgres(err)
+}
+
+// begin waits for rows that are on their way, and has the session write and read values as ISO 8601 has them.
+func (s *statements) begin(ctx context.Context) error {
+	if err := s.sent(); err != nil || s.plain {
+		return err
+	}
+	s.plain = true
+	const set = "SET LOCAL timezone = 'UTC'; SET LOCAL datestyle = 'ISO'; SET LOCAL extra_float_digits = 3; SET LOCAL jit = off"
+	_, err := s.conn().Conn().PgConn().Exec(ctx, set).ReadAll()
+	return dberror.Postgres(err)
+}
+
+func (s *statements) Ask(ctx context.Context, sql string, row func([][]byte) error) error {
+	if err := s.begin(ctx); err != nil {
+		return err
+	}
+	answer, err := s.conn().Query(ctx, sql, pgx.QueryResultFormats{pgx.TextFormatCode})
+	if err != nil {
+		return dberror.Postgres(err)
+	}
+	defer answer.Close()
+	for answer.Next() {
+		if err := row(answer.RawValues()); err != nil {
+			return err
+		}
+	}
+	return dberror.Postgres(answer.Err())
+}
+
+func (s *statements) Insert(ctx context.Context, table string, columns []string, query string) (int64, error) {
+	return s.Run(ctx, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(table), quoteAll(columns, "%"), strings.TrimSpace(query)))
+}
