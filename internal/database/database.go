@@ -113,24 +113,23 @@ func (db *DB) Each(ctx context.Context, q Query, row func(values [][]byte) error
 	return db.inner.run(ctx, sql, c.args, row)
 }
 
-// Numbered returns a select, without parameters, of what [DB.Each] reads: the number of the row in its order, from 1, as
-// line, and the columns as c0, c1 and so on.
-func (db *DB) Numbered(ctx context.Context, q Query) (string, error) {
+// Plain returns a select, without parameters, of what [DB.Each] reads: the columns as c0, c1 and so on, and what the rows
+// are ordered by as o0, o1 and so on, of which there are order.
+func (db *DB) Plain(ctx context.Context, q Query) (sql string, order int, err error) {
 	values := append(slices.Clone(q.Args), q.Since.From)
 	literal := func(n int) string { return "'" + strings.ReplaceAll(values[n-1].Text, "'", "''") + "'" }
 	c, err := db.clauses(ctx, &q, literal)
 	if err != nil {
-		return "", err
+		return "", 0, err
 	}
-	order := ""
-	if len(c.order) > 0 {
-		order = "order by " + strings.Join(c.order, ", ")
-	}
-	parts := []string{"row_number() over (" + order + ") as line"}
+	var parts []string
 	for k, name := range c.columns {
 		parts = append(parts, fmt.Sprintf("%s as c%d", name, k))
 	}
-	return "select " + strings.Join(parts, ", ") + c.from, nil
+	for k, by := range c.order {
+		parts = append(parts, fmt.Sprintf("%s as o%d", by, k))
+	}
+	return "select " + strings.Join(parts, ", ") + c.from, len(c.order), nil
 }
 
 // clauses are the parts of a select.

@@ -482,7 +482,12 @@ func ReadSQL(text string, to column.Type) (SQL, bool) {
 	return SQL{}, false
 }
 
-// Fitting brings a value that a database has as an exact number of its own to a type.
-func Fitting(x SQL, to column.Type) SQL {
-	return SQL{x.Value, all(x.Clean, fmt.Sprintf("coalesce(%[1]s = round(%[1]s, %[2]d), true)", x.Value, to.Scale), fits(x.Value, to))}
+// Fitting brings a number of a database to a type. Where it is known of which type it is, its scale may say that no digit
+// is lost.
+func Fitting(x SQL, from, to column.Type) SQL {
+	whole := ""
+	if from.Kind != column.Decimal || from.Scale > to.Scale {
+		whole = fmt.Sprintf("coalesce(%[1]s = round(%[1]s, %[2]d), true)", x.Value, to.Scale)
+	}
+	return SQL{x.Value, all(x.Clean, whole, fits(x.Value, to))}
 }

@@ -32,10 +32,10 @@ type Rows struct {
 	star     *schema.Star
 	model    *star.Model
 	need     func(string) bool
-	numbered *source.Numbered
+	from     *source.Plain
 	run      warehouse.Statements
-	arrived  string // the table of the rows as they are
-	judged   string // and of what became of them
+	judged   string // the table of what became of the rows
+	all      bool   // all rows are left to others
 	measures []column.Field
 	fields   []field // of the table, but for the line and the run
 }
@@ -47,7 +47,7 @@ const (
 	plain   verdict = iota // it is inserted
 	same                   // it stands there as it is
 	leftOut                // it is not meant
-	hard                   // it needs a second look
+	hard                   // it is left to others
 )
 
 // Counted is what became of the rows that are not left to others.
@@ -70,12 +70,11 @@ func (c *Counted) Read() int64 {
 	return sum
 }
 
-// New prepares the loading of a fact, of whose source the columns that need names are needed. The tables of the step are
+// New prepares the loading of a fact, of whose source the columns that need names are needed. A table of the step is
 // called by its number.
-func New(f *schema.Fact, s *schema.Star, m *star.Model, n *source.Numbered, need func(string) bool, run warehouse.Statements, step int) *Rows {
+func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int) *Rows {
 	r := &Rows{
-		of: f, star: s, model: m, numbered: n, need: need, run: run,
-		arrived: run.Named(fmt.Sprintf("load_arrived_%d", step)), judged: run.Named(fmt.Sprintf("load_judged_%d", step)),
+		of: f, star: s, model: m, from: from, need: need, run: run, judged: run.Named(fmt.Sprintf("load_judged_%d", step)),
 	}
 	for _, measure := range f.Measures {
 		if measure.Type.Exact() {
@@ -87,39 +86,60 @@ func New(f *schema.Fact, s *schema.Star, m *star.Model, n *source.Numbered, need
 
 // Take takes the rows from where they are and judges them. stands says whether the fact's table has rows.
 func (r *Rows) Take(ctx context.Context, stands bool) error {
-	sql, err := r.judge(stands)
+	sql, vague, err := r.judge(stands)
 	if err != nil {
 		return err
 	}
-	arrived, err := r.run.Run(ctx, "CREATE UNLOGGED TABLE "+r.arrived+" AS "+r.numbered.SQL)
-	if err != nil {
+	if err := r.plan(ctx); err != nil {
 		return err
 	}
-	if _, err := r.run.Run(ctx, "ANALYZE "+r.arrived); err != nil {
+	if _, err := r.run.Run(ctx, "CREATE UNLOGGED TABLE "+r.judged+" AS "+sql); err != nil || !vague || r.all {
 		return err
 	}
-	judged, err := r.run.Run(ctx, "CREATE UNLOGGED TABLE "+r.judged+" AS "+sql)
-	if err != nil {
-		return err
-	}
-	if judged != arrived {
-		return fmt.Errorf("%d rows of %s were judged, and it has %d: a dimension has a member twice", judged, r.numbered.Name, arrived)
-	}
-	return r.doubt(ctx)
-}
-
-// doubt leaves all rows to others if one has a grain that is not known: it may be that of any.
-func (r *Rows) doubt(ctx context.Context) error {
-	unknown := false
-	err := r.run.Ask(ctx, "SELECT 1 FROM "+r.judged+" WHERE vague AND verdict <> "+strconv.Itoa(int(leftOut))+" LIMIT 1", func([][]byte) error {
-		unknown = true
+	// a row whose grain is not known may have that of any other
+	err = r.run.Ask(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d LIMIT 1", r.judged, leftOut), func([][]byte) error {
+		r.all = true
 		return nil
 	})
-	if err != nil || !unknown {
+	if err != nil || !r.all {
 		return err
 	}
-	_, err = r.run.Run(ctx, fmt.Sprintf("UPDATE %s SET verdict = %d WHERE verdict <> %d", r.judged, hard, leftOut))
-	return err
+	if err := r.Drop(ctx); err != nil {
+		return err
+	}
+	return r.Take(ctx, stands)
+}
+
+// plan has the database know how large the dimensions are, which may just have been loaded, and join them by hashing:
+// all rows are joined with all of them.
+func (r *Rows) plan(ctx context.Context) error {
+	statements := []string{
+		"SET LOCAL enable_mergejoin = off", "SET LOCAL enable_nestloop = off",
+		"SELECT set_config('work_mem', '256MB', true) WHERE pg_size_bytes(current_setting('work_mem')) < pg_size_bytes('256MB')",
+	}
+	var stale []string
+	for _, k := range r.of.Keys {
+		table := r.run.Named(r.star.Dimension(k.Dimension).Table.Name)
+		if !slices.Contains(stale, table) {
+			stale = append(stale, table)
+		}
+	}
+	for _, table := range stale {
+		const known = "SELECT 1 FROM pg_class WHERE oid = %s::regclass AND reltuples <= 0"
+		err := r.run.Ask(ctx, fmt.Sprintf(known, expr.Quoted(table)), func([][]byte) error {
+			statements = append(statements, "ANALYZE "+table)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	for _, sql := range statements {
+		if _, err := r.run.Run(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Count says what becomes of the rows.
@@ -201,7 +221,7 @@ func exactOf(text string, scale int) (exact.Int128, error) {
 	return sum, nil
 }
 
-// Insert adds the plain rows to the fact's table, in their order. line makes of the number of a row what the table has.
+// Insert adds the plain rows to the fact's table.
 func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64, error) {
 	var columns, values []string
 	for _, f := range r.fields {
@@ -209,7 +229,7 @@ func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64,
 	}
 	columns = append(columns, schema.LoadLine, schema.LoadRun)
 	values = append(values, fmt.Sprintf("%d + least(line, %d)", file*linesOfFile, linesOfFile-1), fmt.Sprint(run))
-	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d ORDER BY line", strings.Join(values, ", "), r.judged, plain)
+	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.judged, plain)
 	return r.run.Insert(ctx, r.of.Table.Name, columns, query)
 }
 
@@ -247,45 +267,21 @@ func (r *Rows) GrainFields() []column.Field {
 	return list
 }
 
-// Each hands on the rows that are left to others, as [source.Given] has it.
-func (r *Rows) Each(ctx context.Context, columns []string, row func(line int64, values [][]byte) error) error {
-	parts := []string{"a.line"}
-	for _, name := range columns {
-		parts = append(parts, fmt.Sprintf("a.c%d", r.at(name)))
+// Greatest returns the greatest value among all rows of the column by which new rows are known.
+func (r *Rows) Greatest(ctx context.Context) (greatest []byte, err error) {
+	if r.from.Since < 0 {
+		return nil, nil
 	}
-	sql := fmt.Sprintf("SELECT %s FROM %s a JOIN %s j ON j.line = a.line WHERE j.verdict = %d ORDER BY a.line",
-		strings.Join(parts, ", "), r.arrived, r.judged, hard)
-	return r.run.Ask(ctx, sql, func(values [][]byte) error {
-		line, err := strconv.ParseInt(string(values[0]), 10, 64)
-		if err != nil {
-			return err
-		}
-		return row(line, values[1:])
-	})
-}
-
-// Greatest returns the greatest value of a column among all rows.
-func (r *Rows) Greatest(ctx context.Context, column string) (greatest []byte, err error) {
-	err = r.run.Ask(ctx, fmt.Sprintf("SELECT max(c%d) FROM %s", r.at(column), r.arrived), func(values [][]byte) error {
+	err = r.run.Ask(ctx, fmt.Sprintf("SELECT max(c%d) FROM %s", r.from.Since, r.judged), func(values [][]byte) error {
 		greatest = slices.Clone(values[0])
 		return nil
 	})
 	return greatest, err
 }
 
-// at is the column of a name among those that have arrived.
-func (r *Rows) at(name string) int {
-	for k, c := range r.numbered.Columns {
-		if c.Name == name {
-			return k
-		}
-	}
-	return -1
-}
-
-// Drop removes the tables of the step.
+// Drop removes the table of the step.
 func (r *Rows) Drop(ctx context.Context) error {
-	_, err := r.run.Run(ctx, "DROP TABLE "+r.arrived+", "+r.judged)
+	_, err := r.run.Run(ctx, "DROP TABLE "+r.judged)
 	return err
 }
 

@@ -18,21 +18,32 @@ type field struct {
 	double   bool
 }
 
-// judge returns the select that judges all rows.
-func (r *Rows) judge(stands bool) (string, error) {
+// judge returns the select that judges all rows, and says whether rows may have a grain that is not known.
+func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 	l, doubted, err := r.shape()
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
+	twice := r.twice(*l)
 	for k, key := range r.of.Keys {
 		if err := r.join(l, k, key); err != nil {
-			return "", fmt.Errorf("key %s: %w", key.Text, err)
+			return "", false, fmt.Errorf("key %s: %w", key.Text, err)
 		}
 	}
-	more := r.place()
-	l.add(more)
-	r.crowd(l)
-	return r.verdicts(l, doubted, stands), nil
+	l.add(r.place())
+	r.standable(l)
+	sql, vague = r.verdicts(l, doubted, twice, stands)
+	return sql, vague, nil
+}
+
+// twice is the select of the grains of which several rows are.
+func (r *Rows) twice(l layers) string {
+	var grain []string
+	for _, f := range r.GrainFields() {
+		grain = append(grain, quote(said+f.Name))
+	}
+	by := strings.Join(grain, ", ")
+	return fmt.Sprintf("SELECT %s FROM (%s) AS l WHERE %s IS NULL GROUP BY %[1]s HAVING count(*) > 1", by, l.sql, ruleColumn)
 }
 
 // by returns the columns of a key as they are looked up: the days of timestamps in a calendar.
@@ -124,6 +135,7 @@ func specialOf(k *star.Key) (sql string, ok bool) {
 // place arranges the columns of the table.
 func (r *Rows) place() []named {
 	var list []named
+	r.fields = nil
 	all := r.of.Table.Fields()
 	for _, f := range all[:len(all)-2] {
 		x := field{name: f.Name, compared: true, double: f.Type.Kind == column.Double}
@@ -145,15 +157,12 @@ func (r *Rows) place() []named {
 // mostText is how many bytes a text of a grain may have, as [roster.TooLong] has it.
 const mostText = 2000
 
-// crowd counts the rows of a grain, and leaves those to others whose grain cannot stand in a table.
-func (r *Rows) crowd(l *layers) {
-	var partition []string
+// standable leaves rows to others that cannot stand in a table: their grain is not whole, or too long.
+func (r *Rows) standable(l *layers) {
 	ok := []string{okColumn}
 	for _, f := range r.GrainFields() {
-		value := quote(said + f.Name)
-		partition = append(partition, value)
 		if f.Type.Kind == column.Text {
-			ok = append(ok, fmt.Sprintf("coalesce(octet_length(%s) <= %d, true)", value, mostText))
+			ok = append(ok, fmt.Sprintf("coalesce(octet_length(%s) <= %d, true)", quote(said+f.Name), mostText))
 		}
 	}
 	for _, name := range r.of.GrainColumns() {
@@ -162,57 +171,83 @@ func (r *Rows) crowd(l *layers) {
 	if newer := r.of.NewerBy; newer != nil {
 		ok = append(ok, quote(newer.Name)+" is not null")
 	}
-	l.add([]named{{"rows", fmt.Sprintf("count(*) over (partition by %s, rule is null)", strings.Join(partition, ", "))}},
-		named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
+	l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
 }
 
-// verdicts makes the last select: of each row what it is, what counts it, and what stands in the table then.
-func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) string {
-	parts := []string{"l.line", "l.rule"}
+// verdicts makes the last selects: of each row what it is, what counts it, what stands in the table then, and what others
+// need that it is left to.
+func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands bool) (sql string, vague bool) {
+	var inner, outer, order, again, unknown []string
+	keep := func(name string) {
+		inner, outer = append(inner, "l."+name), append(outer, name)
+	}
+	keep(ruleColumn)
 	for k := range r.of.Keys {
-		parts = append(parts, fmt.Sprintf("l.missing%d", k))
+		keep(fmt.Sprintf("missing%d", k))
 	}
-	taken := map[string]bool{}
 	for _, f := range r.fields {
-		parts = append(parts, "l."+quote(f.name))
-		taken[f.name] = true
+		keep(quote(f.name))
 	}
-	var vague []string
 	for _, f := range r.GrainFields() {
-		parts = append(parts, "l."+quote(said+f.Name))
+		name := quote(said + f.Name)
+		keep(name)
+		again = append(again, fmt.Sprintf("u.%s = l.%[1]s", name))
 		if doubted[f.Name] {
-			vague = append(vague, "not l."+quote(sure+f.Name))
+			unknown = append(unknown, "not l."+quote(sure+f.Name))
 		}
 	}
-	if vague == nil {
-		vague = []string{"false"}
+	if vague = unknown != nil; vague {
+		inner, outer = append(inner, strings.Join(unknown, " or ")+" AS "+vagueColumn), append(outer, vagueColumn)
 	}
-	parts = append(parts, strings.Join(vague, " or ")+" AS "+vagueColumn)
-	verdict := fmt.Sprintf("case when not l.%s or l.rule is null and l.rows > 1 then %d when l.rule is not null then %d", okColumn, hard, leftOut)
-	from := fmt.Sprintf(" FROM (%s) AS l", l.sql)
+	for k := range r.from.Columns {
+		name := fmt.Sprintf("c%d", k)
+		keep(name)
+		if k != r.from.Since { // of the others, only those are needed that a second look is taken at
+			outer[len(outer)-1] = fmt.Sprintf("case when verdict = %d then %s end AS %[2]s", hard, name)
+		}
+	}
+	for k := range r.from.Order {
+		order = append(order, fmt.Sprintf("o%d", k))
+		inner = append(inner, "l."+order[k])
+	}
+	from := fmt.Sprintf(" FROM (%s) AS l LEFT JOIN (%s) AS u ON %s", l.sql, twice, strings.Join(again, " and "))
+	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or u.%s is not null) then %d when l.%[2]s is not null then %[6]d",
+		okColumn, ruleColumn, r.all, quote(said+r.GrainFields()[0].Name), hard, leftOut)
 	if stands {
-		var on, equal []string
-		for _, name := range r.of.GrainColumns() {
-			on = append(on, fmt.Sprintf("t.%s = l.%[1]s", quote(name)))
-		}
-		for _, f := range r.fields {
-			if !f.compared {
-				continue
-			}
-			equal = append(equal, fmt.Sprintf("t.%s is not distinct from l.%[1]s", quote(f.name)))
-			if f.key { // whether other special members are meant is not told by the key
-				equal = append(equal, "l."+quote(f.name)+" >= 0")
-			}
-			if f.double {
-				equal = append(equal, "false")
-			}
-		}
-		from += fmt.Sprintf(" LEFT JOIN %s AS t ON %s", r.run.Named(r.of.Table.Name), strings.Join(on, " and "))
-		verdict += fmt.Sprintf(" when t.%s is null then %d when %s then %d else %d end", quote(schema.LoadRun), plain, strings.Join(equal, " and "), same, hard)
+		join, rest := r.standing()
+		from, verdict = from+join, verdict+rest
 	} else {
-		verdict += fmt.Sprintf(" else %d end", plain)
+		verdict += fmt.Sprintf(" else %d", plain)
 	}
-	return "SELECT " + strings.Join(append(parts, verdict+" AS verdict"), ", ") + from
+	number := "row_number() over () AS line"
+	if order != nil {
+		number = "row_number() over (order by " + strings.Join(order, ", ") + ") AS line"
+	}
+	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT %s, %s end AS verdict%s OFFSET 0) AS v",
+		number, strings.Join(outer, ", "), strings.Join(inner, ", "), verdict, from), vague
+}
+
+// standing joins the rows that stand in the table, and says which verdicts follow of them.
+func (r *Rows) standing() (join, verdict string) {
+	var on, equal []string
+	for _, name := range r.of.GrainColumns() {
+		on = append(on, fmt.Sprintf("t.%s = l.%[1]s", quote(name)))
+	}
+	for _, f := range r.fields {
+		if !f.compared {
+			continue
+		}
+		equal = append(equal, fmt.Sprintf("t.%s is not distinct from l.%[1]s", quote(f.name)))
+		if f.key { // which special member is meant, and why, is not told by the key
+			equal = append(equal, "coalesce(l."+quote(f.name)+" >= 0, false)")
+		}
+		if f.double {
+			equal = append(equal, "false")
+		}
+	}
+	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s", r.run.Named(r.of.Table.Name), strings.Join(on, " and "))
+	return join, fmt.Sprintf(" when t.%s is null then %d when %s then %d else %d",
+		quote(schema.LoadRun), plain, strings.Join(equal, " and "), same, hard)
 }
 
 // Refusal says why a fact cannot be loaded inside the warehouse.

@@ -10,8 +10,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// layers are selects, each of the one before. Columns of one are expressions over those of the one before, and no
-// expression is written out twice.
+// layers are selects, each of the one before. Columns of one are expressions over those of the one before. Where
+// expressions would be worked out as often as they are used, the layer is closed.
 type layers struct {
 	sql     string
 	columns []string // that each layer hands on
@@ -40,6 +40,9 @@ func (l *layers) add(more []named, replaced ...named) {
 	l.sql = fmt.Sprintf("SELECT %s FROM (%s) AS l%d", strings.Join(parts, ", "), l.sql, l.n)
 }
 
+// close has the expressions of the last layer worked out once: a select with an offset is not merged with others.
+func (l *layers) close() { l.sql = strings.TrimSuffix(l.sql, " OFFSET 0") + " OFFSET 0" }
+
 type named struct{ name, sql string }
 
 // said is what the names of columns begin with that say what the source does; others are those of the program.
@@ -57,13 +60,19 @@ func also(clean string) named { return named{okColumn, "(" + okColumn + " and " 
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
 func (r *Rows) shape() (*layers, map[string]bool, error) {
 	s := r.of.Source
-	l := &layers{sql: "SELECT * FROM " + r.arrived, columns: []string{"line"}}
+	l := &layers{sql: r.from.SQL}
+	for k := range r.from.Columns {
+		l.columns = append(l.columns, fmt.Sprintf("c%d", k))
+	}
+	for k := range r.from.Order {
+		l.columns = append(l.columns, fmt.Sprintf("o%d", k))
+	}
 	var fields []column.Field
 	var typed []named
 	doubted := map[string]bool{}
 	ok := []string{"true"}
-	for k, c := range r.numbered.Columns {
-		name := r.numbered.Read[k]
+	for k, c := range r.from.Columns {
+		name := r.from.Read[k]
 		at := column.Find(s.Taken(), name)
 		if name == "" || at < 0 || !r.need(name) {
 			continue
@@ -112,6 +121,7 @@ func (r *Rows) shape() (*layers, map[string]bool, error) {
 			doubted[d.Text] = true
 		}
 		l.add(more, replaced...)
+		l.close()
 		fields = append(fields, column.Field{Name: d.Text, Type: d.Type})
 	}
 	if err := r.fill(l, fields); err != nil {
@@ -120,7 +130,11 @@ func (r *Rows) shape() (*layers, map[string]bool, error) {
 	if err := r.check(l, fields); err != nil {
 		return nil, nil, err
 	}
-	return l, doubted, r.match(l, fields, doubted)
+	if err := r.match(l, fields, doubted); err != nil {
+		return nil, nil, err
+	}
+	l.close()
+	return l, doubted, nil
 }
 
 // sure begins the name of what says whether the value of a column is known.
@@ -146,8 +160,11 @@ func (r *Rows) typed(name string, from database.Column, to column.Type) (expr.SQ
 	switch {
 	case whole && to.Kind == column.Integer:
 		return expr.SQL{Value: name}, nil
+	case from.Type.Kind == column.Decimal && to.Kind == column.Decimal && from.Type.Scale <= to.Scale &&
+		from.Type.Precision-from.Type.Scale <= to.Precision-to.Scale: // only what is no number does not fit
+		return expr.SQL{Value: name, Clean: between("<> 'NaN'")}, nil
 	case (whole || from.Type.Kind == column.Decimal || strings.HasPrefix(from.Foreign, "numeric")) && to.Kind == column.Decimal:
-		return expr.Fitting(expr.SQL{Value: name + "::numeric"}, to), nil
+		return expr.Fitting(expr.SQL{Value: name + "::numeric"}, from.Type, to), nil
 	case whole && to.Kind == column.Text:
 		return expr.SQL{Value: name + "::text"}, nil
 	case from.Foreign == "bool" && to.Kind == column.Boolean:

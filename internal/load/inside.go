@@ -32,7 +32,7 @@ func (w *work) openWithin(ctx context.Context) error {
 		return err
 	}
 	need := transform.Needed(f.Source, w.needs)
-	numbered, err := w.chosen.Number(ctx, f.Source, need)
+	from, err := w.chosen.Plain(ctx, f.Source, need)
 	if err != nil {
 		return err
 	}
@@ -40,7 +40,7 @@ func (w *work) openWithin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	rows := inside.New(f, w.star, w.model, numbered, need, w.tx.Statements(), slices.Index(w.steps, w.step)+1)
+	rows := inside.New(f, w.star, w.model, from, need, w.tx.Statements(), slices.Index(w.steps, w.step)+1)
 	if err := rows.Take(ctx, stands.Rows > 0); err != nil {
 		return err
 	}
@@ -48,8 +48,13 @@ func (w *work) openWithin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	left, err := rows.Left(ctx)
+	if err != nil {
+		return err
+	}
+	w.spilled = append(w.spilled, left)
 	w.within = &within{rows, counted}
-	w.chosen = w.chosen.Giving(f.Source, rows)
+	w.chosen = w.chosen.Giving(f.Source, left)
 	return nil
 }
 

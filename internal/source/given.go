@@ -30,16 +30,18 @@ func (in *Inputs) Giving(s *star.Source, rows Given) *Inputs {
 	return other
 }
 
-// Numbered is a select of the rows of a table or query, as PostgreSQL has them.
-type Numbered struct {
-	SQL     string            // the number of the row as line, and the columns as c0, c1 and so on
-	Columns []database.Column // what these are
-	Read    []string          // of each column, its name in the source; "" if only the order of the rows needs it
+// Plain is a select of the rows of a table or query, as PostgreSQL has them.
+type Plain struct {
+	SQL     string            // the columns as c0, c1 and so on, and what orders the rows as o0, o1 and so on
+	Columns []database.Column // what the columns are
+	Read    []string          // of each column, its name in the source
+	Order   int               // how many there are of o0, o1 and so on
+	Since   int               // the column by which new rows are known, or -1
 	Name    string            // what the ledger calls it
 }
 
-// Number returns the select of the rows that [Inputs.Open] would read.
-func (in *Inputs) Number(ctx context.Context, s *star.Source, want func(string) bool) (*Numbered, error) {
+// Plain returns the select of the rows that [Inputs.Open] would read.
+func (in *Inputs) Plain(ctx context.Context, s *star.Source, want func(string) bool) (*Plain, error) {
 	t, err := in.openTable(ctx, s, in.Model.Bound, want)
 	if err != nil {
 		return nil, err
@@ -49,8 +51,8 @@ func (in *Inputs) Number(ctx context.Context, s *star.Source, want func(string) 
 		return nil, at(s, err)
 	}
 	defer db.Close()
-	n := &Numbered{Name: t.name}
-	if n.SQL, err = db.Numbered(ctx, t.query); err != nil {
+	p := &Plain{Name: t.name, Since: t.since}
+	if p.SQL, p.Order, err = db.Plain(ctx, t.query); err != nil {
 		return nil, at(s, err)
 	}
 	there, err := db.Columns(ctx, t.query)
@@ -64,11 +66,11 @@ func (in *Inputs) Number(ctx context.Context, s *star.Source, want func(string) 
 	for _, name := range t.query.Columns {
 		for _, c := range there {
 			if c.Name == name {
-				n.Columns, n.Read = append(n.Columns, c), append(n.Read, read[name])
+				p.Columns, p.Read = append(p.Columns, c), append(p.Read, read[name])
 			}
 		}
 	}
-	return n, nil
+	return p, nil
 }
 
 // readGiven takes rows from where they are.

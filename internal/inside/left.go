@@ -1,0 +1,93 @@
+package inside
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/spill"
+)
+
+// Left are the rows that the warehouse has left to others, on disk: they may be read while the step writes.
+type Left struct {
+	rows     *spill.Rows
+	names    []string
+	greatest []byte
+}
+
+// Left reads the rows that are left to others.
+func (r *Rows) Left(ctx context.Context) (*Left, error) {
+	l := &Left{}
+	fields := []column.Field{{Name: "line", Type: column.Type{Kind: column.Integer}}}
+	parts := []string{"line"}
+	for k, c := range r.from.Columns {
+		l.names = append(l.names, c.Name)
+		fields = append(fields, column.Field{Name: c.Name, Type: column.Type{Kind: column.Text}})
+		parts = append(parts, fmt.Sprintf("c%d", k))
+	}
+	var err error
+	if l.greatest, err = r.Greatest(ctx); err != nil {
+		return nil, err
+	}
+	if l.rows, err = spill.New(fields, 1); err != nil {
+		return nil, err
+	}
+	one := column.NewBatch(fields)
+	one.Reset(1)
+	sql := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d ORDER BY line", strings.Join(parts, ", "), r.judged, hard)
+	err = r.run.Ask(ctx, sql, func(values [][]byte) error {
+		line, err := strconv.ParseInt(string(values[0]), 10, 64)
+		one.Cols[0].Int[0] = line
+		for k, v := range values[1:] {
+			c := &one.Cols[k+1]
+			if c.Null[0] = v == nil; v != nil {
+				c.Text[0] = string(v)
+			}
+		}
+		l.rows.Put(0, column.Pointers(one.Cols), 0)
+		return err
+	})
+	if err != nil {
+		l.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
+// Close returns the disk back.
+func (l *Left) Close() error { return l.rows.Close() }
+
+// Each hands the rows on, as [source.Given] has it.
+func (l *Left) Each(ctx context.Context, columns []string, row func(line int64, values [][]byte) error) error {
+	var at []int
+	for _, name := range columns {
+		at = append(at, 1+slices.Index(l.names, name))
+	}
+	part := l.rows.Part(0)
+	b, values := column.NewBatch(part.Fields()), make([][]byte, len(at))
+	for piece, err := range part.Pieces(ctx) {
+		if err == nil {
+			err = piece.Fill(b)
+		}
+		if err != nil {
+			return err
+		}
+		for i := range b.N {
+			for k, c := range at {
+				if values[k] = nil; !b.Cols[c].Null[i] {
+					values[k] = []byte(b.Cols[c].Text[i])
+				}
+			}
+			if err := row(b.Cols[0].Int[i], values); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Greatest returns the greatest value among all rows of the column by which new rows are known.
+func (l *Left) Greatest(context.Context, string) ([]byte, error) { return l.greatest, nil }
