@@ -15,7 +15,7 @@ import (
 	"ironmonger/internal/transform"
 )
 
-// within is what a step does inside the warehouse (rule R45).
+// within is what a step does inside the warehouse.
 type within struct {
 	rows    *inside.Rows
 	counted *inside.Counted
