@@ -93,8 +93,16 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 	if err := r.plan(ctx); err != nil {
 		return err
 	}
-	if _, err := r.run.Run(ctx, "CREATE UNLOGGED TABLE "+r.judged+" AS "+sql); err != nil || !vague || r.all {
+	if _, err := r.run.Run(ctx, "CREATE UNLOGGED TABLE "+r.judged+" AS "+sql); err != nil {
 		return err
+	}
+	for _, name := range []string{"enable_mergejoin", "enable_nestloop", "work_mem"} { // what others ask is not of all rows
+		if _, err := r.run.Run(ctx, "RESET "+name); err != nil {
+			return err
+		}
+	}
+	if !vague || r.all {
+		return nil
 	}
 	// a row whose grain is not known may have that of any other
 	err = r.run.Ask(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d LIMIT 1", r.judged, leftOut), func([][]byte) error {

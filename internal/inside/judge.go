@@ -38,20 +38,35 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 
 // twice is the select of the grains of which several rows are.
 func (r *Rows) twice(l layers) string {
-	var grain []string
-	for _, f := range r.GrainFields() {
-		grain = append(grain, quote(said+f.Name))
+	grain := r.grain("")
+	named := make([]string, len(grain))
+	for k, value := range grain {
+		named[k] = fmt.Sprintf("%s AS g%d", value, k)
 	}
-	by := strings.Join(grain, ", ")
-	return fmt.Sprintf("SELECT %s FROM (%s) AS l WHERE %s IS NULL GROUP BY %[1]s HAVING count(*) > 1", by, l.sql, ruleColumn)
+	return fmt.Sprintf("SELECT %s FROM (%s) AS l WHERE %s IS NULL GROUP BY %s HAVING count(*) > 1",
+		strings.Join(named, ", "), l.sql, ruleColumn, strings.Join(grain, ", "))
+}
+
+// grain returns what tells grains apart, of columns whose names have of before them.
+func (r *Rows) grain(of string) []string {
+	var list []string
+	for _, g := range r.of.Grain {
+		if g.Key == nil {
+			list = append(list, of+quote(said+g.Column))
+		} else {
+			list = append(list, r.by(of, g.Key)...)
+		}
+	}
+	return list
 }
 
 // by returns the columns of a key as they are looked up: the days of timestamps in a calendar.
-func by(of string, d *schema.Dimension, k *star.Key, fields []column.Field) []string {
+func (r *Rows) by(of string, k *star.Key) []string {
 	var list []string
+	fields, natural := r.of.Source.Shaped(), k.Dimension.NaturalKey
 	for n, name := range k.By {
 		value := of + quote(said+name)
-		if fields[column.Find(fields, name)].Type.Kind == column.Timestamp && d.NaturalKey[n].Type.Kind == column.Date {
+		if fields[column.Find(fields, name)].Type.Kind == column.Timestamp && natural[n].Type.Kind == column.Date {
 			value += "::date"
 		}
 		list = append(list, value)
@@ -66,7 +81,7 @@ func (r *Rows) join(l *layers, n int, k *star.Key) error {
 	var on, missing []string
 	l.n++
 	of := fmt.Sprintf("l%d.", l.n)
-	for i, value := range by(of, d, k, fields) {
+	for i, value := range r.by(of, k) {
 		on = append(on, fmt.Sprintf("d.%s = %s", quote(d.NaturalKey[i].Name), value))
 		missing = append(missing, strings.TrimPrefix(value, of)+" is null")
 	}
@@ -191,7 +206,6 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	for _, f := range r.GrainFields() {
 		name := quote(said + f.Name)
 		keep(name)
-		again = append(again, fmt.Sprintf("u.%s = l.%[1]s", name))
 		if doubted[f.Name] {
 			unknown = append(unknown, "not l."+quote(sure+f.Name))
 		}
@@ -210,9 +224,12 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		order = append(order, fmt.Sprintf("o%d", k))
 		inner = append(inner, "l."+order[k])
 	}
+	for k, value := range r.grain("l.") {
+		again = append(again, fmt.Sprintf("u.g%d = %s", k, value))
+	}
 	from := fmt.Sprintf(" FROM (%s) AS l LEFT JOIN (%s) AS u ON %s", l.sql, twice, strings.Join(again, " and "))
-	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or u.%s is not null) then %d when l.%[2]s is not null then %[6]d",
-		okColumn, ruleColumn, r.all, quote(said+r.GrainFields()[0].Name), hard, leftOut)
+	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or u.g0 is not null) then %d when l.%[2]s is not null then %[5]d",
+		okColumn, ruleColumn, r.all, hard, leftOut)
 	if stands {
 		join, rest := r.standing()
 		from, verdict = from+join, verdict+rest

@@ -41,6 +41,7 @@ func (w *work) openWithin(ctx context.Context) error {
 		return err
 	}
 	rows := inside.New(f, w.star, w.model, from, need, w.tx.Statements(), slices.Index(w.steps, w.step)+1)
+	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
 	if err := rows.Take(ctx, stands.Rows > 0); err != nil {
 		return err
 	}

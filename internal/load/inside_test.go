@@ -57,11 +57,15 @@ func newClinic(seed uint64, schema string) *clinic {
 	if doctor != "" {
 		key = ", as_of: " + at + ", outside: " + pick("unknown", "nearest", "set_aside")
 	}
-	grain := pick("[no]", "[no, ward]", "[no, note]", "[no, w]")
+	grain := pick("[no]", "[no, ward]", "[no, note]", "[no, w]", "[ward, date]", "[no, date]")
 	rule := func() string { return pick("infer", "unknown", "set_aside", "infer", "not_yet") }
 	missing := func() string { return pick("", ", missing: set_aside", ", missing: unknown") }
 	w, wards := "ward", "unmatched: "+rule()+missing()
-	if grain == "[no, ward]" {
+	date := pick("", ", unmatched: unknown") + missing()
+	if strings.Contains(grain, "date") {
+		date = pick("", ", unmatched: set_aside")
+	}
+	if grain == "[no, ward]" || grain == "[ward, date]" {
 		wards = pick("unmatched: infer", "unmatched: set_aside")
 	}
 	if grain == "[no, w]" {
@@ -78,7 +82,7 @@ func newClinic(seed uint64, schema string) *clinic {
 		"    repeated: " + pick("set_aside", "replace", "keep") + "\n    keys:\n" +
 		"      doctor: {by: doctor" + key + ", unmatched: " + rule() + missing() + "}\n" +
 		"      " + w + ": {dimension: ward, by: ward, " + wards + "}\n" +
-		"      date: {by: " + at + pick("", ", unmatched: unknown") + missing() + "}\n"
+		"      date: {by: " + at + date + "}\n"
 	return c
 }
 
