@@ -86,7 +86,7 @@ func (r *Rows) shape() (*layers, map[string]bool, error) {
 		typed = append(typed, named{said + name, stored(x, f.Type)})
 		if x.Clean != "" {
 			typed = append(typed, named{sure + name, "(" + x.Clean + ")"})
-			ok, doubted[name] = append(ok, quote(sure+name)), true
+			ok, doubted[name] = append(ok, quote(sure+name)), isText(c) // other values that do not fit are faults for sure
 		}
 	}
 	l.add(typed)
@@ -137,6 +137,9 @@ func (r *Rows) shape() (*layers, map[string]bool, error) {
 	return l, doubted, nil
 }
 
+// isText reports whether a column of a table is text, which may be read as a value although it is not written as most are.
+func isText(c database.Column) bool { return c.Foreign == "text" || c.Foreign == "varchar" }
+
 // sure begins the name of what says whether the value of a column is known.
 const sure = "k_"
 
@@ -180,7 +183,7 @@ func (r *Rows) typed(name string, from database.Column, to column.Type) (expr.SQ
 			x.Clean += fmt.Sprintf(" and coalesce((%[1]s at time zone %[2]s) at time zone %[2]s = %[1]s, true)", name, zone)
 		}
 		return x, nil
-	case from.Foreign == "text" || from.Foreign == "varchar":
+	case isText(from):
 		if x, ok := expr.ReadSQL(name+"::text", to); ok {
 			return x, nil
 		}

@@ -21,6 +21,7 @@ import (
 type clinic struct {
 	r     *rand.Rand
 	typed bool // the table has types; else most of it is text
+	daily bool // its grain has days: there are few
 	text  string
 	no    int
 }
@@ -62,7 +63,7 @@ func newClinic(seed uint64, schema string) *clinic {
 	missing := func() string { return pick("", ", missing: set_aside", ", missing: unknown") }
 	w, wards := "ward", "unmatched: "+rule()+missing()
 	date := pick("", ", unmatched: unknown") + missing()
-	if strings.Contains(grain, "date") {
+	if c.daily = strings.Contains(grain, "date"); c.daily {
 		date = pick("", ", unmatched: set_aside")
 	}
 	if grain == "[no, ward]" || grain == "[ward, date]" {
@@ -113,6 +114,9 @@ func (c *clinic) row() string {
 		return "'" + s + "'"
 	}
 	day := fmt.Sprintf("2024-%02d-%02d", 1+c.r.IntN(12), 1+c.r.IntN(28))
+	if c.daily {
+		day = fmt.Sprintf("2024-02-%02d", 1+c.r.IntN(28))
+	}
 	no, fee, paid := fmt.Sprint(c.no), fmt.Sprintf("%d.%02d", c.r.IntN(200), c.r.IntN(100)), pick("", "10", "3.5", "0.125")
 	ward, doctor, note := seldom(pick("W1", "W2", "W3"), "", "W7", "T1", "w1"), seldom(pick("d1", "D2", "d3 "), "", "D8", " d9", "Dé"), pick("", "", "total", "seen", "Zoë")
 	day = seldom(day, "", "2022-01-01", "1899-01-01", "9999-12-31")
