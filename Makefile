@@ -42,7 +42,7 @@ examples: all
 	$(GO) test -count=1 -run TestExamples ./cmd/ironmonger
 
 hunt:
-	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows|TestLeftOut|TestUnpivot|TestAggregate|TestRandomLists|TestCut|TestSpans|TestWeightsAddUp|TestPeriods|TestPivot|TestWindow|TestBeside" ./internal/load
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows|TestLeftOut|TestUnpivot|TestAggregate|TestRandomLists|TestCut|TestSpans|TestWeightsAddUp|TestPeriods|TestPivot|TestWindow|TestBeside|TestInside" ./internal/load
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestOddDrafts ./internal/draft
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load
