@@ -20,6 +20,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -40,7 +41,7 @@ type Rows struct {
 	fields   []field // of the table, but for the line and the run
 }
 
-// Verdict is what a row is.
+// verdict is what a row is.
 type verdict int
 
 const (
@@ -90,6 +91,9 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 	if err != nil {
 		return err
 	}
+	if err := r.sound(ctx); err != nil {
+		return err
+	}
 	if err := r.plan(ctx); err != nil {
 		return err
 	}
@@ -105,11 +109,7 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 		return nil
 	}
 	// a row whose grain is not known may have that of any other
-	err = r.run.Ask(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d LIMIT 1", r.judged, leftOut), func([][]byte) error {
-		r.all = true
-		return nil
-	})
-	if err != nil || !r.all {
+	if r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.judged, leftOut)); err != nil || !r.all {
 		return err
 	}
 	if err := r.Drop(ctx); err != nil {
@@ -125,26 +125,72 @@ func (r *Rows) plan(ctx context.Context) error {
 		"SET LOCAL enable_mergejoin = off", "SET LOCAL enable_nestloop = off",
 		"SELECT set_config('work_mem', '256MB', true) WHERE pg_size_bytes(current_setting('work_mem')) < pg_size_bytes('256MB')",
 	}
-	var stale []string
-	for _, k := range r.of.Keys {
-		table := r.run.Named(r.star.Dimension(k.Dimension).Table.Name)
-		if !slices.Contains(stale, table) {
-			stale = append(stale, table)
-		}
-	}
-	for _, table := range stale {
-		const known = "SELECT 1 FROM pg_class WHERE oid = %s::regclass AND reltuples <= 0"
-		err := r.run.Ask(ctx, fmt.Sprintf(known, expr.Quoted(table)), func([][]byte) error {
-			statements = append(statements, "ANALYZE "+table)
-			return nil
-		})
-		if err != nil {
+	for _, table := range r.dimensions() {
+		const unknown = "SELECT 1 FROM pg_class WHERE oid = %s::regclass AND reltuples <= 0"
+		if is, err := r.any(ctx, fmt.Sprintf(unknown, expr.Quoted(table))); err != nil {
 			return err
+		} else if is {
+			statements = append(statements, "ANALYZE "+table)
 		}
 	}
 	for _, sql := range statements {
 		if _, err := r.run.Run(ctx, sql); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// dimensions lists the tables that keys point to, each once.
+func (r *Rows) dimensions() []string {
+	var tables []string
+	for _, k := range r.of.Keys {
+		if table := r.run.Named(r.star.Dimension(k.Dimension).Table.Name); !slices.Contains(tables, table) {
+			tables = append(tables, table)
+		}
+	}
+	return tables
+}
+
+// any reports whether a query has rows.
+func (r *Rows) any(ctx context.Context, sql string) (found bool, err error) {
+	err = r.run.Ask(ctx, sql+" LIMIT 1", func([][]byte) error {
+		found = true
+		return nil
+	})
+	return found, err
+}
+
+// sound refuses a database whose texts are not counted in characters of UTF-8, and dimensions that have a member twice: a
+// row would become two.
+func (r *Rows) sound(ctx context.Context) error {
+	if is, err := r.any(ctx, "SELECT 1 WHERE current_setting('server_encoding') <> 'UTF8'"); err != nil {
+		return err
+	} else if is {
+		return refuse("a database whose encoding is not UTF-8")
+	}
+	for _, k := range r.of.Keys {
+		d := r.star.Dimension(k.Dimension)
+		natural := make([]string, len(d.NaturalKey))
+		for n, f := range d.NaturalKey {
+			natural[n] = quote(f.Name)
+		}
+		by, table := strings.Join(natural, ", "), r.run.Named(d.Table.Name)
+		sql := fmt.Sprintf("SELECT 1 FROM %s WHERE %s >= 0%%s GROUP BY %s HAVING count(*) > 1", table, quote(d.KeyColumn()), by)
+		switch {
+		case k.AsOf != "":
+			const next = "SELECT 1 FROM (SELECT %[1]s AS until, lead(%[2]s) OVER (PARTITION BY %[3]s ORDER BY %[2]s) AS since " +
+				"FROM %[4]s WHERE %[5]s >= 0) AS v WHERE since < until"
+			sql = fmt.Sprintf(next, quote(d.ValidTo), quote(d.ValidFrom), by, table, quote(d.KeyColumn()))
+		case d.Versioned():
+			sql = fmt.Sprintf(sql, " AND "+quote(schema.IsCurrent))
+		default:
+			sql = fmt.Sprintf(sql, "")
+		}
+		if is, err := r.any(ctx, sql); err != nil {
+			return err
+		} else if is {
+			return fmt.Errorf("dimension %s has a member, or a time of one, twice: ironmonger prove tells which", d.Text)
 		}
 	}
 	return nil
@@ -158,13 +204,13 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	}
 	parts := []string{"verdict", "rule", "count(*)"}
 	for _, m := range r.measures {
-		parts = append(parts, fmt.Sprintf("coalesce(sum(%s), 0)::numeric", quote(m.Name)))
+		parts = append(parts, fmt.Sprintf("coalesce(sum(%s), 0)::numeric", quote(placed+m.Name)))
 	}
 	for k := range r.of.Keys {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE missing%d)", k))
 	}
 	for _, m := range r.of.Measures {
-		parts = append(parts, fmt.Sprintf("count(*) - count(%s)", quote(m.Name)))
+		parts = append(parts, fmt.Sprintf("count(*) - count(%s)", quote(placed+m.Name)))
 	}
 	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + r.judged + " GROUP BY verdict, rule"
 	err := r.run.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) })
@@ -179,11 +225,12 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 	n := whole(2)
 	total := func(to []exact.Int128) error {
 		for k, m := range r.measures {
-			sum, err := exactOf(string(values[3+k]), int(m.Type.Scale))
-			if err != nil {
-				return fmt.Errorf("the total of %s: %w", m.Name, err)
+			sum := column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: m.Type.Scale}}
+			sum.Resize(1)
+			if parse.NewReader(nil).Set(&sum, 0, string(values[3+k])) != nil {
+				return fmt.Errorf("the total of %s needs more than %d digits", m.Name, exact.MaxDigits)
 			}
-			to[k], _ = to[k].Add(sum)
+			to[k], _ = to[k].Add(sum.Exact(0))
 		}
 		return nil
 	}
@@ -194,14 +241,15 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 	case hard:
 		c.Left += n
 		return nil
-	case same:
+	}
+	for k := range r.of.Keys {
+		c.Missing[k] += whole(3 + len(r.measures) + k)
+	}
+	if verdict(whole(0)) == same {
 		c.Same += n
 		return total(c.SameTotal)
 	}
 	c.Inserted += n
-	for k := range r.of.Keys {
-		c.Missing[k] += whole(3 + len(r.measures) + k)
-	}
 	for k, m := range r.of.Measures {
 		if empty := whole(3 + len(r.measures) + len(r.of.Keys) + k); empty > 0 {
 			c.Empty[m.Name] += empty
@@ -210,30 +258,11 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 	return total(c.InsertedTotal)
 }
 
-// exactOf reads a number as units of its last place.
-func exactOf(text string, scale int) (exact.Int128, error) {
-	whole, frac, _ := strings.Cut(text, ".")
-	digits := whole + (frac + strings.Repeat("0", scale))[:scale]
-	sum, ok := exact.Int128{}, true
-	for _, ch := range strings.TrimPrefix(digits, "-") {
-		if sum, ok = sum.Mul(exact.Wide(10)); ok {
-			sum, ok = sum.Add(exact.Wide(int64(ch - '0')))
-		}
-		if !ok || !sum.Fits(exact.MaxDigits) {
-			return sum, fmt.Errorf("needs more than %d digits", exact.MaxDigits)
-		}
-	}
-	if strings.HasPrefix(digits, "-") {
-		sum = sum.Neg()
-	}
-	return sum, nil
-}
-
 // Insert adds the plain rows to the fact's table.
 func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64, error) {
 	var columns, values []string
 	for _, f := range r.fields {
-		columns, values = append(columns, f.name), append(values, quote(f.name))
+		columns, values = append(columns, f.name), append(values, quote(placed+f.name))
 	}
 	columns = append(columns, schema.LoadLine, schema.LoadRun)
 	values = append(values, fmt.Sprintf("%d + least(line, %d)", file*linesOfFile, linesOfFile-1), fmt.Sprint(run))
@@ -275,16 +304,16 @@ func (r *Rows) GrainFields() []column.Field {
 	return list
 }
 
-// Greatest returns the greatest value among all rows of the column by which new rows are known.
-func (r *Rows) Greatest(ctx context.Context) (greatest []byte, err error) {
+// greatest returns the greatest value among all rows of the column by which new rows are known.
+func (r *Rows) greatest(ctx context.Context) (value []byte, err error) {
 	if r.from.Since < 0 {
 		return nil, nil
 	}
 	err = r.run.Ask(ctx, fmt.Sprintf("SELECT max(c%d) FROM %s", r.from.Since, r.judged), func(values [][]byte) error {
-		greatest = slices.Clone(values[0])
+		value = slices.Clone(values[0])
 		return nil
 	})
-	return greatest, err
+	return value, err
 }
 
 // Drop removes the table of the step.

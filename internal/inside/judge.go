@@ -164,7 +164,7 @@ func (r *Rows) place() []named {
 			}
 		}
 		r.fields = append(r.fields, x)
-		list = append(list, named{f.Name, sql})
+		list = append(list, named{placed + f.Name, sql})
 	}
 	return list
 }
@@ -181,10 +181,10 @@ func (r *Rows) standable(l *layers) {
 		}
 	}
 	for _, name := range r.of.GrainColumns() {
-		ok = append(ok, quote(name)+" is not null")
+		ok = append(ok, quote(placed+name)+" is not null")
 	}
 	if newer := r.of.NewerBy; newer != nil {
-		ok = append(ok, quote(newer.Name)+" is not null")
+		ok = append(ok, quote(placed+newer.Name)+" is not null")
 	}
 	l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
 }
@@ -201,7 +201,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		keep(fmt.Sprintf("missing%d", k))
 	}
 	for _, f := range r.fields {
-		keep(quote(f.name))
+		keep(quote(placed + f.name))
 	}
 	for _, f := range r.GrainFields() {
 		name := quote(said + f.Name)
@@ -248,15 +248,15 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 func (r *Rows) standing() (join, verdict string) {
 	var on, equal []string
 	for _, name := range r.of.GrainColumns() {
-		on = append(on, fmt.Sprintf("t.%s = l.%[1]s", quote(name)))
+		on = append(on, fmt.Sprintf("t.%s = l.%s", quote(name), quote(placed+name)))
 	}
 	for _, f := range r.fields {
 		if !f.compared {
 			continue
 		}
-		equal = append(equal, fmt.Sprintf("t.%s is not distinct from l.%[1]s", quote(f.name)))
+		equal = append(equal, fmt.Sprintf("t.%s is not distinct from l.%s", quote(f.name), quote(placed+f.name)))
 		if f.key { // which special member is meant, and why, is not told by the key
-			equal = append(equal, "coalesce(l."+quote(f.name)+" >= 0, false)")
+			equal = append(equal, "coalesce(l."+quote(placed+f.name)+" >= 0, false)")
 		}
 		if f.double {
 			equal = append(equal, "false")

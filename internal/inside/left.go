@@ -29,7 +29,7 @@ func (r *Rows) Left(ctx context.Context) (*Left, error) {
 		parts = append(parts, fmt.Sprintf("c%d", k))
 	}
 	var err error
-	if l.greatest, err = r.Greatest(ctx); err != nil {
+	if l.greatest, err = r.greatest(ctx); err != nil {
 		return nil, err
 	}
 	if l.rows, err = spill.New(fields, 1); err != nil {
@@ -90,4 +90,4 @@ func (l *Left) Each(ctx context.Context, columns []string, row func(line int64, 
 }
 
 // Greatest returns the greatest value among all rows of the column by which new rows are known.
-func (l *Left) Greatest(context.Context, string) ([]byte, error) { return l.greatest, nil }
+func (l *Left) Greatest() []byte { return l.greatest }

@@ -45,8 +45,12 @@ func (l *layers) close() { l.sql = strings.TrimSuffix(l.sql, " OFFSET 0") + " OF
 
 type named struct{ name, sql string }
 
-// said is what the names of columns begin with that say what the source does; others are those of the program.
-const said = "s_"
+// said is what the names of columns begin with that say what the source does, and placed what those begin with that are
+// columns of the fact's table; others are those of the program.
+const (
+	said   = "s_"
+	placed = "t_"
+)
 
 // ok is where a row is plain so far, rule which rule leaves it out, and vague whether a value of its grain is not known.
 const (

@@ -115,7 +115,7 @@ func (a *ahead) Append(ctx context.Context, table string, fields []column.Field)
 	if a.tx != nil {
 		return a.tx.Append(ctx, table, fields)
 	}
-	return &aheadAppender{of: a, open: func() (warehouse.Appender, error) {
+	return &aheadAppender{open: func() (warehouse.Appender, error) {
 		tx, err := a.turn(ctx)
 		if err != nil {
 			return nil, err
@@ -143,7 +143,6 @@ func (a *ahead) Rollback() error {
 // aheadAppender waits for the step's turn when the first rows come.
 type aheadAppender struct {
 	warehouse.Appender // nil until then
-	of                 *ahead
 	open               func() (warehouse.Appender, error)
 }
 

@@ -81,7 +81,7 @@ func newClinic(seed uint64, schema string) *clinic {
 		"  date: {calendar: {from: 2023-01-01, to: 2025-12-31}}\n" +
 		"facts:\n  visit:\n    from: visits\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + pick("", "    degenerate: note\n") +
 		"    repeated: " + pick("set_aside", "replace", "keep") + "\n    keys:\n" +
-		"      doctor: {by: doctor" + key + ", unmatched: " + rule() + missing() + "}\n" +
+		"      doctor: {by: doctor" + key + ", unmatched: " + rule() + missing() + pick("", ", again: keep") + "}\n" +
 		"      " + w + ": {dimension: ward, by: ward, " + wards + "}\n" +
 		"      date: {by: " + at + date + "}\n"
 	return c

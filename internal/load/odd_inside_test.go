@@ -30,12 +30,12 @@ func TestOddInside(t *testing.T) {
 			t.Fatalf("%v\n%s", err, sql)
 		}
 	}
-	exec(`CREATE SCHEMA RAW; CREATE TABLE RAW."the ""rows"" of" ("No. ""1""" text, "select" text, wide numeric, big bigint, mode text, flag boolean, day timestamp);
+	exec(`CREATE SCHEMA RAW; CREATE TABLE RAW."the ""rows"" of" ("No. ""1""" text, "select" text, wide numeric, big bigint, mode text, flag boolean, day timestamp, line int default 7, rule int, verdict int, c0 int default 3);
 		CREATE VIEW RAW.seen AS SELECT * FROM RAW."the ""rows"" of"; CREATE TABLE RAW.none (no int, x text)`)
 	defer exec("DROP SCHEMA RAW CASCADE")
 	model := `
 sources:
-  odd: {database: w, table: 'RAW.the "rows" of', columns: {no: {type: text, header: 'No. "1"'}, select: text, wide: 'decimal(38,10)', big: integer, mode: text, flag: boolean, day: timestamp},
+  odd: {database: w, table: 'RAW.the "rows" of', columns: {no: {type: text, header: 'No. "1"'}, select: text, wide: 'decimal(38,10)', big: integer, mode: text, flag: boolean, day: timestamp, line: integer, rule: integer, verdict: integer, c0: integer},
     derive: {twice: big * 2, more: "wide / nullif(cast(big as decimal(2,0)), 1)"}}
   seen: {database: w, table: RAW.seen, columns: {no: {type: text, header: 'No. "1"'}, big: integer, mode: text}}
   none: {database: w, table: RAW.none, columns: {no: integer, x: text}}
@@ -45,7 +45,7 @@ dimensions:
   flags: {combinations: {mode: text, flag: boolean}}
   date: {calendar: {from: 2024-01-01, to: 2024-12-31}}
 facts:
-  odd: {from: odd, execute: EXECUTE, grain: no, measures: [wide, twice, more], degenerate: big, repeated: replace,
+  odd: {from: odd, execute: EXECUTE, grain: no, measures: [wide, twice, more, c0], degenerate: [big, line, rule, verdict], repeated: replace,
     keys: {choice: {by: select, unmatched: infer}, flags: {by: [mode, flag]}, date: {by: day, unmatched: unknown, missing: not_yet}}}
   seen: {from: seen, execute: EXECUTE, grain: [no, big], keys: {choice: {by: mode, unmatched: set_aside, missing: unknown}}}
   none: {from: none, execute: EXECUTE, grain: no, keys: {choice: {by: x}}}

@@ -14,8 +14,8 @@ type Given interface {
 	// Each hands the wanted columns of each row to row, as the texts that the database writes, with the number of the
 	// row, in the order of the numbers. The values are row's until it returns.
 	Each(ctx context.Context, columns []string, row func(line int64, values [][]byte) error) error
-	// Greatest returns the greatest value of a column among all rows; nil if there is none.
-	Greatest(ctx context.Context, column string) ([]byte, error)
+	// Greatest returns the greatest value among all rows of the column by which new rows are known; nil if there is none.
+	Greatest() []byte
 }
 
 // Giving returns inputs of the same model that take the rows of a table or query from somewhere else.
@@ -37,7 +37,6 @@ type Plain struct {
 	Read    []string          // of each column, its name in the source
 	Order   int               // how many there are of o0, o1 and so on
 	Since   int               // the column by which new rows are known, or -1
-	Name    string            // what the ledger calls it
 }
 
 // Plain returns the select of the rows that [Inputs.Open] would read.
@@ -51,7 +50,7 @@ func (in *Inputs) Plain(ctx context.Context, s *star.Source, want func(string) b
 		return nil, at(s, err)
 	}
 	defer db.Close()
-	p := &Plain{Name: t.name, Since: t.since}
+	p := &Plain{Since: t.since}
 	if p.SQL, p.Order, err = db.Plain(ctx, t.query); err != nil {
 		return nil, at(s, err)
 	}
@@ -90,7 +89,10 @@ func (t *table) readGiven(ctx context.Context, rows Given) iter.Seq2[*tablePiece
 			return ctx.Err()
 		})
 		if err == nil && t.since >= 0 {
-			err = t.reachGiven(ctx, rows)
+			latest := t.newLatest()
+			latest.at = 0
+			latest.see([][]byte{rows.Greatest()})
+			t.in.reach(FileOf{t.of.Text, t.name}, &latest.value)
 		}
 		switch {
 		case stopped:
@@ -100,17 +102,4 @@ func (t *table) readGiven(ctx context.Context, rows Given) iter.Seq2[*tablePiece
 			yield(p, nil)
 		}
 	}
-}
-
-// reachGiven notes the greatest value of the column by which new rows are known.
-func (t *table) reachGiven(ctx context.Context, rows Given) error {
-	value, err := rows.Greatest(ctx, t.query.Columns[t.since])
-	if err != nil {
-		return err
-	}
-	latest := t.newLatest()
-	latest.at = 0
-	latest.see([][]byte{value})
-	t.in.reach(FileOf{t.of.Text, t.name}, &latest.value)
-	return nil
 }

@@ -54,7 +54,7 @@ func once[P any](
 	size func(P) int64,
 	again func(P) P,
 ) iter.Seq2[P, error] {
-	if in.Anew || in.Model.Uses(s) < 2 {
+	if in.Anew || in.Model.Uses(s) < 2 || in.given[s] != nil {
 		return read
 	}
 	return func(yield func(P, error) bool) {

@@ -168,14 +168,6 @@ func (t *table) Size() int64 { return 0 }
 // Pieces yields the rows.
 func (t *table) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
 	return func(yield func(column.Piece, error) bool) {
-		if t.in.given[t.of] != nil {
-			for p, err := range t.read(ctx) {
-				if !yield(p, err) {
-					return
-				}
-			}
-			return
-		}
 		for p, err := range once(t.in, t.of, fmt.Sprintf("%s %q", t.of.Database.Text, t.query), t.read(ctx), func(p *tablePiece) int64 { return int64(len(p.data) + 4*len(p.ends)) }, func(p *tablePiece) *tablePiece {
 			return &tablePiece{of: t, first: p.first, n: p.n, data: p.data, ends: p.ends}
 		}) {

@@ -36,7 +36,8 @@ func (s *statements) begin(ctx context.Context) error {
 		return err
 	}
 	s.plain = true
-	const set = "SET LOCAL timezone = 'UTC'; SET LOCAL datestyle = 'ISO'; SET LOCAL extra_float_digits = 3; SET LOCAL jit = off"
+	const set = "SET LOCAL timezone = 'UTC'; SET LOCAL datestyle = 'ISO'; SET LOCAL extra_float_digits = 3; SET LOCAL jit = off; " +
+		"SET LOCAL standard_conforming_strings = on"
 	_, err := s.conn().Conn().PgConn().Exec(ctx, set).ReadAll()
 	return dberror.Postgres(err)
 }
