@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/startest"
 )
@@ -93,5 +95,14 @@ facts:
 	}
 	if inside == 0 {
 		t.Error("the warehouse dealt with no row")
+	}
+	star := `"` + startest.Model(t, dirs[1]).Warehouse.Schema + `".dim_choice`
+	exec("ALTER TABLE " + star + " DROP CONSTRAINT dim_choice_unique; INSERT INTO " + star + " SELECT choice_key + 100, \"select\", note, is_inferred, load_run FROM " + star + " WHERE choice_key = 1")
+	run, err := startest.Load(t, dirs[1], load.Options{Part: load.Part{Names: []string{"odd"}, Alone: true}})
+	if run == nil || !slices.ContainsFunc(run.Steps, func(s *ledger.Step) bool { return strings.Contains(s.Message, "twice") }) {
+		t.Errorf("a member was made twice by hand: %v", err)
+		for _, s := range run.Steps {
+			t.Log(s.Name, s.State, s.Message)
+		}
 	}
 }
