@@ -150,7 +150,7 @@ func (r *renderer) of(of node) SQL {
 	case *round:
 		x := r.of(n.of)
 		value := fmt.Sprintf("round(%s, %d)", x.Value, n.places)
-		return SQL{value, all(x.Clean, fits(value, n.typ()))}
+		return SQL{value, all(x.Clean, fitting(plus(magnitude(n.of), 1), value, n.typ()))}
 	case *cast:
 		return r.cast(n)
 	case *textCall:
@@ -203,7 +203,7 @@ func (r *renderer) arithmetic(n *arithmetic) SQL {
 	if n.op != '/' {
 		value := fmt.Sprintf("(%s %c %s)", l.Value, n.op, x.Value)
 		if isKind(n, column.Integer) {
-			clean = all(clean, fits(value, n.typ()))
+			clean = all(clean, fitting(magnitude(n), value, n.typ()))
 		}
 		return SQL{value, clean}
 	}
@@ -282,7 +282,7 @@ func (r *renderer) exactCall(n *exactCall) SQL {
 	values, clean := r.list(n.args)
 	if n.name == "abs" {
 		value := "abs(" + values[0] + ")"
-		return SQL{value, all(clean, fits(value, n.typ()))}
+		return SQL{value, all(clean, fitting(magnitude(n), value, n.typ()))}
 	}
 	value := fmt.Sprintf("(case when %[2]s <> 0 then mod(%[1]s, %[2]s) end)", values[0], values[1])
 	return SQL{value, all(clean, fmt.Sprintf("coalesce(%s <> 0, true)", values[1]))}
@@ -437,7 +437,7 @@ func (r *renderer) cast(n *cast) SQL {
 		if to.Precision-to.Scale >= from.Precision-from.Scale+1 && from.Kind == column.Decimal && to.Kind == column.Decimal {
 			return SQL{value, x.Clean}
 		}
-		return SQL{value, all(x.Clean, fits(value, to))}
+		return SQL{value, all(x.Clean, fitting(plus(magnitude(n.of), 1), value, to))}
 	case from.Exact() && to.Kind == column.Text:
 		return SQL{fmt.Sprintf("round(%s, %d)::text", x.Value, from.Scale), x.Clean}
 	case from.Kind == column.Date && to.Kind == column.Text:

@@ -72,18 +72,33 @@ func (w *Writer) Finish(ctx context.Context, tx warehouse.Tx) error {
 	if added == 0 && w.Outcome.Removed == 0 {
 		return nil
 	}
-	if after.Rows != w.before.Rows+w.Outcome.Grown() {
+	return w.holds(w.before)
+}
+
+// Check counts what the table holds once others have added rows that are in the outcome, and checks it against what it
+// held before the load.
+func (w *Writer) Check(ctx context.Context, tx warehouse.Tx, before warehouse.Tally) (err error) {
+	if w.Outcome.Table, err = tx.Tally(ctx, w.fact.Table.Name, w.Measures); err != nil {
+		return err
+	}
+	return w.holds(before)
+}
+
+// holds checks the table's rows and totals.
+func (w *Writer) holds(before warehouse.Tally) error {
+	after := w.Outcome.Table
+	if after.Rows != before.Rows+w.Outcome.Grown() {
 		return fmt.Errorf(
 			"the account does not hold: table %s had %d rows, %d were added, %d were removed, and it has %d",
 			w.fact.Table.Name,
-			w.before.Rows,
+			before.Rows,
 			w.Outcome.Inserted+w.Outcome.Appended,
 			w.Outcome.Removed,
 			after.Rows,
 		)
 	}
 	for k, m := range w.Measures {
-		want, _ := w.before.Totals[k].Add(w.Outcome.Added(k))
+		want, _ := before.Totals[k].Add(w.Outcome.Added(k))
 		if want != after.Totals[k] {
 			text := func(x exact.Int128) string { return string(exact.AppendDecimal(nil, x, int(m.Type.Scale))) }
 			return fmt.Errorf(

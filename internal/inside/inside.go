@@ -37,6 +37,7 @@ type Rows struct {
 	run      warehouse.Statements
 	judged   string // the table of what became of the rows
 	all      bool   // all rows are left to others
+	again    bool   // several rows have one grain
 	measures []column.Field
 	fields   []field // of the table, but for the line and the run
 }
@@ -85,7 +86,8 @@ func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need
 	return r
 }
 
-// Take takes the rows from where they are and judges them. stands says whether the fact's table has rows.
+// Take takes the rows from where they are and judges them. stands says whether the fact's table has rows. Most often each
+// row has a grain of its own, so that is found out afterwards; where it is not so, the rows are judged once more.
 func (r *Rows) Take(ctx context.Context, stands bool) error {
 	sql, vague, err := r.judge(stands)
 	if err != nil {
@@ -100,22 +102,50 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 	if _, err := r.run.Run(ctx, "CREATE UNLOGGED TABLE "+r.judged+" AS "+sql); err != nil {
 		return err
 	}
-	for _, name := range []string{"enable_mergejoin", "enable_nestloop", "work_mem"} { // what others ask is not of all rows
-		if _, err := r.run.Run(ctx, "RESET "+name); err != nil {
+	once := !r.all && !r.again
+	if once {
+		if err := r.look(ctx, vague); err != nil {
 			return err
 		}
 	}
-	if !vague || r.all {
-		return nil
-	}
-	// a row whose grain is not known may have that of any other
-	if r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.judged, leftOut)); err != nil || !r.all {
+	if err := r.set(ctx, "RESET %s", "enable_mergejoin", "enable_nestloop", "work_mem"); err != nil { // what others ask is not of all rows
 		return err
+	}
+	if !once || !r.all && !r.again {
+		return nil
 	}
 	if err := r.Drop(ctx); err != nil {
 		return err
 	}
 	return r.Take(ctx, stands)
+}
+
+// look finds out whether rows share a grain, or may do so.
+func (r *Rows) look(ctx context.Context, vague bool) (err error) {
+	if vague { // a row whose grain is not known may have that of any other
+		r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.judged, leftOut))
+		if err != nil || r.all {
+			return err
+		}
+	}
+	// nearly all grains are different, so that a hash table, or one for each process, is of no use
+	if err := r.set(ctx, "SET LOCAL %s = off", "enable_hashagg", "enable_gathermerge"); err != nil {
+		return err
+	}
+	if r.again, err = r.any(ctx, r.twice("SELECT * FROM "+r.judged)); err != nil {
+		return err
+	}
+	return r.set(ctx, "RESET %s", "enable_hashagg", "enable_gathermerge")
+}
+
+// set runs a statement about each of some settings.
+func (r *Rows) set(ctx context.Context, sql string, settings ...string) error {
+	for _, name := range settings {
+		if _, err := r.run.Run(ctx, fmt.Sprintf(sql, name)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // plan has the database know how large the dimensions are, which may just have been loaded, and join them by hashing:

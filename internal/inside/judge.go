@@ -24,7 +24,10 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 	if err != nil {
 		return "", false, err
 	}
-	twice := r.twice(*l)
+	twice := ""
+	if r.again {
+		twice = r.twice(l.sql)
+	}
 	for k, key := range r.of.Keys {
 		if err := r.join(l, k, key); err != nil {
 			return "", false, fmt.Errorf("key %s: %w", key.Text, err)
@@ -37,14 +40,18 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 }
 
 // twice is the select of the grains of which several rows are.
-func (r *Rows) twice(l layers) string {
+func (r *Rows) twice(of string) string {
 	grain := r.grain("")
 	named := make([]string, len(grain))
 	for k, value := range grain {
 		named[k] = fmt.Sprintf("%s AS g%d", value, k)
 	}
-	return fmt.Sprintf("SELECT %s FROM (%s) AS l WHERE %s IS NULL GROUP BY %s HAVING count(*) > 1",
-		strings.Join(named, ", "), l.sql, ruleColumn, strings.Join(grain, ", "))
+	meant := ""
+	if r.of.Source.LeaveOut != nil {
+		meant = " WHERE " + ruleColumn + " IS NULL"
+	}
+	return fmt.Sprintf("SELECT %s FROM (%s) AS l%s GROUP BY %s HAVING count(*) > 1",
+		strings.Join(named, ", "), of, meant, strings.Join(grain, ", "))
 }
 
 // grain returns what tells grains apart, of columns whose names have of before them.
@@ -192,9 +199,9 @@ func (r *Rows) standable(l *layers) {
 // verdicts makes the last selects: of each row what it is, what counts it, what stands in the table then, and what others
 // need that it is left to.
 func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands bool) (sql string, vague bool) {
-	var inner, outer, order, again, unknown []string
+	var inner, narrow, outer, order, again, unknown []string // selects, from the inside out: judge, leave out, number
 	keep := func(name string) {
-		inner, outer = append(inner, "l."+name), append(outer, name)
+		inner, narrow, outer = append(inner, "l."+name), append(narrow, name), append(outer, name)
 	}
 	keep(ruleColumn)
 	for k := range r.of.Keys {
@@ -211,25 +218,29 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		}
 	}
 	if vague = unknown != nil; vague {
-		inner, outer = append(inner, strings.Join(unknown, " or ")+" AS "+vagueColumn), append(outer, vagueColumn)
+		inner = append(inner, strings.Join(unknown, " or ")+" AS "+vagueColumn)
+		narrow, outer = append(narrow, vagueColumn), append(outer, vagueColumn)
 	}
 	for k := range r.from.Columns {
 		name := fmt.Sprintf("c%d", k)
 		keep(name)
 		if k != r.from.Since { // of the others, only those are needed that a second look is taken at
-			outer[len(outer)-1] = fmt.Sprintf("case when verdict = %d then %s end AS %[2]s", hard, name)
+			narrow[len(narrow)-1] = fmt.Sprintf("case when verdict = %d then %s end AS %[2]s", hard, name)
 		}
 	}
 	for k := range r.from.Order {
 		order = append(order, fmt.Sprintf("o%d", k))
-		inner = append(inner, "l."+order[k])
+		inner, narrow = append(inner, "l."+order[k]), append(narrow, order[k])
 	}
-	for k, value := range r.grain("l.") {
-		again = append(again, fmt.Sprintf("u.g%d = %s", k, value))
+	from, isAgain := fmt.Sprintf(" FROM (%s) AS l", l.sql), "false"
+	if r.again {
+		for k, value := range r.grain("l.") {
+			again = append(again, fmt.Sprintf("u.g%d = %s", k, value))
+		}
+		from, isAgain = from+fmt.Sprintf(" LEFT JOIN (%s) AS u ON %s", twice, strings.Join(again, " and ")), "u.g0 is not null"
 	}
-	from := fmt.Sprintf(" FROM (%s) AS l LEFT JOIN (%s) AS u ON %s", l.sql, twice, strings.Join(again, " and "))
-	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or u.g0 is not null) then %d when l.%[2]s is not null then %[5]d",
-		okColumn, ruleColumn, r.all, hard, leftOut)
+	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or %s) then %d when l.%[2]s is not null then %[6]d",
+		okColumn, ruleColumn, r.all, isAgain, hard, leftOut)
 	if stands {
 		join, rest := r.standing()
 		from, verdict = from+join, verdict+rest
@@ -240,8 +251,8 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	if order != nil {
 		number = "row_number() over (order by " + strings.Join(order, ", ") + ") AS line"
 	}
-	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT %s, %s end AS verdict%s OFFSET 0) AS v",
-		number, strings.Join(outer, ", "), strings.Join(inner, ", "), verdict, from), vague
+	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (SELECT clock_timestamp() AS closed, %s, %s end AS verdict%s) AS v) AS n",
+		number, strings.Join(outer, ", "), strings.Join(narrow, ", "), strings.Join(inner, ", "), verdict, from), vague
 }
 
 // standing joins the rows that stand in the table, and says which verdicts follow of them.

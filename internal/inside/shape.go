@@ -2,6 +2,7 @@ package inside
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -16,6 +17,7 @@ type layers struct {
 	sql     string
 	columns []string // that each layer hands on
 	n       int
+	open    map[string]bool // columns that have come since a layer was closed, and cost much
 }
 
 // add adds a layer with more columns; replaced are those that it has otherwise.
@@ -40,8 +42,19 @@ func (l *layers) add(more []named, replaced ...named) {
 	l.sql = fmt.Sprintf("SELECT %s FROM (%s) AS l%d", strings.Join(parts, ", "), l.sql, l.n)
 }
 
-// close has the expressions of the last layer worked out once: a select with an offset is not merged with others.
-func (l *layers) close() { l.sql = strings.TrimSuffix(l.sql, " OFFSET 0") + " OFFSET 0" }
+// close has the expressions so far worked out once: a select that has a volatile function is not merged with others, and
+// this one, unlike an offset, lets several processes work.
+func (l *layers) close() {
+	l.sql = strings.Replace(l.sql, "SELECT ", fmt.Sprintf("SELECT clock_timestamp() AS closed%d, ", l.n), 1)
+	l.open = map[string]bool{}
+}
+
+// reads closes the last layer if an expression reads columns of it that cost much.
+func (l *layers) reads(p *expr.Program, fields []column.Field) {
+	if slices.ContainsFunc(p.Columns(), func(k int) bool { return l.open[fields[k].Name] }) {
+		l.close()
+	}
+}
 
 type named struct{ name, sql string }
 
@@ -64,7 +77,7 @@ func also(clean string) named { return named{okColumn, "(" + okColumn + " and " 
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
 func (r *Rows) shape() (*layers, map[string]bool, error) {
 	s := r.of.Source
-	l := &layers{sql: r.from.SQL}
+	l := &layers{sql: r.from.SQL, open: map[string]bool{}}
 	for k := range r.from.Columns {
 		l.columns = append(l.columns, fmt.Sprintf("c%d", k))
 	}
@@ -88,6 +101,7 @@ func (r *Rows) shape() (*layers, map[string]bool, error) {
 		}
 		fields = append(fields, f)
 		typed = append(typed, named{said + name, stored(x, f.Type)})
+		l.open[name] = isText(c) && f.Type.Kind != column.Text
 		if x.Clean != "" {
 			typed = append(typed, named{sure + name, "(" + x.Clean + ")"})
 			ok, doubted[name] = append(ok, quote(sure+name)), isText(c) // other values that do not fit are faults for sure
@@ -106,6 +120,7 @@ func (r *Rows) shape() (*layers, map[string]bool, error) {
 		if err != nil {
 			return nil, nil, err
 		}
+		l.reads(p, fields)
 		x, err := p.SQL(over(fields))
 		if err != nil {
 			return nil, nil, fmt.Errorf("column %s: %w", d.Text, err)
@@ -125,7 +140,7 @@ func (r *Rows) shape() (*layers, map[string]bool, error) {
 			doubted[d.Text] = true
 		}
 		l.add(more, replaced...)
-		l.close()
+		l.open[d.Text] = true
 		fields = append(fields, column.Field{Name: d.Text, Type: d.Type})
 	}
 	if err := r.fill(l, fields); err != nil {
@@ -207,6 +222,7 @@ func (r *Rows) leaveOut(l *layers, fields []column.Field) error {
 		if err != nil {
 			return err
 		}
+		l.reads(p, fields)
 		x, err := p.SQL(over(fields))
 		if err != nil {
 			return fmt.Errorf("leave_out: %w", err)
@@ -263,6 +279,7 @@ func (r *Rows) check(l *layers, fields []column.Field) error {
 			if err != nil {
 				return err
 			}
+			l.reads(p, fields)
 			x, err := p.SQL(over(fields))
 			if err != nil {
 				return fmt.Errorf("the rule %q: %w", rule.Reason.Text, err)

@@ -33,9 +33,7 @@ func (w *factStep) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := w.within.insert(ctx, w, writer, files); err != nil {
-		return err
-	}
+	w.within.lookUp(writer)
 	if withdrawn == 0 && w.isSmall() {
 		writer.LookUp(warehouse.Tally{Rows: w.book.Rows, Totals: slices.Clone(w.book.Totals)})
 	}
@@ -70,7 +68,9 @@ func (w *factStep) load(ctx context.Context) error {
 	if err := writer.Finish(ctx, w.tx); err != nil {
 		return err
 	}
-	w.within.account(writer, &account)
+	if err := w.within.insert(ctx, w, writer, files, &account); err != nil {
+		return err
+	}
 	if err := w.within.supersede(ctx, w); err != nil {
 		return err
 	}

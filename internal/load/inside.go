@@ -13,12 +13,14 @@ import (
 	"ironmonger/internal/parse"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
+	"ironmonger/internal/warehouse"
 )
 
 // within is what a step does inside the warehouse.
 type within struct {
 	rows    *inside.Rows
 	counted *inside.Counted
+	before  warehouse.Tally // of the fact's table, of its exact measures
 }
 
 // openWithin has the warehouse judge the rows of the step, where the model says so. What is left of them is read as other
@@ -36,13 +38,13 @@ func (w *work) openWithin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	stands, err := w.tx.Tally(ctx, f.Table.Name, nil)
+	before, err := w.tx.Tally(ctx, f.Table.Name, w.kind.target().measures)
 	if err != nil {
 		return err
 	}
 	rows := inside.New(f, w.star, w.model, from, need, w.tx.Statements(), slices.Index(w.steps, w.step)+1)
 	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
-	if err := rows.Take(ctx, stands.Rows > 0); err != nil {
+	if err := rows.Take(ctx, before.Rows > 0); err != nil {
 		return err
 	}
 	counted, err := rows.Count(ctx)
@@ -54,17 +56,26 @@ func (w *work) openWithin(ctx context.Context) error {
 		return err
 	}
 	w.spilled = append(w.spilled, left)
-	w.within = &within{rows, counted}
+	w.within = &within{rows, counted, before}
 	w.chosen = w.chosen.Giving(f.Source, left)
 	return nil
 }
 
-// insert has the warehouse insert the plain rows, and counts what it has done.
-func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, files *fact.Files) error {
+// lookUp has the rows that are left looked up in the table if they are few beside those that stand there. None of the
+// others has the grain of one of them, so it makes no difference that these are inserted later.
+func (in *within) lookUp(writer *fact.Writer) {
+	if in != nil && in.counted.Left*scanned < in.before.Rows {
+		writer.LookUp(in.before)
+	}
+}
+
+// insert has the warehouse insert the plain rows once the writer has finished with those that were left, adds what it has
+// done to what became of them, and checks the table as the writer does (rule R20).
+func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, files *fact.Files, account *sums) error {
 	if in == nil {
 		return nil
 	}
-	c, file := in.counted, files.Number[w.files[0]]
+	c, o, file := in.counted, &writer.Outcome, files.Number[w.files[0]]
 	inserted, err := in.rows.Insert(ctx, w.entry.ID, file, ledger.Line(1, 0))
 	if err != nil {
 		return err
@@ -79,19 +90,6 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 		w.keys[k].Matched += c.Inserted + c.Same - c.Missing[k]
 	}
 	w.flow.Took(c.Inserted+c.Same, c.LeftOut)
-	account, err := w.tx.Tally(ctx, w.fact.Table.Name, writer.Measures)
-	if err == nil && c.Left*scanned < account.Rows { // few rows are left: they are looked up
-		writer.LookUp(account)
-	}
-	return err
-}
-
-// account adds what the warehouse has done to what became of the rows that were left.
-func (in *within) account(writer *fact.Writer, account *sums) {
-	if in == nil {
-		return
-	}
-	c, o := in.counted, &writer.Outcome
 	o.Inserted, o.Same = o.Inserted+c.Inserted, o.Same+c.Same
 	add := func(to []exact.Int128, sums []exact.Int128) {
 		for k := range sums {
@@ -105,6 +103,7 @@ func (in *within) account(writer *fact.Writer, account *sums) {
 	for name, n := range c.Empty {
 		o.Empty[name] += n
 	}
+	return writer.Check(ctx, w.tx, in.before)
 }
 
 // supersede tells the book which grains stand in the table now, as [factStep.supersede] does.
