@@ -471,12 +471,13 @@ func nameable(m *star.Model) error {
 func executable(m *star.Model) error {
 	var list diag.List
 	for _, f := range m.Facts {
-		if f.Execute != star.InWarehouse {
+		where, at := m.Execution(f)
+		if where != star.InWarehouse {
 			continue
 		}
 		if err := inside.Check(m, f); err != nil {
 			const message = "the fact cannot be loaded in the warehouse: %v"
-			list = append(list, &diag.Error{At: f.ExecutedAt(), Subject: "facts." + f.Text + ".execute", Message: fmt.Sprintf(message, err)})
+			list = append(list, &diag.Error{At: at, Subject: "facts." + f.Text + ".execute", Message: fmt.Sprintf(message, err)})
 		}
 	}
 	return list.Err()

@@ -73,6 +73,11 @@ func (s *session) load() *cli.Command {
 				Validator: atLeast(0, 1024),
 				Usage:     "at most `N` steps run at the same time; 0 means as many as the warehouse allows. It does not change the result",
 			},
+			&cli.StringFlag{
+				Name:      "execute",
+				Usage:     "load all facts at `PLACE`, in_process or in_warehouse, whatever the model says. It does not change the result",
+				Validator: anExecution,
+			},
 			workersFlag(),
 			logFlag(),
 			metricsFlag(),
@@ -98,6 +103,12 @@ func (s *session) load() *cli.Command {
 				}
 				if err := loadable(m, "--accept ", c.StringSlice("accept")); err != nil {
 					return true, wrong{err}
+				}
+				if c.IsSet("execute") {
+					m.Execute(star.Execution(c.String("execute")))
+					if err := executable(m); err != nil {
+						return true, wrong{err}
+					}
 				}
 				run, err := s.loadModel(
 					ctx,
@@ -188,6 +199,14 @@ func (s *session) ran(c *cli.Command, run *ledger.Run, err error) (started bool,
 		return true, werr
 	}
 	return true, err
+}
+
+// anExecution checks the place of --execute.
+func anExecution(place string) error {
+	if e := star.Execution(place); e != star.InProcess && e != star.InWarehouse {
+		return fmt.Errorf("expected %s or %s", star.InProcess, star.InWarehouse)
+	}
+	return nil
 }
 
 func workersFlag() cli.Flag {

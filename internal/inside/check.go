@@ -10,9 +10,6 @@ import (
 
 // Check returns why a fact of a model cannot be loaded inside its warehouse, as far as the model tells; nil if it can.
 func Check(m *star.Model, f *star.Fact) error {
-	if err := checkSource(m, f.Source); err != nil {
-		return err
-	}
 	switch {
 	case f.Completion != nil:
 		return refuse("rows that complete facts")
@@ -23,6 +20,9 @@ func Check(m *star.Model, f *star.Fact) error {
 	case f.Deliveries != nil:
 		return refuse("delivers")
 	}
+	if err := checkSource(m, f.Source); err != nil {
+		return err
+	}
 	for _, k := range f.Keys {
 		if err := checkKey(f, k); err != nil {
 			return fmt.Errorf("key %s: %w", k.Text, err)
@@ -31,10 +31,15 @@ func Check(m *star.Model, f *star.Fact) error {
 	return nil
 }
 
-func checkSource(m *star.Model, s *star.Source) error {
+// Stands reports whether a source is a table or query of the database in which the star is.
+func Stands(m *star.Model, s *star.Source) bool {
 	d := s.Database
+	return d != nil && d.Kind == star.Postgres && m.Warehouse.Kind == star.Postgres && d.Connection == m.Warehouse.Connection
+}
+
+func checkSource(m *star.Model, s *star.Source) error {
 	switch {
-	case d == nil || d.Kind != star.Postgres || m.Warehouse.Kind != star.Postgres || d.Connection != m.Warehouse.Connection:
+	case !Stands(m, s):
 		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string")
 	case s.DrivenBy != nil:
 		return refuse("reads that a list drives")

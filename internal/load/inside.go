@@ -4,6 +4,9 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
@@ -11,6 +14,7 @@ import (
 	"ironmonger/internal/inside"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/parse"
+	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
@@ -23,20 +27,38 @@ type within struct {
 	before  warehouse.Tally // of the fact's table, of its exact measures
 }
 
-// openWithin has the warehouse judge the rows of the step, where the model says so. What is left of them is read as other
-// rows are.
+// openWithin has the warehouse judge the rows of the step, where the model or their number says so. What is left of them is
+// read as other rows are.
 func (w *work) openWithin(ctx context.Context) error {
 	f := w.step.fact
-	if f == nil || f.Execute != star.InWarehouse {
+	if f == nil || !inside.Stands(w.model, f.Source) {
 		return nil
 	}
-	if err := inside.Check(w.model, f.Fact); err != nil { // the model is checked before, but for what an option says
+	said, _ := w.model.Execution(f.Fact)
+	err := inside.Check(w.model, f.Fact)
+	switch {
+	case said == star.InProcess:
+		w.noteExecution(said, "as it was said")
+		return nil
+	case err != nil && said == "":
+		w.noteExecution(star.InProcess, err.Error())
+		return nil
+	case err != nil:
 		return err
 	}
 	need := transform.Needed(f.Source, w.needs)
 	from, err := w.chosen.Plain(ctx, f.Source, need)
 	if err != nil {
 		return err
+	}
+	why := "as it was said"
+	if said == "" {
+		if said, why, err = w.suggests(ctx, from); err != nil {
+			return err
+		}
+	}
+	if w.noteExecution(said, why); said == star.InProcess {
+		return nil
 	}
 	before, err := w.tx.Tally(ctx, f.Table.Name, w.kind.target().measures)
 	if err != nil {
@@ -59,6 +81,33 @@ func (w *work) openWithin(ctx context.Context) error {
 	w.within = &within{rows, counted, before}
 	w.chosen = w.chosen.Giving(f.Source, left)
 	return nil
+}
+
+// noteExecution says where a step is executed, and why, where nothing is written.
+func (w *work) noteExecution(where star.Execution, why string) {
+	if w.dry != nil {
+		w.figures.Notes = append(w.figures.Notes, "executed "+strings.ReplaceAll(string(where), "_", " ")+": "+why)
+	}
+}
+
+// manyFar is how many rows of a table on another machine the warehouse loads rather than the program: to send them through
+// the network takes longer than to judge them there.
+const manyFar = 1_000_000
+
+// suggests says where the rows of a fact are better loaded of which nothing is said, and why.
+func (w *work) suggests(ctx context.Context, from *source.Plain) (where star.Execution, why string, err error) {
+	run := w.tx.Statements()
+	rows, err := run.Estimate(ctx, from.SQL)
+	switch about := humanize.Comma(rows); {
+	case err != nil:
+		return "", "", err
+	case run.Near():
+		return star.InProcess, "the warehouse is on this machine, where the program is faster", nil
+	case rows < manyFar:
+		return star.InProcess, "the warehouse is on another machine, but there are only about " + about + " rows", nil
+	default:
+		return star.InWarehouse, "it is on another machine, and there are about " + about + " rows", nil
+	}
 }
 
 // lookUp has the rows that are left looked up in the table if they are few beside those that stand there. None of the

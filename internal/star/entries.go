@@ -210,6 +210,13 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		},
 		{"limits", "keys", "the limits of the steps", false, func(n *node) { r.section(n, r.limitEntries(&m.Limits)) }},
 		{
+			"execute",
+			"in_process, in_warehouse",
+			"where facts are loaded that do not say so themselves: see facts. Without it, the program chooses by where the source and the database are, and by how many rows there are; `ironmonger load --dry-run` says why",
+			false,
+			func(n *node) { m.execute = r.execution(n) },
+		},
+		{
 			"undo",
 			"3 runs or none",
 			"for how many of the latest runs that wrote something it is kept what they changed, so that ironmonger undo can take " +
@@ -818,12 +825,9 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		{
 			"execute",
 			"in_process, in_warehouse",
-			"where the fact is loaded: the program reads all rows (the default), or the warehouse loads rows that stand in its own database by statements of its own, and the program reads those alone that need a second look. The result is the same",
+			"where the fact is loaded: the program reads all rows, or the warehouse loads rows that stand in its own database by statements of its own, and the program reads those alone that need a second look. The result is the same",
 			false,
-			func(n *node) {
-				f.Execute = Execution(r.choice(n, string(InProcess), string(InWarehouse)))
-				f.execute = &Name{Text: string(f.Execute), At: n.key.At}
-			},
+			func(n *node) { f.execute = r.execution(n) },
 		},
 		{
 			"newer_by",
@@ -1083,4 +1087,9 @@ func (r *reader) keyEntries(k *Key, ofFact bool) []Entry {
 		)
 	}
 	return entries
+}
+
+// execution reads where facts are loaded.
+func (r *reader) execution(n *node) *Name {
+	return &Name{Text: r.choice(n, string(InProcess), string(InWarehouse)), At: n.key.At}
 }

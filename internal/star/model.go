@@ -38,6 +38,8 @@ type Model struct {
 	Facts      []*Fact
 	Remarks    diag.List // what a reader took for granted and should be told
 
+	execute, executeAll *Name
+
 	read        bool // it is YAML
 	warehouses  []Warehouse
 	inWarehouse Name // which of them; "" if the model has but one
@@ -464,14 +466,13 @@ type Fact struct {
 	Limits     Limits
 	MustHold   []*Must
 	Newest     []Newest
-	Execute    Execution
 
 	execute, from, newerBy, bookedOn *Name
 	grain, measures, degenerate      []Name
 	deliveries                       deliveriesText
 }
 
-// Execution says where a fact is loaded.
+// Execution says where a fact is loaded; "" leaves that to the program.
 type Execution string
 
 // The places: the program reads all rows; or the warehouse loads rows that it has already, but for those that need a
@@ -481,12 +482,19 @@ const (
 	InWarehouse Execution = "in_warehouse"
 )
 
-// ExecutedAt is the place where the model says where the fact is loaded.
-func (f *Fact) ExecutedAt() diag.Place {
-	if f.execute == nil {
-		return f.At
+// Execution says where a fact is loaded, and which place says so: that of the fact if none does.
+func (m *Model) Execution(f *Fact) (Execution, diag.Place) {
+	for _, said := range []*Name{m.executeAll, f.execute, m.execute} {
+		if said != nil {
+			return Execution(said.Text), said.At
+		}
 	}
-	return f.execute.At
+	return "", f.At
+}
+
+// Execute says where all facts are loaded, whatever the model says.
+func (m *Model) Execute(e Execution) {
+	m.executeAll = &Name{Text: string(e), At: diag.Place{File: m.File}}
 }
 
 // Marked reports whether the fact marks rows that are gone.

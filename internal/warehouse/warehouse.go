@@ -221,6 +221,10 @@ type Statements interface {
 	// Ask hands each row of an answer to row, as the texts that the database writes; null is nil. They are row's until it
 	// returns. Times are of no zone, dates as ISO 8601 has them.
 	Ask(ctx context.Context, sql string, row func(values [][]byte) error) error
+	// Estimate returns about how many rows a query has, as the database plans it.
+	Estimate(ctx context.Context, query string) (int64, error)
+	// Near reports whether the database is on this machine.
+	Near() bool
 	// Insert adds the rows of a query to columns of a table of the star, and returns how many these are.
 	Insert(ctx context.Context, table string, columns []string, query string) (int64, error)
 }

@@ -3,9 +3,11 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"net"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/tidwall/gjson"
 
 	"ironmonger/internal/dberror"
 	"ironmonger/internal/warehouse"
@@ -61,4 +63,21 @@ func (s *statements) Ask(ctx context.Context, sql string, row func([][]byte) err
 
 func (s *statements) Insert(ctx context.Context, table string, columns []string, query string) (int64, error) {
 	return s.Run(ctx, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(table), quoteAll(columns, "%"), strings.TrimSpace(query)))
+}
+
+func (s *statements) Estimate(ctx context.Context, query string) (rows int64, err error) {
+	err = s.Ask(ctx, "EXPLAIN (FORMAT JSON) "+query, func(values [][]byte) error {
+		rows = gjson.GetBytes(values[0], "0.Plan.Plan Rows").Int()
+		return nil
+	})
+	return rows, err
+}
+
+func (s *statements) Near() bool {
+	at, ok := s.conn().Conn().PgConn().Conn().RemoteAddr().(*net.TCPAddr)
+	if !ok {
+		return true // a socket of this machine
+	}
+	own, _ := s.conn().Conn().PgConn().Conn().LocalAddr().(*net.TCPAddr)
+	return at.IP.IsLoopback() || own != nil && at.IP.Equal(own.IP)
 }
