@@ -9,6 +9,7 @@ import (
 	"ironmonger/internal/cli"
 	_ "ironmonger/internal/warehouse/postgres" // the kinds of warehouses that the program knows
 	_ "ironmonger/internal/warehouse/sqlite"
+	_ "ironmonger/internal/warehouse/trino"
 )
 
 func main() { os.Exit(cli.Main(os.Args, os.Stdout, os.Stderr)) }

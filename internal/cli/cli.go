@@ -446,25 +446,29 @@ func nameable(m *star.Model) error {
 	if err != nil {
 		return err
 	}
-	most := d.Capabilities().MaxName
-	if most == 0 {
-		return nil
-	}
+	can, s := d.Capabilities(), schema.New(m)
 	var list diag.List
-	for _, name := range schema.New(m).TooLong(most) {
-		list = append(
-			list,
-			&diag.Error{
-				At: diag.Place{File: m.File},
-				Message: fmt.Sprintf(
-					"%s is longer than the %d bytes that the warehouse takes: shorten the names in the model that it is made of",
-					name,
-					most,
-				),
-			},
-		)
+	refuse := func(is func(name string) bool, why string) {
+		for _, name := range s.Named(is) {
+			list = append(list, &diag.Error{At: diag.Place{File: m.File}, Message: name + " " + why})
+		}
 	}
+	refuse(func(name string) bool { return can.MaxName > 0 && len(name) > can.MaxName },
+		fmt.Sprintf("is longer than the %d bytes that the warehouse takes: shorten the names in the model that it is made of", can.MaxName))
+	refuse(func(name string) bool { return can.LowerCase && name != strings.ToLower(name) },
+		"has capital letters, which the warehouse does not tell from small ones: write the names in the model that it is made of in small letters")
+	list = slices.Concat(list, ofLedger(m, s, can))
 	return list.Err()
+}
+
+// ofLedger says no where a table would be taken for one of the ledger, which a warehouse keeps elsewhere.
+func ofLedger(m *star.Model, s *schema.Star, can warehouse.Capabilities) (list diag.List) {
+	for _, name := range s.Named(func(name string) bool { return strings.HasPrefix(name, warehouse.Bookkeeping) }) {
+		if can.LowerCase && strings.HasPrefix(name, "table ") {
+			list = append(list, &diag.Error{At: diag.Place{File: m.File}, Message: name + ": names of tables of the ledger begin so"})
+		}
+	}
+	return list
 }
 
 // executable says no where a fact is to be loaded in the warehouse, and cannot be.

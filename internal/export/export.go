@@ -16,6 +16,7 @@ import (
 	"runtime"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/parquetfile"
 	"ironmonger/internal/pipeline"
 )
 
@@ -55,10 +56,11 @@ func Write(ctx context.Context, to io.Writer, format Format, rows column.Source)
 	case JSON, JSONLines:
 		w = newJSON(out, fields, format == JSON)
 	case Parquet:
-		var err error
-		if w, err = newParquet(out, fields); err != nil {
+		file, err := parquetfile.New(out, fields)
+		if err != nil {
 			return err
 		}
+		w = parquetWriter{file}
 	default:
 		return fmt.Errorf("there is no format %s", format)
 	}

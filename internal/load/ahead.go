@@ -75,6 +75,10 @@ func (a *ahead) Share(ctx context.Context, names []string) error {
 	return a.write(ctx, func(tx warehouse.Tx) error { return tx.Share(ctx, names) })
 }
 
+func (a *ahead) Freeze(ctx context.Context, run int64) error {
+	return a.write(ctx, func(tx warehouse.Tx) error { return tx.Freeze(ctx, run) })
+}
+
 func (a *ahead) DropView(ctx context.Context, name string) error {
 	return a.write(ctx, func(tx warehouse.Tx) error { return tx.DropView(ctx, name) })
 }

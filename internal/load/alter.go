@@ -79,7 +79,7 @@ func reshape(ctx context.Context, r warehouse.Reader, t *warehouse.Table, may ma
 			to.add = append(to.add, addition{c, fill})
 			continue
 		}
-		if is, want := there[at].Type, r.Declares(c.Type); there[at].Old && c.Type.Kind == column.Decimal {
+		if is, want := there[at].Type, r.Declares(t.Name, c.Type); there[at].Old && c.Type.Kind == column.Decimal {
 			say(false, "gets %s converted to the way in which %s is stored now", c.Name, c.Type)
 			to.renew = append(to.renew, c.Field)
 		} else if is != want {

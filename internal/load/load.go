@@ -187,6 +187,9 @@ func Run(
 				return err
 			}
 		}
+		if err := tx.Freeze(late, r.entry.ID); err != nil {
+			return err
+		}
 		return ledger.EndRun(late, tx, r.entry, state, time.Now())
 	}
 	if err = r.transact(late, end); errors.Is(err, warehouse.ErrUnknown) {

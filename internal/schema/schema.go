@@ -202,11 +202,11 @@ func New(m *star.Model) *Star {
 	return s
 }
 
-// TooLong lists the names of a star that are longer than a database takes, so that it would cut them: in bytes.
-func (s *Star) TooLong(most int) []string {
+// Named lists the names of a star for which is holds.
+func (s *Star) Named(is func(name string) bool) []string {
 	var list []string
 	look := func(what, name string) {
-		if len(name) > most {
+		if is(name) {
 			list = append(list, what+" "+name)
 		}
 	}
@@ -474,7 +474,11 @@ func role(k *star.Key, d *Dimension) *warehouse.View {
 // Location says where a model's star stands; dir is the model's folder, as seen from here.
 func Location(m *star.Model, dir string) warehouse.Location {
 	w := m.Warehouse
-	at := warehouse.Location{Kind: w.Kind, Path: w.Path, Connection: w.Connection, Schema: w.Schema, Permissions: w.Permissions, Readers: w.Readers}
+	at := warehouse.Location{Kind: w.Kind, Path: w.Path, Connection: w.Connection, Schema: w.Schema, Permissions: w.Permissions, Readers: w.Readers,
+		Server: w.Server, Published: w.Published, Working: w.Working, Staging: w.Staging, StagedAt: w.StagedAt}
+	if at.Staging != "" && !filepath.IsAbs(at.Staging) {
+		at.Staging = filepath.Join(dir, at.Staging)
+	}
 	if at.Path != "" && !filepath.IsAbs(at.Path) {
 		at.Path = filepath.Join(dir, at.Path)
 	}

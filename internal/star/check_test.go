@@ -100,7 +100,7 @@ func TestSound(t *testing.T) {
 // TestMistakes spoils the sound model: old is replaced by new, and these are the complaints.
 func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
-		{"sqlite: star.db", "sqllite: star.db", "m.yaml:1:1: warehouse: where does the star stand? sqlite: a file, or postgres: a connection string|m.yaml:2:3: warehouse: no such key: sqllite (did you mean sqlite?)"},
+		{"sqlite: star.db", "sqllite: star.db", "m.yaml:1:1: warehouse: where does the star stand? sqlite: a file, postgres: a connection string, or trino: an address|m.yaml:2:3: warehouse: no such key: sqllite (did you mean sqlite?)"},
 		{"sqlite: star.db", "sqlite: star.db\n  postgres: service=canal", "m.yaml:3:3: warehouse.postgres: a star stands in one warehouse: sqlite or postgres"},
 		{"sqlite: star.db", "sqlite: star.db\n  schema: canal", "m.yaml:1:1: warehouse: an SQLite database has no schemas"},
 		{"sqlite: star.db", "postgres: host=db password=secret", "m.yaml:2:13: warehouse.postgres: a password has no place in a model: use a parameter of type secret (password={name}), PGPASSWORD, a service file or a password file"},

@@ -47,7 +47,7 @@ type Model struct {
 
 // String says where the star is, for people.
 func (w Warehouse) String() string {
-	if w.Kind == Postgres {
+	if w.Kind != SQLite {
 		return "schema " + w.Schema + " of the database"
 	}
 	return w.Path

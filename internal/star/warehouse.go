@@ -12,22 +12,27 @@ import (
 
 // Warehouse is where the star stands.
 type Warehouse struct {
-	Kind       string // sqlite or postgres
+	Kind       string // sqlite, postgres or trino
 	Path       string // sqlite: the database file, as seen from the model's folder
-	Connection string // postgres: where the database is, as its clients write it; no password
-	Schema     string // postgres: the schema of all tables
+	Connection string // postgres, trino: where the database, or that of the catalog, is, as its clients write it; no password
+	Schema     string // postgres, trino: the schema of all tables
+
+	Server             string // trino: its address
+	Published, Working string // trino: the catalogs of what readers see, and of what is being made
+	Staging, StagedAt  string // trino: the folder for rows on their way to it, as seen from the model's folder, and its location there
 
 	Permissions fs.FileMode // sqlite: of a database file that is made; 0 is its owner's alone
 	Readers     []string    // postgres: roles that may read all tables
 
-	path, connection, schema Name // as written
-	named                    Name // by which a call chooses it
+	path, connection, schema, server, catalog, published, working, staging, stagedAt Name // as written
+	named                                                                            Name // by which a call chooses it
 }
 
 // Kinds of warehouses.
 const (
 	SQLite   = "sqlite"
 	Postgres = "postgres"
+	Trino    = "trino"
 )
 
 // warehouse reads where the star is, or which of several places that is.
@@ -43,13 +48,21 @@ func (r *reader) oneWarehouse(w *Warehouse, n *node) {
 	r.section(n, r.warehouseEntries(w))
 	switch {
 	case w.Kind == "":
-		r.errorf(n.key.At, n.path, "where does the star stand? sqlite: a file, or postgres: a connection string")
+		r.errorf(n.key.At, n.path, "where does the star stand? sqlite: a file, postgres: a connection string, or trino: an address")
 	case w.Kind == SQLite && w.schema.Text != "":
 		r.errorf(n.key.At, n.path, "an SQLite database has no schemas")
 	case w.Kind == Postgres && w.Permissions != 0:
 		r.errorf(n.key.At, n.path, "permissions are for the file of an SQLite database")
 	case w.Kind == SQLite && len(w.Readers) > 0:
 		r.errorf(n.key.At, n.path, "an SQLite database has no roles: permissions say who may read its file")
+	}
+	for _, key := range w.ofTrino() {
+		switch said := key.to.Text != ""; {
+		case w.Kind == Trino && !said:
+			r.errorf(n.key.At, n.path, "trino wants %s, too: %s", key.name, key.what)
+		case w.Kind != Trino && w.Kind != "" && said:
+			r.errorf(key.to.At, n.path+"."+key.name, "%s is for trino", key.name)
+		}
 	}
 }
 
@@ -79,9 +92,51 @@ func (r *reader) warehouseEntries(w *Warehouse) []Entry {
 			kind(Postgres, &w.connection),
 		},
 		{
+			"trino",
+			"an address",
+			"a Trino server, such as `http://loader@trino.example:8080`, with Iceberg tables whose catalog is a PostgreSQL database. It wants catalog, published, working, staging and staged_at, too",
+			false,
+			kind(Trino, &w.server),
+		},
+		{
+			"catalog",
+			"a connection string",
+			"with trino, the PostgreSQL database of the catalogs, in which the ledger stands, too: see postgres",
+			false,
+			func(n *node) { w.catalog, _ = r.word(n, "a connection string") },
+		},
+		{
+			"published",
+			"a name",
+			"with trino, what it calls the catalog that readers use",
+			false,
+			func(n *node) { w.published, _ = r.word(n, "a name") },
+		},
+		{
+			"working",
+			"a name",
+			"with trino, what it calls another catalog on the same database, in which steps make what is published when they end",
+			false,
+			func(n *node) { w.working, _ = r.word(n, "a name") },
+		},
+		{
+			"staging",
+			"a folder",
+			"with trino, a folder that all its servers can read, for files with rows on their way to it; relative to the folder of the model",
+			false,
+			func(n *node) { w.staging, _ = r.word(n, "a folder") },
+		},
+		{
+			"staged_at",
+			"a location",
+			"with trino, what it calls that folder, such as `local:///staging`",
+			false,
+			func(n *node) { w.stagedAt, _ = r.word(n, "a location") },
+		},
+		{
 			"schema",
 			"a name",
-			"the schema of the tables in PostgreSQL; the default is public",
+			"the schema of the tables in PostgreSQL or Trino; the default is public",
 			false,
 			func(n *node) { w.schema, _ = r.word(n, "a name") },
 		},
@@ -136,14 +191,42 @@ func (r *reader) place(m *Model, name string) {
 	if w.path.Text != "" {
 		w.Path = r.fill(w.path, path+".sqlite").Text
 	}
-	if w.Kind != Postgres {
+	switch w.Kind {
+	case SQLite, "":
 		return
+	case Postgres:
+		w.Connection = r.connect(w.connection, path+".postgres")
+	case Trino:
+		for _, key := range w.ofTrino()[1:] {
+			*key.value = r.fill(*key.to, path+"."+key.name).Text
+		}
+		w.Connection = r.connect(w.catalog, path+".catalog")
+		w.Server = r.connect(w.server, path+".trino")
 	}
-	w.Connection, w.Schema = r.connect(w.connection, path+".postgres"), "public"
+	w.Schema = "public"
 	if w.schema.Text != "" {
 		before := len(r.errs)
 		if name := r.fill(w.schema, path+".schema"); len(r.errs) == before {
 			w.Schema = r.name(name, path+".schema").Text
 		}
+	}
+}
+
+// ofTrino lists the keys that a warehouse in Trino wants.
+func (w *Warehouse) ofTrino() []struct {
+	name, what string
+	to         *Name
+	value      *string
+} {
+	return []struct {
+		name, what string
+		to         *Name
+		value      *string
+	}{
+		{"catalog", "the PostgreSQL database of its catalogs", &w.catalog, &w.Connection},
+		{"published", "the catalog that readers use", &w.published, &w.Published},
+		{"working", "the catalog in which steps work", &w.working, &w.Working},
+		{"staging", "a folder for rows on their way", &w.staging, &w.Staging},
+		{"staged_at", "what Trino calls that folder", &w.stagedAt, &w.StagedAt},
 	}
 }

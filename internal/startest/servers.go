@@ -1,6 +1,7 @@
 package startest
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"sync"
 	"syscall"
@@ -24,6 +26,7 @@ type server struct {
 	programs []string // that have to be installed
 	stop     syscall.Signal
 	start    func(s *server) error
+	tries    int // how often it is asked whether it answers, each 50 ms; 0 is 400
 
 	once    sync.Once
 	dir     string
@@ -47,7 +50,8 @@ var (
 // Main runs a package's tests and then stops the servers that have been started. Call it from TestMain.
 func Main(m *testing.M) int {
 	status := m.Run()
-	for _, s := range []*server{postgresServer, mariadbServer} {
+	servers := []*server{postgresServer, mariadbServer, trinoServer.server, trinoServer.catalogs}
+	for _, s := range slices.DeleteFunc(servers, func(s *server) bool { return s == nil }) {
 		if s.process != nil {
 			s.process.Signal(s.stop)
 			s.process.Wait()
@@ -189,7 +193,7 @@ func (s *server) serve(cmd *exec.Cmd, answers func() error) error {
 		select {}
 	}()
 	err := <-started
-	for range 400 {
+	for range cmp.Or(s.tries, 400) {
 		if err = answers(); err == nil {
 			return nil
 		}

@@ -25,6 +25,7 @@ import (
 	"ironmonger/internal/warehouse"
 	_ "ironmonger/internal/warehouse/postgres" // the drivers of the tests' warehouses
 	_ "ironmonger/internal/warehouse/sqlite"
+	_ "ironmonger/internal/warehouse/trino"
 )
 
 // Runs is how many random cases a test has: usually so many, and in a hunt as many as IRONMONGER_HUNT says.

@@ -27,22 +27,22 @@ func whole(ctx context.Context, r warehouse.Reader, t *warehouse.Table) (*wareho
 		if column.Find(fields, s.Name) >= 0 {
 			continue
 		}
-		if typ, ok := typeOf(r, s.Type); ok {
+		if typ, ok := typeOf(r, all.Name, s.Type); ok {
 			all.Columns = append(all.Columns, warehouse.Column{Field: column.Field{Name: s.Name, Type: typ}})
 		}
 	}
 	return &all, nil
 }
 
-// typeOf returns the type whose columns a database declares so.
-func typeOf(r warehouse.Reader, declared string) (column.Type, bool) {
+// typeOf returns the type whose columns in a table a database declares so.
+func typeOf(r warehouse.Reader, table, declared string) (column.Type, bool) {
 	for _, name := range column.TypeNames() {
-		if typ, err := column.ParseType(name); err == nil && r.Declares(typ) == declared {
+		if typ, err := column.ParseType(name); err == nil && r.Declares(table, typ) == declared {
 			return typ, true
 		}
 	}
 	if at := strings.Index(declared, "("); at > 0 {
-		if typ, err := column.ParseType("decimal" + declared[at:]); err == nil && r.Declares(typ) == declared {
+		if typ, err := column.ParseType("decimal" + declared[at:]); err == nil && r.Declares(table, typ) == declared {
 			return typ, true
 		}
 	}

@@ -74,6 +74,9 @@ func Take(ctx context.Context, wh warehouse.Warehouse, m *star.Model, opts Optio
 		out.Run = 0
 		return out, nil
 	}
+	if err := tx.Freeze(ctx, entry.ID); err != nil {
+		return nil, err
+	}
 	if err := ledger.EndRun(ctx, tx, entry, ledger.Done, time.Now()); err != nil {
 		return nil, err
 	}

@@ -12,12 +12,20 @@ import (
 	"sync"
 )
 
+// Bookkeeping is what the names of the tables begin with that say what was loaded, and that no table of a star may begin
+// with: small tables that change with every load, which a warehouse may keep elsewhere than large ones.
+const Bookkeeping = "load_"
+
 // Location says where a star stands.
 type Location struct {
 	Kind       string // the name of a registered driver
 	Path       string // of a database that is a file
 	Connection string // to a server, in its own words
-	Schema     string // of a server's database
+	Schema     string // of a server's database, or of a catalog
+
+	Server             string // of an engine whose tables are files, in the form of a URL
+	Published, Working string // the catalogs that it knows: of what readers see, and of what is being made
+	Staging, StagedAt  string // a folder for rows on their way to it, as seen from here and from there
 
 	Permissions fs.FileMode // of a file that is made; 0 is its owner's alone
 	Readers     []string    // roles that may read what is made
@@ -25,7 +33,7 @@ type Location struct {
 
 // Same reports whether two locations are the same place.
 func (l Location) Same(o Location) bool {
-	return l.Kind == o.Kind && l.Path == o.Path && l.Connection == o.Connection && l.Schema == o.Schema
+	return l.Kind == o.Kind && l.Path == o.Path && l.Connection == o.Connection && l.Schema == o.Schema && l.Published == o.Published
 }
 
 // Mode says what a warehouse is opened for.
@@ -44,6 +52,8 @@ type Capabilities struct {
 	TransactionalDDL bool // a table that a transaction makes is gone when it is rolled back
 	RowUpdates       bool // rows can be changed where they are
 	MaxName          int  // bytes of a name; 0 is no limit
+	Keyless          bool // it has no keys, and columns that are added may be null: what is unique is for the caller to see to
+	LowerCase        bool // names have no capital letters
 }
 
 // Driver is a kind of database. Its package registers it.

@@ -165,8 +165,8 @@ func (d Description) Names() []string {
 type Reader interface {
 	// Describe returns the columns of a table or view, or nil if there is none of that name.
 	Describe(ctx context.Context, table string) (Description, error)
-	// Declares returns the database's name for a type, as Describe has it.
-	Declares(t column.Type) string
+	// Declares returns the database's name for a type in a table, as Describe has it.
+	Declares(table string, t column.Type) string
 	Read(ctx context.Context, q Query) (Rows, error)
 	// Tally counts the rows of a table, and adds up columns of exact numbers.
 	Tally(ctx context.Context, table string, measures []column.Field) (Tally, error)
@@ -204,6 +204,9 @@ type Tx interface {
 	// Remove deletes the rows that equal one of b's in all fields.
 	Remove(ctx context.Context, table string, fields []column.Field, b *column.Batch) (int64, error)
 	Repoint(ctx context.Context, r *Repointing) (int64, error)
+	// Freeze has what the tables hold once the transaction is committed stay readable as the state that a run has left, for
+	// as many of the latest runs as the warehouse keeps; where readers see one state of all tables anyway, it does nothing.
+	Freeze(ctx context.Context, run int64) error
 	// Statements returns what runs statements of the database's own SQL in the transaction; nil if nothing does.
 	Statements() Statements
 	Commit() error

@@ -113,7 +113,7 @@ func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description
 }
 
 // Declares returns the name of a type.
-func (db *DB) Declares(t column.Type) string { return declared(t) }
+func (db *DB) Declares(_ string, t column.Type) string { return declared(t) }
 
 func describe(ctx context.Context, q querier, schema, table string) (warehouse.Description, error) {
 	rows, err := q.Query(

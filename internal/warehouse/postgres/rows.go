@@ -300,6 +300,9 @@ func (t *tx) joined(ctx context.Context, b *column.Batch, statement func(m strin
 // Renew has nothing to do: values stand as they always did.
 func (t *tx) Renew(context.Context, string, []column.Field) error { return nil }
 
+// Freeze does nothing: a transaction shows its readers one state.
+func (t *tx) Freeze(context.Context, int64) error { return nil }
+
 // Repoint changes keys by one statement, so that one move never meets the result of another.
 func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error) {
 	if err := t.sent(); err != nil {

@@ -210,7 +210,7 @@ func (db *connection) Describe(ctx context.Context, table string) (warehouse.Des
 }
 
 // Declares returns the name of a type.
-func (db *connection) Declares(t column.Type) string { return declared(t) }
+func (db *connection) Declares(_ string, t column.Type) string { return declared(t) }
 
 // tx is a transaction. The connection is the transaction's until it ends.
 type tx struct {

@@ -515,7 +515,7 @@ func testTransactions(t *testing.T, open func() warehouse.Warehouse) {
 	if _, cerr := a.Close(); err == nil {
 		err = cerr
 	}
-	if err == nil {
+	if err == nil && !w.Capabilities().Keyless {
 		t.Error("a name that is there was added to what is unique")
 	}
 	tx.Rollback()
@@ -687,7 +687,7 @@ func testDecimals(t *testing.T, open func() warehouse.Warehouse) {
 	}
 	if columns, err := w.Describe(ctx, "money"); err != nil || len(columns) != len(fields) ||
 		columns[3].Name != "eighteen" ||
-		columns[3].Type != w.Declares(fields[3].Type) {
+		columns[3].Type != w.Declares("money", fields[3].Type) {
 		t.Errorf("%+v, %v", columns, err)
 	}
 	for k, f := range fields[1:] { // found by their values
@@ -740,14 +740,14 @@ func testAlter(t *testing.T, open func() warehouse.Warehouse) {
 		}
 	})
 	stands, err := w.Describe(ctx, "one")
-	if err != nil || len(stands) != 3+len(types) || !stands[2].NotNull || stands[3].NotNull {
+	if err != nil || len(stands) != 3+len(types) || stands[2].NotNull == w.Capabilities().Keyless || stands[3].NotNull {
 		t.Fatalf("%+v, %v", stands, err)
 	}
 	fields := []column.Field{Field("id", "integer"), Field("with seven", "integer")}
 	for k, typ := range types {
 		f := Field("a "+typ, typ)
-		if got := stands[3+k]; got.Name != f.Name || got.Type != w.Declares(f.Type) || got.Old {
-			t.Errorf("%s stands as %+v; the driver declares %s", typ, got, w.Declares(f.Type))
+		if got := stands[3+k]; got.Name != f.Name || got.Type != w.Declares("one", f.Type) || got.Old {
+			t.Errorf("%s stands as %+v; the driver declares %s", typ, got, w.Declares("one", f.Type))
 		}
 		fields = append(fields, f)
 	}

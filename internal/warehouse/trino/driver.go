@@ -1,0 +1,38 @@
+package trino
+
+import (
+	"context"
+
+	"ironmonger/internal/warehouse"
+)
+
+func init() { warehouse.Register("trino", driver{}) }
+
+// driver connects to clusters.
+type driver struct{}
+
+func (driver) Capabilities() warehouse.Capabilities {
+	return warehouse.Capabilities{Writers: writers, TransactionalDDL: true, RowUpdates: true, Keyless: true, LowerCase: true}
+}
+
+// Open connects to the cluster of a location; the mode makes no difference.
+func (driver) Open(ctx context.Context, at warehouse.Location, _ warehouse.Mode) (warehouse.Warehouse, error) {
+	return Open(ctx, at)
+}
+
+func (driver) Dialect(at warehouse.Location) warehouse.Dialect {
+	return dialect{place{&DB{at: at}, at.Published, at.Schema}}
+}
+
+// dialect writes the statements for a schema.
+type dialect struct{ place }
+
+func (d dialect) Before() []string {
+	return []string{"CREATE SCHEMA IF NOT EXISTS " + quote(d.place.catalog) + "." + quote(d.schema)}
+}
+
+func (d dialect) Table(t *warehouse.Table) []string { return []string{createTable(d.table(t.Name), t)} }
+
+func (d dialect) View(v *warehouse.View) string { return createView(d.place, v) }
+
+func (d dialect) Quote(name string) string { return d.table(name) }

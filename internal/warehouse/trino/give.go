@@ -1,0 +1,158 @@
+package trino
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/parquet-go/parquet-go"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
+	"ironmonger/internal/parquetfile"
+)
+
+// So few rows, of so few bytes, stand in a statement itself.
+const (
+	fewRows  = 300
+	fewBytes = 100_000
+)
+
+// given is rows that a statement is given: SQL of a table called m with columns c0, c1 and so on.
+type given struct {
+	sql  string
+	drop func()
+}
+
+// give gives some rows of columns to a statement.
+func (db *DB) give(ctx context.Context, cols []*column.Column, rows []int32) (given, error) {
+	if len(rows) <= fewRows {
+		if sql := inline(cols, rows); len(sql) <= fewBytes {
+			return given{sql, func() {}}, nil
+		}
+	}
+	s, err := db.newStage(cols)
+	if err != nil {
+		return given{}, err
+	}
+	if err := s.add(cols, rows); err != nil {
+		s.drop()
+		return given{}, err
+	}
+	return s.give(ctx)
+}
+
+// inline writes rows in SQL.
+func inline(cols []*column.Column, rows []int32) string {
+	var b strings.Builder
+	b.WriteString("(SELECT ")
+	for k, c := range cols {
+		fmt.Fprintf(&b, "%sCAST(v%d AS %s) AS c%[2]d", []string{", ", ""}[btoi(k == 0)], k, declared(c.Type))
+	}
+	b.WriteString(" FROM (VALUES ")
+	for n, i := range rows {
+		b.WriteString([]string{", (", "("}[btoi(n == 0)])
+		for k, c := range cols {
+			b.WriteString([]string{", ", ""}[btoi(k == 0)] + literal(c, int(i)))
+		}
+		b.WriteString(")")
+	}
+	b.WriteString(") AS v (")
+	for k := range cols {
+		fmt.Fprintf(&b, "%sv%d", []string{", ", ""}[btoi(k == 0)], k)
+	}
+	b.WriteString(")) AS m")
+	return b.String()
+}
+
+// stage is rows in a Parquet file, and the table by which Trino reads it, in a schema of its own.
+type stage struct {
+	*DB
+	types    []column.Type
+	name     string // of the folder and of the schema
+	file     *os.File
+	out      *parquetfile.Writer
+	one      []parquet.Row
+	hasTable bool
+}
+
+func (db *DB) newStage(cols []*column.Column) (*stage, error) {
+	s := &stage{DB: db, name: newName(), one: make([]parquet.Row, 1)}
+	fields := make([]column.Field, len(cols))
+	for k, c := range cols {
+		fields[k] = column.Field{Name: fmt.Sprintf("c%d", k), Type: c.Type}
+		s.types = append(s.types, c.Type)
+	}
+	if err := os.Mkdir(s.folder(), 0o777); err != nil {
+		return nil, fmt.Errorf("the folder for rows on their way to Trino: %w", err)
+	}
+	var err error
+	if s.file, err = os.Create(filepath.Join(s.folder(), "rows.parquet")); err == nil {
+		s.out, err = parquetfile.New(s.file, fields)
+	}
+	if err != nil {
+		s.drop()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *stage) folder() string { return filepath.Join(s.at.Staging, s.name) }
+
+// add writes rows to the file.
+func (s *stage) add(cols []*column.Column, rows []int32) error {
+	for _, i := range rows {
+		s.one[0] = parquetfile.Row(s.one[0], cols, int(i))
+		if _, err := s.out.WriteRows(s.one); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// give ends the file and makes the table.
+func (s *stage) give(ctx context.Context) (given, error) {
+	err := s.finish(ctx)
+	if err != nil {
+		s.drop()
+		return given{}, err
+	}
+	return given{s.table() + " AS m", s.drop}, nil
+}
+
+func (s *stage) table() string { return place{s.DB, s.at.Working, s.name}.table("rows") }
+
+func (s *stage) finish(ctx context.Context) error {
+	if err := errFirst(s.out.Close(), s.file.Chmod(0o666), s.file.Close()); err != nil {
+		return err
+	}
+	const schema = "INSERT INTO iceberg_namespace_properties (catalog_name, namespace, property_key, property_value) VALUES ($1, $2, 'exists', 'true')"
+	if _, err := s.catalog.Exec(ctx, schema, s.at.Working, s.name); err != nil {
+		return dberror.Postgres(err)
+	}
+	s.hasTable = true
+	columns := make([]string, len(s.types))
+	for k, t := range s.types {
+		columns[k] = fmt.Sprintf("c%d %s", k, declared(t))
+	}
+	p := place{s.DB, s.at.Working, s.name}
+	if _, err := p.run(ctx, fmt.Sprintf("CREATE TABLE %s (%s)", s.table(), strings.Join(columns, ", "))); err != nil {
+		return err
+	}
+	const add = "ALTER TABLE %s EXECUTE add_files(location => %s, format => 'PARQUET')"
+	_, err := p.run(ctx, fmt.Sprintf(add, s.table(), text(strings.TrimSuffix(s.at.StagedAt, "/")+"/"+s.name)))
+	return err
+}
+
+// drop removes the table and the file. Nothing else leads to its files, so that it may be dropped in earnest.
+func (s *stage) drop() {
+	if s.hasTable {
+		p := place{s.DB, s.at.Working, s.name}
+		p.run(context.Background(), "DROP TABLE IF EXISTS "+s.table())
+		p.abandon()
+	}
+	s.file.Close()
+	os.RemoveAll(s.folder())
+}

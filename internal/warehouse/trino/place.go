@@ -1,0 +1,233 @@
+package trino
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
+	"ironmonger/internal/exact"
+	"ironmonger/internal/parse"
+	"ironmonger/internal/warehouse"
+)
+
+// place is a schema of a catalog: that which readers see, or a copy of its pointers.
+type place struct {
+	*DB
+	catalog, schema string
+}
+
+// table writes the name of a table.
+func (p place) table(name string) string {
+	return quote(p.catalog) + "." + quote(p.schema) + "." + quote(name)
+}
+
+// pointer is where what a table or view holds is written down.
+type pointer struct{ location, kind string }
+
+// pointers returns those of a schema, by names.
+func pointers(ctx context.Context, q interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}, catalog, schema string) (map[string]pointer, error) {
+	const sql = "SELECT table_name, metadata_location, coalesce(iceberg_type, 'TABLE') FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2"
+	rows, err := q.Query(ctx, sql, catalog, schema)
+	if err != nil {
+		return nil, dberror.Postgres(err)
+	}
+	list := map[string]pointer{}
+	var name string
+	var at pointer
+	_, err = pgx.ForEachRow(rows, []any{&name, &at.location, &at.kind}, func() error {
+		list[name] = at
+		return nil
+	})
+	return list, dberror.Postgres(err)
+}
+
+// copyPointers copies what is published into the working catalog, by one statement, so that it is of one time.
+func (db *DB) copyPointers(ctx context.Context) (place, map[string]pointer, error) {
+	p := place{db, db.at.Working, newName()}
+	const schema = "INSERT INTO iceberg_namespace_properties (catalog_name, namespace, property_key, property_value) VALUES ($1, $2, 'exists', 'true')"
+	if _, err := db.catalog.Exec(ctx, schema, p.catalog, p.schema); err != nil {
+		return p, nil, dberror.Postgres(err)
+	}
+	const tables = "INSERT INTO iceberg_tables (catalog_name, table_namespace, table_name, metadata_location, iceberg_type) " +
+		"SELECT $1, $2, table_name, metadata_location, iceberg_type FROM iceberg_tables WHERE catalog_name = $3 AND table_namespace = $4"
+	if _, err := db.catalog.Exec(ctx, tables, p.catalog, p.schema, db.at.Published, db.at.Schema); err != nil {
+		p.abandon()
+		return p, nil, dberror.Postgres(err)
+	}
+	base, err := pointers(ctx, db.catalog, p.catalog, p.schema)
+	if err != nil {
+		p.abandon()
+	}
+	return p, base, err
+}
+
+// abandon removes the copied pointers, and nothing that they lead to. Statements that are still going on have nowhere to
+// commit then.
+func (p place) abandon() error {
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	_, err := p.DB.catalog.Exec(ctx, "DELETE FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2", p.catalog, p.schema)
+	if err == nil {
+		_, err = p.DB.catalog.Exec(ctx, "DELETE FROM iceberg_namespace_properties WHERE catalog_name = $1 AND namespace = $2", p.catalog, p.schema)
+	}
+	return dberror.Postgres(err)
+}
+
+// pointer returns that of a table or view; an empty one if there is none.
+func (p place) pointer(ctx context.Context, name string) (at pointer, err error) {
+	const sql = "SELECT metadata_location, coalesce(iceberg_type, 'TABLE') FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2 AND table_name = $3"
+	err = p.DB.catalog.QueryRow(ctx, sql, p.catalog, p.schema, name).Scan(&at.location, &at.kind)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return pointer{}, nil
+	}
+	return at, dberror.Postgres(err)
+}
+
+// describe returns the columns of a table or view. They are asked for once for each state of it.
+func (p place) describe(ctx context.Context, name string) (warehouse.Description, error) {
+	at, err := p.pointer(ctx, name)
+	if err != nil || at.location == "" {
+		return nil, err
+	}
+	p.mu.Lock()
+	d, ok := p.known[at.location]
+	p.mu.Unlock()
+	if ok {
+		return d, nil
+	}
+	const sql = "SELECT column_name, data_type, is_nullable FROM %s.information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position"
+	err = p.ask(ctx, fmt.Sprintf(sql, quote(p.catalog), text(p.schema), text(name)), 3, func(values []value) error {
+		d = append(d, warehouse.Standing{Name: values[0].String, Type: values[1].String, NotNull: values[2].String == "NO"})
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.known[at.location] = d
+	return d, nil
+}
+
+// ask hands each row of an answer of n texts to row, which must not keep them.
+func (p place) ask(ctx context.Context, sql string, n int, row func(values []value) error) error {
+	answer, err := p.engine.QueryContext(ctx, sql)
+	if err != nil {
+		return broken(err)
+	}
+	defer answer.Close()
+	values := newValues(n)
+	for answer.Next() {
+		if err := answer.Scan(values.into...); err != nil {
+			return err
+		}
+		if err := row(values.of); err != nil {
+			return err
+		}
+	}
+	return broken(answer.Err())
+}
+
+// run runs a statement and returns how many rows it has changed.
+func (p place) run(ctx context.Context, sql string) (int64, error) {
+	result, err := p.engine.ExecContext(ctx, sql)
+	if err != nil {
+		return 0, broken(err)
+	}
+	return result.RowsAffected()
+}
+
+// read sends a query.
+func (p place) read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
+	r := &rows{query: q, reader: parse.NewReader(nil), values: newValues(len(q.Fields))}
+	if len(q.By) > 0 && len(q.Match[0].Null) == 0 {
+		return r, nil
+	}
+	parts := make([]string, len(q.Fields))
+	for k, f := range q.Fields {
+		parts[k] = "t." + quote(f.Name)
+		if q.Convert {
+			parts[k] = fmt.Sprintf("CAST(%s AS %s)", parts[k], declared(f.Type))
+		}
+		parts[k] = said(parts[k], f.Type)
+	}
+	if len(parts) == 0 {
+		parts, r.values = []string{"1"}, newValues(1)
+	}
+	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + p.table(q.Table) + " AS t"
+	if len(q.By) > 0 {
+		m, err := p.give(ctx, q.Match, every(len(q.Match[0].Null)))
+		if err != nil {
+			return nil, err
+		}
+		r.close = m.drop
+		sql += " JOIN " + m.sql + " ON " + equal(q.By, 0)
+	}
+	for k, name := range q.OrderBy {
+		direction := " ASC NULLS LAST"
+		if q.Descending {
+			direction = " DESC NULLS FIRST"
+		}
+		sql += []string{", ", " ORDER BY "}[btoi(k == 0)] + "t." + quote(name) + direction
+	}
+	if q.Limit > 0 {
+		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
+	}
+	var err error
+	if r.answer, err = p.engine.QueryContext(ctx, sql); err != nil {
+		r.Close()
+		return nil, broken(err)
+	}
+	return r, nil
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func every(n int) []int32 {
+	rows := make([]int32, n)
+	for i := range rows {
+		rows[i] = int32(i)
+	}
+	return rows
+}
+
+// tally counts the rows of a table and adds up columns, as numbers of 38 digits. A sum of more is an error.
+func (p place) tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+	parts := []string{"count(*)"}
+	for _, f := range measures {
+		parts = append(parts, fmt.Sprintf("CAST(sum(CAST(%s AS decimal(38,%d))) AS varchar)", quote(f.Name), f.Type.Scale))
+	}
+	t := warehouse.Tally{Totals: make([]exact.Int128, len(measures))}
+	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + p.table(table)
+	err := p.ask(ctx, sql, len(parts), func(values []value) error {
+		if _, err := fmt.Sscan(values[0].String, &t.Rows); err != nil {
+			return err
+		}
+		for k, f := range measures {
+			if !values[k+1].Valid {
+				continue
+			}
+			sum := column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: f.Type.Scale}}
+			sum.Resize(1)
+			if err := parse.NewReader(nil).Set(&sum, 0, values[k+1].String); err != nil {
+				return fmt.Errorf("the total of %s.%s: %w", table, f.Name, err)
+			}
+			t.Totals[k] = sum.Exact(0)
+		}
+		return nil
+	})
+	return t, err
+}

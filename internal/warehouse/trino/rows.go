@@ -1,0 +1,74 @@
+package trino
+
+import (
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/parse"
+	"ironmonger/internal/warehouse"
+)
+
+// batchRows is how many rows are read at a time.
+const batchRows = 4096
+
+// rows is an answer.
+type rows struct {
+	query  warehouse.Query
+	answer *sql.Rows
+	reader *parse.Reader
+	values *values
+	close  func() // gives back what the query was given; may be nil
+}
+
+func (r *rows) Next(b *column.Batch) (bool, error) {
+	b.Reset(batchRows)
+	n := 0
+	for r.answer != nil && n < batchRows && r.answer.Next() {
+		if err := r.answer.Scan(r.values.into...); err != nil {
+			return false, err
+		}
+		for k := range b.Cols {
+			if err := set(r.reader, &b.Cols[k], n, r.values.of[k]); err != nil {
+				return false, fmt.Errorf("table %s, column %s: %w", r.query.Table, r.query.Fields[k].Name, err)
+			}
+		}
+		n++
+	}
+	if r.answer != nil {
+		if err := r.answer.Err(); err != nil {
+			return false, broken(err)
+		}
+	}
+	b.Cut(n)
+	return n > 0, nil
+}
+
+// set takes a value as it was asked for.
+func set(r *parse.Reader, c *column.Column, i int, v value) error {
+	switch {
+	case !v.Valid:
+		c.SetNull(i)
+		return nil
+	case c.Type.Kind == column.Text:
+		c.Null[i], c.Text[i] = false, v.String
+		return nil
+	case c.Type.Kind == column.Time:
+		v.String, _, _ = strings.Cut(v.String, ".")
+	}
+	return r.Set(c, i, v.String)
+}
+
+func (r *rows) Close() error {
+	var err error
+	if r.answer != nil {
+		err = r.answer.Close()
+		r.answer = nil
+	}
+	if r.close != nil {
+		r.close()
+		r.close = nil
+	}
+	return err
+}

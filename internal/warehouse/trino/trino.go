@@ -1,0 +1,217 @@
+// Package trino keeps a star in Iceberg tables that Trino reads and writes, and its ledger in the PostgreSQL database in which
+// the tables' catalog is.
+//
+// Trino has no transaction over several statements or tables. A catalog in a database, though, is one row for each table: a
+// pointer to the file that says what the table holds. Nothing that a pointer leads to ever changes. So a transaction works
+// on a copy of the pointers, under the name of a schema that nobody else knows and that is never used again, in a second
+// Trino catalog on the same database; what its statements write leads from that copy alone. To commit is to replace the
+// published pointers by those of the copy, in one transaction of PostgreSQL that writes the ledger, too, and that refuses if a
+// table that was read or written is not any more what the copy was taken of. Whatever goes wrong before, nobody sees.
+//
+// Tables whose names begin with [warehouse.Bookkeeping] are the ledger's. Rows go to Trino in Parquet files in a folder that it
+// reads, or, where they are few, in the statement itself.
+package trino
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"net/url"
+	"strings"
+	"sync"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgxpool"
+	_ "github.com/trinodb/trino-go-client/trino" // registers the driver
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
+	"ironmonger/internal/warehouse"
+	"ironmonger/internal/warehouse/postgres"
+)
+
+// writers is how many steps write at the same time: a cluster has work for some.
+const writers = 4
+
+// DB is a schema of a catalog.
+type DB struct {
+	ledger  *postgres.DB
+	catalog *pgxpool.Pool // the database of the pointers
+	engine  *sql.DB
+	at      warehouse.Location
+
+	mu    sync.Mutex
+	known map[string]warehouse.Description // of what pointers lead to
+}
+
+// Open connects to Trino and to the database of the catalog.
+func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
+	server, err := url.Parse(at.Server)
+	if err != nil || server.Host == "" || server.Scheme != "http" && server.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the address of a Trino server, such as http://loader@trino.example:8080", at.Server)
+	}
+	if server.User == nil {
+		server.User = url.User("ironmonger")
+	}
+	server.RawQuery = url.Values{
+		"source": {"ironmonger"}, "catalog": {at.Working},
+		// what a step writes is read at once, and then published: it is for maintenance to gather statistics
+		"session_properties": {at.Working + ".collect_extended_statistics_on_write:false"},
+	}.Encode()
+	engine, err := sql.Open("trino", server.String())
+	if err != nil {
+		return nil, broken(err)
+	}
+	db := &DB{engine: engine, at: at, known: map[string]warehouse.Description{}}
+	if db.ledger, err = postgres.Open(ctx, at.Connection, at.Schema, at.Readers...); err != nil {
+		engine.Close()
+		return nil, err
+	}
+	if db.catalog, err = pgxpool.New(ctx, at.Connection); err != nil {
+		db.Close()
+		return nil, dberror.Postgres(err)
+	}
+	var there bool
+	err = db.catalog.QueryRow(ctx, "SELECT to_regclass('iceberg_tables') IS NOT NULL").Scan(&there)
+	if err == nil && !there {
+		err = fmt.Errorf("the database has no table iceberg_tables: it is not that of a catalog")
+	}
+	if err != nil {
+		db.Close()
+		return nil, dberror.Postgres(err)
+	}
+	return db, nil
+}
+
+// Capabilities says what Iceberg tables cannot do.
+func (db *DB) Capabilities() warehouse.Capabilities { return driver{}.Capabilities() }
+
+// Close ends all connections.
+func (db *DB) Close() error {
+	err := db.engine.Close()
+	if db.catalog != nil {
+		db.catalog.Close()
+	}
+	return errFirst(db.ledger.Close(), err)
+}
+
+// errFirst returns the first error.
+func errFirst(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// isLedger reports whether a table is the ledger's.
+func isLedger(table string) bool { return strings.HasPrefix(table, warehouse.Bookkeeping) }
+
+// published is the schema that readers see.
+func (db *DB) published() place { return place{db, db.at.Published, db.at.Schema} }
+
+// Describe returns the columns of a table or view.
+func (db *DB) Describe(ctx context.Context, table string) (warehouse.Description, error) {
+	if isLedger(table) {
+		return db.ledger.Describe(ctx, table)
+	}
+	return db.published().describe(ctx, table)
+}
+
+// Declares returns the name of a type: the ledger's tables have those of PostgreSQL.
+func (db *DB) Declares(table string, t column.Type) string {
+	if isLedger(table) {
+		return db.ledger.Declares(table, t)
+	}
+	return declared(t)
+}
+
+// Read asks outside a transaction.
+func (db *DB) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
+	if isLedger(q.Table) {
+		return db.ledger.Read(ctx, q)
+	}
+	return db.published().read(ctx, q)
+}
+
+// Tally counts outside a transaction.
+func (db *DB) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+	if isLedger(table) {
+		return db.ledger.Tally(ctx, table, measures)
+	}
+	return db.published().tally(ctx, table, measures)
+}
+
+// Hold takes the right to load from the database of the catalog.
+func (db *DB) Hold(ctx context.Context) (warehouse.Hold, error) { return db.ledger.Hold(ctx) }
+
+// snapshot is a copy of the pointers, which is not written to.
+type snapshot struct {
+	place
+	ledger warehouse.Snapshot
+}
+
+// Snapshot begins to read the schema as it is. What it says of the ledger is from a moment before.
+func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
+	ledger, err := db.ledger.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p, _, err := db.copyPointers(ctx)
+	if err != nil {
+		ledger.Close()
+		return nil, err
+	}
+	return &snapshot{p, ledger}, nil
+}
+
+func (s *snapshot) Describe(ctx context.Context, table string) (warehouse.Description, error) {
+	if isLedger(table) {
+		return s.ledger.Describe(ctx, table)
+	}
+	return s.describe(ctx, table)
+}
+
+func (s *snapshot) Read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
+	if isLedger(q.Table) {
+		return s.ledger.Read(ctx, q)
+	}
+	return s.read(ctx, q)
+}
+
+func (s *snapshot) Tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+	if isLedger(table) {
+		return s.ledger.Tally(ctx, table, measures)
+	}
+	return s.tally(ctx, table, measures)
+}
+
+func (s *snapshot) Close() error { return errFirst(s.abandon(), s.ledger.Close()) }
+
+// Begin starts a transaction and waits until no other writes to the schema.
+func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
+	ledger, err := db.ledger.Begin(ctx)
+	return db.begin(ctx, ledger, err)
+}
+
+// Beside starts a transaction that has the schema together with those of other parts.
+func (db *DB) Beside(ctx context.Context, part string) (warehouse.Tx, error) {
+	ledger, err := db.ledger.Beside(ctx, part)
+	return db.begin(ctx, ledger, err)
+}
+
+func (db *DB) begin(ctx context.Context, ledger warehouse.Tx, err error) (warehouse.Tx, error) {
+	if err != nil {
+		return nil, err
+	}
+	p, base, err := db.copyPointers(ctx)
+	if err != nil {
+		ledger.Rollback()
+		return nil, err
+	}
+	return &tx{place: p, ledger: ledger, base: base, used: map[string]bool{}, there: map[string]warehouse.Description{}}, nil
+}
+
+// newName returns a name that is never used again.
+func newName() string { return "w_" + strings.ReplaceAll(uuid.NewString(), "-", "") }
