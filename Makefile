@@ -10,6 +10,7 @@
 GO ?= go
 VERSION_FLAGS = -trimpath -ldflags "-s -w"
 HUNT ?= 2000
+TRINO ?= 100
 FUZZ ?= 60s
 # whatever is new is kept as it is: making it small takes minutes where the input is a file
 FUZZING = -fuzztime $(FUZZ) -fuzzminimizetime 10x
@@ -44,6 +45,8 @@ examples: all
 hunt:
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows|TestLeftOut|TestUnpivot|TestAggregate|TestRandomLists|TestCut|TestSpans|TestWeightsAddUp|TestPeriods|TestPivot|TestWindow|TestBeside|TestInside" ./internal/load
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestOddDrafts ./internal/draft
+	IRONMONGER_KIND=trino IRONMONGER_HUNT=$(TRINO) $(GO) test -count=1 -timeout 240m -run 'TestOracle$$' ./internal/load
+	IRONMONGER_HUNT=20 $(GO) test -count=1 -timeout 60m -run 'TestDemo|TestKilled' ./internal/warehouse
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger

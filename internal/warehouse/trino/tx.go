@@ -261,7 +261,9 @@ func (t *tx) Commit() error {
 		return err
 	}
 	t.ended = true
-	t.remember()
+	for name, d := range t.there {
+		t.know(t.now[name].location, d)
+	}
 	t.makeViews(ctx)
 	t.abandon() // what is left are pointers that nobody uses
 	return nil
@@ -275,6 +277,10 @@ func (t *tx) publish(ctx context.Context) error {
 	}
 	run := t.ledger.Statements()
 	to := t.published()
+	const alone = "SELECT pg_advisory_xact_lock(hashtextextended('ironmonger publishes ' || %s, 0))" // for some milliseconds
+	if _, err := run.Run(ctx, fmt.Sprintf(alone, text(to.schema))); err != nil {
+		return err
+	}
 	for _, name := range slices.Sorted(maps.Keys(t.used)) { // in one order, so that no two wait for each other
 		where := fmt.Sprintf("catalog_name = %s AND table_namespace = %s AND table_name = %s", text(to.catalog), text(to.schema), text(name))
 		stands := ""
@@ -306,7 +312,10 @@ func (t *tx) publish(ctx context.Context) error {
 			return errFirst(err, errMoved)
 		}
 	}
-	if err := hasSchema(ctx, run, to.catalog, to.schema); err != nil || t.frozen == 0 {
+	if err := hasSchema(ctx, run, to.catalog, to.schema); err != nil {
+		return err
+	}
+	if err := t.writeColumns(ctx, run); err != nil || t.frozen == 0 {
 		return err
 	}
 	return freeze(ctx, run, to, t.frozen)
@@ -329,9 +338,13 @@ func freeze(ctx context.Context, run warehouse.Statements, p place, number int64
 	if err := hasSchema(ctx, run, p.catalog, of(number)); err != nil {
 		return err
 	}
+	// a star that was removed by hand may have had a run of that number
+	if _, err := run.Run(ctx, fmt.Sprintf("DELETE FROM iceberg_tables WHERE catalog_name = %s AND table_namespace = %s", text(p.catalog), text(of(number)))); err != nil {
+		return err
+	}
 	const tables = "INSERT INTO iceberg_tables (catalog_name, table_namespace, table_name, metadata_location, iceberg_type) " +
 		"SELECT catalog_name, %s, table_name, metadata_location, iceberg_type FROM iceberg_tables " +
-		"WHERE catalog_name = %s AND table_namespace = %s AND coalesce(iceberg_type, 'TABLE') = 'TABLE' ON CONFLICT DO NOTHING"
+		"WHERE catalog_name = %s AND table_namespace = %s AND coalesce(iceberg_type, 'TABLE') = 'TABLE'"
 	if _, err := run.Run(ctx, fmt.Sprintf(tables, text(of(number)), text(p.catalog), text(p.schema))); err != nil {
 		return err
 	}
@@ -344,17 +357,6 @@ func freeze(ctx context.Context, run warehouse.Statements, p place, number int64
 		}
 	}
 	return nil
-}
-
-// remember keeps what is known of the columns of what was published.
-func (t *tx) remember() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for name, d := range t.there {
-		if at, ok := t.now[name]; ok {
-			t.known[at.location] = d
-		}
-	}
 }
 
 // makeViews makes the views, which Trino looks through at once. One that cannot be made is made by the next load.
