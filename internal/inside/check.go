@@ -43,8 +43,6 @@ func checkSource(m *star.Model, s *star.Source) error {
 		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string")
 	case s.DrivenBy != nil:
 		return refuse("reads that a list drives")
-	case len(s.Joins) > 0:
-		return refuse("joins")
 	case s.Unpivot != nil || s.Split != nil:
 		return refuse("columns or lists that become rows")
 	case len(s.Windows) > 0:
@@ -65,7 +63,24 @@ func checkSource(m *star.Model, s *star.Source) error {
 			return refuse("column %s, of which more is said than its type", c.Text)
 		}
 	}
+	for _, j := range s.Joins {
+		if err := checkJoin(m, j); err != nil {
+			return fmt.Errorf("join %s: %w", j.Text, err)
+		}
+	}
 	return checkExpressions(s)
+}
+
+func checkJoin(m *star.Model, j *star.Join) error {
+	switch {
+	case j.Source == nil || j.Effective != "" || j.AsOf != "" || j.Range != nil:
+		return refuse("joins as of a time, and of ranges")
+	case j.Source.Since != nil:
+		return refuse("joins with sources of which new rows are read alone")
+	case len(j.Source.Joins) > 0:
+		return refuse("joins with sources that are joined with others")
+	}
+	return checkSource(m, j.Source)
 }
 
 // checkExpressions looks for expressions that there is no SQL for.

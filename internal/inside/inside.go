@@ -29,11 +29,9 @@ import (
 
 // Rows are the rows of a fact's source while a step loads them.
 type Rows struct {
+	shaper
 	of       *schema.Fact
 	star     *schema.Star
-	model    *star.Model
-	need     func(string) bool
-	from     *source.Plain
 	run      warehouse.Statements
 	judged   string // the table of what became of the rows
 	all      bool   // all rows are left to others
@@ -76,7 +74,8 @@ func (c *Counted) Read() int64 {
 // called by its number.
 func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int) *Rows {
 	r := &Rows{
-		of: f, star: s, model: m, from: from, need: need, run: run, judged: run.Named(fmt.Sprintf("load_judged_%d", step)),
+		shaper: shaper{source: f.Source, from: from, need: need, model: m},
+		of:     f, star: s, run: run, judged: run.Named(fmt.Sprintf("load_judged_%d", step)),
 	}
 	for _, measure := range f.Measures {
 		if measure.Type.Exact() {

@@ -8,6 +8,7 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/database"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 )
 
@@ -74,9 +75,25 @@ const (
 
 func also(clean string) named { return named{okColumn, "(" + okColumn + " and " + clean + ")"} }
 
+// shaper shapes the rows of a source by SQL.
+type shaper struct {
+	source *star.Source
+	from   *source.Plain
+	need   func(column string) bool
+	model  *star.Model
+	joined []*shaper // by the joins of the source that matter
+	joins  []*star.Join
+}
+
+// Join has the rows of another source complete those that are to be judged, by a join of their source. Of the other source,
+// the columns that need names are needed.
+func (r *shaper) Join(j *star.Join, from *source.Plain, need func(string) bool) {
+	r.joins, r.joined = append(r.joins, j), append(r.joined, &shaper{source: j.Source, from: from, need: need, model: r.model})
+}
+
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
-func (r *Rows) shape() (*layers, map[string]bool, error) {
-	s := r.of.Source
+func (r *shaper) shape() (*layers, map[string]bool, error) {
+	s := r.source
 	l := &layers{sql: r.from.SQL, open: map[string]bool{}}
 	for k := range r.from.Columns {
 		l.columns = append(l.columns, fmt.Sprintf("c%d", k))
@@ -111,6 +128,16 @@ func (r *Rows) shape() (*layers, map[string]bool, error) {
 	l.add([]named{{okColumn, strings.Join(ok, " and ")}})
 	if err := r.leaveOut(l, fields); err != nil {
 		return nil, nil, err
+	}
+	for k, j := range r.joins {
+		if err := r.complete(l, k, j, doubted); err != nil {
+			return nil, nil, fmt.Errorf("join %s: %w", j.Text, err)
+		}
+		for _, b := range j.Bring {
+			if r.need(b.Name) {
+				fields = append(fields, b.Field)
+			}
+		}
 	}
 	for _, d := range s.Derive {
 		if !r.need(d.Text) {
@@ -176,7 +203,7 @@ func over(fields []column.Field) []expr.SQL {
 }
 
 // typed reads a column that a table has as a value of a type.
-func (r *Rows) typed(name string, from database.Column, to column.Type) (expr.SQL, error) {
+func (r *shaper) typed(name string, from database.Column, to column.Type) (expr.SQL, error) {
 	whole := from.Foreign == "int2" || from.Foreign == "int4" || from.Foreign == "int8"
 	between := func(in string) string { return fmt.Sprintf("coalesce(%s %s, true)", name, in) }
 	switch {
@@ -214,10 +241,52 @@ func (r *Rows) typed(name string, from database.Column, to column.Type) (expr.SQ
 	return expr.SQL{}, refuse("a value of the type %s, read as %s", called, to)
 }
 
+// complete joins the rows with those of another source. A row is plain if it meets one row there, about which nothing is
+// special either; so which of several is taken, and what becomes of a row that meets none, need not be said here.
+func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]bool) error {
+	other, unsure, err := r.joined[n].shape()
+	if err != nil {
+		return err
+	}
+	var by, on []string
+	for k, pair := range j.By {
+		if unsure[pair[0]] {
+			return refuse("the column %s of %s, which may not be a value", pair[0], j.Source.Text)
+		}
+		by = append(by, quote(said+pair[0]))
+		on = append(on, fmt.Sprintf("j%d.b%d = l%[1]d.%[3]s", l.n+1, k, quote(said+pair[1])))
+	}
+	parts, names := []string{}, []string{}
+	for k, column := range by {
+		parts = append(parts, fmt.Sprintf("%s AS b%d", column, k))
+	}
+	met := fmt.Sprintf("met%d", n)
+	const alone = "(%s and count(*) over (partition by %s) = 1) AS %s, row_number() over (partition by %[2]s) AS nth"
+	parts = append(parts, fmt.Sprintf(alone, okColumn, strings.Join(by, ", "), met))
+	names = append(names, met)
+	var sures []named
+	for _, b := range j.Bring {
+		if r.need(b.Name) {
+			parts, names = append(parts, quote(said+b.From)+" AS "+quote(said+b.Name)), append(names, said+b.Name)
+			sures, doubted[b.Name] = append(sures, named{sure + b.Name, "coalesce(" + met + ", false)"}), true
+		}
+	}
+	l.n++
+	found := make([]string, len(names))
+	for k, name := range names {
+		found[k] = fmt.Sprintf("j%d.%s", l.n, quote(name))
+	}
+	const sql = "SELECT l%[1]d.*, %[2]s FROM (%[3]s) AS l%[1]d LEFT JOIN (SELECT %[4]s FROM (%[5]s) AS o WHERE %[6]s IS NULL) AS j%[1]d ON j%[1]d.nth = 1 and %[7]s"
+	l.sql = fmt.Sprintf(sql, l.n, strings.Join(found, ", "), l.sql, strings.Join(parts, ", "), other.sql, ruleColumn, strings.Join(on, " and "))
+	l.columns = append(l.columns, names...)
+	l.add(sures, also("coalesce("+met+", false)"))
+	return nil
+}
+
 // leaveOut finds the rows that are not meant.
-func (r *Rows) leaveOut(l *layers, fields []column.Field) error {
+func (r *shaper) leaveOut(l *layers, fields []column.Field) error {
 	var cases, clean []string
-	for k, rule := range r.of.Source.LeaveOut {
+	for k, rule := range r.source.LeaveOut {
 		p, err := rule.Condition.Compile(fields)
 		if err != nil {
 			return err
@@ -242,9 +311,9 @@ func (r *Rows) leaveOut(l *layers, fields []column.Field) error {
 }
 
 // fill gives empty columns their values.
-func (r *Rows) fill(l *layers, fields []column.Field) error {
+func (r *shaper) fill(l *layers, fields []column.Field) error {
 	var replaced []named
-	for _, f := range r.of.Source.Fill {
+	for _, f := range r.source.Fill {
 		at := column.Find(fields, f.Text)
 		if at < 0 {
 			continue
@@ -271,9 +340,9 @@ func declared(t column.Type) string {
 }
 
 // check finds the rows that rules set aside.
-func (r *Rows) check(l *layers, fields []column.Field) error {
+func (r *shaper) check(l *layers, fields []column.Field) error {
 	ok := []string{okColumn}
-	for n, rules := range [][]star.Rule{r.of.Source.SetAside, r.of.Source.Require} {
+	for n, rules := range [][]star.Rule{r.source.SetAside, r.source.Require} {
 		for _, rule := range rules {
 			p, err := rule.Condition.Compile(fields)
 			if err != nil {
@@ -300,8 +369,8 @@ func (r *Rows) check(l *layers, fields []column.Field) error {
 }
 
 // match brings natural keys to their one form.
-func (r *Rows) match(l *layers, fields []column.Field, doubted map[string]bool) error {
-	for _, m := range r.of.Source.Matched {
+func (r *shaper) match(l *layers, fields []column.Field, doubted map[string]bool) error {
+	for _, m := range r.source.Matched {
 		if !r.need(m.Text) {
 			continue
 		}

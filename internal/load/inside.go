@@ -65,6 +65,14 @@ func (w *work) openWithin(ctx context.Context) error {
 		return err
 	}
 	rows := inside.New(f, w.star, w.model, from, need, w.tx.Statements(), slices.Index(w.steps, w.step)+1)
+	joins, theirs := transform.Joins(f.Source, w.needs)
+	for k, j := range joins {
+		from, err := w.chosen.Plain(ctx, j.Source, theirs[k])
+		if err != nil {
+			return err
+		}
+		rows.Join(j, from, theirs[k])
+	}
 	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
 	if err := rows.Take(ctx, before.Rows > 0); err != nil {
 		return err

@@ -19,11 +19,12 @@ import (
 
 // clinic is a random table of visits in the database of the warehouse, and a random model of a fact of them.
 type clinic struct {
-	r     *rand.Rand
-	typed bool // the table has types; else most of it is text
-	daily bool // its grain has days: there are few
-	text  string
-	no    int
+	r      *rand.Rand
+	typed  bool // the table has types; else most of it is text
+	joined bool // with a table of tariffs
+	daily  bool // its grain has days: there are few
+	text   string
+	no     int
 }
 
 func newClinic(seed uint64, schema string) *clinic {
@@ -42,6 +43,10 @@ func newClinic(seed uint64, schema string) *clinic {
 	}
 	source += "}" + pick("", ", order_by: [no, ward, doctor, day, fee, paid, note]") + pick("", ", leave_out: {\"a total\": \"note = 'total' or ward like 'T%'\", \"a test\": \"fee = 0\"}")
 	source += pick("", ", derive: {net: \"fee - coalesce(paid, 0)\", half: \"round(net / nullif(no - 5, 0), 2)\"}", ", derive: {net: \"case when no > 3 then fee / (no - 4) else fee end\"}")
+	if c.joined = c.r.IntN(2) == 0; c.joined {
+		source += ", join: {tariff: {source: tariffs, by: {code: ward" + pick("", ", number: no") + "}, bring: [rate, city], unmatched: " +
+			pick("set_aside", "leave_empty", "drop") + ", several: " + pick("first", "last", "set_aside") + "}}"
+	}
 	source += pick("", ", fill: {ward: W9}") + pick("", ", require: {\"a doctor\": \"doctor is not null\"}", ", set_aside: {\"paid before it is due\": \"paid > fee * 2\"}")
 	if c.r.IntN(4) == 0 && c.typed {
 		source += ", since: no"
@@ -52,6 +57,12 @@ func newClinic(seed uint64, schema string) *clinic {
 	}
 	if strings.Contains(source, "half:") {
 		measures += ", half"
+	}
+	tariffs := ""
+	if c.joined {
+		measures += ", rate"
+		tariffs = "  tariffs: {database: w, table: " + schema + ".tariff, columns: {code: text, number: integer, rate: 'decimal(6,3)', city: text, old: text}" +
+			pick("", ", leave_out: {\"an old one\": \"old = 'yes'\"}") + pick("", ", require: {\"a rate\": \"rate is not null\"}") + pick("", ", derive: {twice: \"rate * 2\"}") + "}\n"
 	}
 	doctor := pick("", ", type_2: grade, effective: since", ", type_2: grade, effective: since, first_version: from_effective")
 	key := ""
@@ -73,13 +84,13 @@ func newClinic(seed uint64, schema string) *clinic {
 		w, wards = "w", pick("unmatched: infer", "unmatched: set_aside, missing: unknown")
 	}
 	zone := pick("", "time_zone: Europe/Vienna\n")
-	c.text = zone + "limits: {unmatched: none, set_aside: none}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" +
+	c.text = zone + "limits: {unmatched: none, set_aside: none}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" + tariffs +
 		"  doctors: {read: 'doctors*.csv', columns: {code: text, name: text, grade: text, since: date}}\n" +
 		"  wards: {read: wards.csv, columns: {code: text, name: text}}\n" +
 		"dimensions:\n  doctor: {from: doctors, natural_key: code, type_1: name" + doctor + pick("", ", matching: {code: upper(trim(code))}") + "}\n" +
 		"  ward: {from: wards, natural_key: code, type_1: name}\n" +
 		"  date: {calendar: {from: 2023-01-01, to: 2025-12-31}}\n" +
-		"facts:\n  visit:\n    from: visits\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + pick("", "    degenerate: note\n") +
+		"facts:\n  visit:\n    from: visits\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + pick("", "    degenerate: note\n", c.city()) +
 		"    repeated: " + pick("set_aside", "replace", "keep") + "\n    keys:\n" +
 		"      doctor: {by: doctor" + key + ", unmatched: " + rule() + missing() + pick("", ", again: keep") + "}\n" +
 		"      " + w + ": {dimension: ward, by: ward, " + wards + "}\n" +
@@ -134,6 +145,24 @@ func (c *clinic) row() string {
 	return "(" + strings.Join([]string{null(no), null(ward), null(doctor), null(day), null(at), null(fee), null(paid), null(note), pick("true", "false", "null")}, ", ") + ")"
 }
 
+// city is what the fact may have of the tariff.
+func (c *clinic) city() string {
+	if c.joined {
+		return "    degenerate: city\n"
+	}
+	return ""
+}
+
+// tariffs makes rows of the table that the visits are joined with: one for each ward at first, then now and then another.
+func (c *clinic) tariffs(load int) string {
+	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
+	if load == 0 {
+		return "('W1', 1, 1.5, 'north', 'no'), ('W2', 2, 0.125, 'Zoë', null), ('W4', 2, 0.125, null, 'yes')"
+	}
+	return fmt.Sprintf("('W%d', %d, %s, %s, %s)", 2+c.r.IntN(5), c.r.IntN(c.no+1), pick("1.25", "null", "0.0001", "99999", "2"),
+		pick("'south'", "'Zoë'", "null"), pick("'yes'", "'no'", "null"))
+}
+
 // TestInside loads random tables of the warehouse's own database, with rows of all kinds of faults, by statements of the
 // warehouse and by reading all rows: the stars, the ledgers and the figures are the same.
 func TestInside(t *testing.T) {
@@ -165,6 +194,7 @@ func insideCase(t *testing.T, seed uint64) (read, inside int64) {
 	raw := schema + "_raw"
 	c := newClinic(seed, raw)
 	exec(`CREATE SCHEMA "` + raw + `"; CREATE TABLE "` + raw + `".visit (` + c.table() + ")")
+	exec(`CREATE TABLE "` + raw + `".tariff (code text, number int, rate numeric, city varchar(9), old text)`)
 	defer exec(`DROP SCHEMA "` + raw + `" CASCADE`)
 	var dirs []string
 	for _, how := range []string{"in_process", "in_warehouse"} {
@@ -185,6 +215,7 @@ func insideCase(t *testing.T, seed uint64) (read, inside int64) {
 			rows = append(rows, c.row())
 		}
 		exec(`INSERT INTO "` + raw + `".visit VALUES ` + strings.Join(rows, ", "))
+		exec(`INSERT INTO "` + raw + `".tariff VALUES ` + c.tariffs(n))
 		switch c.r.IntN(4) {
 		case 0:
 			exec(`UPDATE "` + raw + `".visit SET ward = 'W1' WHERE ward = 'W7'`)

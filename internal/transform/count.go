@@ -96,6 +96,9 @@ func (f *Flow) Read() int64 {
 func (f *Flow) Took(passed int64, leftOut []int64) {
 	f.read.in.Add(passed)
 	f.checks.in.Add(passed)
+	for _, j := range f.joins {
+		j.in.Add(passed)
+	}
 	for k, n := range leftOut {
 		f.leaves[k].Add(n)
 		f.read.in.Add(n)

@@ -47,21 +47,18 @@ type finder struct {
 // openJoin opens the other source of a join, and adds what it brings to the flow's columns.
 func (f *Flow) openJoin(ctx context.Context, j *star.Join) (*join, error) {
 	x := &join{of: j, into: f, at: len(f.local), asOf: -1}
-	theirs := map[string]bool{j.Effective: true}
+	theirs := wantedOf(j, f.need)
 	for _, by := range j.By {
-		theirs[by[0]] = true
 		x.by = append(x.by, column.Find(f.local, by[1]))
 	}
 	if j.AsOf != "" {
 		x.asOf = column.Find(f.local, j.AsOf)
 	}
 	if j.Range != nil {
-		theirs[j.Range.From], theirs[j.Range.To] = true, true
 		x.limits = &limits{of: column.Find(f.local, j.Range.Of)}
 	}
 	for _, b := range j.Bring {
 		if f.need[b.Name] {
-			theirs[b.From] = true
 			x.brings = append(x.brings, b.Field)
 		}
 	}

@@ -299,6 +299,36 @@ func needed(s *star.Source, want func(column string) bool) names {
 	return need
 }
 
+// Joins lists the joins of a source that have to be made if some columns at its end are wanted, and which columns of the
+// other source each wants.
+func Joins(s *star.Source, want func(column string) bool) (list []*star.Join, theirs []func(column string) bool) {
+	need := needed(s, want)
+	for _, j := range s.Joins {
+		if matters(j, need) {
+			names := wantedOf(j, need)
+			list, theirs = append(list, j), append(theirs, Needed(j.Source, func(name string) bool { return names[name] }))
+		}
+	}
+	return list, theirs
+}
+
+// wantedOf returns the columns of the other source that a join wants.
+func wantedOf(j *star.Join, need names) map[string]bool {
+	theirs := map[string]bool{j.Effective: true}
+	for _, by := range j.By {
+		theirs[by[0]] = true
+	}
+	if j.Range != nil {
+		theirs[j.Range.From], theirs[j.Range.To] = true, true
+	}
+	for _, b := range j.Bring {
+		if need[b.Name] {
+			theirs[b.From] = true
+		}
+	}
+	return theirs
+}
+
 // matters reports whether a join has to be made: for what it brings, or because it may set rows aside.
 func matters(j *star.Join, need names) bool {
 	for _, b := range j.Bring {

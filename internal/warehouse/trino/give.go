@@ -1,6 +1,7 @@
 package trino
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -10,7 +11,6 @@ import (
 	"github.com/parquet-go/parquet-go"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/dberror"
 	"ironmonger/internal/parquetfile"
 )
 
@@ -46,25 +46,19 @@ func (db *DB) give(ctx context.Context, cols []*column.Column, rows []int32) (gi
 
 // inline writes rows in SQL.
 func inline(cols []*column.Column, rows []int32) string {
-	var b strings.Builder
-	b.WriteString("(SELECT ")
+	casts, names, lines := make([]string, len(cols)), make([]string, len(cols)), make([]string, len(rows))
 	for k, c := range cols {
-		fmt.Fprintf(&b, "%sCAST(v%d AS %s) AS c%[2]d", []string{", ", ""}[btoi(k == 0)], k, declared(c.Type))
+		casts[k], names[k] = fmt.Sprintf("CAST(v%d AS %s) AS c%[1]d", k, declared(c.Type)), fmt.Sprintf("v%d", k)
 	}
-	b.WriteString(" FROM (VALUES ")
+	values := make([]string, len(cols))
 	for n, i := range rows {
-		b.WriteString([]string{", (", "("}[btoi(n == 0)])
 		for k, c := range cols {
-			b.WriteString([]string{", ", ""}[btoi(k == 0)] + literal(c, int(i)))
+			values[k] = literal(c, int(i))
 		}
-		b.WriteString(")")
+		lines[n] = "(" + strings.Join(values, ", ") + ")"
 	}
-	b.WriteString(") AS v (")
-	for k := range cols {
-		fmt.Fprintf(&b, "%sv%d", []string{", ", ""}[btoi(k == 0)], k)
-	}
-	b.WriteString(")) AS m")
-	return b.String()
+	return fmt.Sprintf("(SELECT %s FROM (VALUES %s) AS v (%s)) AS m",
+		strings.Join(casts, ", "), strings.Join(lines, ", "), strings.Join(names, ", "))
 }
 
 // stage is rows in a Parquet file, and the table by which Trino reads it, in a schema of its own.
@@ -125,19 +119,18 @@ func (s *stage) give(ctx context.Context) (given, error) {
 func (s *stage) table() string { return place{s.DB, s.at.Working, s.name}.table("rows") }
 
 func (s *stage) finish(ctx context.Context) error {
-	if err := errFirst(s.out.Close(), s.file.Chmod(0o666), s.file.Close()); err != nil {
+	if err := cmp.Or(s.out.Close(), s.file.Chmod(0o666), s.file.Close()); err != nil {
 		return err
 	}
-	const schema = "INSERT INTO iceberg_namespace_properties (catalog_name, namespace, property_key, property_value) VALUES ($1, $2, 'exists', 'true')"
-	if _, err := s.catalog.Exec(ctx, schema, s.at.Working, s.name); err != nil {
-		return dberror.Postgres(err)
+	p := place{s.DB, s.at.Working, s.name}
+	if err := p.make(ctx); err != nil {
+		return err
 	}
 	s.hasTable = true
 	columns := make([]string, len(s.types))
 	for k, t := range s.types {
 		columns[k] = fmt.Sprintf("c%d %s", k, declared(t))
 	}
-	p := place{s.DB, s.at.Working, s.name}
 	if _, err := p.run(ctx, fmt.Sprintf("CREATE TABLE %s (%s)", s.table(), strings.Join(columns, ", "))); err != nil {
 		return err
 	}

@@ -52,9 +52,8 @@ func pointers(ctx context.Context, q interface {
 // copyPointers copies what is published into the working catalog, by one statement, so that it is of one time.
 func (db *DB) copyPointers(ctx context.Context) (place, map[string]pointer, error) {
 	p := place{db, db.at.Working, newName()}
-	const schema = "INSERT INTO iceberg_namespace_properties (catalog_name, namespace, property_key, property_value) VALUES ($1, $2, 'exists', 'true')"
-	if _, err := db.catalog.Exec(ctx, schema, p.catalog, p.schema); err != nil {
-		return p, nil, dberror.Postgres(err)
+	if err := p.make(ctx); err != nil {
+		return p, nil, err
 	}
 	const tables = "INSERT INTO iceberg_tables (catalog_name, table_namespace, table_name, metadata_location, iceberg_type) " +
 		"SELECT $1, $2, table_name, metadata_location, iceberg_type FROM iceberg_tables WHERE catalog_name = $3 AND table_namespace = $4"
@@ -67,6 +66,13 @@ func (db *DB) copyPointers(ctx context.Context) (place, map[string]pointer, erro
 		p.abandon()
 	}
 	return p, base, err
+}
+
+// make makes the schema.
+func (p place) make(ctx context.Context) error {
+	const sql = "INSERT INTO iceberg_namespace_properties (catalog_name, namespace, property_key, property_value) VALUES ($1, $2, 'exists', 'true')"
+	_, err := p.DB.catalog.Exec(ctx, sql, p.catalog, p.schema)
+	return dberror.Postgres(err)
 }
 
 // abandon removes the copied pointers, and nothing that they lead to. Statements that are still going on have nowhere to
@@ -167,12 +173,12 @@ func (p place) read(ctx context.Context, q warehouse.Query) (warehouse.Rows, err
 		r.close = m.drop
 		sql += " JOIN " + m.sql + " ON " + equal(q.By, 0)
 	}
-	for k, name := range q.OrderBy {
+	if len(q.OrderBy) > 0 {
 		direction := " ASC NULLS LAST"
 		if q.Descending {
 			direction = " DESC NULLS FIRST"
 		}
-		sql += []string{", ", " ORDER BY "}[btoi(k == 0)] + "t." + quote(name) + direction
+		sql += " ORDER BY " + quoteAll(q.OrderBy, "t.%"+direction)
 	}
 	if q.Limit > 0 {
 		sql += fmt.Sprintf(" LIMIT %d", q.Limit)
@@ -183,13 +189,6 @@ func (p place) read(ctx context.Context, q warehouse.Query) (warehouse.Rows, err
 		return nil, broken(err)
 	}
 	return r, nil
-}
-
-func btoi(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 func every(n int) []int32 {

@@ -13,12 +13,17 @@
 package trino
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"fmt"
+	"maps"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -92,17 +97,7 @@ func (db *DB) Close() error {
 	if db.catalog != nil {
 		db.catalog.Close()
 	}
-	return errFirst(db.ledger.Close(), err)
-}
-
-// errFirst returns the first error.
-func errFirst(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
+	return cmp.Or(db.ledger.Close(), err)
 }
 
 // isLedger reports whether a table is the ledger's.
@@ -143,8 +138,18 @@ func (db *DB) Tally(ctx context.Context, table string, measures []column.Field) 
 	return db.published().tally(ctx, table, measures)
 }
 
-// Hold takes the right to load from the database of the catalog.
-func (db *DB) Hold(ctx context.Context) (warehouse.Hold, error) { return db.ledger.Hold(ctx) }
+// Hold takes the right to load from the database of the catalog, and removes what loads that were killed have left.
+func (db *DB) Hold(ctx context.Context) (warehouse.Hold, error) {
+	held, err := db.ledger.Hold(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := db.sweep(ctx); err != nil {
+		held.Release()
+		return nil, err
+	}
+	return held, nil
+}
 
 // snapshot is a copy of the pointers, which is not written to.
 type snapshot struct {
@@ -152,18 +157,33 @@ type snapshot struct {
 	ledger warehouse.Snapshot
 }
 
-// Snapshot begins to read the schema as it is. What it says of the ledger is from a moment before.
+// Snapshot begins to read the schema and its ledger as they are. If something was published while it began, it begins again.
 func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
-	ledger, err := db.ledger.Snapshot(ctx)
-	if err != nil {
-		return nil, err
+	for {
+		before, err := pointers(ctx, db.catalog, db.at.Published, db.at.Schema)
+		if err != nil {
+			return nil, err
+		}
+		ledger, err := db.ledger.Snapshot(ctx)
+		if err != nil {
+			return nil, err
+		}
+		_, err = ledger.Describe(ctx, warehouse.Bookkeeping+"run") // what it sees is fixed by its first question
+		if err != nil {
+			ledger.Close()
+			return nil, err
+		}
+		p, base, err := db.copyPointers(ctx)
+		if err != nil {
+			ledger.Close()
+			return nil, err
+		}
+		if s := (&snapshot{p, ledger}); maps.Equal(before, base) {
+			return s, nil
+		} else if err := s.Close(); err != nil {
+			return nil, err
+		}
 	}
-	p, _, err := db.copyPointers(ctx)
-	if err != nil {
-		ledger.Close()
-		return nil, err
-	}
-	return &snapshot{p, ledger}, nil
 }
 
 func (s *snapshot) Describe(ctx context.Context, table string) (warehouse.Description, error) {
@@ -187,7 +207,7 @@ func (s *snapshot) Tally(ctx context.Context, table string, measures []column.Fi
 	return s.tally(ctx, table, measures)
 }
 
-func (s *snapshot) Close() error { return errFirst(s.abandon(), s.ledger.Close()) }
+func (s *snapshot) Close() error { return cmp.Or(s.abandon(), s.ledger.Close()) }
 
 // Begin starts a transaction and waits until no other writes to the schema.
 func (db *DB) Begin(ctx context.Context) (warehouse.Tx, error) {
@@ -213,5 +233,36 @@ func (db *DB) begin(ctx context.Context, ledger warehouse.Tx, err error) (wareho
 	return &tx{place: p, ledger: ledger, base: base, used: map[string]bool{}, there: map[string]warehouse.Description{}}, nil
 }
 
+// made is how the names of what passes say when it was made.
+const made = "w_20060102_150405_"
+
 // newName returns a name that is never used again.
-func newName() string { return "w_" + strings.ReplaceAll(uuid.NewString(), "-", "") }
+func newName() string {
+	return time.Now().UTC().Format(made) + strings.ReplaceAll(uuid.NewString(), "-", "")
+}
+
+// passed is when nobody works with what passes any more.
+const passed = 7 * 24 * time.Hour
+
+// sweep removes working copies and files on their way that nobody works with any more: whoever made them was killed.
+func (db *DB) sweep(ctx context.Context) error {
+	old := time.Now().Add(-passed).UTC().Format(made)
+	for _, sql := range []string{
+		`DELETE FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace LIKE 'w\_%' AND table_namespace COLLATE "C" < $2`,
+		`DELETE FROM iceberg_namespace_properties WHERE catalog_name = $1 AND namespace LIKE 'w\_%' AND namespace COLLATE "C" < $2`,
+	} {
+		if _, err := db.catalog.Exec(ctx, sql, db.at.Working, old); err != nil {
+			return dberror.Postgres(err)
+		}
+	}
+	folders, err := os.ReadDir(db.at.Staging)
+	if err != nil {
+		return fmt.Errorf("the folder for rows on their way to Trino: %w", err)
+	}
+	for _, f := range folders {
+		if strings.HasPrefix(f.Name(), "w_") && f.Name() < old {
+			os.RemoveAll(filepath.Join(db.at.Staging, f.Name()))
+		}
+	}
+	return nil
+}

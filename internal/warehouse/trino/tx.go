@@ -1,6 +1,7 @@
 package trino
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -309,7 +310,7 @@ func (t *tx) publish(ctx context.Context) error {
 				text(after.location), text(before.location), text(after.kind), where)
 		}
 		if n, err := run.Run(ctx, sql); err != nil || n != 1 {
-			return errFirst(err, errMoved)
+			return cmp.Or(err, errMoved)
 		}
 	}
 	if err := hasSchema(ctx, run, to.catalog, to.schema); err != nil {
@@ -377,7 +378,7 @@ func (t *tx) Rollback() error {
 		return nil
 	}
 	t.ended = true
-	err := errFirst(t.ledger.Rollback(), t.abandon())
+	err := cmp.Or(t.ledger.Rollback(), t.abandon())
 	if t.failed {
 		t.kill()
 	}
