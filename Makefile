@@ -11,6 +11,9 @@ GO ?= go
 VERSION_FLAGS = -trimpath -ldflags "-s -w"
 HUNT ?= 2000
 TRINO ?= 100
+TRINO_AT = $${XDG_CACHE_HOME:-$$HOME/.cache}/ironmonger-tests/trino-476
+# the packages whose tests take longest begin first
+LONGEST = ./internal/load ./cmd/ironmonger ./internal/warehouse
 FUZZ ?= 60s
 # whatever is new is kept as it is: making it small takes minutes where the input is a file
 FUZZING = -fuzztime $(FUZZ) -fuzzminimizetime 10x
@@ -28,7 +31,8 @@ demo: all
 
 test:
 	tools/need-servers
-	CGO_ENABLED=0 $(GO) test -count=1 -timeout 20m ./...
+	tools/need-trino $(TRINO_AT) >/dev/null 2>&1 &
+	CGO_ENABLED=0 $(GO) test -count=1 -timeout 20m $(LONGEST) ./...
 
 race:
 	CGO_ENABLED=1 $(GO) test -race -count=1 ./...

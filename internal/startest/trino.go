@@ -96,7 +96,7 @@ func (l *lake) begin() {
 	_, here, _, _ := runtime.Caller(0)
 	get := exec.Command(filepath.Join(filepath.Dir(here), "..", "..", "tools", "need-trino"), trinoInstalled())
 	if out, err := get.CombinedOutput(); err != nil {
-		l.err = fmt.Errorf("%w: %s", err, out)
+		l.missing = fmt.Sprintf("Trino (%v: %s)", err, out)
 		return
 	}
 	l.err = l.start()
