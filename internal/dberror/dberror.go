@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/trinodb/trino-go-client/trino"
 	"zombiezen.com/go/sqlite"
 )
 
@@ -65,6 +66,19 @@ func MySQL(err error) error {
 	var server *mysql.MySQLError
 	if errors.As(err, &server) {
 		return &Error{server.Message, err}
+	}
+	return err
+}
+
+// Trino says what a Trino server or its driver reports.
+func Trino(err error) error {
+	var told *trino.ErrTrino
+	var failed *trino.ErrQueryFailed
+	switch {
+	case errors.As(err, &told):
+		return &Error{told.Message, err}
+	case errors.As(err, &failed):
+		return &Error{secret.ReplaceAllString(failed.Error(), "$1$3***"), err}
 	}
 	return err
 }

@@ -21,17 +21,29 @@ func (driver) Open(ctx context.Context, at warehouse.Location, _ warehouse.Mode)
 }
 
 func (driver) Dialect(at warehouse.Location) warehouse.Dialect {
-	return dialect{place{&DB{at: at}, at.Published, at.Schema}}
+	ledger, err := warehouse.DriverOf("postgres")
+	if err != nil { // its package is imported here
+		panic(err)
+	}
+	return dialect{place{&DB{at: at}, at.Published, at.Schema}, ledger.Dialect(at)}
 }
 
-// dialect writes the statements for a schema.
-type dialect struct{ place }
+// dialect writes the statements for a schema: those for the tables of the ledger are for the database of the catalog.
+type dialect struct {
+	place
+	ledger warehouse.Dialect
+}
 
 func (d dialect) Before() []string {
-	return []string{"CREATE SCHEMA IF NOT EXISTS " + quote(d.place.catalog) + "." + quote(d.schema)}
+	return append(d.ledger.Before(), "CREATE SCHEMA IF NOT EXISTS "+quote(d.place.catalog)+"."+quote(d.schema))
 }
 
-func (d dialect) Table(t *warehouse.Table) []string { return []string{createTable(d.table(t.Name), t)} }
+func (d dialect) Table(t *warehouse.Table) []string {
+	if isLedger(t.Name) {
+		return d.ledger.Table(t)
+	}
+	return []string{createTable(d.table(t.Name), t)}
+}
 
 func (d dialect) View(v *warehouse.View) string { return createView(d.place, v) }
 

@@ -123,7 +123,7 @@ func (p place) describe(ctx context.Context, name string) (warehouse.Description
 func (p place) ask(ctx context.Context, sql string, n int, row func(values []value) error) error {
 	answer, err := p.engine.QueryContext(ctx, sql)
 	if err != nil {
-		return broken(err)
+		return dberror.Trino(err)
 	}
 	defer answer.Close()
 	values := newValues(n)
@@ -135,14 +135,14 @@ func (p place) ask(ctx context.Context, sql string, n int, row func(values []val
 			return err
 		}
 	}
-	return broken(answer.Err())
+	return dberror.Trino(answer.Err())
 }
 
 // run runs a statement and returns how many rows it has changed.
 func (p place) run(ctx context.Context, sql string) (int64, error) {
 	result, err := p.engine.ExecContext(ctx, sql)
 	if err != nil {
-		return 0, broken(err)
+		return 0, dberror.Trino(err)
 	}
 	return result.RowsAffected()
 }
@@ -186,7 +186,7 @@ func (p place) read(ctx context.Context, q warehouse.Query) (warehouse.Rows, err
 	var err error
 	if r.answer, err = p.engine.QueryContext(ctx, sql); err != nil {
 		r.Close()
-		return nil, broken(err)
+		return nil, dberror.Trino(err)
 	}
 	return r, nil
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/dberror"
 	"ironmonger/internal/parse"
 	"ironmonger/internal/warehouse"
 )
@@ -38,7 +39,7 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 	}
 	if r.answer != nil {
 		if err := r.answer.Err(); err != nil {
-			return false, broken(err)
+			return false, dberror.Trino(err)
 		}
 	}
 	b.Cut(n)

@@ -2,11 +2,8 @@ package trino
 
 import (
 	"database/sql"
-	"errors"
 	"fmt"
 	"strings"
-
-	"github.com/trinodb/trino-go-client/trino"
 
 	"ironmonger/internal/column"
 )
@@ -93,19 +90,4 @@ func newValues(n int) *values {
 		v.into[k] = &v.of[k]
 	}
 	return v
-}
-
-// broken says in plain words what Trino reports.
-func broken(err error) error {
-	var failed *trino.ErrQueryFailed
-	var told *trino.ErrTrino
-	switch {
-	case err == nil:
-		return nil
-	case errors.As(err, &told):
-		return fmt.Errorf("%s", told.Message)
-	case errors.As(err, &failed) && failed.Reason != nil:
-		return broken(failed.Reason)
-	}
-	return err
 }

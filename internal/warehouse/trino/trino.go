@@ -65,7 +65,7 @@ func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
 	}.Encode()
 	engine, err := sql.Open("trino", server.String())
 	if err != nil {
-		return nil, broken(err)
+		return nil, dberror.Trino(err)
 	}
 	db := &DB{engine: engine, at: at}
 	if db.ledger, err = postgres.Open(ctx, at.Connection, at.Schema, at.Readers...); err != nil {
