@@ -30,10 +30,10 @@ func (db *DB) columnsOf(ctx context.Context, location string) (warehouse.Descrip
 
 func (db *DB) readColumns(ctx context.Context) error {
 	var there bool
-	if err := db.catalog.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", db.columnsTable()).Scan(&there); err != nil || !there {
+	if err := db.database.QueryRow(ctx, "SELECT to_regclass($1) IS NOT NULL", db.columnsTable()).Scan(&there); err != nil || !there {
 		return dberror.Postgres(err)
 	}
-	rows, err := db.catalog.Query(ctx, "SELECT location, columns FROM "+db.columnsTable())
+	rows, err := db.database.Query(ctx, "SELECT location, columns FROM "+db.columnsTable())
 	if err != nil {
 		return dberror.Postgres(err)
 	}

@@ -35,7 +35,7 @@ type dialect struct {
 }
 
 func (d dialect) Before() []string {
-	return append(d.ledger.Before(), "CREATE SCHEMA IF NOT EXISTS "+quote(d.place.catalog)+"."+quote(d.schema))
+	return append(d.ledger.Before(), "CREATE SCHEMA IF NOT EXISTS "+quote(d.catalog)+"."+quote(d.schema))
 }
 
 func (d dialect) Table(t *warehouse.Table) []string {

@@ -57,11 +57,11 @@ func (db *DB) copyPointers(ctx context.Context) (place, map[string]pointer, erro
 	}
 	const tables = "INSERT INTO iceberg_tables (catalog_name, table_namespace, table_name, metadata_location, iceberg_type) " +
 		"SELECT $1, $2, table_name, metadata_location, iceberg_type FROM iceberg_tables WHERE catalog_name = $3 AND table_namespace = $4"
-	if _, err := db.catalog.Exec(ctx, tables, p.catalog, p.schema, db.at.Published, db.at.Schema); err != nil {
+	if _, err := db.database.Exec(ctx, tables, p.catalog, p.schema, db.at.Published, db.at.Schema); err != nil {
 		p.abandon()
 		return p, nil, dberror.Postgres(err)
 	}
-	base, err := pointers(ctx, db.catalog, p.catalog, p.schema)
+	base, err := pointers(ctx, db.database, p.catalog, p.schema)
 	if err != nil {
 		p.abandon()
 	}
@@ -71,7 +71,7 @@ func (db *DB) copyPointers(ctx context.Context) (place, map[string]pointer, erro
 // make makes the schema.
 func (p place) make(ctx context.Context) error {
 	const sql = "INSERT INTO iceberg_namespace_properties (catalog_name, namespace, property_key, property_value) VALUES ($1, $2, 'exists', 'true')"
-	_, err := p.DB.catalog.Exec(ctx, sql, p.catalog, p.schema)
+	_, err := p.database.Exec(ctx, sql, p.catalog, p.schema)
 	return dberror.Postgres(err)
 }
 
@@ -80,9 +80,9 @@ func (p place) make(ctx context.Context) error {
 func (p place) abandon() error {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	_, err := p.DB.catalog.Exec(ctx, "DELETE FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2", p.catalog, p.schema)
+	_, err := p.database.Exec(ctx, "DELETE FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2", p.catalog, p.schema)
 	if err == nil {
-		_, err = p.DB.catalog.Exec(ctx, "DELETE FROM iceberg_namespace_properties WHERE catalog_name = $1 AND namespace = $2", p.catalog, p.schema)
+		_, err = p.database.Exec(ctx, "DELETE FROM iceberg_namespace_properties WHERE catalog_name = $1 AND namespace = $2", p.catalog, p.schema)
 	}
 	return dberror.Postgres(err)
 }
@@ -90,7 +90,7 @@ func (p place) abandon() error {
 // pointer returns that of a table or view; an empty one if there is none.
 func (p place) pointer(ctx context.Context, name string) (at pointer, err error) {
 	const sql = "SELECT metadata_location, coalesce(iceberg_type, 'TABLE') FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2 AND table_name = $3"
-	err = p.DB.catalog.QueryRow(ctx, sql, p.catalog, p.schema, name).Scan(&at.location, &at.kind)
+	err = p.database.QueryRow(ctx, sql, p.catalog, p.schema, name).Scan(&at.location, &at.kind)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return pointer{}, nil
 	}

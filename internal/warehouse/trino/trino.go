@@ -40,10 +40,10 @@ const writers = 4
 
 // DB is a schema of a catalog.
 type DB struct {
-	ledger  *postgres.DB
-	catalog *pgxpool.Pool // the database of the pointers
-	engine  *sql.DB
-	at      warehouse.Location
+	ledger   *postgres.DB
+	database *pgxpool.Pool // of the pointers
+	engine   *sql.DB
+	at       warehouse.Location
 
 	mu    sync.Mutex
 	known map[string]warehouse.Description // of what pointers lead to; nil before it is asked for
@@ -72,12 +72,12 @@ func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
 		engine.Close()
 		return nil, err
 	}
-	if db.catalog, err = pgxpool.New(ctx, at.Connection); err != nil {
+	if db.database, err = pgxpool.New(ctx, at.Connection); err != nil {
 		db.Close()
 		return nil, dberror.Postgres(err)
 	}
 	var there bool
-	err = db.catalog.QueryRow(ctx, "SELECT to_regclass('iceberg_tables') IS NOT NULL").Scan(&there)
+	err = db.database.QueryRow(ctx, "SELECT to_regclass('iceberg_tables') IS NOT NULL").Scan(&there)
 	if err == nil && !there {
 		err = fmt.Errorf("the database has no table iceberg_tables: it is not that of a catalog")
 	}
@@ -94,8 +94,8 @@ func (db *DB) Capabilities() warehouse.Capabilities { return driver{}.Capabiliti
 // Close ends all connections.
 func (db *DB) Close() error {
 	err := db.engine.Close()
-	if db.catalog != nil {
-		db.catalog.Close()
+	if db.database != nil {
+		db.database.Close()
 	}
 	return cmp.Or(db.ledger.Close(), err)
 }
@@ -160,7 +160,7 @@ type snapshot struct {
 // Snapshot begins to read the schema and its ledger as they are. If something was published while it began, it begins again.
 func (db *DB) Snapshot(ctx context.Context) (warehouse.Snapshot, error) {
 	for {
-		before, err := pointers(ctx, db.catalog, db.at.Published, db.at.Schema)
+		before, err := pointers(ctx, db.database, db.at.Published, db.at.Schema)
 		if err != nil {
 			return nil, err
 		}
@@ -251,7 +251,7 @@ func (db *DB) sweep(ctx context.Context) error {
 		`DELETE FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace LIKE 'w\_%' AND table_namespace COLLATE "C" < $2`,
 		`DELETE FROM iceberg_namespace_properties WHERE catalog_name = $1 AND namespace LIKE 'w\_%' AND namespace COLLATE "C" < $2`,
 	} {
-		if _, err := db.catalog.Exec(ctx, sql, db.at.Working, old); err != nil {
+		if _, err := db.database.Exec(ctx, sql, db.at.Working, old); err != nil {
 			return dberror.Postgres(err)
 		}
 	}

@@ -111,8 +111,8 @@ func (t *tx) Drop(ctx context.Context, table string) error {
 	}
 	t.used[table] = true
 	delete(t.there, table)
-	_, err := t.DB.catalog.Exec(ctx, "DELETE FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2 AND table_name = $3",
-		t.place.catalog, t.schema, table)
+	_, err := t.database.Exec(ctx, "DELETE FROM iceberg_tables WHERE catalog_name = $1 AND table_namespace = $2 AND table_name = $3",
+		t.catalog, t.schema, table)
 	return err
 }
 
@@ -273,7 +273,7 @@ func (t *tx) Commit() error {
 // publish replaces the published pointers of the tables that were changed, in the transaction of the ledger.
 func (t *tx) publish(ctx context.Context) error {
 	var err error
-	if t.now, err = pointers(ctx, t.DB.catalog, t.place.catalog, t.schema); err != nil {
+	if t.now, err = pointers(ctx, t.database, t.catalog, t.schema); err != nil {
 		return err
 	}
 	run := t.ledger.Statements()
