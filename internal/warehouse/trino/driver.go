@@ -15,9 +15,17 @@ func (driver) Capabilities() warehouse.Capabilities {
 	return warehouse.Capabilities{Writers: writers, TransactionalDDL: true, RowUpdates: true, Keyless: true, LowerCase: true}
 }
 
-// Open connects to the cluster of a location; the mode makes no difference.
-func (driver) Open(ctx context.Context, at warehouse.Location, _ warehouse.Mode) (warehouse.Warehouse, error) {
-	return Open(ctx, at)
+// Open connects to the cluster of a location, and to write looks whether it has the catalogs.
+func (driver) Open(ctx context.Context, at warehouse.Location, mode warehouse.Mode) (warehouse.Warehouse, error) {
+	db, err := Open(ctx, at)
+	if err != nil || mode != warehouse.ToWrite {
+		return db, err
+	}
+	if err := db.hasCatalogs(ctx); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return db, nil
 }
 
 func (driver) Dialect(at warehouse.Location) warehouse.Dialect {

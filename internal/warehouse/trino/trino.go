@@ -16,11 +16,13 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -43,6 +45,7 @@ type DB struct {
 	ledger   *postgres.DB
 	database *pgxpool.Pool // of the pointers
 	engine   *sql.DB
+	server   string // for people
 	at       warehouse.Location
 
 	mu    sync.Mutex
@@ -67,7 +70,7 @@ func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
 	if err != nil {
 		return nil, dberror.Trino(err)
 	}
-	db := &DB{engine: engine, at: at}
+	db := &DB{engine: engine, at: at, server: server.Host}
 	if db.ledger, err = postgres.Open(ctx, at.Connection, at.Schema, at.Readers...); err != nil {
 		engine.Close()
 		return nil, err
@@ -86,6 +89,32 @@ func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
 		return nil, dberror.Postgres(err)
 	}
 	return db, nil
+}
+
+// answering is how long Trino may take to say which catalogs it has.
+const answering = 10 * time.Second
+
+// hasCatalogs says no if Trino cannot be reached, or does not have the catalogs: what is published in one that it does not
+// have, nobody would see.
+func (db *DB) hasCatalogs(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, answering)
+	defer cancel()
+	var there []string
+	err := db.published().ask(ctx, "SELECT catalog_name FROM system.metadata.catalogs", 1, func(values []value) error {
+		there = append(there, values[0].String)
+		return nil
+	})
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("Trino at %s does not answer: %w", db.server, err)
+	} else if err != nil {
+		return fmt.Errorf("Trino at %s: %w", db.server, err)
+	}
+	for _, name := range []string{db.at.Published, db.at.Working} {
+		if !slices.Contains(there, name) {
+			return fmt.Errorf("Trino has no catalog %s; it has %s", name, strings.Join(there, ", "))
+		}
+	}
+	return nil
 }
 
 // Capabilities says what Iceberg tables cannot do.
