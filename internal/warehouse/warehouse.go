@@ -129,6 +129,26 @@ type Repointing struct {
 // Move takes the rows with key Old and a time in [From, To) to key New; where To is [Forever], all from From on.
 type Move struct{ Old, New, From, To int64 }
 
+// Columns returns the moves as columns: the old key, the new one and, if the time matters, since when and before when; null
+// where that is [Forever].
+func (r *Repointing) Columns() []*column.Column {
+	integer := column.Type{Kind: column.Integer}
+	cols := []*column.Column{{Type: integer}, {Type: integer}, {Type: r.TimeType}, {Type: r.TimeType}}
+	if r.Time == "" {
+		cols = cols[:2]
+	}
+	for _, m := range r.Moves {
+		for k, v := range []int64{m.Old, m.New, m.From, m.To}[:len(cols)] {
+			if k == 3 && v == Forever {
+				cols[k].AppendNull()
+			} else {
+				cols[k].AppendInt(v)
+			}
+		}
+	}
+	return cols
+}
+
 // Forever is the end of a [Move] that has none.
 const Forever = math.MaxInt64
 

@@ -308,21 +308,7 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	if err := t.sent(); err != nil {
 		return 0, err
 	}
-	integer := column.Type{Kind: column.Integer}
-	cols := []*column.Column{{Type: integer}, {Type: integer}, {Type: r.TimeType}, {Type: r.TimeType}}
-	if r.Time == "" {
-		cols = cols[:2]
-	}
-	for _, m := range r.Moves {
-		for k, v := range []int64{m.Old, m.New, m.From, m.To}[:len(cols)] {
-			if k == 3 && v == warehouse.Forever {
-				cols[k].AppendNull()
-			} else {
-				cols[k].AppendInt(v)
-			}
-		}
-	}
-	table, args := arrays(cols, 0, len(r.Moves))
+	table, args := arrays(r.Columns(), 0, len(r.Moves))
 	stamp := ""
 	if r.Stamp != "" {
 		stamp = fmt.Sprintf(", %s = %d", quote(r.Stamp), r.Run)

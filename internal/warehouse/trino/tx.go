@@ -212,20 +212,6 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	if isLedger(r.Table) {
 		return t.ledger.Repoint(ctx, r)
 	}
-	integer := column.Type{Kind: column.Integer}
-	cols := []*column.Column{{Type: integer}, {Type: integer}, {Type: r.TimeType}, {Type: r.TimeType}}
-	if r.Time == "" {
-		cols = cols[:2]
-	}
-	for _, m := range r.Moves {
-		for k, v := range []int64{m.Old, m.New, m.From, m.To}[:len(cols)] {
-			if k == 3 && v == warehouse.Forever {
-				cols[k].AppendNull()
-			} else {
-				cols[k].AppendInt(v)
-			}
-		}
-	}
 	on, set := fmt.Sprintf("t.%s = m.c0", quote(r.Key)), fmt.Sprintf("UPDATE SET %s = m.c1", quote(r.Key))
 	if r.Time != "" {
 		on += fmt.Sprintf(" AND t.%s >= m.c2 AND (m.c3 IS NULL OR t.%[1]s < m.c3)", quote(r.Time))
@@ -233,7 +219,7 @@ func (t *tx) Repoint(ctx context.Context, r *warehouse.Repointing) (int64, error
 	if r.Stamp != "" {
 		set += fmt.Sprintf(", %s = %d", quote(r.Stamp), r.Run)
 	}
-	return t.merge(ctx, r.Table, cols, len(r.Moves), on, set)
+	return t.merge(ctx, r.Table, r.Columns(), len(r.Moves), on, set)
 }
 
 // Freeze has the pointers that are published at the commit copied to a schema of the run, and those of old runs removed.
