@@ -88,11 +88,15 @@ func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need
 // Take takes the rows from where they are and judges them. stands says whether the fact's table has rows. Most often each
 // row has a grain of its own, so that is found out afterwards; where it is not so, the rows are judged once more.
 func (r *Rows) Take(ctx context.Context, stands bool) error {
-	sql, vague, err := r.judge(stands)
-	if err != nil {
+	if err := r.sound(ctx); err != nil {
 		return err
 	}
-	if err := r.sound(ctx); err != nil {
+	return r.take(ctx, stands)
+}
+
+func (r *Rows) take(ctx context.Context, stands bool) error {
+	sql, vague, err := r.judge(stands)
+	if err != nil {
 		return err
 	}
 	if err := r.plan(ctx); err != nil {
@@ -116,7 +120,7 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 	if err := r.Drop(ctx); err != nil {
 		return err
 	}
-	return r.Take(ctx, stands)
+	return r.take(ctx, stands)
 }
 
 // look finds out whether rows share a grain, or may do so.

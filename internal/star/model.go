@@ -38,7 +38,8 @@ type Model struct {
 	Facts      []*Fact
 	Remarks    diag.List // what a reader took for granted and should be told
 
-	execute, executeAll *Name
+	execute    *Name
+	executeAll Execution // what a call says, whatever the model does
 
 	read        bool // it is YAML
 	warehouses  []Warehouse
@@ -484,7 +485,10 @@ const (
 
 // Execution says where a fact is loaded, and which place says so: that of the fact if none does.
 func (m *Model) Execution(f *Fact) (Execution, diag.Place) {
-	for _, said := range []*Name{m.executeAll, f.execute, m.execute} {
+	if m.executeAll != "" {
+		return m.executeAll, f.At
+	}
+	for _, said := range []*Name{f.execute, m.execute} {
 		if said != nil {
 			return Execution(said.Text), said.At
 		}
@@ -494,7 +498,7 @@ func (m *Model) Execution(f *Fact) (Execution, diag.Place) {
 
 // Execute says where all facts are loaded, whatever the model says.
 func (m *Model) Execute(e Execution) {
-	m.executeAll = &Name{Text: string(e), At: diag.Place{File: m.File}}
+	m.executeAll = e
 }
 
 // Marked reports whether the fact marks rows that are gone.

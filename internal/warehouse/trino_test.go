@@ -8,10 +8,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/demo"
@@ -270,5 +273,62 @@ func TestMoved(t *testing.T) {
 	}
 	if _, err := w.Read(context.Background(), warehouse.Query{Table: "none", Fields: one.Fields()}); err == nil {
 		t.Error("a table that is not there was read")
+	}
+}
+
+// TestPasses: the states of the latest ten runs stay, and what killed loads have left goes after seven days; what is newer, and
+// what others have, stays.
+func TestPasses(t *testing.T) {
+	at := startest.Trino(t)
+	w := open(t, at)
+	defer w.Close()
+	conn, err := pgx.Connect(ctx, at.Connection)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	const add = "INSERT INTO iceberg_namespace_properties VALUES ($1, $2, 'exists', 'true')"
+	young := time.Now().UTC().Add(-time.Hour).Format("w_20060102_150405_") + at.Schema
+	for catalog, names := range map[string][]string{"work": {"w_20200101_000000_a", young}, "pub": {at.Schema + "_run_x", at.Schema + "_runs"}} {
+		for _, name := range names {
+			if _, err := conn.Exec(ctx, add, catalog, name); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	for _, name := range []string{"w_20200101_000000_a", young} {
+		if err := os.Mkdir(filepath.Join(at.Staging, name), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for run := range int64(13) {
+		warehousetest.Transact(t, w, func(tx warehouse.Tx) {
+			if err := tx.Freeze(ctx, run+1); err != nil {
+				t.Fatal(err)
+			}
+		})
+	}
+	hold, err := w.Hold(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	hold.Release()
+	rows, err := conn.Query(ctx, "SELECT namespace FROM iceberg_namespace_properties WHERE starts_with(namespace, $1) OR namespace IN ('w_20200101_000000_a', $2)", at.Schema+"_", young)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	want := []string{at.Schema + "_run_x", at.Schema + "_runs", young}
+	for run := 4; run <= 13; run++ {
+		want = append(want, fmt.Sprint(at.Schema, "_run_", run))
+	}
+	slices.Sort(got)
+	slices.Sort(want)
+	if err != nil || !slices.Equal(got, want) {
+		t.Errorf("%v\nwant %v, %v", got, want, err)
+	}
+	_, old := os.Stat(filepath.Join(at.Staging, "w_20200101_000000_a"))
+	if _, err := os.Stat(filepath.Join(at.Staging, young)); err != nil || !os.IsNotExist(old) {
+		t.Errorf("the folders: %v, %v", err, old)
 	}
 }

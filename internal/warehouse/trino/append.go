@@ -11,7 +11,8 @@ import (
 type appender struct {
 	ctx    context.Context
 	t      *tx
-	into   string
+	table  string
+	into   string // it, and its columns
 	few    *column.Batch
 	stage  *stage
 	staged int64
@@ -61,7 +62,7 @@ func (a *appender) Flush() error {
 		return err
 	}
 	defer m.drop()
-	n, err := a.t.run(a.ctx, fmt.Sprintf("INSERT INTO %s SELECT * FROM %s", a.into, m.sql))
+	n, err := a.t.change(a.ctx, a.table, fmt.Sprintf("INSERT INTO %s SELECT * FROM %s", a.into, m.sql))
 	if err != nil {
 		return err
 	}

@@ -170,9 +170,8 @@ func (t *tx) Append(ctx context.Context, table string, fields []column.Field) (w
 	if isLedger(table) {
 		return t.ledger.Append(ctx, table, fields)
 	}
-	t.used[table] = true
 	into := fmt.Sprintf("%s (%s)", t.table(table), quoteAll(column.Names(fields), "%"))
-	return &appender{ctx: ctx, t: t, into: into, few: column.NewBatch(fields)}, nil
+	return &appender{ctx: ctx, t: t, table: table, into: into, few: column.NewBatch(fields)}, nil
 }
 
 func (t *tx) Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error) {
