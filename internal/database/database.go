@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/star"
 )
 
@@ -50,17 +51,32 @@ type driver interface {
 	// run returns each row of a select to row, null as nil. The values are row's until it returns.
 	run(ctx context.Context, sql string, args []star.Value, row func(values [][]byte) error) error
 	quote(name string) string
-	// placeholder is the nth parameter, from 1.
-	placeholder(n int) string
+	// levels is of how many names the name of a table is at most.
+	levels() int
+	// placeholder is the nth parameter, from 1, of a value.
+	placeholder(n int, v star.Value) string
+	// text is a column as the text that is read.
+	text(quoted string, c Column) string
+	// literal is a value as it stands in a select that has no parameters.
+	literal(v star.Value) string
 	// ordered makes an expression of a column that is ordered the same whatever the collation.
 	ordered(quoted string, text bool) string
 	Close()
 }
 
+// usual is what most drivers have in common.
+type usual struct{}
+
+func (usual) levels() int { return 2 }
+
+func (usual) text(quoted string, _ Column) string { return quoted }
+
+func (usual) literal(v star.Value) string { return expr.Quoted(v.Text) }
+
 // Open connects to a database. A file is seen from dir.
 func Open(ctx context.Context, d *star.Database, dir string) (*DB, error) {
 	open := map[string]func(context.Context, *star.Database, string) (driver, error){
-		star.SQLite: openSQLite, star.Postgres: openPostgres, star.MySQL: openMySQL}
+		star.SQLite: openSQLite, star.Postgres: openPostgres, star.MySQL: openMySQL, star.Trino: openTrino}
 	inner, err := open[d.Kind](ctx, d, dir)
 	if err != nil {
 		return nil, fmt.Errorf("database %s: %w", d.Text, err)
@@ -72,24 +88,27 @@ func Open(ctx context.Context, d *star.Database, dir string) (*DB, error) {
 func (db *DB) Close() { db.inner.Close() }
 
 // from returns what stands behind from in a select.
-func (db *DB) from(q *Query, parameter func(n int) string) string {
+func (db *DB) from(q *Query, parameter parameter) string {
 	if q.Table == "" {
 		var b strings.Builder
 		for i, text := range q.Texts {
 			if i > 0 {
-				b.WriteString(parameter(i))
+				b.WriteString(parameter(i, q.Args[i-1]))
 			}
 			b.WriteString(text)
 		}
 		// the newline ends a comment that the query may end with
 		return "(" + strings.TrimRight(strings.TrimSpace(b.String()), ";") + "\n) " + db.inner.quote("q")
 	}
-	schema, table, two := strings.Cut(q.Table, ".")
-	if !two {
-		return db.inner.quote(schema)
+	var parts []string
+	for _, name := range strings.SplitN(q.Table, ".", db.inner.levels()) {
+		parts = append(parts, db.inner.quote(name))
 	}
-	return db.inner.quote(schema) + "." + db.inner.quote(table)
+	return strings.Join(parts, ".")
 }
+
+// parameter writes the nth parameter, from 1, of a value.
+type parameter func(n int, v star.Value) string
 
 // Columns lists all columns of the table or query.
 func (db *DB) Columns(ctx context.Context, q Query) ([]Column, error) {
@@ -103,67 +122,84 @@ func (db *DB) Each(ctx context.Context, q Query, row func(values [][]byte) error
 	if err != nil {
 		return err
 	}
-	if len(c.columns) == 0 {
-		c.columns = []string{"1"}
+	wanted := []string{"1"}
+	for k, read := range c.columns {
+		wanted = append(wanted[:k], db.inner.text(db.inner.quote(read.Name), read))
 	}
-	sql := "select " + strings.Join(c.columns, ", ") + c.from
-	if len(c.order) > 0 {
-		sql += " order by " + strings.Join(c.order, ", ")
+	sql := "select " + strings.Join(wanted, ", ") + c.from
+	if len(c.by) > 0 {
+		sql += " order by " + strings.Join(c.by, ", ")
 	}
 	return db.inner.run(ctx, sql, c.args, row)
 }
 
-// Plain returns a select, without parameters, of what [DB.Each] reads: the columns as c0, c1 and so on, and what the rows
-// are ordered by as o0, o1 and so on, of which there are order.
-func (db *DB) Plain(ctx context.Context, q Query) (sql string, order int, err error) {
-	values := append(slices.Clone(q.Args), q.Since.From)
-	literal := func(n int) string { return "'" + strings.ReplaceAll(values[n-1].Text, "'", "''") + "'" }
+// Select is a select, without parameters, of what [DB.Each] reads.
+type Select struct {
+	SQL     string   // the columns as c0, c1 and so on, and what orders the rows as o0, o1 and so on
+	Columns []Column // what c0 is, and so on
+	Order   []Column // what o0 is
+	Texts   []string // of c0 and so on, the SQL of the text that is read
+}
+
+// Plain returns the select of what [DB.Each] reads, of a database that [DB.Each] and statements of others can read.
+func (db *DB) Plain(ctx context.Context, q Query) (s Select, err error) {
+	literal := func(_ int, v star.Value) string { return db.inner.literal(v) }
 	c, err := db.clauses(ctx, &q, literal)
 	if err != nil {
-		return "", 0, err
+		return s, err
 	}
 	var parts []string
-	for k, name := range c.columns {
-		parts = append(parts, fmt.Sprintf("%s as c%d", name, k))
+	for k, read := range c.columns {
+		name := fmt.Sprintf("c%d", k)
+		parts = append(parts, db.inner.quote(read.Name)+" as "+name)
+		s.Texts = append(s.Texts, db.inner.text(name, read))
 	}
-	for k, by := range c.order {
+	for k, by := range c.by {
 		parts = append(parts, fmt.Sprintf("%s as o%d", by, k))
 	}
-	return "select " + strings.Join(parts, ", ") + c.from, len(c.order), nil
+	s.SQL, s.Columns, s.Order = "select "+strings.Join(parts, ", ")+c.from, c.columns, c.order
+	return s, nil
 }
 
 // clauses are the parts of a select.
 type clauses struct {
-	columns, order []string
-	from           string // and where
+	columns, order []Column
+	by             []string // how the columns of the order are written
+	from           string   // and where
 	args           []star.Value
 }
 
-// clauses returns the parts of a select; parameter writes the nth one, from 1.
-func (db *DB) clauses(ctx context.Context, q *Query, parameter func(n int) string) (*clauses, error) {
+// clauses returns the parts of a select.
+func (db *DB) clauses(ctx context.Context, q *Query, parameter parameter) (*clauses, error) {
 	all, err := db.Columns(ctx, *q)
 	if err != nil {
 		return nil, err
 	}
-	text := map[string]bool{}
-	for _, c := range all {
-		text[c.Name] = c.Type.Kind == column.Text || c.Type.Kind == column.Null
+	named := func(name string) Column {
+		for _, c := range all {
+			if c.Name == name {
+				return c
+			}
+		}
+		return Column{Name: name}
 	}
 	c := &clauses{from: " from " + db.from(q, parameter), args: q.Args}
 	for _, name := range q.Columns {
-		c.columns = append(c.columns, db.inner.quote(name))
+		c.columns = append(c.columns, named(name))
 	}
 	by := q.OrderBy
 	if by == nil {
 		by = q.Columns
 	}
 	for _, name := range by {
-		c.order = append(c.order, db.inner.ordered(db.inner.quote(name), text[name]))
+		of := named(name)
+		text := of.Type.Kind == column.Text || of.Type.Kind == column.Null
+		c.order, c.by = append(c.order, of), append(c.by, db.inner.ordered(db.inner.quote(name), text))
 	}
 	if w := q.Since; w.Column != "" {
 		c.args = append(slices.Clone(q.Args), w.From)
 		name := db.inner.quote(w.Column)
-		c.from += fmt.Sprintf(" where %s >= %s or %s is null", name, parameter(len(c.args)), name)
+		c.from += fmt.Sprintf(" where %s >= %s or %s is null", name, parameter(len(c.args), w.From), name)
 	}
 	return c, nil
 }

@@ -22,6 +22,7 @@ import (
 
 // mysqlDB asks MySQL or MariaDB, in one read-only transaction.
 type mysqlDB struct {
+	usual
 	pool *sql.DB
 	tx   *sql.Tx
 }
@@ -41,7 +42,7 @@ func openMySQL(ctx context.Context, d *star.Database, _ string) (driver, error) 
 		pool.Close()
 		return nil, dberror.MySQL(err)
 	}
-	return &mysqlDB{pool, tx}, nil
+	return &mysqlDB{pool: pool, tx: tx}, nil
 }
 
 // mysqlConfig reads words such as host=db.example user=reader; a value with blanks stands in quotes.
@@ -126,7 +127,7 @@ func (db *mysqlDB) Close() {
 
 func (db *mysqlDB) quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
 
-func (db *mysqlDB) placeholder(int) string { return "?" }
+func (db *mysqlDB) placeholder(int, star.Value) string { return "?" }
 
 func (db *mysqlDB) ordered(quoted string, text bool) string {
 	if text {

@@ -16,7 +16,10 @@ import (
 )
 
 // postgresDB asks in the protocol's text format.
-type postgresDB struct{ conn *pgconn.PgConn }
+type postgresDB struct {
+	usual
+	conn *pgconn.PgConn
+}
 
 func openPostgres(ctx context.Context, d *star.Database, _ string) (driver, error) {
 	config, err := pgconn.ParseConfig(d.Connection)
@@ -32,14 +35,14 @@ func openPostgres(ctx context.Context, d *star.Database, _ string) (driver, erro
 	if err != nil {
 		return nil, dberror.Postgres(err)
 	}
-	return &postgresDB{conn}, nil
+	return &postgresDB{conn: conn}, nil
 }
 
 func (db *postgresDB) Close() { db.conn.Close(context.Background()) }
 
 func (db *postgresDB) quote(name string) string { return pgx.Identifier{name}.Sanitize() }
 
-func (db *postgresDB) placeholder(n int) string { return fmt.Sprintf("$%d", n) }
+func (db *postgresDB) placeholder(n int, _ star.Value) string { return fmt.Sprintf("$%d", n) }
 
 func (db *postgresDB) ordered(quoted string, text bool) string {
 	if text {

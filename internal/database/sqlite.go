@@ -18,7 +18,10 @@ import (
 	"ironmonger/internal/star"
 )
 
-type sqliteDB struct{ conn *sqlite.Conn }
+type sqliteDB struct {
+	usual
+	conn *sqlite.Conn
+}
 
 func openSQLite(ctx context.Context, d *star.Database, dir string) (driver, error) {
 	file := d.Path
@@ -40,21 +43,21 @@ func openSQLite(ctx context.Context, d *star.Database, dir string) (driver, erro
 		conn.Close()
 		return nil, dberror.SQLite(err)
 	}
-	return &sqliteDB{conn}, nil
+	return &sqliteDB{conn: conn}, nil
 }
 
 func (db *sqliteDB) Close() { db.conn.Close() }
 
 func (db *sqliteDB) quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
-func (db *sqliteDB) placeholder(n int) string { return fmt.Sprintf("?%d", n) }
+func (db *sqliteDB) placeholder(n int, _ star.Value) string { return fmt.Sprintf("?%d", n) }
 
 func (db *sqliteDB) ordered(quoted string, _ bool) string { return quoted + " collate binary" }
 
 // columns asks for the declared types by way of a temporary view, which knows where its columns come from.
 func (db *sqliteDB) columns(ctx context.Context, sql string, args []star.Value) (list []Column, err error) {
 	for n := len(args); n > 0; n-- {
-		sql = strings.ReplaceAll(sql, db.placeholder(n), "null")
+		sql = strings.ReplaceAll(sql, db.placeholder(n, star.Value{}), "null")
 	}
 	if err := sqlitex.ExecuteTransient(db.conn, "create temp view ironmonger_look as "+sql, nil); err != nil {
 		return nil, dberror.SQLite(err)

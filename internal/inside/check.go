@@ -34,7 +34,10 @@ func Check(m *star.Model, f *star.Fact) error {
 // Stands reports whether a source is a table or query of the database in which the star is.
 func Stands(m *star.Model, s *star.Source) bool {
 	d := s.Database
-	return d != nil && d.Kind == star.Postgres && m.Warehouse.Kind == star.Postgres && d.Connection == m.Warehouse.Connection
+	if d == nil || d.Kind != m.Warehouse.Kind {
+		return false
+	}
+	return d.Kind == star.Postgres && d.Connection == m.Warehouse.Connection || d.Kind == star.Trino && d.Connection == m.Warehouse.Server
 }
 
 func checkSource(m *star.Model, s *star.Source) error {
@@ -68,7 +71,7 @@ func checkSource(m *star.Model, s *star.Source) error {
 			return fmt.Errorf("join %s: %w", j.Text, err)
 		}
 	}
-	return checkExpressions(s)
+	return checkExpressions(m, s)
 }
 
 func checkJoin(m *star.Model, j *star.Join) error {
@@ -84,13 +87,13 @@ func checkJoin(m *star.Model, j *star.Join) error {
 }
 
 // checkExpressions looks for expressions that there is no SQL for.
-func checkExpressions(s *star.Source) error {
+func checkExpressions(m *star.Model, s *star.Source) error {
 	try := func(what string, e star.Expression, fields []column.Field) error {
 		p, err := e.Compile(fields)
 		if err != nil {
 			return nil // which is told elsewhere
 		}
-		if _, err := p.SQL(make([]expr.SQL, len(fields))); err != nil {
+		if _, err := p.SQL(dialectOf(m), make([]expr.SQL, len(fields))); err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
 		return nil

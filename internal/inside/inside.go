@@ -19,7 +19,6 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
-	"ironmonger/internal/expr"
 	"ironmonger/internal/parse"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
@@ -74,7 +73,7 @@ func (c *Counted) Read() int64 {
 // called by its number.
 func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int) *Rows {
 	r := &Rows{
-		shaper: shaper{source: f.Source, from: from, need: need, model: m},
+		shaper: shaper{engine: engineOf(m, run), source: f.Source, from: from, need: need, model: m},
 		of:     f, star: s, run: run, judged: run.Named(fmt.Sprintf("load_judged_%d", step)),
 	}
 	for _, measure := range f.Measures {
@@ -95,14 +94,14 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 }
 
 func (r *Rows) take(ctx context.Context, stands bool) error {
+	if err := r.plan(ctx, r); err != nil {
+		return err
+	}
 	sql, vague, err := r.judge(stands)
 	if err != nil {
 		return err
 	}
-	if err := r.plan(ctx); err != nil {
-		return err
-	}
-	if _, err := r.run.Run(ctx, "CREATE UNLOGGED TABLE "+r.judged+" AS "+sql); err != nil {
+	if err := r.create(ctx, r.judged, sql); err != nil {
 		return err
 	}
 	once := !r.all && !r.again
@@ -111,7 +110,7 @@ func (r *Rows) take(ctx context.Context, stands bool) error {
 			return err
 		}
 	}
-	if err := r.set(ctx, "RESET %s", "enable_mergejoin", "enable_nestloop", "work_mem"); err != nil { // what others ask is not of all rows
+	if err := r.planned(ctx); err != nil { // what others ask is not of all rows
 		return err
 	}
 	if !once || !r.all && !r.again {
@@ -131,47 +130,8 @@ func (r *Rows) look(ctx context.Context, vague bool) (err error) {
 			return err
 		}
 	}
-	// nearly all grains are different, so that a hash table, or one for each process, is of no use
-	if err := r.set(ctx, "SET LOCAL %s = off", "enable_hashagg", "enable_gathermerge"); err != nil {
-		return err
-	}
-	if r.again, err = r.any(ctx, r.twice("SELECT * FROM "+r.judged)); err != nil {
-		return err
-	}
-	return r.set(ctx, "RESET %s", "enable_hashagg", "enable_gathermerge")
-}
-
-// set runs a statement about each of some settings.
-func (r *Rows) set(ctx context.Context, sql string, settings ...string) error {
-	for _, name := range settings {
-		if _, err := r.run.Run(ctx, fmt.Sprintf(sql, name)); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// plan has the database know how large the dimensions are, which may just have been loaded, and join them by hashing:
-// all rows are joined with all of them.
-func (r *Rows) plan(ctx context.Context) error {
-	statements := []string{
-		"SET LOCAL enable_mergejoin = off", "SET LOCAL enable_nestloop = off",
-		"SELECT set_config('work_mem', '256MB', true) WHERE pg_size_bytes(current_setting('work_mem')) < pg_size_bytes('256MB')",
-	}
-	for _, table := range r.dimensions() {
-		const unknown = "SELECT 1 FROM pg_class WHERE oid = %s::regclass AND reltuples <= 0"
-		if is, err := r.any(ctx, fmt.Sprintf(unknown, expr.Quoted(table))); err != nil {
-			return err
-		} else if is {
-			statements = append(statements, "ANALYZE "+table)
-		}
-	}
-	for _, sql := range statements {
-		if _, err := r.run.Run(ctx, sql); err != nil {
-			return err
-		}
-	}
-	return nil
+	r.again, err = r.unlike(ctx, r.twice("SELECT * FROM "+r.judged))
+	return err
 }
 
 // dimensions lists the tables that keys point to, each once.
@@ -185,22 +145,10 @@ func (r *Rows) dimensions() []string {
 	return tables
 }
 
-// any reports whether a query has rows.
-func (r *Rows) any(ctx context.Context, sql string) (found bool, err error) {
-	err = r.run.Ask(ctx, sql+" LIMIT 1", func([][]byte) error {
-		found = true
-		return nil
-	})
-	return found, err
-}
-
-// sound refuses a database whose texts are not counted in characters of UTF-8, and dimensions that have a member twice: a
-// row would become two.
+// sound refuses dimensions that have a member twice, since a row would become two, and what the database cannot do.
 func (r *Rows) sound(ctx context.Context) error {
-	if is, err := r.any(ctx, "SELECT 1 WHERE current_setting('server_encoding') <> 'UTF8'"); err != nil {
+	if err := r.usable(ctx); err != nil {
 		return err
-	} else if is {
-		return refuse("a database whose encoding is not UTF-8")
 	}
 	for _, k := range r.of.Keys {
 		d := r.star.Dimension(k.Dimension)
@@ -237,7 +185,7 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	}
 	parts := []string{"verdict", "rule", "count(*)"}
 	for _, m := range r.measures {
-		parts = append(parts, fmt.Sprintf("coalesce(sum(%s), 0)::numeric", quote(placed+m.Name)))
+		parts = append(parts, r.total(quote(placed+m.Name), m.Type))
 	}
 	for k := range r.of.Keys {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE missing%d)", k))
@@ -299,7 +247,7 @@ func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64,
 	}
 	columns = append(columns, schema.LoadLine, schema.LoadRun)
 	values = append(values, fmt.Sprintf("%d + least(line, %d)", file*linesOfFile, linesOfFile-1), fmt.Sprint(run))
-	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.judged, plain)
+	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.judged), plain)
 	return r.run.Insert(ctx, r.of.Table.Name, columns, query)
 }
 
@@ -308,9 +256,10 @@ func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64,
 func (r *Rows) Grains(ctx context.Context, row func(line int64, inserted bool, grain [][]byte) error) error {
 	parts := []string{"line", "verdict"}
 	for _, f := range r.GrainFields() {
-		parts = append(parts, quote(said+f.Name))
+		parts = append(parts, "cast("+quote(said+f.Name)+" as varchar)")
 	}
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE verdict IN (%d, %d)", strings.Join(parts, ", "), r.judged, plain, same)
+	const standing = "SELECT %s FROM %s WHERE verdict IN (%d, %d)"
+	sql := fmt.Sprintf(standing, strings.Join(parts, ", "), r.numbered(r.judged), plain, same)
 	return r.run.Ask(ctx, sql, func(values [][]byte) error {
 		line, err := strconv.ParseInt(string(values[0]), 10, 64)
 		if err != nil {
@@ -342,7 +291,8 @@ func (r *Rows) greatest(ctx context.Context) (value []byte, err error) {
 	if r.from.Since < 0 {
 		return nil, nil
 	}
-	err = r.run.Ask(ctx, fmt.Sprintf("SELECT max(c%d) FROM %s", r.from.Since, r.judged), func(values [][]byte) error {
+	const sql = "SELECT %s FROM (SELECT max(c%d) AS c%[2]d FROM %s) AS m"
+	err = r.run.Ask(ctx, fmt.Sprintf(sql, r.from.Texts[r.from.Since], r.from.Since, r.judged), func(values [][]byte) error {
 		value = slices.Clone(values[0])
 		return nil
 	})
@@ -356,20 +306,3 @@ func (r *Rows) Drop(ctx context.Context) error {
 }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
-
-// stored is a value as a table has it: null where it is not clean, so that it never fails.
-func stored(x expr.SQL, t column.Type) string {
-	value := x.Value
-	if x.Clean != "" {
-		value = "(case when " + x.Clean + " then " + value + " end)"
-	}
-	switch t.Kind {
-	case column.Integer:
-		return value + "::bigint"
-	case column.Decimal:
-		return fmt.Sprintf("%s::numeric(%d,%d)", value, t.Precision, t.Scale)
-	case column.Text:
-		return value + `::text collate "C"`
-	}
-	return value
-}

@@ -74,7 +74,7 @@ func (r *Rows) by(of string, k *star.Key) []string {
 	for n, name := range k.By {
 		value := of + quote(said+name)
 		if fields[column.Find(fields, name)].Type.Kind == column.Timestamp && natural[n].Type.Kind == column.Date {
-			value += "::date"
+			value = "cast(" + value + " as date)"
 		}
 		list = append(list, value)
 	}
@@ -97,12 +97,12 @@ func (r *Rows) join(l *layers, n int, k *star.Key) error {
 	case k.AsOf != "":
 		at := of + quote(said+k.AsOf)
 		if is := fields[column.Find(fields, k.AsOf)].Type.Kind; is == column.Timestamp && d.Time.Kind == column.Date {
-			at += "::date"
+			at = "cast(" + at + " as date)"
 		} else if is != d.Time.Kind {
 			return refuse("as of a %s, where versions are of a %s", fields[column.Find(fields, k.AsOf)].Type, d.Time)
 		}
-		end := "9999-12-31"
-		on = append(on, fmt.Sprintf("%[1]s >= d.%[2]s and %[1]s < d.%[3]s and %[1]s < '%[4]s'", at, quote(d.ValidFrom), quote(d.ValidTo), end))
+		end := r.Literal("9999-12-31", column.Type{Kind: column.Date})
+		on = append(on, fmt.Sprintf("%[1]s >= d.%[2]s and %[1]s < d.%[3]s and %[1]s < %[4]s", at, quote(d.ValidFrom), quote(d.ValidTo), end))
 	case d.Versioned():
 		on = append(on, "d."+quote(schema.IsCurrent))
 	}
@@ -117,7 +117,7 @@ func (r *Rows) join(l *layers, n int, k *star.Key) error {
 	l.sql = fmt.Sprintf("SELECT l%d.*, %s FROM (%s) AS l%[1]d LEFT JOIN %[4]s AS d ON %[5]s",
 		l.n, strings.Join(found, ", "), l.sql, r.run.Named(d.Table.Name), strings.Join(on, " and "))
 	l.columns = append(l.columns, names...)
-	special, given := specialOf(k)
+	special, given := r.specialOf(k)
 	none := fmt.Sprintf("missing%d", n)
 	l.add([]named{{none, "(" + strings.Join(missing, " and ") + ")"}})
 	lacks := fmt.Sprintf("key%d is not null", n)
@@ -137,11 +137,11 @@ func (r *Rows) inGrain(k *star.Key) bool {
 }
 
 // specialOf is the key that a row gets that has no natural key; false if that needs a second look.
-func specialOf(k *star.Key) (sql string, ok bool) {
+func (r *Rows) specialOf(k *star.Key) (sql string, ok bool) {
 	key, of := int64(0), false
 	switch k.Missing {
 	case star.LeaveEmpty:
-		return "null::bigint", true
+		return r.Null(column.Type{Kind: column.Integer}), true
 	case star.ToUnknown:
 		key, of = k.Dimension.KeyOf(star.Unknown)
 	case star.ToNotYet:
@@ -151,7 +151,7 @@ func specialOf(k *star.Key) (sql string, ok bool) {
 	case star.ToUnreadable:
 		key, of = k.Dimension.KeyOf(star.Unreadable)
 	}
-	return fmt.Sprintf("%d::bigint", key), of
+	return fmt.Sprintf("cast(%d as bigint)", key), of
 }
 
 // place arranges the columns of the table.
@@ -184,7 +184,7 @@ func (r *Rows) standable(l *layers) {
 	ok := []string{okColumn}
 	for _, f := range r.GrainFields() {
 		if f.Type.Kind == column.Text {
-			ok = append(ok, fmt.Sprintf("coalesce(octet_length(%s) <= %d, true)", quote(said+f.Name), mostText))
+			ok = append(ok, fmt.Sprintf("coalesce(%s <= %d, true)", r.long(quote(said+f.Name)), mostText))
 		}
 	}
 	for _, name := range r.of.GrainColumns() {
@@ -225,12 +225,12 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		name := fmt.Sprintf("c%d", k)
 		keep(name)
 		if k != r.from.Since { // of the others, only those are needed that a second look is taken at
-			narrow[len(narrow)-1] = fmt.Sprintf("case when verdict = %d then %s end AS %[2]s", hard, name)
+			narrow[len(narrow)-1] = fmt.Sprintf("case when verdict = %d then %s end AS %s", hard, r.from.Texts[k], name)
 		}
 	}
 	for k := range r.from.Order {
 		order = append(order, fmt.Sprintf("o%d", k))
-		inner, narrow = append(inner, "l."+order[k]), append(narrow, order[k])
+		inner = append(inner, "l."+order[k])
 	}
 	from, isAgain := fmt.Sprintf(" FROM (%s) AS l", l.sql), "false"
 	if r.again {
@@ -247,12 +247,10 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	} else {
 		verdict += fmt.Sprintf(" else %d", plain)
 	}
-	number := "row_number() over () AS line"
-	if order != nil {
-		number = "row_number() over (order by " + strings.Join(order, ", ") + ") AS line"
-	}
-	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (SELECT clock_timestamp() AS closed, %s, %s end AS verdict%s) AS v) AS n",
-		number, strings.Join(outer, ", "), strings.Join(narrow, ", "), strings.Join(inner, ", "), verdict, from), vague
+	also, number := r.number(order)
+	sql = fmt.Sprintf("SELECT %s, %s end AS verdict%s", strings.Join(inner, ", "), verdict, from)
+	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (%s) AS v) AS n",
+		number, strings.Join(outer, ", "), strings.Join(append(narrow, also...), ", "), r.once(sql, 0)), vague
 }
 
 // standing joins the rows that stand in the table, and says which verdicts follow of them.

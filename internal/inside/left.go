@@ -26,7 +26,11 @@ func (r *Rows) Left(ctx context.Context) (*Left, error) {
 	for k, c := range r.from.Columns {
 		l.names = append(l.names, c.Name)
 		fields = append(fields, column.Field{Name: c.Name, Type: column.Type{Kind: column.Text}})
-		parts = append(parts, fmt.Sprintf("c%d", k))
+		if k == r.from.Since { // the others are texts by now
+			parts = append(parts, r.from.Texts[k])
+		} else {
+			parts = append(parts, fmt.Sprintf("c%d", k))
+		}
 	}
 	var err error
 	if l.greatest, err = r.greatest(ctx); err != nil {
@@ -37,7 +41,7 @@ func (r *Rows) Left(ctx context.Context) (*Left, error) {
 	}
 	one := column.NewBatch(fields)
 	one.Reset(1)
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d ORDER BY line", strings.Join(parts, ", "), r.judged, hard)
+	sql := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d ORDER BY line", strings.Join(parts, ", "), r.numbered(r.judged), hard)
 	err = r.run.Ask(ctx, sql, func(values [][]byte) error {
 		line, err := strconv.ParseInt(string(values[0]), 10, 64)
 		one.Cols[0].Int[0] = line

@@ -15,6 +15,7 @@ import (
 // layers are selects, each of the one before. Columns of one are expressions over those of the one before. Where
 // expressions would be worked out as often as they are used, the layer is closed.
 type layers struct {
+	engine
 	sql     string
 	columns []string // that each layer hands on
 	n       int
@@ -43,10 +44,9 @@ func (l *layers) add(more []named, replaced ...named) {
 	l.sql = fmt.Sprintf("SELECT %s FROM (%s) AS l%d", strings.Join(parts, ", "), l.sql, l.n)
 }
 
-// close has the expressions so far worked out once: a select that has a volatile function is not merged with others, and
-// this one, unlike an offset, lets several processes work.
+// close has the expressions so far worked out once.
 func (l *layers) close() {
-	l.sql = strings.Replace(l.sql, "SELECT ", fmt.Sprintf("SELECT clock_timestamp() AS closed%d, ", l.n), 1)
+	l.sql = l.once(l.sql, l.n)
 	l.open = map[string]bool{}
 }
 
@@ -77,6 +77,7 @@ func also(clean string) named { return named{okColumn, "(" + okColumn + " and " 
 
 // shaper shapes the rows of a source by SQL.
 type shaper struct {
+	engine
 	source *star.Source
 	from   *source.Plain
 	need   func(column string) bool
@@ -88,13 +89,13 @@ type shaper struct {
 // Join has the rows of another source complete those that are to be judged, by a join of their source. Of the other source,
 // the columns that need names are needed.
 func (r *shaper) Join(j *star.Join, from *source.Plain, need func(string) bool) {
-	r.joins, r.joined = append(r.joins, j), append(r.joined, &shaper{source: j.Source, from: from, need: need, model: r.model})
+	r.joins, r.joined = append(r.joins, j), append(r.joined, &shaper{engine: r.engine, source: j.Source, from: from, need: need, model: r.model})
 }
 
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
 func (r *shaper) shape() (*layers, map[string]bool, error) {
 	s := r.source
-	l := &layers{sql: r.from.SQL, open: map[string]bool{}}
+	l := &layers{engine: r.engine, sql: r.from.SQL, open: map[string]bool{}}
 	for k := range r.from.Columns {
 		l.columns = append(l.columns, fmt.Sprintf("c%d", k))
 	}
@@ -104,7 +105,7 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 	var fields []column.Field
 	var typed []named
 	doubted := map[string]bool{}
-	ok := []string{"true"}
+	sound := []string{"true"}
 	for k, c := range r.from.Columns {
 		name := r.from.Read[k]
 		at := column.Find(s.Taken(), name)
@@ -112,20 +113,20 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 			continue
 		}
 		f := s.Taken()[at]
-		x, err := r.typed(fmt.Sprintf("c%d", k), c, f.Type)
-		if err != nil {
-			return nil, nil, fmt.Errorf("column %s: %w", name, err)
+		x, ok := r.typed(fmt.Sprintf("c%d", k), c, f.Type, r.model.Zone)
+		if !ok {
+			return nil, nil, fmt.Errorf("column %s: %w", name, refuse("a value of the type %s, read as %s", called(c), f.Type))
 		}
 		fields = append(fields, f)
-		typed = append(typed, named{said + name, stored(x, f.Type)})
-		l.open[name] = isText(c) && f.Type.Kind != column.Text
+		typed = append(typed, named{said + name, r.Stored(x, f.Type)})
+		l.open[name] = r.isText(c) && f.Type.Kind != column.Text
 		if x.Clean != "" {
 			typed = append(typed, named{sure + name, "(" + x.Clean + ")"})
-			ok, doubted[name] = append(ok, quote(sure+name)), isText(c) // other values that do not fit are faults for sure
+			sound, doubted[name] = append(sound, quote(sure+name)), r.isText(c) // other values that do not fit are faults for sure
 		}
 	}
 	l.add(typed)
-	l.add([]named{{okColumn, strings.Join(ok, " and ")}})
+	l.add([]named{{okColumn, strings.Join(sound, " and ")}})
 	if err := r.leaveOut(l, fields); err != nil {
 		return nil, nil, err
 	}
@@ -148,11 +149,11 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 			return nil, nil, err
 		}
 		l.reads(p, fields)
-		x, err := p.SQL(over(fields))
+		x, err := p.SQL(r.engine, r.over(fields))
 		if err != nil {
 			return nil, nil, fmt.Errorf("column %s: %w", d.Text, err)
 		}
-		more, replaced := []named{{said + d.Text, stored(x, d.Type)}}, []named(nil)
+		more, replaced := []named{{said + d.Text, r.Stored(x, d.Type)}}, []named(nil)
 		for _, k := range p.Columns() {
 			doubted[d.Text] = doubted[d.Text] || doubted[fields[k].Name]
 		}
@@ -183,62 +184,24 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 	return l, doubted, nil
 }
 
-// isText reports whether a column of a table is text, which may be read as a value although it is not written as most are.
-func isText(c database.Column) bool { return c.Foreign == "text" || c.Foreign == "varchar" }
+// called is what a database calls the type of a column.
+func called(c database.Column) string {
+	if c.Foreign != "" {
+		return c.Foreign
+	}
+	return c.Type.String()
+}
 
 // sure begins the name of what says whether the value of a column is known.
 const sure = "k_"
 
 // over returns columns as expressions see them.
-func over(fields []column.Field) []expr.SQL {
+func (r *shaper) over(fields []column.Field) []expr.SQL {
 	var list []expr.SQL
 	for _, f := range fields {
-		x := expr.SQL{Value: quote(said + f.Name)}
-		if f.Type.Kind == column.Integer {
-			x.Value += "::numeric"
-		}
-		list = append(list, x)
+		list = append(list, expr.SQL{Value: r.Operand(quote(said+f.Name), f.Type)})
 	}
 	return list
-}
-
-// typed reads a column that a table has as a value of a type.
-func (r *shaper) typed(name string, from database.Column, to column.Type) (expr.SQL, error) {
-	whole := from.Foreign == "int2" || from.Foreign == "int4" || from.Foreign == "int8"
-	between := func(in string) string { return fmt.Sprintf("coalesce(%s %s, true)", name, in) }
-	switch {
-	case whole && to.Kind == column.Integer:
-		return expr.SQL{Value: name}, nil
-	case from.Type.Kind == column.Decimal && to.Kind == column.Decimal && from.Type.Scale <= to.Scale &&
-		from.Type.Precision-from.Type.Scale <= to.Precision-to.Scale: // only what is no number does not fit
-		return expr.SQL{Value: name, Clean: between("<> 'NaN'")}, nil
-	case (whole || from.Type.Kind == column.Decimal || strings.HasPrefix(from.Foreign, "numeric")) && to.Kind == column.Decimal:
-		return expr.Fitting(expr.SQL{Value: name + "::numeric"}, from.Type, to), nil
-	case whole && to.Kind == column.Text:
-		return expr.SQL{Value: name + "::text"}, nil
-	case from.Foreign == "bool" && to.Kind == column.Boolean:
-		return expr.SQL{Value: name}, nil
-	case from.Foreign == "float8" && to.Kind == column.Double:
-		return expr.SQL{Value: name, Clean: between("> '-infinity' and " + name + " < 'infinity'")}, nil
-	case from.Foreign == "date" && to.Kind == column.Date:
-		return expr.SQL{Value: name, Clean: between("between '0001-01-01' and '9999-12-31'")}, nil
-	case from.Foreign == "timestamp" && to.Kind == column.Timestamp:
-		x := expr.SQL{Value: name, Clean: between("between '0001-01-01 00:00:00' and '9999-12-31 23:59:59.999999'")}
-		if r.model.Zone != nil { // a time that the clocks never show is a fault
-			zone := expr.Quoted(r.model.Zone.String())
-			x.Clean += fmt.Sprintf(" and coalesce((%[1]s at time zone %[2]s) at time zone %[2]s = %[1]s, true)", name, zone)
-		}
-		return x, nil
-	case isText(from):
-		if x, ok := expr.ReadSQL(name+"::text", to); ok {
-			return x, nil
-		}
-	}
-	called := from.Foreign
-	if called == "" {
-		called = from.Type.String()
-	}
-	return expr.SQL{}, refuse("a value of the type %s, read as %s", called, to)
 }
 
 // complete joins the rows with those of another source. A row is plain if it meets one row there, about which nothing is
@@ -292,7 +255,7 @@ func (r *shaper) leaveOut(l *layers, fields []column.Field) error {
 			return err
 		}
 		l.reads(p, fields)
-		x, err := p.SQL(over(fields))
+		x, err := p.SQL(r.engine, r.over(fields))
 		if err != nil {
 			return fmt.Errorf("leave_out: %w", err)
 		}
@@ -302,7 +265,7 @@ func (r *shaper) leaveOut(l *layers, fields []column.Field) error {
 		cases = append(cases, fmt.Sprintf("when %s then %d", x.Value, k))
 	}
 	if cases == nil {
-		l.add([]named{{ruleColumn, "null::int"}})
+		l.add([]named{{ruleColumn, "cast(null as integer)"}})
 		return nil
 	}
 	known := strings.Join(append([]string{okColumn}, clean...), " and ")
@@ -323,20 +286,13 @@ func (r *shaper) fill(l *layers, fields []column.Field) error {
 			return err
 		}
 		t := fields[at].Type
-		x := expr.SQL{Value: fmt.Sprintf("coalesce(%s, %s::%s)", quote(said+f.Text), expr.Quoted(value.Value(0)), declared(t))}
-		replaced = append(replaced, named{said + f.Text, stored(x, t)})
+		x := expr.SQL{Value: fmt.Sprintf("coalesce(%s, %s)", quote(said+f.Text), r.Literal(value.Value(0), t))}
+		replaced = append(replaced, named{said + f.Text, r.Stored(x, t)})
 	}
 	if replaced != nil {
 		l.add(nil, replaced...)
 	}
 	return nil
-}
-
-func declared(t column.Type) string {
-	if t.Kind == column.Integer {
-		return "bigint"
-	}
-	return expr.SQLType(t)
 }
 
 // check finds the rows that rules set aside.
@@ -349,7 +305,7 @@ func (r *shaper) check(l *layers, fields []column.Field) error {
 				return err
 			}
 			l.reads(p, fields)
-			x, err := p.SQL(over(fields))
+			x, err := p.SQL(r.engine, r.over(fields))
 			if err != nil {
 				return fmt.Errorf("the rule %q: %w", rule.Reason.Text, err)
 			}
@@ -381,12 +337,12 @@ func (r *shaper) match(l *layers, fields []column.Field, doubted map[string]bool
 			if err != nil {
 				return err
 			}
-			if x, err = p.SQL(over(fields[at : at+1])); err != nil {
+			if x, err = p.SQL(r.engine, r.over(fields[at:at+1])); err != nil {
 				return fmt.Errorf("the form of %s as a key: %w", m.Column, err)
 			}
 			known = x.Clean
 		}
-		more, replaced := []named{{said + m.Text, stored(x, m.Type)}}, []named(nil)
+		more, replaced := []named{{said + m.Text, r.Stored(x, m.Type)}}, []named(nil)
 		if doubted[m.Column] {
 			known = strings.TrimPrefix(known+" and "+quote(sure+m.Column), " and ")
 		}

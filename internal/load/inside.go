@@ -98,7 +98,7 @@ func (w *work) noteExecution(where star.Execution, why string) {
 	}
 }
 
-// manyFar is how many rows of a table on another machine the warehouse loads rather than the program: to send them through
+// manyFar is how many rows of a table on other machines the warehouse loads rather than the program: to send them through
 // the network takes longer than to judge them there.
 const manyFar = 1_000_000
 
@@ -112,9 +112,9 @@ func (w *work) suggests(ctx context.Context, from *source.Plain) (where star.Exe
 	case run.Near():
 		return star.InProcess, "the warehouse is on this machine, where the program is faster", nil
 	case rows < manyFar:
-		return star.InProcess, "the warehouse is on another machine, but there are only about " + about + " rows", nil
+		return star.InProcess, "there are only about " + about + " rows", nil
 	default:
-		return star.InWarehouse, "it is on another machine, and there are about " + about + " rows", nil
+		return star.InWarehouse, "there are about " + about + " rows, which would leave the warehouse to be loaded by the program", nil
 	}
 }
 
@@ -176,7 +176,7 @@ func (in *within) supersede(ctx context.Context, w *factStep) error {
 		for k, v := range values {
 			if v == nil {
 				one.Cols[k].SetNull(0)
-			} else if err := reader.Set(&one.Cols[k], 0, grainText(fields[k], string(v))); err != nil {
+			} else if err := reader.Set(&one.Cols[k], 0, string(v)); err != nil {
 				return err
 			}
 		}
@@ -185,14 +185,6 @@ func (in *within) supersede(ctx context.Context, w *factStep) error {
 		}
 		return nil
 	})
-}
-
-// grainText is a value as PostgreSQL writes it, as it is read.
-func grainText(f column.Field, text string) string {
-	if f.Type.Kind == column.Boolean {
-		return map[string]string{"t": "true", "f": "false"}[text]
-	}
-	return text
 }
 
 // close removes what the step has made for itself.

@@ -30,13 +30,11 @@ func (in *Inputs) Giving(s *star.Source, rows Given) *Inputs {
 	return other
 }
 
-// Plain is a select of the rows of a table or query, as PostgreSQL has them.
+// Plain is a select of the rows of a table or query, as its database has them.
 type Plain struct {
-	SQL     string            // the columns as c0, c1 and so on, and what orders the rows as o0, o1 and so on
-	Columns []database.Column // what the columns are
-	Read    []string          // of each column, its name in the source
-	Order   int               // how many there are of o0, o1 and so on
-	Since   int               // the column by which new rows are known, or -1
+	database.Select
+	Read  []string // of each column, its name in the source
+	Since int      // the column by which new rows are known, or -1
 }
 
 // Plain returns the select of the rows that [Inputs.Open] would read.
@@ -51,23 +49,15 @@ func (in *Inputs) Plain(ctx context.Context, s *star.Source, want func(string) b
 	}
 	defer db.Close()
 	p := &Plain{Since: t.since}
-	if p.SQL, p.Order, err = db.Plain(ctx, t.query); err != nil {
-		return nil, at(s, err)
-	}
-	there, err := db.Columns(ctx, t.query)
-	if err != nil {
+	if p.Select, err = db.Plain(ctx, t.query); err != nil {
 		return nil, at(s, err)
 	}
 	read := map[string]string{}
 	for _, c := range s.Columns {
 		read[c.InFile()] = c.Text
 	}
-	for _, name := range t.query.Columns {
-		for _, c := range there {
-			if c.Name == name {
-				p.Columns, p.Read = append(p.Columns, c), append(p.Read, read[name])
-			}
-		}
+	for _, c := range p.Columns {
+		p.Read = append(p.Read, read[c.Name])
 	}
 	return p, nil
 }

@@ -11,9 +11,9 @@ import (
 // Database is a database that sources read from.
 type Database struct {
 	Name
-	Kind       string // sqlite, postgres or mysql
+	Kind       string // sqlite, postgres, mysql or trino
 	Path       string // sqlite: the file, as seen from the model's folder
-	Connection string // the others: where it is, in words such as host=db.example user=reader
+	Connection string // the others: where it is, in words such as host=db.example user=reader, or the address of a server
 
 	connection Name
 }
@@ -40,6 +40,13 @@ func (r *reader) databaseEntries(d *Database) []Entry {
 			"a MySQL or MariaDB database, in words such as `host=db.example port=3306 user=reader dbname=canal`, or `socket=/run/mysqld.sock`; the defaults are this machine, port 3306 and the name of the user",
 			false,
 			kind(MySQL),
+		},
+		{
+			"trino",
+			"an address",
+			"a Trino server, such as `http://reader@trino.example:8080`; its tables are called `catalog.schema.table`, in queries, too",
+			false,
+			kind(Trino),
 		},
 	}
 }
@@ -87,7 +94,7 @@ func (r *reader) databases(m *Model) {
 		path := "databases." + d.Text
 		switch {
 		case d.Kind == "":
-			r.errorf(d.At, path, "where is it? sqlite: a file; postgres: or mysql: a connection string")
+			r.errorf(d.At, path, "where is it? sqlite: a file; postgres: or mysql: a connection string; trino: an address")
 		case d.Kind == SQLite:
 			d.Path = r.fill(d.connection, path).Text
 		default:

@@ -11,6 +11,7 @@ import (
 	"github.com/parquet-go/parquet-go"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/parquetfile"
 )
 
@@ -48,7 +49,7 @@ func (db *DB) give(ctx context.Context, cols []*column.Column, rows []int32) (gi
 func inline(cols []*column.Column, rows []int32) string {
 	casts, names, lines := make([]string, len(cols)), make([]string, len(cols)), make([]string, len(rows))
 	for k, c := range cols {
-		casts[k], names[k] = fmt.Sprintf("CAST(v%d AS %s) AS c%[1]d", k, declared(c.Type)), fmt.Sprintf("v%d", k)
+		casts[k], names[k] = fmt.Sprintf("CAST(v%d AS %s) AS c%[1]d", k, expr.TrinoType(c.Type)), fmt.Sprintf("v%d", k)
 	}
 	values := make([]string, len(cols))
 	for n, i := range rows {
@@ -129,7 +130,7 @@ func (s *stage) finish(ctx context.Context) error {
 	s.hasTable = true
 	columns := make([]string, len(s.types))
 	for k, t := range s.types {
-		columns[k] = fmt.Sprintf("c%d %s", k, declared(t))
+		columns[k] = fmt.Sprintf("c%d %s", k, expr.TrinoType(t))
 	}
 	if _, err := p.run(ctx, fmt.Sprintf("CREATE TABLE %s (%s)", s.table(), strings.Join(columns, ", "))); err != nil {
 		return err

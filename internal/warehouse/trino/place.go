@@ -12,7 +12,9 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/parse"
+	"ironmonger/internal/trinodb"
 	"ironmonger/internal/warehouse"
 )
 
@@ -108,8 +110,8 @@ func (p place) describe(ctx context.Context, name string) (warehouse.Description
 		return d, err
 	}
 	const sql = "SELECT column_name, data_type, is_nullable FROM %s.information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position"
-	err = p.ask(ctx, fmt.Sprintf(sql, quote(p.catalog), text(p.schema), text(name)), 3, func(values []value) error {
-		d = append(d, warehouse.Standing{Name: values[0].String, Type: values[1].String, NotNull: values[2].String == "NO"})
+	err = p.engine.Ask(ctx, fmt.Sprintf(sql, quote(p.catalog), text(p.schema), text(name)), func(values [][]byte) error {
+		d = append(d, warehouse.Standing{Name: string(values[0]), Type: string(values[1]), NotNull: string(values[2]) == "NO"})
 		return nil
 	})
 	if err != nil {
@@ -117,25 +119,6 @@ func (p place) describe(ctx context.Context, name string) (warehouse.Description
 	}
 	p.know(at.location, d)
 	return d, nil
-}
-
-// ask hands each row of an answer of n texts to row, which must not keep them.
-func (p place) ask(ctx context.Context, sql string, n int, row func(values []value) error) error {
-	answer, err := p.engine.QueryContext(ctx, sql)
-	if err != nil {
-		return dberror.Trino(err)
-	}
-	defer answer.Close()
-	values := newValues(n)
-	for answer.Next() {
-		if err := answer.Scan(values.into...); err != nil {
-			return err
-		}
-		if err := row(values.of); err != nil {
-			return err
-		}
-	}
-	return dberror.Trino(answer.Err())
 }
 
 // run runs a statement and returns how many rows it has changed.
@@ -149,7 +132,7 @@ func (p place) run(ctx context.Context, sql string) (int64, error) {
 
 // read sends a query.
 func (p place) read(ctx context.Context, q warehouse.Query) (warehouse.Rows, error) {
-	r := &rows{query: q, reader: parse.NewReader(nil), values: newValues(len(q.Fields))}
+	r := &rows{query: q, reader: parse.NewReader(nil)}
 	if len(q.By) > 0 && len(q.Match[0].Null) == 0 {
 		return r, nil
 	}
@@ -157,13 +140,14 @@ func (p place) read(ctx context.Context, q warehouse.Query) (warehouse.Rows, err
 	for k, f := range q.Fields {
 		parts[k] = "t." + quote(f.Name)
 		if q.Convert {
-			parts[k] = fmt.Sprintf("CAST(%s AS %s)", parts[k], declared(f.Type))
+			parts[k] = fmt.Sprintf("CAST(%s AS %s)", parts[k], expr.TrinoType(f.Type))
 		}
 		parts[k] = said(parts[k], f.Type)
 	}
 	if len(parts) == 0 {
-		parts, r.values = []string{"1"}, newValues(1)
+		parts = []string{"1"}
 	}
+	r.values, r.into = trinodb.Values(len(parts))
 	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + p.table(q.Table) + " AS t"
 	if len(q.By) > 0 {
 		m, err := p.give(ctx, q.Match, every(len(q.Match[0].Null)))
@@ -207,17 +191,17 @@ func (p place) tally(ctx context.Context, table string, measures []column.Field)
 	}
 	t := warehouse.Tally{Totals: make([]exact.Int128, len(measures))}
 	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + p.table(table)
-	err := p.ask(ctx, sql, len(parts), func(values []value) error {
-		if _, err := fmt.Sscan(values[0].String, &t.Rows); err != nil {
+	err := p.engine.Ask(ctx, sql, func(values [][]byte) error {
+		if _, err := fmt.Sscan(string(values[0]), &t.Rows); err != nil {
 			return err
 		}
 		for k, f := range measures {
-			if !values[k+1].Valid {
+			if values[k+1] == nil {
 				continue
 			}
 			sum := column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: f.Type.Scale}}
 			sum.Resize(1)
-			if err := parse.NewReader(nil).Set(&sum, 0, values[k+1].String); err != nil {
+			if err := parse.NewReader(nil).Set(&sum, 0, string(values[k+1])); err != nil {
 				return fmt.Errorf("the total of %s.%s: %w", table, f.Name, err)
 			}
 			t.Totals[k] = sum.Exact(0)

@@ -1,9 +1,9 @@
 package trino
 
 import (
+	"bytes"
 	"database/sql"
 	"fmt"
-	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
@@ -19,7 +19,8 @@ type rows struct {
 	query  warehouse.Query
 	answer *sql.Rows
 	reader *parse.Reader
-	values *values
+	values [][]byte
+	into   []any
 	close  func() // gives back what the query was given; may be nil
 }
 
@@ -27,11 +28,11 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 	b.Reset(batchRows)
 	n := 0
 	for r.answer != nil && n < batchRows && r.answer.Next() {
-		if err := r.answer.Scan(r.values.into...); err != nil {
+		if err := r.answer.Scan(r.into...); err != nil {
 			return false, err
 		}
 		for k := range b.Cols {
-			if err := set(r.reader, &b.Cols[k], n, r.values.of[k]); err != nil {
+			if err := set(r.reader, &b.Cols[k], n, r.values[k]); err != nil {
 				return false, fmt.Errorf("table %s, column %s: %w", r.query.Table, r.query.Fields[k].Name, err)
 			}
 		}
@@ -47,18 +48,18 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 }
 
 // set takes a value as it was asked for.
-func set(r *parse.Reader, c *column.Column, i int, v value) error {
+func set(r *parse.Reader, c *column.Column, i int, v []byte) error {
 	switch {
-	case !v.Valid:
+	case v == nil:
 		c.SetNull(i)
 		return nil
 	case c.Type.Kind == column.Text:
-		c.Null[i], c.Text[i] = false, v.String
+		c.Null[i], c.Text[i] = false, string(v)
 		return nil
 	case c.Type.Kind == column.Time:
-		v.String, _, _ = strings.Cut(v.String, ".")
+		v, _, _ = bytes.Cut(v, []byte("."))
 	}
-	return r.Set(c, i, v.String)
+	return r.Set(c, i, string(v))
 }
 
 func (r *rows) Close() error {

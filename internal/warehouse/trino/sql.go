@@ -1,7 +1,6 @@
 package trino
 
 import (
-	"database/sql"
 	"fmt"
 	"strings"
 
@@ -29,21 +28,6 @@ func equal(names []string, from int) string {
 		parts[k] = fmt.Sprintf("t.%s = m.c%d", quote(n), from+k)
 	}
 	return strings.Join(parts, " AND ")
-}
-
-// declared returns the SQL type of a type.
-func declared(t column.Type) string {
-	switch t.Kind {
-	case column.Integer:
-		return "bigint"
-	case column.Text:
-		return "varchar"
-	case column.Timestamp:
-		return "timestamp(6)"
-	case column.Time:
-		return "time(6)"
-	}
-	return t.String()
 }
 
 // literal writes value i of a column.
@@ -74,20 +58,4 @@ func said(value string, t column.Type) string {
 		return value
 	}
 	return "CAST(" + value + " AS varchar)"
-}
-
-type value = sql.NullString
-
-// values are those of a row.
-type values struct {
-	of   []value
-	into []any
-}
-
-func newValues(n int) *values {
-	v := &values{make([]value, n), make([]any, n)}
-	for k := range v.of {
-		v.into[k] = &v.of[k]
-	}
-	return v
 }

@@ -15,7 +15,6 @@ package trino
 import (
 	"cmp"
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"maps"
@@ -29,10 +28,11 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5/pgxpool"
-	_ "github.com/trinodb/trino-go-client/trino" // registers the driver
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/trinodb"
 	"ironmonger/internal/warehouse"
 	"ironmonger/internal/warehouse/postgres"
 )
@@ -44,8 +44,7 @@ const writers = 4
 type DB struct {
 	ledger   *postgres.DB
 	database *pgxpool.Pool // of the pointers
-	engine   *sql.DB
-	server   string // for people
+	engine   *trinodb.DB
 	at       warehouse.Location
 
 	mu    sync.Mutex
@@ -54,23 +53,15 @@ type DB struct {
 
 // Open connects to Trino and to the database of the catalog.
 func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
-	server, err := url.Parse(at.Server)
-	if err != nil || server.Host == "" || server.Scheme != "http" && server.Scheme != "https" {
-		return nil, fmt.Errorf("%q is not the address of a Trino server, such as http://loader@trino.example:8080", at.Server)
-	}
-	if server.User == nil {
-		server.User = url.User("ironmonger")
-	}
-	server.RawQuery = url.Values{
-		"source": {"ironmonger"}, "catalog": {at.Working},
+	engine, err := trinodb.Open(at.Server, url.Values{
+		"catalog": {at.Working},
 		// what a step writes is read at once, and then published: it is for maintenance to gather statistics
 		"session_properties": {at.Working + ".collect_extended_statistics_on_write:false"},
-	}.Encode()
-	engine, err := sql.Open("trino", server.String())
+	})
 	if err != nil {
-		return nil, dberror.Trino(err)
+		return nil, err
 	}
-	db := &DB{engine: engine, at: at, server: server.Host}
+	db := &DB{engine: engine, at: at}
 	if db.ledger, err = postgres.Open(ctx, at.Connection, at.Schema, at.Readers...); err != nil {
 		engine.Close()
 		return nil, err
@@ -100,14 +91,14 @@ func (db *DB) hasCatalogs(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, answering)
 	defer cancel()
 	var there []string
-	err := db.published().ask(ctx, "SELECT catalog_name FROM system.metadata.catalogs", 1, func(values []value) error {
-		there = append(there, values[0].String)
+	err := db.engine.Ask(ctx, "SELECT catalog_name FROM system.metadata.catalogs", func(values [][]byte) error {
+		there = append(there, string(values[0]))
 		return nil
 	})
 	if errors.Is(err, context.DeadlineExceeded) {
-		return fmt.Errorf("Trino at %s does not answer: %w", db.server, err)
+		return fmt.Errorf("Trino at %s does not answer: %w", db.engine.Server, err)
 	} else if err != nil {
-		return fmt.Errorf("Trino at %s: %w", db.server, err)
+		return fmt.Errorf("Trino at %s: %w", db.engine.Server, err)
 	}
 	for _, name := range []string{db.at.Published, db.at.Working} {
 		if !slices.Contains(there, name) {
@@ -148,7 +139,7 @@ func (db *DB) Declares(table string, t column.Type) string {
 	if isLedger(table) {
 		return db.ledger.Declares(table, t)
 	}
-	return declared(t)
+	return expr.TrinoType(t)
 }
 
 // Read asks outside a transaction.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/warehouse"
 )
 
@@ -77,7 +78,7 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 	_, err := t.change(ctx, table.Name, createTable(t.table(table.Name), table))
 	var d warehouse.Description
 	for _, c := range table.Columns {
-		d = append(d, warehouse.Standing{Name: c.Name, Type: declared(c.Type), NotNull: c.NotNull})
+		d = append(d, warehouse.Standing{Name: c.Name, Type: expr.TrinoType(c.Type), NotNull: c.NotNull})
 	}
 	t.there[table.Name] = d
 	return err
@@ -96,7 +97,7 @@ func lowercase(table *warehouse.Table) error {
 func createTable(name string, table *warehouse.Table) string {
 	parts := make([]string, len(table.Columns))
 	for k, c := range table.Columns {
-		parts[k] = quote(c.Name) + " " + declared(c.Type)
+		parts[k] = quote(c.Name) + " " + expr.TrinoType(c.Type)
 		if c.NotNull {
 			parts[k] += " NOT NULL"
 		}
@@ -153,7 +154,7 @@ func (t *tx) AddColumn(ctx context.Context, table string, c warehouse.Column, fi
 		return t.ledger.AddColumn(ctx, table, c, fill)
 	}
 	delete(t.there, table)
-	_, err := t.change(ctx, table, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", t.table(table), quote(c.Name), declared(c.Type)))
+	_, err := t.change(ctx, table, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s %s", t.table(table), quote(c.Name), expr.TrinoType(c.Type)))
 	if err != nil || fill == nil {
 		return err
 	}
@@ -226,9 +227,6 @@ func (t *tx) Freeze(_ context.Context, run int64) error {
 	t.frozen = run
 	return nil
 }
-
-// Statements returns nil: nothing writes the SQL of Trino yet but this package.
-func (t *tx) Statements() warehouse.Statements { return nil }
 
 // errMoved says that a commit was refused.
 var errMoved = errors.New("somebody else has changed a table of the star meanwhile, so that nothing was published")
@@ -376,8 +374,8 @@ func (t *tx) kill() {
 	defer cancel()
 	var going []string
 	const sql = "SELECT query_id FROM system.runtime.queries WHERE state NOT IN ('FINISHED', 'FAILED') AND strpos(query, %s) > 0 AND strpos(query, 'system.runtime') = 0"
-	t.ask(ctx, fmt.Sprintf(sql, text(t.schema)), 1, func(values []value) error {
-		going = append(going, values[0].String)
+	t.engine.Ask(ctx, fmt.Sprintf(sql, text(t.schema)), func(values [][]byte) error {
+		going = append(going, string(values[0]))
 		return nil
 	})
 	for _, id := range going {

@@ -1,0 +1,217 @@
+package expr_test
+
+import (
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	_ "github.com/jackc/pgx/v5/stdlib" // registers the driver
+	_ "github.com/trinodb/trino-go-client/trino"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/parse"
+	"ironmonger/internal/startest"
+)
+
+// edges is a table of values at the edges of their types, and the same rows as the program has them.
+type edges struct {
+	fields []column.Field
+	b      *column.Batch
+	rows   []string // as SQL
+}
+
+func newEdges(t *testing.T, r *rand.Rand, d expr.Dialect) *edges {
+	e := &edges{}
+	for _, c := range [][2]string{{"i", "integer"}, {"j", "integer"}, {"p", "decimal(9,2)"}, {"q", "decimal(7,4)"}, {"w", "decimal(38,4)"},
+		{"s", "text"}, {"u", "text"}, {"d", "date"}, {"e", "date"}, {"t", "timestamp"}} {
+		typ, _ := column.ParseType(c[1])
+		e.fields = append(e.fields, column.Field{Name: c[0], Type: typ})
+	}
+	odd := map[column.Kind][]string{
+		column.Integer:   {"", "0", "1", "-1", "7", "12", "-12", "2147483647", "-2147483648", "29", "3"},
+		column.Decimal:   {"", "0", "0.01", "-0.01", "12.35", "-999.99", "3.5", "999.0"},
+		column.Text:      {"", "ab", "x,y", "7", "-3", "007", "+5", " 8", "1.50", "1.505", "12345.6", "2024-02-29", "2023-02-29", "2024-13-01", "0000-01-01", "Zoë", "ÅNGSTRÖM", "a%_\\b", "99999999999999999999", ".5", "5.", "7\n"},
+		column.Date:      {"", "2024-02-29", "0001-01-01", "9999-12-31", "1987-06-05", "2021-01-03"},
+		column.Timestamp: {"", "2024-02-29 23:59:59.999999", "0001-01-01 00:00:00", "9999-12-31 23:59:59.999999", "1969-12-31 12:00:00.000001"},
+	}
+	e.b = column.NewBatch(e.fields)
+	const n = 60
+	e.b.Reset(n)
+	for i := range n {
+		cells := []string{fmt.Sprint(i)}
+		for k, f := range e.fields {
+			of := odd[f.Type.Kind]
+			v := of[r.IntN(len(of))]
+			if f.Name == "i" && r.IntN(8) == 0 {
+				v = []string{"9223372036854775807", "-9223372036854775808", "3037000500"}[r.IntN(3)]
+			}
+			if f.Name == "w" && r.IntN(4) == 0 {
+				v = []string{"9999999999999999999999999999999999.9999", "-1234567890123456789012345678901234.5678"}[r.IntN(2)]
+			}
+			if v == "" && (f.Type.Kind != column.Text || r.IntN(2) == 0) {
+				e.b.Cols[k].SetNull(i)
+				cells = append(cells, d.Null(f.Type))
+				continue
+			}
+			if err := parse.NewReader(nil).Set(&e.b.Cols[k], i, v); err != nil {
+				t.Fatal(v, err)
+			}
+			cells = append(cells, d.Literal(v, f.Type))
+		}
+		e.rows = append(e.rows, "("+strings.Join(cells, ", ")+")")
+	}
+	return e
+}
+
+// answers asks for the texts of some expressions, and whether each is clean, row by row.
+func answers(t *testing.T, db *sql.DB, table string, xs []expr.SQL, n int) ([][]sql.NullString, error) {
+	var parts []string
+	for _, x := range xs {
+		clean := x.Clean
+		if clean == "" {
+			clean = "true"
+		}
+		parts = append(parts, "cast("+x.Value+" as varchar)", "cast(("+clean+") as varchar)")
+	}
+	rows, err := db.QueryContext(t.Context(), "SELECT "+strings.Join(parts, ", ")+" FROM "+table+" ORDER BY n")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	all := make([][]sql.NullString, 0, n)
+	for rows.Next() {
+		row, into := make([]sql.NullString, len(parts)), make([]any, len(parts))
+		for k := range row {
+			into[k] = &row[k]
+		}
+		if err := rows.Scan(into...); err != nil {
+			return nil, err
+		}
+		all = append(all, row)
+	}
+	return all, rows.Err()
+}
+
+// TestSQL holds the SQL of random expressions against their evaluation, over values at the edges: it never fails, and what
+// it says is clean is so.
+func TestSQL(t *testing.T) {
+	t.Run("postgres", func(t *testing.T) {
+		connection, _ := startest.Postgres(t)
+		db, err := sql.Open("pgx", connection)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close()
+		db.SetMaxOpenConns(1)
+		holdSQL(t, expr.Postgres, db, "edges", "CREATE TEMP TABLE edges (n, %s) AS VALUES %s", 2000)
+	})
+	t.Run("trino", func(t *testing.T) {
+		at := startest.Trino(t)
+		db, err := sql.Open("trino", strings.Replace(at.Server, "://", "://test@", 1))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close()
+		if _, err := db.ExecContext(t.Context(), "CREATE SCHEMA pub.edges"); err != nil {
+			t.Fatal(err)
+		}
+		holdSQL(t, expr.Trino, db, "pub.edges.edges", "CREATE TABLE pub.edges.edges (n, %s) AS VALUES %s", startest.Runs(200))
+	})
+}
+
+func holdSQL(t *testing.T, d expr.Dialect, db *sql.DB, table, create string, random int) {
+	e := newEdges(t, rand.New(rand.NewPCG(3, 4)), d)
+	var columns []expr.SQL
+	for _, f := range e.fields {
+		columns = append(columns, expr.SQL{Value: d.Operand(f.Name, f.Type)})
+	}
+	if _, err := db.ExecContext(t.Context(), fmt.Sprintf(create, strings.Join(column.Names(e.fields), ", "), strings.Join(e.rows, ", "))); err != nil {
+		t.Fatal(err)
+	}
+	w := &writer{rand.New(rand.NewPCG(31, 32))}
+	kinds := []func(int) func() (string, string){w.integer, w.decimal, w.text, w.date, w.timestamp, w.condition}
+	texts := moreForms
+	for n := range random {
+		ours, _ := kinds[n%len(kinds)](1 + n%4)()
+		texts = append(texts, ours)
+	}
+	var all []shown
+	refused := map[string]int{}
+	for _, text := range texts {
+		p, err := expr.Compile(text, e.fields)
+		if err != nil {
+			continue
+		}
+		x, err := p.SQL(d, columns)
+		if err != nil {
+			refused[err.Error()]++
+			continue
+		}
+		all = append(all, shown{text, p, x})
+	}
+	var sum outcome
+	const atOnce = 40
+	for from := 0; from < len(all); from += atOnce {
+		sum.hold(t, e, db, table, all[from:min(from+atOnce, len(all))])
+	}
+	t.Logf("%d expressions; %d values are clean, %d are faults, %d were doubted; refused: %v", len(all), sum.clean, sum.faults, sum.doubted, refused)
+	if len(all)*5 < len(texts)*4 || sum.faults < 250 || sum.doubted*8 > sum.clean {
+		t.Errorf("too little was compared")
+	}
+}
+
+// shown is an expression, and its SQL.
+type shown struct {
+	text string
+	p    *expr.Program
+	x    expr.SQL
+}
+
+type outcome struct{ clean, doubted, faults int }
+
+func (o *outcome) hold(t *testing.T, e *edges, db *sql.DB, table string, list []shown) {
+	var xs []expr.SQL
+	for _, s := range list {
+		xs = append(xs, s.x)
+	}
+	got, err := answers(t, db, table, xs, e.b.N)
+	switch {
+	case err != nil && len(list) > 1: // which one is it?
+		o.hold(t, e, db, table, list[:len(list)/2])
+		o.hold(t, e, db, table, list[len(list)/2:])
+		return
+	case err != nil:
+		t.Fatalf("%s: %v\n%s\n%s", list[0].text, err, list[0].x.Value, list[0].x.Clean)
+	}
+	for k, s := range list {
+		result := s.p.Eval(e.b)
+		for i, row := range got {
+			value, clean, fault := row[2*k], row[2*k+1], result.Fault(i)
+			switch {
+			case !clean.Valid:
+				t.Fatalf("%s, row %d: whether it is clean is null\n%s", s.text, i, s.x.Clean)
+			case clean.String != "true" && fault == "":
+				o.doubted++
+			case clean.String != "true":
+				o.faults++
+			case fault != "":
+				t.Fatalf("%s, row %d: %s is clean, and has the fault %s\n%s", s.text, i, e.rows[i], fault, s.x.Clean)
+			case value.Valid == result.Null[i] || value.Valid && !alike(s.p.Type(), result.Value(i), moment(s.p.Type(), value.String)):
+				t.Fatalf("%s, row %d of %s: %q (null %v), the SQL gives %q\n%s", s.text, i, e.rows[i], result.Value(i), result.Null[i], value.String, s.x.Value)
+			default:
+				o.clean++
+			}
+		}
+	}
+}
+
+// moment writes a timestamp as the program does, whatever zeros it ends with.
+func moment(t column.Type, text string) string {
+	if t.Kind == column.Timestamp && strings.Contains(text, ".") {
+		return strings.TrimRight(strings.TrimRight(text, "0"), ".")
+	}
+	return text
+}

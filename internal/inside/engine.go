@@ -1,0 +1,62 @@
+package inside
+
+import (
+	"context"
+	"time"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/database"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// engine is what the databases differ in, besides their expressions.
+type engine interface {
+	expr.Dialect
+	// typed reads a column of a table as a value of a type; false if there is no SQL for that.
+	typed(name string, from database.Column, to column.Type, zone *time.Location) (expr.SQL, bool)
+	// isText reports whether a column of a table is text, which may be read as a value although it is not written as most are.
+	isText(c database.Column) bool
+	// long is how many bytes a text has.
+	long(value string) string
+	// total adds up the values of a column, none to zero.
+	total(value string, t column.Type) string
+	// once has the columns of the nth select worked out once, whoever uses them.
+	once(sql string, n int) string
+	// number numbers rows by what orders them. It returns columns of the select before, and of the select itself.
+	number(order []string) (before []string, columns string)
+	// numbered is the table of the judged rows with their numbers, called line.
+	numbered(judged string) string
+
+	// usable refuses a database that is not set up for this.
+	usable(ctx context.Context) error
+	// plan prepares the judging of all rows, and planned is called after it.
+	plan(ctx context.Context, r *Rows) error
+	planned(ctx context.Context) error
+	// create makes a table of the rows of a select.
+	create(ctx context.Context, table, sql string) error
+	// any reports whether a select has rows, and unlike whether one has that groups rows of which nearly all are unlike.
+	any(ctx context.Context, sql string) (bool, error)
+	unlike(ctx context.Context, sql string) (bool, error)
+}
+
+// engineOf returns the engine of the warehouse of a model.
+func engineOf(m *star.Model, run warehouse.Statements) engine {
+	if m.Warehouse.Kind == star.Trino {
+		return &trino{Dialect: expr.Trino, run: run}
+	}
+	return &postgres{Dialect: expr.Postgres, run: run}
+}
+
+// dialectOf returns the SQL of the warehouse of a model.
+func dialectOf(m *star.Model) expr.Dialect { return engineOf(m, nil) }
+
+// anyRow reports whether a select has rows.
+func anyRow(ctx context.Context, run warehouse.Statements, sql string) (found bool, err error) {
+	err = run.Ask(ctx, "SELECT 1 FROM ("+sql+") AS found LIMIT 1", func([][]byte) error {
+		found = true
+		return nil
+	})
+	return found, err
+}

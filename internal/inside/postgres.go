@@ -1,0 +1,141 @@
+package inside
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/database"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/warehouse"
+)
+
+// postgres is the engine of PostgreSQL.
+type postgres struct {
+	expr.Dialect
+	run warehouse.Statements
+}
+
+func (p *postgres) isText(c database.Column) bool {
+	return c.Foreign == "text" || c.Foreign == "varchar"
+}
+
+func (p *postgres) typed(name string, from database.Column, to column.Type, zone *time.Location) (expr.SQL, bool) {
+	whole := from.Foreign == "int2" || from.Foreign == "int4" || from.Foreign == "int8"
+	between := func(in string) string { return fmt.Sprintf("coalesce(%s %s, true)", name, in) }
+	switch {
+	case whole && to.Kind == column.Integer:
+		return expr.SQL{Value: name}, true
+	case from.Type.Kind == column.Decimal && to.Kind == column.Decimal && from.Type.Scale <= to.Scale &&
+		from.Type.Precision-from.Type.Scale <= to.Precision-to.Scale: // only what is no number does not fit
+		return expr.SQL{Value: name, Clean: between("<> 'NaN'")}, true
+	case (whole || from.Type.Kind == column.Decimal || strings.HasPrefix(from.Foreign, "numeric")) && to.Kind == column.Decimal:
+		return p.Fitting(expr.SQL{Value: name + "::numeric"}, from.Type, to), true
+	case whole && to.Kind == column.Text:
+		return expr.SQL{Value: name + "::text"}, true
+	case from.Foreign == "bool" && to.Kind == column.Boolean:
+		return expr.SQL{Value: name}, true
+	case from.Foreign == "float8" && to.Kind == column.Double:
+		return expr.SQL{Value: name, Clean: between("> '-infinity' and " + name + " < 'infinity'")}, true
+	case from.Foreign == "date" && to.Kind == column.Date:
+		return expr.SQL{Value: name, Clean: between("between '0001-01-01' and '9999-12-31'")}, true
+	case from.Foreign == "timestamp" && to.Kind == column.Timestamp:
+		x := expr.SQL{Value: name, Clean: between("between '0001-01-01 00:00:00' and '9999-12-31 23:59:59.999999'")}
+		if zone != nil { // a time that the clocks never show is a fault
+			x.Clean += fmt.Sprintf(" and coalesce((%[1]s at time zone %[2]s) at time zone %[2]s = %[1]s, true)", name, expr.Quoted(zone.String()))
+		}
+		return x, true
+	case p.isText(from):
+		return p.Read(name+"::text", to)
+	}
+	return expr.SQL{}, false
+}
+
+func (p *postgres) long(value string) string { return "octet_length(" + value + ")" }
+
+func (p *postgres) total(value string, _ column.Type) string {
+	return fmt.Sprintf("coalesce(sum(%s), 0)::numeric", value)
+}
+
+// once makes a select that is not merged with others, since it has a volatile function: one that, unlike an offset, lets
+// several processes work.
+func (p *postgres) once(sql string, n int) string {
+	return strings.Replace(sql, "SELECT ", fmt.Sprintf("SELECT clock_timestamp() AS closed%d, ", n), 1)
+}
+
+func (p *postgres) number(order []string) ([]string, string) {
+	if order == nil {
+		return nil, "row_number() over () AS line"
+	}
+	return order, "row_number() over (order by " + strings.Join(order, ", ") + ") AS line"
+}
+
+func (p *postgres) numbered(judged string) string { return judged }
+
+// usable refuses a database whose texts are not counted in characters of UTF-8.
+func (p *postgres) usable(ctx context.Context) error {
+	if is, err := p.any(ctx, "SELECT 1 WHERE current_setting('server_encoding') <> 'UTF8'"); err != nil {
+		return err
+	} else if is {
+		return refuse("a database whose encoding is not UTF-8")
+	}
+	return nil
+}
+
+// plan has the database know how large the dimensions are, which may just have been loaded, and join them by hashing:
+// all rows are joined with all of them.
+func (p *postgres) plan(ctx context.Context, r *Rows) error {
+	statements := []string{
+		"SET LOCAL enable_mergejoin = off", "SET LOCAL enable_nestloop = off",
+		"SELECT set_config('work_mem', '256MB', true) WHERE pg_size_bytes(current_setting('work_mem')) < pg_size_bytes('256MB')",
+	}
+	var seen []string
+	for _, k := range r.of.Keys {
+		table := r.run.Named(r.star.Dimension(k.Dimension).Table.Name)
+		if slices.Contains(seen, table) {
+			continue
+		}
+		seen = append(seen, table)
+		const unknown = "SELECT 1 FROM pg_class WHERE oid = %s::regclass AND reltuples <= 0"
+		if is, err := p.any(ctx, fmt.Sprintf(unknown, expr.Quoted(table))); err != nil {
+			return err
+		} else if is {
+			statements = append(statements, "ANALYZE "+table)
+		}
+	}
+	return p.all(ctx, statements...)
+}
+
+func (p *postgres) planned(ctx context.Context) error {
+	return p.all(ctx, "RESET enable_mergejoin", "RESET enable_nestloop", "RESET work_mem")
+}
+
+func (p *postgres) all(ctx context.Context, statements ...string) error {
+	for _, sql := range statements {
+		if _, err := p.run.Run(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *postgres) create(ctx context.Context, table, sql string) error {
+	return p.all(ctx, "CREATE UNLOGGED TABLE "+table+" AS "+sql)
+}
+
+func (p *postgres) any(ctx context.Context, sql string) (bool, error) { return anyRow(ctx, p.run, sql) }
+
+// unlike has no hash table, or one for each process, made of nearly all rows.
+func (p *postgres) unlike(ctx context.Context, sql string) (bool, error) {
+	if err := p.all(ctx, "SET LOCAL enable_hashagg = off", "SET LOCAL enable_gathermerge = off"); err != nil {
+		return false, err
+	}
+	found, err := p.any(ctx, sql)
+	if err != nil {
+		return false, err
+	}
+	return found, p.all(ctx, "RESET enable_hashagg", "RESET enable_gathermerge")
+}

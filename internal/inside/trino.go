@@ -1,0 +1,163 @@
+package inside
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/database"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/warehouse"
+)
+
+// trino is the engine of Trino.
+//
+// One server would number all rows, if they were numbered by one window. So they are divided into ranges of the first
+// column that orders them, each of which is numbered for itself, by any server; the ranges before it say at which number
+// it begins.
+type trino struct {
+	expr.Dialect
+	run     warehouse.Statements
+	bounds  string // between the ranges, as an array; "" if there is one range
+	ranged  string // what is compared with them
+	offsets []string
+}
+
+func (e *trino) isText(c database.Column) bool { return c.Foreign == "varchar" }
+
+// mostDecimal is the type of the most digits.
+const mostDecimal = 38
+
+func (e *trino) typed(name string, from database.Column, to column.Type, zone *time.Location) (expr.SQL, bool) {
+	whole := map[string]bool{"tinyint": true, "smallint": true, "integer": true, "bigint": true}[from.Foreign]
+	between := func(in string) string { return fmt.Sprintf("coalesce(%s %s, true)", name, in) }
+	switch {
+	case whole && to.Kind == column.Integer:
+		return expr.SQL{Value: "cast(" + name + " as bigint)"}, true
+	case whole && to.Kind == column.Decimal:
+		return e.Fitting(expr.SQL{Value: "cast(" + name + " as bigint)"}, column.Type{Kind: column.Integer}, to), true
+	case from.Foreign == "decimal" && to.Kind == column.Decimal:
+		return e.Fitting(expr.SQL{Value: name}, from.Type, to), true
+	case whole && to.Kind == column.Text:
+		return expr.SQL{Value: "cast(" + name + " as varchar)"}, true
+	case from.Foreign == "boolean" && to.Kind == column.Boolean:
+		return expr.SQL{Value: name}, true
+	case from.Foreign == "double" && to.Kind == column.Double:
+		return expr.SQL{Value: name, Clean: "coalesce(is_finite(" + name + "), true)"}, true
+	case from.Foreign == "date" && to.Kind == column.Date:
+		return expr.SQL{Value: name, Clean: between("between date '0001-01-01' and date '9999-12-31'")}, true
+	case from.Foreign == "timestamp" && to.Kind == column.Timestamp:
+		at := "cast(" + name + " as timestamp(6))"
+		x := expr.SQL{Value: at, Clean: fmt.Sprintf("coalesce(%s = %s, true) and ", at, name) +
+			between("between timestamp '0001-01-01 00:00:00' and timestamp '9999-12-31 23:59:59.999999'")}
+		if zone != nil { // a time that the clocks never show is a fault
+			x.Clean += fmt.Sprintf(" and (%s is null or coalesce(try(cast(with_timezone(%[2]s, %s) as timestamp(6))) = %[2]s, false))",
+				name, at, expr.Quoted(zone.String()))
+		}
+		return x, true
+	case e.isText(from):
+		return e.Read("cast("+name+" as varchar)", to)
+	}
+	return expr.SQL{}, false
+}
+
+func (e *trino) long(value string) string { return "length(to_utf8(" + value + "))" }
+
+func (e *trino) total(value string, t column.Type) string {
+	return fmt.Sprintf("cast(coalesce(sum(cast(%s as decimal(%d,%d))), 0) as varchar)", value, mostDecimal, t.Scale)
+}
+
+// once has nothing to do: what is used several times is worked out once.
+func (e *trino) once(sql string, _ int) string { return sql }
+
+func (e *trino) number(order []string) ([]string, string) {
+	if order == nil {
+		return []string{"0 AS part"}, "part, row_number() over () AS nth"
+	}
+	part := "0"
+	if e.bounds != "" {
+		part = fmt.Sprintf("coalesce(width_bucket(%s, %s), %d)", e.ranged, e.bounds, ranges)
+	}
+	by := strings.Join(order, ", ")
+	return append([]string{part + " AS part"}, order...), "part, row_number() over (partition by part order by " + by + ") AS nth"
+}
+
+func (e *trino) numbered(judged string) string {
+	const sql = "(SELECT j.*, o.before + j.nth AS line FROM %s AS j JOIN (VALUES %s) AS o (part, before) ON o.part = j.part) AS n"
+	return fmt.Sprintf(sql, judged, strings.Join(e.offsets, ", "))
+}
+
+func (e *trino) usable(context.Context) error { return nil }
+
+// ranges is how many ranges the rows are divided into, if they are many.
+const (
+	ranges   = 64
+	manyRows = 200_000
+)
+
+// plan looks for the bounds between ranges that have about as many rows.
+func (e *trino) plan(ctx context.Context, r *Rows) error {
+	e.bounds = ""
+	if len(r.from.Order) == 0 {
+		return nil
+	}
+	if e.ranged = measured("o0", r.from.Order[0]); e.ranged == "" {
+		return nil
+	}
+	rows, err := e.run.Estimate(ctx, r.from.SQL)
+	if err != nil || rows < manyRows {
+		return err
+	}
+	at := make([]string, ranges-1)
+	for k := range at {
+		at[k] = fmt.Sprintf("double '%d' / %d", k+1, ranges)
+	}
+	const quantiles = "SELECT cast(b AS varchar) FROM (SELECT approx_percentile(%s, ARRAY[%s]) AS list FROM (%s) AS s) AS q CROSS JOIN UNNEST(list) AS u (b) " +
+		"WHERE is_finite(b) GROUP BY b ORDER BY b"
+	var bounds []string
+	err = e.run.Ask(ctx, fmt.Sprintf(quantiles, e.ranged, strings.Join(at, ", "), r.from.SQL), func(values [][]byte) error {
+		bounds = append(bounds, "double '"+string(values[0])+"'")
+		return nil
+	})
+	if bounds != nil {
+		e.bounds = "ARRAY[" + strings.Join(bounds, ", ") + "]"
+	}
+	return err
+}
+
+// measured makes a number of a value, in the order of the values; "" if there is no such number.
+func measured(value string, c database.Column) string {
+	switch c.Foreign {
+	case "tinyint", "smallint", "integer", "bigint", "decimal":
+		return "cast(" + value + " as double)"
+	case "date", "timestamp":
+		return "to_unixtime(cast(" + value + " as timestamp(6)))"
+	case "varchar": // its first seven bytes
+		return "cast(from_big_endian_64(x'00' || substr(to_utf8(" + value + ") || x'00000000000000', 1, 7)) as double)"
+	}
+	return ""
+}
+
+func (e *trino) planned(context.Context) error { return nil }
+
+// create makes the table, and counts at which number each range begins.
+func (e *trino) create(ctx context.Context, table, sql string) error {
+	if _, err := e.run.Run(ctx, "CREATE TABLE "+table+" AS "+sql); err != nil {
+		return err
+	}
+	before := int64(0)
+	e.offsets = []string{"(-1, 0)"} // no range: there may be none
+	return e.run.Ask(ctx, "SELECT part, count(*) FROM "+table+" GROUP BY part ORDER BY part", func(values [][]byte) error {
+		n, err := strconv.ParseInt(string(values[1]), 10, 64)
+		e.offsets = append(e.offsets, fmt.Sprintf("(%s, %d)", values[0], before))
+		before += n
+		return err
+	})
+}
+
+func (e *trino) any(ctx context.Context, sql string) (bool, error) { return anyRow(ctx, e.run, sql) }
+
+func (e *trino) unlike(ctx context.Context, sql string) (bool, error) { return e.any(ctx, sql) }
