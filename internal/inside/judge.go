@@ -90,7 +90,9 @@ func (r *Rows) join(l *layers, n int, k *star.Key) error {
 	of := fmt.Sprintf("l%d.", l.n)
 	for i, value := range r.by(of, k) {
 		on = append(on, fmt.Sprintf("d.%s = %s", quote(d.NaturalKey[i].Name), value))
-		missing = append(missing, strings.TrimPrefix(value, of)+" is null")
+	}
+	for _, value := range r.by("", k) {
+		missing = append(missing, value+" is null")
 	}
 	on = append(on, fmt.Sprintf("d.%s >= 0", quote(d.KeyColumn())))
 	switch {

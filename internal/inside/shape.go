@@ -309,11 +309,11 @@ func (r *shaper) check(l *layers, fields []column.Field) error {
 			if err != nil {
 				return fmt.Errorf("the rule %q: %w", rule.Reason.Text, err)
 			}
-			is := " is not true"
-			if n == 1 {
-				is = " is true"
+			holds := "coalesce(" + x.Value + ", false)"
+			if n == 0 {
+				holds = "not " + holds
 			}
-			if ok = append(ok, "("+x.Value+")"+is); x.Clean != "" {
+			if ok = append(ok, holds); x.Clean != "" {
 				ok = append(ok, x.Clean)
 			}
 		}
