@@ -103,7 +103,7 @@ func (s *session) showSurvey(c *cli.Command, tables []*survey.Table, skipped []s
 // databaseOf returns the database that an argument names, and the folder of its model: of a SQLite file, that of the
 // file.
 func databaseOf(arg string) (folder string, d *star.Database) {
-	for _, kind := range []string{star.Postgres, star.MySQL} {
+	for _, kind := range []string{star.Postgres, star.MySQL, star.Trino} {
 		if connection, ok := strings.CutPrefix(arg, kind+":"); ok {
 			return ".", &star.Database{Name: star.Name{Text: "origin"}, Kind: kind, Connection: strings.TrimSpace(connection)}
 		}

@@ -42,11 +42,16 @@ type Dialect interface {
 	of(r *renderer, n node) SQL
 }
 
+// NoSQL says for what there is no SQL.
+type NoSQL struct{ What string }
+
+func (e *NoSQL) Error() string { return "there is no SQL for " + e.What }
+
 // mostSQL is how long an expression may become: a guard has to say what it guards twice.
 const mostSQL = 50_000
 
-// SQL returns the expression over columns that stand for the fields it was compiled with. The error says what there
-// is no SQL for.
+// SQL returns the expression over columns that stand for the fields it was compiled with. The error is a
+// [NoSQL].
 func (p *Program) SQL(d Dialect, columns []SQL) (SQL, error) {
 	r := &renderer{d: d, columns: columns}
 	x := r.of(p.root)
@@ -65,7 +70,7 @@ type renderer struct {
 
 func (r *renderer) refuse(what string) SQL {
 	if r.err == nil {
-		r.err = fmt.Errorf("there is no SQL for %s", what)
+		r.err = &NoSQL{what}
 	}
 	return SQL{Value: "null"}
 }

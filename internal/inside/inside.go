@@ -87,6 +87,9 @@ func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need
 // Take takes the rows from where they are and judges them. stands says whether the fact's table has rows. Most often each
 // row has a grain of its own, so that is found out afterwards; where it is not so, the rows are judged once more.
 func (r *Rows) Take(ctx context.Context, stands bool) error {
+	if _, _, err := r.judge(stands); err != nil { // what types of columns refuse
+		return err
+	}
 	if err := r.sound(ctx); err != nil {
 		return err
 	}

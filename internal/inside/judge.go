@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
@@ -278,9 +279,5 @@ func (r *Rows) standing() (join, verdict string) {
 		quote(schema.LoadRun), plain, strings.Join(equal, " and "), same, hard)
 }
 
-// Refusal says why a fact cannot be loaded inside the warehouse.
-type Refusal struct{ what string }
-
-func (r *Refusal) Error() string { return "there is no SQL for " + r.what }
-
-func refuse(format string, args ...any) error { return &Refusal{fmt.Sprintf(format, args...)} }
+// refuse says why a fact cannot be loaded inside the warehouse.
+func refuse(format string, args ...any) error { return &expr.NoSQL{What: fmt.Sprintf(format, args...)} }

@@ -2,6 +2,7 @@ package load
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -10,6 +11,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/exact"
+	"ironmonger/internal/expr"
 	"ironmonger/internal/fact"
 	"ironmonger/internal/inside"
 	"ironmonger/internal/ledger"
@@ -35,15 +37,23 @@ func (w *work) openWithin(ctx context.Context) error {
 		return nil
 	}
 	said, _ := w.model.Execution(f.Fact)
-	err := inside.Check(w.model, f.Fact)
-	switch {
-	case said == star.InProcess:
+	if said == star.InProcess {
 		w.noteExecution(said, "as it was said")
 		return nil
-	case err != nil && said == "":
+	}
+	err := w.takeWithin(ctx, said)
+	var refused *expr.NoSQL
+	if said == "" && errors.As(err, &refused) {
 		w.noteExecution(star.InProcess, err.Error())
 		return nil
-	case err != nil:
+	}
+	return err
+}
+
+// takeWithin is openWithin for a fact that is said to be loaded in the warehouse, or of which nothing is said.
+func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
+	f := w.step.fact
+	if err := inside.Check(w.model, f.Fact); err != nil {
 		return err
 	}
 	need := transform.Needed(f.Source, w.needs)
@@ -51,13 +61,14 @@ func (w *work) openWithin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	why := "as it was said"
+	where, why := said, "as it was said"
 	if said == "" {
-		if said, why, err = w.suggests(ctx, from); err != nil {
+		if where, why, err = w.suggests(ctx, from); err != nil {
 			return err
 		}
 	}
-	if w.noteExecution(said, why); said == star.InProcess {
+	if where == star.InProcess {
+		w.noteExecution(where, why)
 		return nil
 	}
 	before, err := w.tx.Tally(ctx, f.Table.Name, w.kind.target().measures)
@@ -77,6 +88,7 @@ func (w *work) openWithin(ctx context.Context) error {
 	if err := rows.Take(ctx, before.Rows > 0); err != nil {
 		return err
 	}
+	w.noteExecution(where, why)
 	counted, err := rows.Count(ctx)
 	if err != nil {
 		return err

@@ -18,6 +18,8 @@ var listing = map[string]string{
 	star.Postgres: "select case table_schema when 'public' then '' else table_schema || '.' end || table_name as name from information_schema.tables " +
 		"where table_schema not in ('pg_catalog', 'information_schema') order by table_schema, table_name",
 	star.MySQL: "select table_name as name from information_schema.tables where table_schema = database() order by table_name",
+	star.Trino: "select table_cat || '.' || table_schem || '.' || table_name as name from system.jdbc.tables " +
+		"where table_cat <> 'system' and table_schem <> 'information_schema'",
 }
 
 // InDatabase is the format of a [Table] that a database has.
