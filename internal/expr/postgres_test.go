@@ -374,4 +374,5 @@ var moreForms = []string{
 	"split_part(s, ',', i)", "left(s, i)", "right(u, j)", "d + i", "d - interval '700' year", "t + interval '1900' year", "extract(second from t)",
 	"extract(hour from d)", "cast(t as time)", "d - e", "t - cast(d as timestamp)", "cast(i > 3 as integer)", "cast(i > j as text)",
 	"case when i > 3 then 'x' when s like '%e%' then u end", "greatest(s, u, 'é')", "mod(i, j)", "mod(p, q)", "floor(p)", "ceil(q)", "s in ('ab', u, null)",
+	"w * 2", "w + p", "w / 3", "abs(w)", "w = p", "round(w, 1)", "cast(w as integer)", "cast(w as decimal(20,2))", "coalesce(w, 0)", "floor(w)", "mod(w, 7)", "cast(w as text)",
 }
