@@ -13,7 +13,7 @@ HUNT ?= 2000
 TRINO ?= 100
 TRINO_AT = $${XDG_CACHE_HOME:-$$HOME/.cache}/ironmonger-tests/trino-476
 # the packages whose tests take longest begin first
-LONGEST = ./internal/load ./cmd/ironmonger ./internal/warehouse
+LONGEST = ./internal/load ./cmd/ironmonger ./internal/warehouse ./internal/expr
 FUZZ ?= 60s
 # whatever is new is kept as it is: making it small takes minutes where the input is a file
 FUZZING = -fuzztime $(FUZZ) -fuzzminimizetime 10x
@@ -49,7 +49,8 @@ examples: all
 hunt:
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 120m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows|TestLeftOut|TestUnpivot|TestAggregate|TestRandomLists|TestCut|TestSpans|TestWeightsAddUp|TestPeriods|TestPivot|TestWindow|TestBeside|TestInside" ./internal/load
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestOddDrafts ./internal/draft
-	IRONMONGER_KIND=trino IRONMONGER_HUNT=$(TRINO) $(GO) test -count=1 -timeout 240m -run 'TestOracle$$' ./internal/load
+	IRONMONGER_KIND=trino IRONMONGER_HUNT=$(TRINO) $(GO) test -count=1 -timeout 240m -run 'TestOracle$$|TestTrinoInside' ./internal/load
+	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestSQL ./internal/expr
 	IRONMONGER_HUNT=20 $(GO) test -count=1 -timeout 60m -run 'TestDemo|TestKilled' ./internal/warehouse
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load

@@ -120,7 +120,7 @@ func (w *Writer) begin(ctx context.Context, tx warehouse.Tx) (err error) {
 			return err
 		}
 	}
-	w.appender, err = tx.Append(ctx, w.fact.Table.Name, w.fact.Table.Fields())
+	w.appender, err = warehouse.AppendTo(ctx, tx, w.fact.Table)
 	return err
 }
 

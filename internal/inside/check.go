@@ -76,8 +76,8 @@ func checkSource(m *star.Model, s *star.Source) error {
 
 func checkJoin(m *star.Model, j *star.Join) error {
 	switch {
-	case j.Source == nil || j.Effective != "" || j.AsOf != "" || j.Range != nil:
-		return refuse("joins as of a time, and of ranges")
+	case j.Source == nil || j.Range != nil:
+		return refuse("joins of ranges")
 	case j.Source.Since != nil:
 		return refuse("joins with sources of which new rows are read alone")
 	case len(j.Source.Joins) > 0:
@@ -120,7 +120,7 @@ func checkExpressions(m *star.Model, s *star.Source) error {
 }
 
 func checkKey(f *star.Fact, k *star.Key) error {
-	d := k.Dimension
+	d, fields := k.Dimension, f.Source.Shaped()
 	inGrain := false
 	for _, g := range f.Grain {
 		inGrain = inGrain || g.Key == k
@@ -128,8 +128,10 @@ func checkKey(f *star.Fact, k *star.Key) error {
 	switch {
 	case d.LookedUp != nil:
 		return refuse("a dimension that another program loads")
-	case d.Clock != nil:
-		return refuse("the times of a clock")
+	case d.Clock != nil && inGrain:
+		return refuse("a grain with the times of a clock")
+	case d.Clock != nil && column.Find(fields, k.By[0]) >= 0 && fields[column.Find(fields, k.By[0])].Type.Kind != column.Timestamp:
+		return refuse("the times of a clock of what is no timestamp")
 	case k.Milestone:
 		return refuse("as of a milestone")
 	case k.AsOf != "" && !d.Versioned():

@@ -18,6 +18,8 @@ type engine interface {
 	typed(name string, from database.Column, to column.Type, zone *time.Location) (expr.SQL, bool)
 	// isText reports whether a column of a table is text, which may be read as a value although it is not written as most are.
 	isText(c database.Column) bool
+	// start is the time of a clock, with a time every so many seconds, that a timestamp is in.
+	start(value string, every int64) string
 	// long is how many bytes a text has.
 	long(value string) string
 	// total adds up the values of a column, none to zero.

@@ -252,7 +252,7 @@ func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64,
 	columns = append(columns, schema.LoadLine, schema.LoadRun)
 	values = append(values, fmt.Sprintf("%d + least(line, %d)", file*linesOfFile, linesOfFile-1), fmt.Sprint(run))
 	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.judged), plain)
-	return r.run.Insert(ctx, r.of.Table.Name, columns, query)
+	return r.run.Insert(ctx, r.of.Table, columns, query)
 }
 
 // Grains hands to row, of each row that stands in the table now, its number, whether it was inserted, and what the

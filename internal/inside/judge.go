@@ -77,6 +77,9 @@ func (r *Rows) by(of string, k *star.Key) []string {
 		if fields[column.Find(fields, name)].Type.Kind == column.Timestamp && natural[n].Type.Kind == column.Date {
 			value = "cast(" + value + " as date)"
 		}
+		if of := k.Dimension.Clock; of != nil {
+			value = r.start(value, of.Every)
+		}
 		list = append(list, value)
 	}
 	return list

@@ -224,8 +224,19 @@ func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]boo
 		parts = append(parts, fmt.Sprintf("%s AS b%d", column, k))
 	}
 	met := fmt.Sprintf("met%d", n)
-	const alone = "(%s and count(*) over (partition by %s) = 1) AS %s, row_number() over (partition by %[2]s) AS nth"
-	parts = append(parts, fmt.Sprintf(alone, okColumn, strings.Join(by, ", "), met))
+	if j.Effective == "" {
+		const alone = "(%s and count(*) over (partition by %s) = 1) AS %s, row_number() over (partition by %[2]s) AS nth"
+		parts = append(parts, fmt.Sprintf(alone, okColumn, strings.Join(by, ", "), met))
+		on = append(on, fmt.Sprintf("j%d.nth = 1", l.n+1))
+	} else {
+		spans, at, err := r.spans(j, by, met, unsure)
+		if err != nil {
+			return err
+		}
+		parts = append(parts, spans)
+		const within = "j%d.since <= %s and (j%[1]d.until is null or %[2]s < j%[1]d.until)"
+		on = append(on, fmt.Sprintf(within, l.n+1, strings.ReplaceAll(at, "%", fmt.Sprintf("l%d.", l.n+1))))
+	}
 	names = append(names, met)
 	var sures []named
 	for _, b := range j.Bring {
@@ -239,11 +250,32 @@ func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]boo
 	for k, name := range names {
 		found[k] = fmt.Sprintf("j%d.%s", l.n, quote(name))
 	}
-	const sql = "SELECT l%[1]d.*, %[2]s FROM (%[3]s) AS l%[1]d LEFT JOIN (SELECT %[4]s FROM (%[5]s) AS o WHERE %[6]s IS NULL) AS j%[1]d ON j%[1]d.nth = 1 and %[7]s"
+	const sql = "SELECT l%[1]d.*, %[2]s FROM (%[3]s) AS l%[1]d LEFT JOIN (SELECT %[4]s FROM (%[5]s) AS o WHERE %[6]s IS NULL) AS j%[1]d ON %[7]s"
 	l.sql = fmt.Sprintf(sql, l.n, strings.Join(found, ", "), l.sql, strings.Join(parts, ", "), other.sql, ruleColumn, strings.Join(on, " and "))
 	l.columns = append(l.columns, names...)
 	l.add(sures, also("coalesce("+met+", false)"))
 	return nil
+}
+
+// spans are the times for which rows of another source hold: each until the next one of its key begins, and one of a key all of whose
+// rows are sound, and of which no two begin at a time. The second result is the time of a row here, with % before its name.
+func (r *shaper) spans(j *star.Join, by []string, met string, unsure map[string]bool) (sql, at string, err error) {
+	if unsure[j.Effective] {
+		return "", "", refuse("the column %s of %s, which may not be a value", j.Effective, j.Source.Text)
+	}
+	theirs, ours := j.Source.Shaped(), r.source.Complete()
+	from, to := theirs[column.Find(theirs, j.Effective)].Type.Kind, ours[column.Find(ours, j.AsOf)].Type.Kind
+	at = "%" + quote(said+j.AsOf)
+	switch {
+	case from == column.Date && to == column.Timestamp:
+		at = "cast(" + at + " as date)"
+	case from != to:
+		return "", "", refuse("a join as of a %s, where rows begin at a %s", ours[column.Find(ours, j.AsOf)].Type, theirs[column.Find(theirs, j.Effective)].Type)
+	}
+	since, of := quote(said+j.Effective), strings.Join(by, ", ")
+	const spans = "%[1]s AS since, lead(%[1]s) over (partition by %[2]s order by %[1]s) AS until, " +
+		"(bool_and(%[3]s and %[1]s is not null) over (partition by %[2]s) and count(*) over (partition by %[2]s, %[1]s) = 1) AS %[4]s"
+	return fmt.Sprintf(spans, since, of, okColumn, met), at, nil
 }
 
 // leaveOut finds the rows that are not meant.

@@ -64,6 +64,14 @@ func (e *trino) typed(name string, from database.Column, to column.Type, zone *t
 	return expr.SQL{}, false
 }
 
+func (e *trino) start(value string, every int64) string {
+	if unit, ok := clockUnits[every]; ok {
+		return "cast(date_trunc('" + unit + "', " + value + ") as time(6))"
+	}
+	const part = "cast(date_add('minute', minute(%s) / %d * %[2]d, date_trunc('hour', %[1]s)) as time(6))"
+	return fmt.Sprintf(part, value, every/60)
+}
+
 func (e *trino) long(value string) string { return "length(to_utf8(" + value + "))" }
 
 func (e *trino) total(value string, t column.Type) string {
@@ -79,7 +87,7 @@ func (e *trino) number(order []string) ([]string, string) {
 	}
 	part := "0"
 	if e.bounds != "" {
-		part = fmt.Sprintf("coalesce(width_bucket(%s, %s), %d)", e.ranged, e.bounds, ranges)
+		part = fmt.Sprintf("coalesce(width_bucket(%s, %s), %d)", e.ranged, e.bounds, mostRanges) // what is null comes last
 	}
 	by := strings.Join(order, ", ")
 	return append([]string{part + " AS part"}, order...), "part, row_number() over (partition by part order by " + by + ") AS nth"
@@ -92,10 +100,12 @@ func (e *trino) numbered(judged string) string {
 
 func (e *trino) usable(context.Context) error { return nil }
 
-// ranges is how many ranges the rows are divided into, if they are many.
+// Many rows are divided into some ranges at least, and into as many that a server has room for the rows of one.
 const (
-	ranges   = 64
-	manyRows = 200_000
+	manyRows   = 200_000
+	rangeRows  = 250_000
+	fewRanges  = 64
+	mostRanges = 2_000 // which all stand in a statement
 )
 
 // plan looks for the bounds between ranges that have about as many rows.
@@ -111,6 +121,7 @@ func (e *trino) plan(ctx context.Context, r *Rows) error {
 	if err != nil || rows < manyRows {
 		return err
 	}
+	ranges := min(max(fewRanges, rows/rangeRows), mostRanges)
 	at := make([]string, ranges-1)
 	for k := range at {
 		at[k] = fmt.Sprintf("double '%d' / %d", k+1, ranges)

@@ -115,6 +115,10 @@ func (a *ahead) Repoint(ctx context.Context, r *warehouse.Repointing) (n int64, 
 // Statements returns none: they would not wait for the step's turn.
 func (a *ahead) Statements() warehouse.Statements { return nil }
 
+func (a *ahead) Divide(ctx context.Context, t *warehouse.Table, values []int64) error {
+	return a.write(ctx, func(tx warehouse.Tx) error { return tx.Divide(ctx, t, values) })
+}
+
 func (a *ahead) Append(ctx context.Context, table string, fields []column.Field) (warehouse.Appender, error) {
 	if a.tx != nil {
 		return a.tx.Append(ctx, table, fields)

@@ -49,7 +49,7 @@ func newClinic(seed uint64, schema string) *clinic {
 	source += "}" + pick("", ", order_by: [no, ward, doctor, day, fee, paid, note]") + pick("", ", leave_out: {\"a total\": \"note = 'total' or ward like 'T%'\", \"a test\": \"fee = 0\"}")
 	source += pick("", ", derive: {net: \"fee - coalesce(paid, 0)\", half: \"round(net / nullif(no - 5, 0), 2)\"}", ", derive: {net: \"case when no > 3 then fee / (no - 4) else fee end\"}")
 	if c.joined = c.r.IntN(2) == 0; c.joined {
-		source += ", join: {tariff: {source: tariffs, by: {code: ward" + pick("", "", "", ", number: no") + "}, bring: [rate, city], unmatched: " +
+		source += ", join: {tariff: {source: tariffs, by: {code: ward" + pick("", "", "", ", number: no") + "}" + pick("", ", effective: valid, as_of: day", ", effective: valid, as_of: "+at) + ", bring: [rate, city], unmatched: " +
 			pick("set_aside", "leave_empty", "drop") + ", several: " + pick("first", "last", "set_aside") + "}}"
 	}
 	source += pick("", ", fill: {ward: W9}") + pick("", ", require: {\"a doctor\": \"doctor is not null\"}", ", set_aside: {\"paid before it is due\": \"paid > fee * 2\"}")
@@ -66,7 +66,7 @@ func newClinic(seed uint64, schema string) *clinic {
 	tariffs := ""
 	if c.joined {
 		measures += ", rate"
-		tariffs = "  tariffs: {database: w, table: " + schema + ".tariff, columns: {code: text, number: integer, rate: 'decimal(6,3)', city: text, old: text}" +
+		tariffs = "  tariffs: {database: w, table: " + schema + ".tariff, columns: {code: text, number: integer, rate: 'decimal(6,3)', city: text, old: text, valid: date}" +
 			pick("", ", leave_out: {\"an old one\": \"old = 'yes'\"}") + pick("", ", require: {\"a rate\": \"rate is not null\"}") + pick("", ", derive: {twice: \"rate * 2\"}") + "}\n"
 	}
 	doctor := pick("", ", type_2: grade, effective: since", ", type_2: grade, effective: since, first_version: from_effective")
@@ -88,18 +88,22 @@ func newClinic(seed uint64, schema string) *clinic {
 	if grain == "[no, w]" {
 		w, wards = "w", pick("unmatched: infer", "unmatched: set_aside, missing: unknown")
 	}
+	clock, hour := "", ""
+	if c.typed && c.r.IntN(2) == 0 {
+		clock, hour = "  hour: {clock: {every: "+pick("second", "minute", "quarter_hour", "hour")+"}}\n", "      hour: {by: at"+missing()+"}\n"
+	}
 	zone := pick("", "time_zone: Europe/Vienna\n")
 	c.text = zone + "limits: {unmatched: none, set_aside: none}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" + tariffs +
 		"  doctors: {read: 'doctors*.csv', columns: {code: text, name: text, grade: text, since: date}}\n" +
 		"  wards: {read: wards.csv, columns: {code: text, name: text}}\n" +
 		"dimensions:\n  doctor: {from: doctors, natural_key: code, type_1: name" + doctor + pick("", ", matching: {code: upper(trim(code))}") + "}\n" +
 		"  ward: {from: wards, natural_key: code, type_1: name}\n" +
-		"  date: {calendar: {from: 2023-01-01, to: 2025-12-31}}\n" +
+		"  date: {calendar: {from: 2023-01-01, to: 2025-12-31}}\n" + clock +
 		"facts:\n  visit:\n    from: visits\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + pick("", "    degenerate: note\n", c.city()) +
 		"    repeated: " + pick("set_aside", "replace", "keep") + "\n    keys:\n" +
 		"      doctor: {by: doctor" + key + ", unmatched: " + rule() + missing() + pick("", ", again: keep") + "}\n" +
 		"      " + w + ": {dimension: ward, by: ward, " + wards + "}\n" +
-		"      date: {by: " + at + date + "}\n"
+		"      date: {by: " + at + date + "}\n" + hour
 	return c
 }
 
@@ -112,7 +116,7 @@ func (c *clinic) visits() string {
 }
 
 // tariff are the columns of the table that the visits are joined with.
-const tariff = "code text, number int, rate numeric, city varchar(9), old text"
+const tariff = "code text, number int, rate numeric, city varchar(9), old text, valid date"
 
 // row makes a row of the table.
 func (c *clinic) row() []string {
@@ -139,7 +143,7 @@ func (c *clinic) row() []string {
 		return []string{no, ward, doctor, day, fee, paid, note}
 	}
 	fee, paid = seldom(fee, "", "0"), seldom(paid, "0.1234", "NaN", "12345678")
-	at := seldom(day+pick(" 00:00:00", " 23:59:59.999999"), "", "infinity", "2024-03-31 02:30:00")
+	at := seldom(day+pick(" 00:00:00", " 23:59:59.999999", " 10:47:59"), "", "infinity", "2024-03-31 02:30:00")
 	if day == "" {
 		at = ""
 	}
@@ -159,10 +163,10 @@ func (c *clinic) city() string {
 func (c *clinic) tariffs(load int) [][]string {
 	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
 	if load == 0 {
-		return [][]string{{"W1", "1", "1.5", "north", "no"}, {"W2", "2", "0.125", "Zoë", ""}, {"W4", "2", "0.125", "", "yes"}}
+		return [][]string{{"W1", "1", "1.5", "north", "no", "2024-01-01"}, {"W2", "2", "0.125", "Zoë", "", "2023-05-01"}, {"W4", "2", "0.125", "", "yes", ""}}
 	}
 	return [][]string{{fmt.Sprint("W", 2+c.r.IntN(5)), fmt.Sprint(c.r.IntN(c.no + 1)), pick("1.25", "", "0.0001", "99999", "2"),
-		pick("south", "Zoë", ""), pick("yes", "no", "")}}
+		pick("south", "Zoë", ""), pick("yes", "no", ""), pick("2024-02-14", "2024-07-01", "2024-07-01", "")}}
 }
 
 // ground is a database in which raw tables and stars stand.
@@ -247,26 +251,22 @@ func (g *ground) insert(table, columns string, rows [][]string) {
 
 // TestInside loads random tables of the warehouse's own database, with rows of all kinds of faults, by statements of the
 // warehouse and by reading all rows: the stars, the ledgers and the figures are the same.
-func TestInside(t *testing.T) {
-	for _, kind := range []struct {
-		name   string
-		on     func(*testing.T) *ground
-		models int
-		loads  int
-	}{{"postgres", onPostgres, 4, 4}, {"trino", onTrino, 3, 3}} {
-		t.Run(kind.name, func(t *testing.T) {
-			read, inside := int64(0), int64(0)
-			for seed := range uint64(startest.Runs(kind.models)) {
-				t.Run(fmt.Sprint(seed), func(t *testing.T) {
-					all, by := insideCase(t, seed, kind.on(t), kind.loads)
-					read, inside = read+all, inside+by
-				})
-			}
-			t.Logf("of %d rows, the warehouse dealt with %d", read, inside)
-			if inside*4 <= read {
-				t.Error("these are too few")
-			}
+func TestInside(t *testing.T) { insideCases(t, onPostgres, 4, 4) }
+
+// TestTrinoInside is [TestInside] in Trino, with the other star in SQLite.
+func TestTrinoInside(t *testing.T) { insideCases(t, onTrino, 2, 2) }
+
+func insideCases(t *testing.T, on func(*testing.T) *ground, models, loads int) {
+	read, inside := int64(0), int64(0)
+	for seed := range uint64(startest.Runs(models)) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			all, by := insideCase(t, seed, on(t), loads)
+			read, inside = read+all, inside+by
 		})
+	}
+	t.Logf("of %d rows, the warehouse dealt with %d", read, inside)
+	if inside*4 <= read {
+		t.Error("these are too few")
 	}
 }
 
@@ -284,7 +284,7 @@ func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside i
 	for n := range loads {
 		var rows [][]string
 		many := 1
-		if seed < 2 && c.typed && n == 1 { // more than are read at a time
+		if seed < 2 && c.typed && n == 1 && g.text == "text" { // more than are read at a time
 			many = 100
 		}
 		for range many * (5 + c.r.IntN(60)) {

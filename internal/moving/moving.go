@@ -140,7 +140,7 @@ func (c *copying) copy(t *warehouse.Table) (bool, error) {
 
 // rows copies the rows of a table.
 func (c *copying) rows(t *warehouse.Table) (n int64, err error) {
-	to, err := c.tx.Append(c.ctx, t.Name, t.Fields())
+	to, err := warehouse.AppendTo(c.ctx, c.tx, t)
 	if err != nil {
 		return 0, err
 	}

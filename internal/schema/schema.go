@@ -362,6 +362,9 @@ func empty(k *star.Key) bool { return k.Missing == star.LeaveEmpty || k.Unmatche
 
 func fact(f *star.Fact, tables map[*star.Dimension]*Dimension) *Fact {
 	t := &Fact{Fact: f, Table: &warehouse.Table{Name: "fact_" + f.Text}}
+	if p := f.Partition; p != nil {
+		t.Table.Partition = &warehouse.Partition{Column: p.Key.Column(), Step: p.Step}
+	}
 	grain := map[string]bool{}
 	for _, g := range f.Grain {
 		name := g.Column

@@ -479,6 +479,7 @@ func (c *checker) fact(f *Fact) {
 		}
 	}
 	c.reverse(f, fields, of, path)
+	c.partition(f, path+".partition")
 	c.completion(f, fields, of, path)
 	c.factDeliveries(f, fields, of, path)
 	c.watched(f.Source, path, f.Deliveries)

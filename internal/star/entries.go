@@ -163,6 +163,7 @@ func Sections() []Section {
 			r.holidayEntries(&holidayText{}),
 		},
 		{"facts.NAME", "A fact table.", r.factEntries(&Fact{})},
+		{"facts.NAME.partition", "Parts of a fact's table in PostgreSQL and in Trino, by day, month or year, so that who asks for some days reads those parts alone.", r.partitionEntries(&partitionText{})},
 		{"facts.NAME.words.NAME", "What a column means, in a source, a dimension or a fact. A plain text is its meaning.", r.wordEntries(&Words{})},
 		{
 			"facts.NAME.must_hold.NAME",
@@ -828,6 +829,13 @@ func (r *reader) factEntries(f *Fact) []Entry {
 			"where the fact is loaded: the program reads all rows, or the warehouse loads rows that stand in its own database by statements of its own, and the program reads those alone that need a second look. The result is the same",
 			false,
 			func(n *node) { f.execute = r.execution(n) },
+		},
+		{
+			"partition",
+			"keys",
+			"how the table is divided in PostgreSQL and in Trino. It is for a table that a load makes; one that stands stays as it is until it is rebuilt. SQLite has no partitions",
+			false,
+			func(n *node) { r.partition(n, f) },
 		},
 		{
 			"newer_by",

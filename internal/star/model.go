@@ -464,11 +464,13 @@ type Fact struct {
 	Deliveries *Deliveries   // nil if the source delivers changes
 	Completion *Completion   // which columns later rows fill or change; nil if none do
 	BookedOn   *column.Field // says on which day an entry is booked; nil if the run does
+	Partition  *Partition    // how the table is divided; nil if it is not
 	Limits     Limits
 	MustHold   []*Must
 	Newest     []Newest
 
 	execute, from, newerBy, bookedOn *Name
+	partition                        partitionText
 	grain, measures, degenerate      []Name
 	deliveries                       deliveriesText
 }

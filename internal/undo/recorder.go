@@ -178,8 +178,8 @@ func (t *recording) Statements() warehouse.Statements {
 	return nil
 }
 
-func (n *noted) Insert(ctx context.Context, name string, columns []string, query string) (int64, error) {
-	t := n.of
+func (n *noted) Insert(ctx context.Context, into *warehouse.Table, columns []string, query string) (int64, error) {
+	t, name := n.of, into.Name
 	table, err := t.table(ctx, name)
 	switch {
 	case err != nil:
@@ -192,7 +192,7 @@ func (n *noted) Insert(ctx context.Context, name string, columns []string, query
 			return 0, err
 		}
 	}
-	return n.Statements.Insert(ctx, name, columns, query)
+	return n.Statements.Insert(ctx, into, columns, query)
 }
 
 // begin notes that rows are added to a table for the first time.

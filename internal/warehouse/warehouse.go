@@ -37,7 +37,10 @@ type Table struct {
 	Unique   []string // one more set of columns that is unique; may be empty
 	Index    []string // columns that rows are found by, and that are not unique; may be empty
 	Foreign  []Foreign
-	Words    map[string]string // what people are told of its columns and, under "", of itself, where a database can keep that
+
+	Partition *Partition // how its rows are divided, where the database can do that; may be nil
+
+	Words map[string]string // what people are told of its columns and, under "", of itself, where a database can keep that
 }
 
 // Fields lists the table's columns.
@@ -218,6 +221,9 @@ type Tx interface {
 	AddColumn(ctx context.Context, table string, c Column, fill *int64) error
 	// Renew brings columns that an older version of the program left otherwise to how they stand now.
 	Renew(ctx context.Context, table string, fields []column.Field) error
+	// Divide makes the partitions of a table that values of its partition column belong to, where the warehouse has
+	// partitions that are made one by one. Without it, their rows stand in one that has the rest.
+	Divide(ctx context.Context, t *Table, values []int64) error
 	Append(ctx context.Context, table string, fields []column.Field) (Appender, error)
 	// Amend sets the later fields of the rows that equal b's in the first by fields.
 	Amend(ctx context.Context, table string, by int, fields []column.Field, b *column.Batch) (int64, error)
@@ -249,7 +255,7 @@ type Statements interface {
 	// Near reports whether the database is on this machine.
 	Near() bool
 	// Insert adds the rows of a query to columns of a table of the star, and returns how many these are.
-	Insert(ctx context.Context, table string, columns []string, query string) (int64, error)
+	Insert(ctx context.Context, t *Table, columns []string, query string) (int64, error)
 }
 
 // ErrHeld says that another load holds the warehouse. ErrUnknown says that the connection broke while a
@@ -369,7 +375,7 @@ func AppendAll(ctx context.Context, tx Tx, t *Table, b *column.Batch) error {
 	if b.N == 0 {
 		return nil
 	}
-	a, err := tx.Append(ctx, t.Name, t.Fields())
+	a, err := AppendTo(ctx, tx, t)
 	if err != nil {
 		return err
 	}

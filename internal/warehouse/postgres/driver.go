@@ -33,6 +33,9 @@ func (d dialect) Before() []string {
 
 func (d dialect) Table(t *warehouse.Table) []string {
 	statements := []string{d.db.createTable(t)}
+	if t.Partition != nil {
+		statements = append(statements, d.db.restOf(t))
+	}
 	for _, c := range d.db.constraints(t) {
 		statements = append(statements, c.add)
 	}

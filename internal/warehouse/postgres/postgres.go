@@ -187,7 +187,8 @@ type tx struct {
 	open       bool
 	sending    chan error      // of rows that are on their way to the server; nil if none are
 	failed     error           // of rows sent earlier
-	made       map[string]bool // tables
+	made       map[string]bool // tables that rows may be frozen in
+	divided    map[string]*divided
 
 	there map[string]warehouse.Description // the columns of tables and views, as far as they have been asked for
 }
@@ -270,7 +271,7 @@ func (db *DB) begin(ctx context.Context, locks string) (warehouse.Tx, error) {
 	if err != nil {
 		return nil, dberror.Postgres(err)
 	}
-	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}, there: map[string]warehouse.Description{}}
+	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}, divided: map[string]*divided{}, there: map[string]warehouse.Description{}}
 	// in one message; what is read sees what was committed before each statement
 	begin := "BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL client_min_messages = warning; SELECT " + locks
 	if _, err := conn.Conn().PgConn().Exec(ctx, begin).ReadAll(); err != nil {
@@ -360,10 +361,16 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 			return err
 		}
 	}
-	t.made[table.Name] = true
+	t.made[table.Name] = table.Partition == nil
 	clear(t.there)
 	if err := t.exec(ctx, t.createTable(table)); err != nil {
 		return err
+	}
+	if table.Partition != nil {
+		delete(t.divided, table.Name)
+		if err := t.exec(ctx, t.restOf(table)); err != nil {
+			return err
+		}
 	}
 	return t.grant(ctx, []string{table.Name})
 }
@@ -380,7 +387,7 @@ func (db *DB) createTable(table *warehouse.Table) string {
 		}
 		parts = append(parts, part)
 	}
-	return fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", db.table(table.Name), strings.Join(parts, ",\n  "))
+	return fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", db.table(table.Name), strings.Join(parts, ",\n  ")) + dividing(table)
 }
 
 // constraint is a key of a table: its name and the statement that adds it.
@@ -399,7 +406,7 @@ func (db *DB) constraints(table *warehouse.Table) []constraint {
 		)
 	}
 	if len(table.Primary) > 0 {
-		add(table.Name+"_key", "PRIMARY KEY ("+quoteAll(table.Primary, "%")+")")
+		add(table.Name+"_key", "PRIMARY KEY ("+quoteAll(unique(table), "%")+")")
 	}
 	if len(table.Unique) > 0 {
 		add(table.Name+"_unique", "UNIQUE ("+quoteAll(table.Unique, "%")+")")

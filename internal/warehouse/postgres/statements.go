@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -61,8 +62,24 @@ func (s *statements) Ask(ctx context.Context, sql string, row func([][]byte) err
 	return dberror.Postgres(answer.Err())
 }
 
-func (s *statements) Insert(ctx context.Context, table string, columns []string, query string) (int64, error) {
-	return s.Run(ctx, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(table), quoteAll(columns, "%"), strings.TrimSpace(query)))
+func (s *statements) Insert(ctx context.Context, t *warehouse.Table, columns []string, query string) (int64, error) {
+	query = strings.TrimSpace(query)
+	if p := t.Partition; p != nil {
+		var values []int64
+		ranges := fmt.Sprintf("SELECT DISTINCT %s / %d * %[2]d FROM (%s) AS q (%s) WHERE %[1]s >= 0", quote(p.Column), p.Step, query, quoteAll(columns, "%"))
+		err := s.Ask(ctx, ranges, func(row [][]byte) error {
+			v, err := strconv.ParseInt(string(row[0]), 10, 64)
+			values = append(values, v)
+			return err
+		})
+		if err != nil {
+			return 0, err
+		}
+		if err := s.Divide(ctx, t, values); err != nil {
+			return 0, err
+		}
+	}
+	return s.Run(ctx, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(t.Name), quoteAll(columns, "%"), query))
 }
 
 func (s *statements) Estimate(ctx context.Context, query string) (rows int64, err error) {

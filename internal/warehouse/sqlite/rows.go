@@ -471,3 +471,6 @@ func (t *connection) tallyRows(ctx context.Context, table string, measures []col
 
 // Freeze does nothing: a transaction shows its readers one state.
 func (db *DB) Freeze(context.Context, int64) error { return nil }
+
+// Divide has nothing to do: there are no partitions.
+func (t *tx) Divide(context.Context, *warehouse.Table, []int64) error { return nil }

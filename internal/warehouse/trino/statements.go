@@ -36,8 +36,8 @@ func (s *statements) Ask(ctx context.Context, sql string, row func([][]byte) err
 	return err
 }
 
-func (s *statements) Insert(ctx context.Context, table string, columns []string, query string) (int64, error) {
-	return s.change(ctx, table, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(table), quoteAll(columns, "%"), query))
+func (s *statements) Insert(ctx context.Context, t *warehouse.Table, columns []string, query string) (int64, error) {
+	return s.change(ctx, t.Name, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(t.Name), quoteAll(columns, "%"), query))
 }
 
 // Estimate asks for the plan, and counts the rows where that does not know how many there are.

@@ -102,8 +102,19 @@ func createTable(name string, table *warehouse.Table) string {
 			parts[k] += " NOT NULL"
 		}
 	}
-	return fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", name, strings.Join(parts, ",\n  "))
+	sql := fmt.Sprintf("CREATE TABLE %s (\n  %s\n)", name, strings.Join(parts, ",\n  "))
+	if p := table.Partition; p != nil {
+		by := quote(p.Column)
+		if p.Step > 1 {
+			by = fmt.Sprintf("truncate(%s, %d)", by, p.Step)
+		}
+		sql += " WITH (partitioning = ARRAY[" + text(by) + "])"
+	}
+	return sql
 }
+
+// Divide has nothing to do: Trino finds the partition of each row.
+func (t *tx) Divide(context.Context, *warehouse.Table, []int64) error { return nil }
 
 // Drop removes the pointer of a table from the copy, never what it leads to.
 func (t *tx) Drop(ctx context.Context, table string) error {

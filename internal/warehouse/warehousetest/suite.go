@@ -38,6 +38,7 @@ func Run(t *testing.T, place func(t *testing.T) (open func() warehouse.Warehouse
 		{"snapshot", testSnapshot},
 		{"decimals", testDecimals},
 		{"alter", testAlter},
+		{"partitions", testPartitions},
 		{"wrap", testWrap},
 	} {
 		t.Run(test.name, func(t *testing.T) { test.run(t, place(t)) })
