@@ -181,6 +181,7 @@ iceberg.jdbc-catalog.default-warehouse-dir=local:///star
 iceberg.jdbc-catalog.schema-version=V1
 iceberg.metadata-cache.enabled=false
 iceberg.add-files-procedure.enabled=true
+iceberg.max-partitions-per-writer=1000
 fs.native-local.enabled=true
 local.location=%[3]s/files
 `

@@ -55,9 +55,8 @@ type DB struct {
 func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
 	engine, err := trinodb.Open(at.Server, url.Values{
 		"catalog": {at.Working},
-		// what a step writes is read at once, and then published: it is for maintenance to gather statistics; and the rows
-		// of one statement may be of many years
-		"session_properties": {at.Working + ".collect_extended_statistics_on_write:false;" + at.Working + ".max_partitions_per_writer:4000"},
+		// what a step writes is read at once, and then published: it is for maintenance to gather statistics
+		"session_properties": {at.Working + ".collect_extended_statistics_on_write:false"},
 	})
 	if err != nil {
 		return nil, err
