@@ -118,4 +118,24 @@ facts: {trip: {from: trips, execute: %s, grain: no, repeated: replace, measures:
 	if after[0] != after[1] || after[0] != after[2] {
 		t.Errorf("after undo: %s", startest.Difference(after[0], after[1])+startest.Difference(after[0], after[2]))
 	}
+	for k, dir := range dirs[1:] { // a table that was made whole gets its parts when it is rebuilt
+		text, err := os.ReadFile(filepath.Join(dir, "ironmonger.yaml"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for n, every := range []string{"", ", partition: {by: date, every: year}"} {
+			said := strings.Replace(string(text), ", partition: {by: date, every: month}", every, 1)
+			startest.Write(t, dir, "ironmonger.yaml", said)
+			if n == 0 {
+				exec("DROP TABLE " + stars[k] + ".fact_trip CASCADE")
+			}
+			if _, err := startest.Load(t, dir, load.Options{Anew: true}); err != nil {
+				t.Fatal(err)
+			}
+			want := []map[string]int{{stars[k] + ".fact_trip": 7}, {"2024": 6, "rest": 1}}[n]
+			if found := parts(stars[k]); !maps.Equal(found, want) {
+				t.Errorf("rebuilt with %q: the parts have %v, not %v", every, found, want)
+			}
+		}
+	}
 }

@@ -144,7 +144,7 @@ func (r *run) emptyTable(ctx context.Context, tx warehouse.Tx, t *warehouse.Tabl
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(to.list, func(a Alteration) bool { return a.Refused }) {
+	if !slices.ContainsFunc(to.list, func(a Alteration) bool { return a.Refused }) && (!r.wh.Capabilities().Partitions || inParts(t, there)) {
 		return tx.Clear(ctx, t.Name)
 	}
 	for _, v := range views {
@@ -153,6 +153,11 @@ func (r *run) emptyTable(ctx context.Context, tx warehouse.Tx, t *warehouse.Tabl
 		}
 	}
 	return tx.Drop(ctx, t.Name)
+}
+
+// inParts reports whether a table that stands is divided as it is to be, or need not be.
+func inParts(t *warehouse.Table, there warehouse.Description) bool {
+	return t.Partition == nil || slices.ContainsFunc(there, func(c warehouse.Standing) bool { return c.Divides && c.Name == t.Partition.Column })
 }
 
 // swap ends the one transaction: the new star takes the place of the old one, or everything stays as it was.

@@ -54,6 +54,7 @@ type Capabilities struct {
 	MaxName          int  // bytes of a name; 0 is no limit
 	Keyless          bool // it has no keys, and columns that are added may be null: what is unique is for the caller to see to
 	LowerCase        bool // names have no capital letters
+	Partitions       bool // tables can have partitions
 }
 
 // Driver is a kind of database. Its package registers it.

@@ -167,6 +167,7 @@ type Standing struct {
 	Type    string
 	NotNull bool
 	Old     bool // it stands as an older version of the program left it: see [Tx.Renew]
+	Divides bool // the table has partitions by it, as far as the database says that
 }
 
 // Description is the columns of a table that stands.

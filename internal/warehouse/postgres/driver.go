@@ -12,7 +12,7 @@ func init() { warehouse.Register("postgres", driver{}) }
 type driver struct{}
 
 func (driver) Capabilities() warehouse.Capabilities {
-	return warehouse.Capabilities{Writers: writers, TransactionalDDL: true, RowUpdates: true, MaxName: maxName}
+	return warehouse.Capabilities{Writers: writers, TransactionalDDL: true, RowUpdates: true, MaxName: maxName, Partitions: true}
 }
 
 // Open connects to the server of a location; the mode makes no difference.

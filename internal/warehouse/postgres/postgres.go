@@ -118,7 +118,8 @@ func (db *DB) Declares(_ string, t column.Type) string { return declared(t) }
 func describe(ctx context.Context, q querier, schema, table string) (warehouse.Description, error) {
 	rows, err := q.Query(
 		ctx,
-		`SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, false FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+		`SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, false,
+		EXISTS (SELECT FROM pg_partitioned_table p WHERE p.partrelid = c.oid AND a.attnum = ANY (p.partattrs)) FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
 		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`,
 		schema,
 		table,

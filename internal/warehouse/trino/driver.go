@@ -12,7 +12,7 @@ func init() { warehouse.Register("trino", driver{}) }
 type driver struct{}
 
 func (driver) Capabilities() warehouse.Capabilities {
-	return warehouse.Capabilities{Writers: writers, TransactionalDDL: true, RowUpdates: true, Keyless: true, LowerCase: true}
+	return warehouse.Capabilities{Writers: writers, TransactionalDDL: true, RowUpdates: true, Keyless: true, LowerCase: true, Partitions: true}
 }
 
 // Open connects to the cluster of a location, and to write looks whether it has the catalogs.
