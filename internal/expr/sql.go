@@ -38,8 +38,19 @@ type Dialect interface {
 	bytes(value string) string
 	// compares reports whether exact numbers of two types can be compared.
 	compares(l, r column.Type) bool
-	// of returns a part of an expression that databases write in ways of their own.
-	of(r *renderer, n node) SQL
+
+	// The parts of an expression that databases write in ways of their own.
+	arithmetic(r *renderer, n *arithmetic) SQL
+	like(r *renderer, n *like) SQL
+	substring(r *renderer, n *substring) SQL
+	extreme(r *renderer, n *extreme) SQL
+	exactCall(r *renderer, n *exactCall) SQL
+	round(r *renderer, n *round) SQL
+	cast(r *renderer, n *cast) SQL
+	textCall(r *renderer, n *textCall) SQL
+	call(r *renderer, n *call) SQL
+	times(r *renderer, n *times) SQL
+	part(r *renderer, n *part) SQL
 }
 
 // NoSQL says for what there is no SQL.
@@ -138,7 +149,42 @@ func (r *renderer) of(of node) SQL {
 		}
 		return SQL{"(" + strings.Join(values, " || ") + ")", clean}
 	}
-	return r.d.of(r, of)
+	return r.own(of)
+}
+
+// own writes what databases write in ways of their own.
+func (r *renderer) own(of node) SQL {
+	switch n := of.(type) {
+	case *arithmetic:
+		if isKind(n, column.Double) {
+			break
+		}
+		return r.d.arithmetic(r, n)
+	case *like:
+		return r.d.like(r, n)
+	case *substring:
+		return r.d.substring(r, n)
+	case *extreme:
+		return r.d.extreme(r, n)
+	case *exactCall:
+		return r.d.exactCall(r, n)
+	case *round:
+		return r.d.round(r, n)
+	case *cast:
+		if n.laidOut {
+			return r.refuse("a cast with a layout")
+		}
+		return r.d.cast(r, n)
+	case *textCall:
+		return r.d.textCall(r, n)
+	case *call:
+		return r.d.call(r, n)
+	case *times:
+		return r.d.times(r, n)
+	case *part:
+		return r.d.part(r, n)
+	}
+	return r.refuse("a double that is calculated with")
 }
 
 func (r *renderer) literal(n *literal) SQL {

@@ -79,34 +79,10 @@ func fits(value string, t column.Type) string {
 	return fmt.Sprintf("coalesce(abs(%s) < 1e%d, true)", value, t.Precision-t.Scale)
 }
 
-func (d postgres) of(r *renderer, of node) SQL {
-	switch n := of.(type) {
-	case *arithmetic:
-		return d.arithmetic(r, n)
-	case *like:
-		return d.like(r, n)
-	case *substring:
-		return d.substring(r, n)
-	case *extreme:
-		return d.extreme(r, n)
-	case *exactCall:
-		return d.exactCall(r, n)
-	case *round:
-		x := r.of(n.of)
-		value := fmt.Sprintf("round(%s, %d)", x.Value, n.places)
-		return SQL{value, all(x.Clean, fitting(plus(magnitude(n.of), 1), value, n.typ()))}
-	case *cast:
-		return d.cast(r, n)
-	case *textCall:
-		return d.textCall(r, n)
-	case *call:
-		return d.call(r, n)
-	case *times:
-		return d.times(r, n)
-	case *part:
-		return d.part(r, n)
-	}
-	return r.refuse("a double that is calculated with")
+func (postgres) round(r *renderer, n *round) SQL {
+	x := r.of(n.of)
+	value := fmt.Sprintf("round(%s, %d)", x.Value, n.places)
+	return SQL{value, all(x.Clean, fitting(plus(magnitude(n.of), 1), value, n.typ()))}
 }
 
 func (d postgres) extreme(r *renderer, n *extreme) SQL {
@@ -122,9 +98,6 @@ func (d postgres) extreme(r *renderer, n *extreme) SQL {
 var extremes = map[bool]string{false: "least", true: "greatest"}
 
 func (postgres) arithmetic(r *renderer, n *arithmetic) SQL {
-	if isKind(n, column.Double) {
-		return r.refuse("a double that is calculated with")
-	}
 	l, x := r.of(n.left), r.of(n.right)
 	clean := all(l.Clean, x.Clean)
 	if n.op != '/' {
@@ -299,9 +272,6 @@ const (
 func (d postgres) cast(r *renderer, n *cast) SQL {
 	x := r.of(n.of)
 	from, to := n.of.typ(), n.typ()
-	if n.laidOut {
-		return r.refuse("a cast with a layout")
-	}
 	switch {
 	case from.Exact() && to.Exact():
 		value := x.Value

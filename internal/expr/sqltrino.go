@@ -93,33 +93,9 @@ func (trino) as(value, clean string, from, to column.Type) SQL {
 	return strict(tried(value, to), clean, value)
 }
 
-func (d trino) of(r *renderer, of node) SQL {
-	switch n := of.(type) {
-	case *arithmetic:
-		return d.arithmetic(r, n)
-	case *like:
-		return d.like(r, n)
-	case *substring:
-		return d.substring(r, n)
-	case *extreme:
-		return d.extreme(r, n)
-	case *exactCall:
-		return d.exactCall(r, n)
-	case *round:
-		x := r.of(n.of)
-		return d.as(x.Value, x.Clean, n.of.typ(), n.typ())
-	case *cast:
-		return d.cast(r, n)
-	case *textCall:
-		return d.textCall(r, n)
-	case *call:
-		return d.call(r, n)
-	case *times:
-		return d.times(r, n)
-	case *part:
-		return d.part(r, n)
-	}
-	return r.refuse("a double that is calculated with")
+func (d trino) round(r *renderer, n *round) SQL {
+	x := r.of(n.of)
+	return d.as(x.Value, x.Clean, n.of.typ(), n.typ())
 }
 
 func (trino) exactCall(r *renderer, n *exactCall) SQL {
@@ -142,9 +118,6 @@ func (trino) extreme(r *renderer, n *extreme) SQL {
 }
 
 func (d trino) arithmetic(r *renderer, n *arithmetic) SQL {
-	if isKind(n, column.Double) {
-		return r.refuse("a double that is calculated with")
-	}
 	l, x := r.of(n.left), r.of(n.right)
 	clean := all(l.Clean, x.Clean)
 	value := fmt.Sprintf("(%s %c %s)", l.Value, n.op, x.Value)
@@ -345,9 +318,6 @@ func (trino) part(r *renderer, n *part) SQL {
 func (d trino) cast(r *renderer, n *cast) SQL {
 	x := r.of(n.of)
 	from, to := n.of.typ(), n.typ()
-	if n.laidOut {
-		return r.refuse("a cast with a layout")
-	}
 	switch {
 	case from.Exact() && to.Exact():
 		return d.as(x.Value, x.Clean, from, to)

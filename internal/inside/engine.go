@@ -2,6 +2,7 @@ package inside
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"ironmonger/internal/column"
@@ -53,6 +54,16 @@ func engineOf(m *star.Model, run warehouse.Statements) engine {
 
 // dialectOf returns the SQL of the warehouse of a model.
 func dialectOf(m *star.Model) expr.Dialect { return engineOf(m, nil) }
+
+// startOf is the time of a clock, of a type, that a timestamp is in: that of a unit, or of a part of an hour that has so many
+// minutes.
+func startOf(value string, every int64, part, as string) string {
+	start := fmt.Sprintf(part, value, every/60)
+	if unit := map[int64]string{1: "second", 60: "minute", 3600: "hour"}[every]; unit != "" {
+		start = "date_trunc('" + unit + "', " + value + ")"
+	}
+	return "cast(" + start + " as " + as + ")"
+}
 
 // anyRow reports whether a select has rows.
 func anyRow(ctx context.Context, run warehouse.Statements, sql string) (found bool, err error) {

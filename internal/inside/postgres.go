@@ -55,15 +55,9 @@ func (p *postgres) typed(name string, from database.Column, to column.Type, zone
 }
 
 func (p *postgres) start(value string, every int64) string {
-	if unit, ok := clockUnits[every]; ok {
-		return "cast(date_trunc('" + unit + "', " + value + ") as time)"
-	}
-	const part = "cast(date_trunc('hour', %s) + div(cast(extract(minute from %[1]s) as numeric), %d) * interval '%[2]d minute' as time)"
-	return fmt.Sprintf(part, value, every/60)
+	const part = "date_trunc('hour', %s) + div(cast(extract(minute from %[1]s) as numeric), %d) * interval '%[2]d minute'"
+	return startOf(value, every, part, "time")
 }
-
-// clockUnits are the units of time that may be between the times of a clock, by their seconds.
-var clockUnits = map[int64]string{1: "second", 60: "minute", 3600: "hour"}
 
 func (p *postgres) long(value string) string { return "octet_length(" + value + ")" }
 

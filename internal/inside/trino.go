@@ -65,11 +65,7 @@ func (e *trino) typed(name string, from database.Column, to column.Type, zone *t
 }
 
 func (e *trino) start(value string, every int64) string {
-	if unit, ok := clockUnits[every]; ok {
-		return "cast(date_trunc('" + unit + "', " + value + ") as time(6))"
-	}
-	const part = "cast(date_add('minute', minute(%s) / %d * %[2]d, date_trunc('hour', %[1]s)) as time(6))"
-	return fmt.Sprintf(part, value, every/60)
+	return startOf(value, every, "date_add('minute', minute(%s) / %d * %[2]d, date_trunc('hour', %[1]s))", "time(6)")
 }
 
 func (e *trino) long(value string) string { return "length(to_utf8(" + value + "))" }
