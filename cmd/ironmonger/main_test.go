@@ -848,7 +848,7 @@ func warehouses(t *testing.T, passages string, test func(t *testing.T, demo stri
 // TestKill kills loads at many moments and runs them again: the star is that of a load that nobody
 // disturbed (property 2), but for the runs that wrote it.
 func TestKill(t *testing.T) {
-	moments := 18
+	moments := 12
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
 		moments = n
 	}
@@ -858,7 +858,7 @@ func TestKill(t *testing.T) {
 // TestKillChanges kills second loads: of changes that come late, of members that are gone, merged, renamed and
 // moved in a hierarchy.
 func TestKillChanges(t *testing.T) {
-	moments := 8
+	moments := 6
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
 		moments = n / 2
 	}

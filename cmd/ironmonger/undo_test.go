@@ -142,7 +142,7 @@ facts:
 // were set aside and whose file is archived; and it kills what takes them back, at many moments. Each is run again: the
 // star is that of a load, and of an undo, that nobody disturbed.
 func TestKillUndo(t *testing.T) {
-	moments := 4
+	moments := 3
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
 		moments = n / 2
 	}

@@ -28,7 +28,7 @@ dimensions:
 // files all stay: rows of one effective time differ all the time, and which of them counts must be the same (rules
 // R8 and R11).
 func TestArchived(t *testing.T) {
-	cases := 12
+	cases := 8
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
 		cases = n / 5 // they take longer than others
 	}

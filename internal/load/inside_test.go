@@ -254,7 +254,7 @@ func (g *ground) insert(table, columns string, rows [][]string) {
 func TestInside(t *testing.T) { insideCases(t, onPostgres, 0, 4, 4) }
 
 // TestTrinoInside is [TestInside] in Trino, with the other star in SQLite.
-func TestTrinoInside(t *testing.T) { insideCases(t, onTrino, 2, 2, 2) }
+func TestTrinoInside(t *testing.T) { insideCases(t, onTrino, 3, 1, 2) }
 
 func insideCases(t *testing.T, on func(*testing.T) *ground, from uint64, models, loads int) {
 	read, inside := int64(0), int64(0)
