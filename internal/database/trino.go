@@ -15,9 +15,13 @@ import (
 // trinoDB asks Trino, which says all values as it writes them. Each statement sees one state of each table.
 type trinoDB struct{ db *trinodb.DB }
 
-func openTrino(_ context.Context, d *star.Database, _ string) (driver, error) {
+func openTrino(ctx context.Context, d *star.Database, _ string) (driver, error) {
 	db, err := trinodb.Open(d.Connection, nil)
 	if err != nil {
+		return nil, err
+	}
+	if err := db.First(ctx, "SELECT 1", func([][]byte) error { return nil }); err != nil {
+		db.Close()
 		return nil, err
 	}
 	return &trinoDB{db}, nil

@@ -19,7 +19,7 @@ var listing = map[string]string{
 		"where table_schema not in ('pg_catalog', 'information_schema') order by table_schema, table_name",
 	star.MySQL: "select table_name as name from information_schema.tables where table_schema = database() order by table_name",
 	star.Trino: "select table_cat || '.' || table_schem || '.' || table_name as name from system.jdbc.tables " +
-		"where table_cat <> 'system' and table_schem <> 'information_schema'",
+		"where table_cat <> 'system' and table_schem not in ('information_schema', 'system')",
 }
 
 // InDatabase is the format of a [Table] that a database has.

@@ -4,8 +4,10 @@ package trinodb
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"net/url"
+	"time"
 
 	_ "github.com/trinodb/trino-go-client/trino" // registers the driver
 
@@ -62,6 +64,22 @@ func (db *DB) Ask(ctx context.Context, query string, row func(values [][]byte) e
 		}
 	}
 	return dberror.Trino(answer.Err())
+}
+
+// answering is how long a server may take to say whether it is there.
+const answering = 10 * time.Second
+
+// First is [DB.Ask] for the first question to a server, whose answer takes no time: it says no soon if there is none.
+func (db *DB) First(ctx context.Context, query string, row func(values [][]byte) error) error {
+	ctx, cancel := context.WithTimeout(ctx, answering)
+	defer cancel()
+	err := db.Ask(ctx, query, row)
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("Trino at %s does not answer: %w", db.Server, err)
+	} else if err != nil {
+		return fmt.Errorf("Trino at %s: %w", db.Server, err)
+	}
+	return nil
 }
 
 // Values makes room for n values, and says where they are scanned into.

@@ -15,7 +15,6 @@ package trino
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"net/url"
@@ -82,23 +81,16 @@ func Open(ctx context.Context, at warehouse.Location) (*DB, error) {
 	return db, nil
 }
 
-// answering is how long Trino may take to say which catalogs it has.
-const answering = 10 * time.Second
-
 // hasCatalogs says no if Trino cannot be reached, or does not have the catalogs: what is published in one that it does not
 // have, nobody would see.
 func (db *DB) hasCatalogs(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, answering)
-	defer cancel()
 	var there []string
-	err := db.engine.Ask(ctx, "SELECT catalog_name FROM system.metadata.catalogs", func(values [][]byte) error {
+	err := db.engine.First(ctx, "SELECT catalog_name FROM system.metadata.catalogs", func(values [][]byte) error {
 		there = append(there, string(values[0]))
 		return nil
 	})
-	if errors.Is(err, context.DeadlineExceeded) {
-		return fmt.Errorf("Trino at %s does not answer: %w", db.engine.Server, err)
-	} else if err != nil {
-		return fmt.Errorf("Trino at %s: %w", db.engine.Server, err)
+	if err != nil {
+		return err
 	}
 	for _, name := range []string{db.at.Published, db.at.Working} {
 		if !slices.Contains(there, name) {
