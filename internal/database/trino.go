@@ -46,13 +46,13 @@ func (t *trinoDB) literal(v star.Value) string {
 
 func (t *trinoDB) ordered(quoted string, _ bool) string { return quoted }
 
-// text writes times without a zone, those that have one as in UTC, and what is none of our types as JSON or digits.
+// text writes a time that has a zone as in UTC, arrays, maps and rows as JSON, and bytes as digits.
 func (t *trinoDB) text(quoted string, c Column) string {
 	switch kind, _, _ := strings.Cut(c.Foreign, "("); kind {
 	case "varchar":
 		return quoted
 	case "timestamp with time zone":
-		return "cast(cast(" + quoted + " at time zone 'UTC' as timestamp(6)) as varchar) || '+00'"
+		return "replace(cast(" + quoted + " at time zone 'UTC' as varchar), ' UTC', '+00')"
 	case "varbinary":
 		return "lower(to_hex(" + quoted + "))"
 	case "array", "map", "row", "json":

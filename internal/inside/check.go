@@ -131,7 +131,7 @@ func checkKey(f *star.Fact, k *star.Key) error {
 	case d.Clock != nil && inGrain:
 		return refuse("a grain with the times of a clock")
 	case d.Clock != nil && column.Find(fields, k.By[0]) >= 0 && fields[column.Find(fields, k.By[0])].Type.Kind != column.Timestamp:
-		return refuse("the times of a clock of what is no timestamp")
+		return refuse("the times of a clock, looked up by a column that is not a timestamp")
 	case k.Milestone:
 		return refuse("as of a milestone")
 	case k.AsOf != "" && !d.Versioned():

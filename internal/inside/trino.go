@@ -135,7 +135,7 @@ func (e *trino) plan(ctx context.Context, r *Rows) error {
 	return err
 }
 
-// measured makes a number of a value, in the order of the values; "" if there is no such number.
+// measured makes a number of a value, in the order of the values; "" if its type has none.
 func measured(value string, c database.Column) string {
 	switch c.Foreign {
 	case "tinyint", "smallint", "integer", "bigint", "decimal":

@@ -3,7 +3,6 @@ package trino
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"github.com/tidwall/gjson"
 
@@ -42,15 +41,13 @@ func (s *statements) Insert(ctx context.Context, t *warehouse.Table, columns []s
 
 // Estimate asks for the plan, and counts the rows where that does not know how many there are.
 func (s *statements) Estimate(ctx context.Context, query string) (rows int64, err error) {
-	about := ""
+	var about gjson.Result
 	err = s.Ask(ctx, "EXPLAIN (TYPE LOGICAL, FORMAT JSON) "+query, func(values [][]byte) error {
-		about = gjson.GetBytes(values[0], "estimates.0.outputRowCount").String()
+		about = gjson.Get(string(values[0]), "estimates.0.outputRowCount")
 		return nil
 	})
-	if _, err := fmt.Sscan(about, new(float64)); err == nil && !strings.EqualFold(about, "nan") {
-		return int64(gjson.Parse(about).Float()), nil
-	} else if err != nil && about == "" {
-		return 0, nil
+	if err != nil || about.Type == gjson.Number { // it is a text where it is not known
+		return int64(about.Float()), err
 	}
 	err = s.Ask(ctx, "SELECT count(*) FROM ("+query+") AS q", func(values [][]byte) error {
 		_, err := fmt.Sscan(string(values[0]), &rows)
