@@ -471,9 +471,19 @@ func ofLedger(m *star.Model, s *schema.Star, can warehouse.Capabilities) (list d
 	return list
 }
 
-// executable says no where a fact is to be loaded in the warehouse, and cannot be.
+// executable says no where a fact or a dimension is to be loaded in the warehouse, and cannot be.
 func executable(m *star.Model) error {
 	var list diag.List
+	for _, d := range m.Dimensions {
+		where, at, demanded := m.ExecutionOf(d)
+		if !demanded || where != star.InWarehouse {
+			continue
+		}
+		if err := inside.CheckMembers(m, d); err != nil {
+			const message = "the dimension cannot be loaded in the warehouse: %v"
+			list = append(list, &diag.Error{At: at, Subject: "dimensions." + d.Text + ".execute", Message: fmt.Sprintf(message, err)})
+		}
+	}
 	for _, f := range m.Facts {
 		where, at := m.Execution(f)
 		if where != star.InWarehouse {

@@ -42,6 +42,9 @@ type Feed struct {
 	losers map[tied]ledger.Lost        // rows of this load that have lost
 	saidIn map[moment]history.Repeated // in a part, what its rows say again; else the roster has it
 
+	others Others // nil if the feed takes all rows
+	among  *among
+
 	maker  history.Maker
 	merged []merger
 	blank  []int64               // keys of members that have to stay blank like those that became part of them
@@ -70,7 +73,7 @@ func (f *Feed) example(did string, o int32) {
 	for k := range f.layout.Natural {
 		parts = append(parts, f.kept.Cols[k].Value(int(o)))
 	}
-	f.exemplify(did, example{f.touch(f.seen[o].member), diag.Clip(diag.Printable(strings.Join(parts, ", ")), 60)})
+	f.exemplify(did, example{f.touch(f.seen[o].member), called(parts)})
 }
 
 // exemplify adds an example, unless there are enough that came before it.
@@ -86,6 +89,13 @@ func (f *Feed) exemplify(did string, e example) {
 	slices.SortStableFunc(list, func(a, b example) int { return cmp.Compare(a.row, b.row) })
 	f.examples[did] = list[:min(len(list), mostExamples)]
 }
+
+// Exemplify names a member whose rows others have taken, by its natural key and the number of the first of them.
+func (f *Feed) Exemplify(did string, row int64, name []string) {
+	f.exemplify(did, example{row, called(name)})
+}
+
+func called(name []string) string { return diag.Clip(diag.Printable(strings.Join(name, ", ")), 60) }
 
 // Examples returns the natural keys of the first members that rows made, changed and so on, by what they did.
 func (f *Feed) Examples() map[string][]string {
@@ -127,6 +137,7 @@ type Delivery struct {
 	Sequence  *column.Column   // nil if there is none
 	Delivered *column.Column   // when the row was delivered; nil if nothing says
 	File      *column.Column   // which file it is of, as Feed.From says; nil if that doesn't matter
+	Numbers   []int64          // of the rows among all; nil if they are numbered as they come
 	member    []int32
 	digests   []history.Digests
 	known     []bool
@@ -263,6 +274,9 @@ func (f *Feed) Take(v *Delivery, i int) {
 	f.reserve()
 	for k := range f.kept.Cols {
 		f.kept.Cols[k].Append(v.Values[k], i)
+	}
+	if v.Numbers != nil {
+		f.numbers = append(f.numbers, v.Numbers[i])
 	}
 	f.hear(m, v.fileOf(i), o)
 	if f.limit > 0 {

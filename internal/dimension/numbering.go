@@ -6,9 +6,13 @@ import (
 	"slices"
 )
 
-// numbering is which place each new version of a dimension in parts has among all: a row that one begins with has a
-// bit.
-type numbering struct {
+// numbering gives versions their keys, where others have keys between theirs.
+type numbering interface {
+	key(c *change, b beginning) int64
+}
+
+// places is the numbering of a dimension in parts: a row that a new version begins with has a bit.
+type places struct {
 	bits   []uint64
 	before []int64  // how many bits are set in words before
 	known  []latter // versions that begin with what was known, in their order
@@ -23,15 +27,19 @@ type latter struct {
 	version int
 }
 
+func (c *change) latter(b beginning) latter {
+	return latter{c.f.touch(c.outcomes[b.outcome].member), b.which}
+}
+
 func (a latter) compare(b latter) int {
 	return cmp.Or(cmp.Compare(a.touch, b.touch), cmp.Compare(a.version, b.version))
 }
 
-func newNumbering(rows int64) *numbering { return &numbering{bits: make([]uint64, rows/64+1)} }
+func newPlaces(rows int64) *places { return &places{bits: make([]uint64, rows/64+1)} }
 
-func (n *numbering) add(c *change, b beginning) {
+func (n *places) add(c *change, b beginning) {
 	if b.Start == none {
-		n.known = append(n.known, latter{c.f.touch(c.outcomes[b.outcome].member), b.which})
+		n.known = append(n.known, c.latter(b))
 		return
 	}
 	row := c.f.numbers[b.Start]
@@ -39,7 +47,7 @@ func (n *numbering) add(c *change, b beginning) {
 }
 
 // allocate returns all of them their keys.
-func (n *numbering) allocate(f *Feed) {
+func (n *places) allocate(f *Feed) {
 	slices.SortFunc(n.known, latter.compare)
 	n.before = make([]int64, len(n.bits)+1)
 	for k, word := range n.bits {
@@ -52,16 +60,12 @@ func (n *numbering) allocate(f *Feed) {
 }
 
 // place is the reverse of key: which of all new versions has a key.
-func (n *numbering) place(key int64) int64 { return (key - n.first) / n.step }
+func (n *places) place(key int64) int64 { return (key - n.first) / n.step }
 
 // key returns the key of a version.
-func (n *numbering) key(c *change, b beginning) int64 {
+func (n *places) key(c *change, b beginning) int64 {
 	if b.Start == none {
-		at, _ := slices.BinarySearchFunc(
-			n.known,
-			latter{c.f.touch(c.outcomes[b.outcome].member), b.which},
-			latter.compare,
-		)
+		at, _ := slices.BinarySearchFunc(n.known, c.latter(b), latter.compare)
 		return n.first + (n.before[len(n.bits)]+int64(at))*n.step
 	}
 	row := c.f.numbers[b.Start]

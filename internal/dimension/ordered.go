@@ -13,12 +13,12 @@ import (
 // ordered is the rows of new versions on their way into an empty table, to which they are added by key, as a database
 // likes it best; and what is noted besides. No other table points to them yet.
 type ordered struct {
-	n     *numbering
+	n     *places
 	rows  *spill.Rows
 	notes *spill.Rows // nil if nothing is noted
 }
 
-func newOrdered(f *Feed, n *numbering) (*ordered, error) {
+func newOrdered(f *Feed, n *places) (*ordered, error) {
 	d := f.x.Dimension()
 	o := &ordered{n: n}
 	var err error

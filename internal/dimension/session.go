@@ -170,12 +170,7 @@ func (s *Session) append(ctx context.Context, tx warehouse.Tx, b *column.Batch) 
 
 func (s *Session) appendRows(ctx context.Context, tx warehouse.Tx, cols []*column.Column, rows []int32) error {
 	if s.full {
-		return fmt.Errorf(
-			"dimension %s has no key left: the highest is %d, and an integer ends at %d",
-			s.x.Dimension().Text,
-			s.highest,
-			math.MaxInt64,
-		)
+		return s.noKey()
 	}
 	if s.appender == nil {
 		var err error
@@ -185,6 +180,11 @@ func (s *Session) appendRows(ctx context.Context, tx warehouse.Tx, cols []*colum
 	}
 	s.Added += int64(len(rows))
 	return s.appender.Append(cols, rows)
+}
+
+func (s *Session) noKey() error {
+	const message = "dimension %s has no key left: the highest is %d, and an integer ends at %d"
+	return fmt.Errorf(message, s.x.Dimension().Text, s.highest, math.MaxInt64)
 }
 
 func upTo(n int) []int32 {

@@ -77,6 +77,11 @@ func (f *Feed) Settle(ctx context.Context, tx warehouse.Tx) (map[string]int64, e
 			return nil, err
 		}
 	}
+	if f.others != nil {
+		if err := f.number(ctx, c); err != nil {
+			return nil, err
+		}
+	}
 	c.allocate()
 	if err := c.fetch(ctx, tx); err != nil {
 		return nil, err

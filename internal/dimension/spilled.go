@@ -23,10 +23,10 @@ type overflow struct {
 	workers   int           // who read them then
 	busy      func(part, of int)
 	cols      []*column.Column
-	err       error      // why they can't go on disk
-	numbers   []int64    // of a part: of the rows kept
-	numbering *numbering // of all new versions
-	later     *ordered   // where these go, if not into the table at once
+	err       error     // why they can't go on disk
+	numbers   []int64   // of the rows kept, where they are some of many
+	numbering numbering // of all new versions; nil if they are those of the rows kept
+	later     *ordered  // where these go, if not into the table at once
 }
 
 // How many bytes a row takes in a feed and while it becomes a version, each of its values besides, and a member in a
@@ -160,17 +160,14 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 	return g, pipeline.Each(ctx, src, f.parts.Workers, fresh,
 		func(_ int, p column.Piece, r *rows) error {
 			err := p.Fill(r.Batch)
-			if err == nil {
+			if r.Numbers = r.Cols[len(fields)-1].Int; err == nil {
 				r.Prepare(r.N, func(int) bool { return false })
 			}
 			return err
 		},
 		func(r *rows) error {
 			for i := range r.N {
-				kept := len(g.seen)
-				if g.Take(r.Delivery, i); len(g.seen) > kept {
-					g.numbers = append(g.numbers, r.Cols[len(fields)-1].Int[i])
-				}
+				g.Take(r.Delivery, i)
 			}
 			return nil
 		})
@@ -180,7 +177,7 @@ func (f *Feed) part(ctx context.Context, r warehouse.Reader, part int) (*Feed, e
 // so that these can be given in the order of appearance (rule R5), as if all had been in memory; and once in
 // earnest.
 func (f *Feed) settleParts(ctx context.Context, tx warehouse.Tx) (map[string]int64, error) {
-	n := newNumbering(f.taken.N)
+	n := newPlaces(f.taken.N)
 	for part := range f.parts.Count {
 		f.parts.Busy(part+1, 2*f.parts.Count)
 		g, err := f.part(ctx, tx, part)

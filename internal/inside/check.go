@@ -2,6 +2,7 @@ package inside
 
 import (
 	"fmt"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
@@ -24,7 +25,41 @@ func Check(m *star.Model, f *star.Fact) error {
 		return err
 	}
 	for _, k := range f.Keys {
-		if err := checkKey(f, k); err != nil {
+		inGrain := slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k })
+		if err := checkKey(f.Source, k, inGrain); err != nil {
+			return fmt.Errorf("key %s: %w", k.Text, err)
+		}
+	}
+	return nil
+}
+
+// CheckMembers is [Check] for a dimension.
+func CheckMembers(m *star.Model, d *star.Dimension) error {
+	switch {
+	case d.Source == nil || d.Generated():
+		return refuse("members that are not from a source")
+	case d.Deliveries != nil:
+		return refuse("delivers")
+	case d.Aliases != nil:
+		return refuse("aliases")
+	case len(d.Type3) > 0:
+		return refuse("type_3")
+	case d.Complete():
+		return refuse("type_0 with an effective time, where no attribute makes versions")
+	}
+	for _, f := range d.Attributes() {
+		if f.Type.Kind == column.Double {
+			return refuse("the attribute %s, which is a double", f.Name)
+		}
+	}
+	if err := checkSource(m, d.Source); err != nil {
+		return err
+	}
+	for _, k := range d.Keys {
+		if k.Dimension == d {
+			return refuse("a key of the dimension itself")
+		}
+		if err := checkKey(d.Source, k, false); err != nil {
 			return fmt.Errorf("key %s: %w", k.Text, err)
 		}
 	}
@@ -119,12 +154,8 @@ func checkExpressions(m *star.Model, s *star.Source) error {
 	return nil
 }
 
-func checkKey(f *star.Fact, k *star.Key) error {
-	d, fields := k.Dimension, f.Source.Shaped()
-	inGrain := false
-	for _, g := range f.Grain {
-		inGrain = inGrain || g.Key == k
-	}
+func checkKey(s *star.Source, k *star.Key, inGrain bool) error {
+	d, fields := k.Dimension, s.Shaped()
 	switch {
 	case d.LookedUp != nil:
 		return refuse("a dimension that another program loads")

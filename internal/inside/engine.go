@@ -3,6 +3,7 @@ package inside
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"time"
 
 	"ironmonger/internal/column"
@@ -27,15 +28,22 @@ type engine interface {
 	total(value string, t column.Type) string
 	// once has the columns of the nth select worked out once, whoever uses them.
 	once(sql string, n int) string
-	// number numbers rows by what orders them. It returns columns of the select before, and of the select itself.
-	number(order []string) (before []string, columns string)
+	// number numbers rows by what orders them. It returns columns of the select before, and the names and SQL of those of the
+	// select itself, which order its rows as their numbers do.
+	number(order []string) (before []string, columns []named)
+	// count finds out what has to be known of all judged rows before they are numbered.
+	count(ctx context.Context, judged string) error
 	// numbered is the table of the judged rows with their numbers, called line.
 	numbered(judged string) string
+	// ranked is the same of those rows of which a condition holds, with the place of each among them, from 1, called place.
+	ranked(ctx context.Context, judged, holds string) (string, error)
+	// below is how many of some numbers, which are in order, are not above a number.
+	below(number string, of []int64) string
 
 	// usable refuses a database that is not set up for this.
 	usable(ctx context.Context) error
 	// plan prepares the judging of all rows, and planned is called after it.
-	plan(ctx context.Context, r *Rows) error
+	plan(ctx context.Context, r *judging) error
 	planned(ctx context.Context) error
 	// create makes a table of the rows of a select.
 	create(ctx context.Context, table, sql string) error
@@ -72,4 +80,16 @@ func anyRow(ctx context.Context, run warehouse.Statements, sql string) (found bo
 		return nil
 	})
 	return found, err
+}
+
+// numbers writes numbers as a list.
+func numbers(list []int64) string {
+	var b []byte
+	for k, n := range list {
+		if k > 0 {
+			b = append(b, ',')
+		}
+		b = strconv.AppendInt(b, n, 10)
+	}
+	return string(b)
 }

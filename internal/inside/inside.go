@@ -13,7 +13,6 @@ package inside
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -28,13 +27,10 @@ import (
 
 // Rows are the rows of a fact's source while a step loads them.
 type Rows struct {
-	shaper
+	judging
 	of       *schema.Fact
-	star     *schema.Star
-	run      warehouse.Statements
-	judged   string // the table of what became of the rows
-	all      bool   // all rows are left to others
-	again    bool   // several rows have one grain
+	all      bool // all rows are left to others
+	again    bool // several rows have one grain
 	measures []column.Field
 	fields   []field // of the table, but for the line and the run
 }
@@ -72,9 +68,9 @@ func (c *Counted) Read() int64 {
 // New prepares the loading of a fact, of whose source the columns that need names are needed. A table of the step is
 // called by its number.
 func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int) *Rows {
-	r := &Rows{
-		shaper: shaper{engine: engineOf(m, run), source: f.Source, from: from, need: need, model: m},
-		of:     f, star: s, run: run, judged: run.Named(fmt.Sprintf("load_judged_%d", step)),
+	r := &Rows{judging: newJudging(f.Source, f.Keys, s, m, from, need, run, step), of: f}
+	for _, g := range f.Grain {
+		r.grain[g.Key] = true
 	}
 	for _, measure := range f.Measures {
 		if measure.Type.Exact() {
@@ -97,14 +93,17 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 }
 
 func (r *Rows) take(ctx context.Context, stands bool) error {
-	if err := r.plan(ctx, r); err != nil {
+	if err := r.plan(ctx, &r.judging); err != nil {
 		return err
 	}
 	sql, vague, err := r.judge(stands)
 	if err != nil {
 		return err
 	}
-	if err := r.create(ctx, r.judged, sql); err != nil {
+	if err := r.create(ctx, r.table, sql); err != nil {
+		return err
+	}
+	if err := r.engine.count(ctx, r.table); err != nil {
 		return err
 	}
 	once := !r.all && !r.again
@@ -128,62 +127,19 @@ func (r *Rows) take(ctx context.Context, stands bool) error {
 // look finds out whether rows share a grain, or may do so.
 func (r *Rows) look(ctx context.Context, vague bool) (err error) {
 	if vague { // a row whose grain is not known may have that of any other
-		r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.judged, leftOut))
+		r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.table, leftOut))
 		if err != nil || r.all {
 			return err
 		}
 	}
-	r.again, err = r.unlike(ctx, r.twice("SELECT * FROM "+r.judged))
+	r.again, err = r.unlike(ctx, r.twice("SELECT * FROM "+r.table))
 	return err
-}
-
-// dimensions lists the tables that keys point to, each once.
-func (r *Rows) dimensions() []string {
-	var tables []string
-	for _, k := range r.of.Keys {
-		if table := r.run.Named(r.star.Dimension(k.Dimension).Table.Name); !slices.Contains(tables, table) {
-			tables = append(tables, table)
-		}
-	}
-	return tables
-}
-
-// sound refuses dimensions that have a member twice, since a row would become two, and what the database cannot do.
-func (r *Rows) sound(ctx context.Context) error {
-	if err := r.usable(ctx); err != nil {
-		return err
-	}
-	for _, k := range r.of.Keys {
-		d := r.star.Dimension(k.Dimension)
-		natural := make([]string, len(d.NaturalKey))
-		for n, f := range d.NaturalKey {
-			natural[n] = quote(f.Name)
-		}
-		by, table := strings.Join(natural, ", "), r.run.Named(d.Table.Name)
-		sql := fmt.Sprintf("SELECT 1 FROM %s WHERE %s >= 0%%s GROUP BY %s HAVING count(*) > 1", table, quote(d.KeyColumn()), by)
-		switch {
-		case k.AsOf != "":
-			const next = "SELECT 1 FROM (SELECT %[1]s AS until, lead(%[2]s) OVER (PARTITION BY %[3]s ORDER BY %[2]s) AS since " +
-				"FROM %[4]s WHERE %[5]s >= 0) AS v WHERE since < until"
-			sql = fmt.Sprintf(next, quote(d.ValidTo), quote(d.ValidFrom), by, table, quote(d.KeyColumn()))
-		case d.Versioned():
-			sql = fmt.Sprintf(sql, " AND "+quote(schema.IsCurrent))
-		default:
-			sql = fmt.Sprintf(sql, "")
-		}
-		if is, err := r.any(ctx, sql); err != nil {
-			return err
-		} else if is {
-			return fmt.Errorf("dimension %s has a member, or a time of one, twice: ironmonger prove tells which", d.Text)
-		}
-	}
-	return nil
 }
 
 // Count says what becomes of the rows.
 func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	c := &Counted{
-		LeftOut: make([]int64, len(r.of.Source.LeaveOut)), Missing: make([]int64, len(r.of.Keys)), Empty: map[string]int64{},
+		LeftOut: make([]int64, len(r.source.LeaveOut)), Missing: make([]int64, len(r.keys)), Empty: map[string]int64{},
 		InsertedTotal: make([]exact.Int128, len(r.measures)), SameTotal: make([]exact.Int128, len(r.measures)),
 	}
 	parts := []string{"verdict", "rule", "count(*)"}
@@ -191,23 +147,19 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 		mine := fmt.Sprintf("case when verdict <> %d then %s end", hard, quote(placed+m.Name)) // the others are added up elsewhere
 		parts = append(parts, r.total(mine, m.Type))
 	}
-	for k := range r.of.Keys {
+	for k := range r.keys {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE missing%d)", k))
 	}
 	for _, m := range r.of.Measures {
 		parts = append(parts, fmt.Sprintf("count(*) - count(%s)", quote(placed+m.Name)))
 	}
-	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + r.judged + " GROUP BY verdict, rule"
+	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + r.table + " GROUP BY verdict, rule"
 	err := r.run.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) })
 	return c, err
 }
 
 func (r *Rows) note(c *Counted, values [][]byte) error {
-	whole := func(at int) int64 {
-		n, _ := strconv.ParseInt(string(values[at]), 10, 64)
-		return n
-	}
-	n := whole(2)
+	n := whole(values[2])
 	total := func(to []exact.Int128) error {
 		for k, m := range r.measures {
 			sum := column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: m.Type.Scale}}
@@ -219,28 +171,34 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		}
 		return nil
 	}
-	switch verdict(whole(0)) {
+	switch verdict(whole(values[0])) {
 	case leftOut:
-		c.LeftOut[whole(1)] += n
+		c.LeftOut[whole(values[1])] += n
 		return nil
 	case hard:
 		c.Left += n
 		return nil
 	}
-	for k := range r.of.Keys {
-		c.Missing[k] += whole(3 + len(r.measures) + k)
+	for k := range r.keys {
+		c.Missing[k] += whole(values[3+len(r.measures)+k])
 	}
-	if verdict(whole(0)) == same {
+	if verdict(whole(values[0])) == same {
 		c.Same += n
 		return total(c.SameTotal)
 	}
 	c.Inserted += n
 	for k, m := range r.of.Measures {
-		if empty := whole(3 + len(r.measures) + len(r.of.Keys) + k); empty > 0 {
+		if empty := whole(values[3+len(r.measures)+len(r.keys)+k]); empty > 0 {
 			c.Empty[m.Name] += empty
 		}
 	}
 	return total(c.InsertedTotal)
+}
+
+// whole reads a count that the database has written.
+func whole(text []byte) int64 {
+	n, _ := strconv.ParseInt(string(text), 10, 64)
+	return n
 }
 
 // Insert adds the plain rows to the fact's table.
@@ -251,7 +209,7 @@ func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64,
 	}
 	columns = append(columns, schema.LoadLine, schema.LoadRun)
 	values = append(values, fmt.Sprintf("%d + least(line, %d)", file*linesOfFile, linesOfFile-1), fmt.Sprint(run))
-	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.judged), plain)
+	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.table), plain)
 	return r.run.Insert(ctx, r.of.Table, columns, query)
 }
 
@@ -263,7 +221,7 @@ func (r *Rows) Grains(ctx context.Context, row func(line int64, inserted bool, g
 		parts = append(parts, "cast("+quote(said+f.Name)+" as varchar)")
 	}
 	const standing = "SELECT %s FROM %s WHERE verdict IN (%d, %d)"
-	sql := fmt.Sprintf(standing, strings.Join(parts, ", "), r.numbered(r.judged), plain, same)
+	sql := fmt.Sprintf(standing, strings.Join(parts, ", "), r.numbered(r.table), plain, same)
 	return r.run.Ask(ctx, sql, func(values [][]byte) error {
 		line, err := strconv.ParseInt(string(values[0]), 10, 64)
 		if err != nil {
@@ -276,7 +234,7 @@ func (r *Rows) Grains(ctx context.Context, row func(line int64, inserted bool, g
 // GrainFields lists the columns of the source that say the grain: those that stand there, and the natural keys of its
 // keys.
 func (r *Rows) GrainFields() []column.Field {
-	fields := r.of.Source.Shaped()
+	fields := r.source.Shaped()
 	var list []column.Field
 	for _, g := range r.of.Grain {
 		names := []string{g.Column}
@@ -288,25 +246,6 @@ func (r *Rows) GrainFields() []column.Field {
 		}
 	}
 	return list
-}
-
-// greatest returns the greatest value among all rows of the column by which new rows are known.
-func (r *Rows) greatest(ctx context.Context) (value []byte, err error) {
-	if r.from.Since < 0 {
-		return nil, nil
-	}
-	const sql = "SELECT %s FROM (SELECT max(c%d) AS c%[2]d FROM %s) AS m"
-	err = r.run.Ask(ctx, fmt.Sprintf(sql, r.from.Texts[r.from.Since], r.from.Since, r.judged), func(values [][]byte) error {
-		value = slices.Clone(values[0])
-		return nil
-	})
-	return value, err
-}
-
-// Drop removes the table of the step.
-func (r *Rows) Drop(ctx context.Context) error {
-	_, err := r.run.Run(ctx, "DROP TABLE "+r.judged)
-	return err
 }
 
 func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

@@ -2,13 +2,11 @@ package inside
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
 	"ironmonger/internal/schema"
-	"ironmonger/internal/star"
 )
 
 // field is a column of the fact's table, but for the line and the run.
@@ -29,7 +27,7 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 	if r.again {
 		twice = r.twice(l.sql)
 	}
-	for k, key := range r.of.Keys {
+	for k, key := range r.keys {
 		if err := r.join(l, k, key); err != nil {
 			return "", false, fmt.Errorf("key %s: %w", key.Text, err)
 		}
@@ -42,13 +40,13 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 
 // twice is the select of the grains of which several rows are.
 func (r *Rows) twice(of string) string {
-	grain := r.grain("")
+	grain := r.grains("")
 	named := make([]string, len(grain))
 	for k, value := range grain {
 		named[k] = fmt.Sprintf("%s AS g%d", value, k)
 	}
 	meant := ""
-	if r.of.Source.LeaveOut != nil {
+	if r.source.LeaveOut != nil {
 		meant = " WHERE " + ruleColumn + " IS NULL"
 	}
 	return fmt.Sprintf("SELECT %s FROM (%s) AS l%s GROUP BY %s HAVING count(*) > 1",
@@ -56,7 +54,7 @@ func (r *Rows) twice(of string) string {
 }
 
 // grain returns what tells grains apart, of columns whose names have of before them.
-func (r *Rows) grain(of string) []string {
+func (r *Rows) grains(of string) []string {
 	var list []string
 	for _, g := range r.of.Grain {
 		if g.Key == nil {
@@ -68,98 +66,6 @@ func (r *Rows) grain(of string) []string {
 	return list
 }
 
-// by returns the columns of a key as they are looked up: the days of timestamps in a calendar.
-func (r *Rows) by(of string, k *star.Key) []string {
-	var list []string
-	fields, natural := r.of.Source.Shaped(), k.Dimension.NaturalKey
-	for n, name := range k.By {
-		value := of + quote(said+name)
-		if fields[column.Find(fields, name)].Type.Kind == column.Timestamp && natural[n].Type.Kind == column.Date {
-			value = "cast(" + value + " as date)"
-		}
-		if of := k.Dimension.Clock; of != nil {
-			value = r.start(value, of.Every)
-		}
-		list = append(list, value)
-	}
-	return list
-}
-
-// join looks a key up: for a layer, the select is joined with the dimension.
-func (r *Rows) join(l *layers, n int, k *star.Key) error {
-	d := r.star.Dimension(k.Dimension)
-	fields := r.of.Source.Shaped()
-	var on, missing []string
-	l.n++
-	of := fmt.Sprintf("l%d.", l.n)
-	for i, value := range r.by(of, k) {
-		on = append(on, fmt.Sprintf("d.%s = %s", quote(d.NaturalKey[i].Name), value))
-	}
-	for _, value := range r.by("", k) {
-		missing = append(missing, value+" is null")
-	}
-	on = append(on, fmt.Sprintf("d.%s >= 0", quote(d.KeyColumn())))
-	switch {
-	case k.AsOf != "":
-		at := of + quote(said+k.AsOf)
-		if is := fields[column.Find(fields, k.AsOf)].Type.Kind; is == column.Timestamp && d.Time.Kind == column.Date {
-			at = "cast(" + at + " as date)"
-		} else if is != d.Time.Kind {
-			return refuse("as of a %s, where versions are of a %s", fields[column.Find(fields, k.AsOf)].Type, d.Time)
-		}
-		end := r.Literal("9999-12-31", column.Type{Kind: column.Date})
-		on = append(on, fmt.Sprintf("%[1]s >= d.%[2]s and %[1]s < d.%[3]s and %[1]s < %[4]s", at, quote(d.ValidFrom), quote(d.ValidTo), end))
-	case d.Versioned():
-		on = append(on, "d."+quote(schema.IsCurrent))
-	}
-	found := []string{quote(d.KeyColumn()) + " AS " + quote(fmt.Sprintf("key%d", n))}
-	names := []string{fmt.Sprintf("key%d", n)}
-	if k.Both {
-		found, names = append(found, quote(d.DurableColumn())+" AS "+quote(fmt.Sprintf("durable%d", n))), append(names, fmt.Sprintf("durable%d", n))
-	}
-	for i := range found {
-		found[i] = "d." + found[i]
-	}
-	l.sql = fmt.Sprintf("SELECT l%d.*, %s FROM (%s) AS l%[1]d LEFT JOIN %[4]s AS d ON %[5]s",
-		l.n, strings.Join(found, ", "), l.sql, r.run.Named(d.Table.Name), strings.Join(on, " and "))
-	l.columns = append(l.columns, names...)
-	special, given := r.specialOf(k)
-	none := fmt.Sprintf("missing%d", n)
-	l.add([]named{{none, "(" + strings.Join(missing, " and ") + ")"}})
-	lacks := fmt.Sprintf("key%d is not null", n)
-	replaced := []named{}
-	if given && !r.inGrain(k) { // rows without a member say so by themselves
-		lacks = fmt.Sprintf("(%s or %s)", lacks, none)
-		for _, name := range names {
-			replaced = append(replaced, named{name, fmt.Sprintf("(case when %s then %s else %s end)", none, special, name)})
-		}
-	}
-	l.add(nil, append(replaced, also(lacks))...)
-	return nil
-}
-
-func (r *Rows) inGrain(k *star.Key) bool {
-	return slices.ContainsFunc(r.of.Grain, func(g star.GrainPart) bool { return g.Key == k })
-}
-
-// specialOf is the key that a row gets that has no natural key; false if that needs a second look.
-func (r *Rows) specialOf(k *star.Key) (sql string, ok bool) {
-	key, of := int64(0), false
-	switch k.Missing {
-	case star.LeaveEmpty:
-		return r.Null(column.Type{Kind: column.Integer}), true
-	case star.ToUnknown:
-		key, of = k.Dimension.KeyOf(star.Unknown)
-	case star.ToNotYet:
-		key, of = k.Dimension.KeyOf(star.NotYet)
-	case star.NotApplying:
-		key, of = k.Dimension.KeyOf(star.NotApplicable)
-	case star.ToUnreadable:
-		key, of = k.Dimension.KeyOf(star.Unreadable)
-	}
-	return fmt.Sprintf("cast(%d as bigint)", key), of
-}
-
 // place arranges the columns of the table.
 func (r *Rows) place() []named {
 	var list []named
@@ -168,7 +74,7 @@ func (r *Rows) place() []named {
 	for _, f := range all[:len(all)-2] {
 		x := field{name: f.Name, compared: true, double: f.Type.Kind == column.Double}
 		sql := quote(said + f.Name)
-		for n, k := range r.of.Keys {
+		for n, k := range r.keys {
 			switch {
 			case k.Column() == f.Name:
 				sql, x.compared, x.key = fmt.Sprintf("key%d", n), k.Again, true
@@ -210,7 +116,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		inner, narrow, outer = append(inner, "l."+name), append(narrow, name), append(outer, name)
 	}
 	keep(ruleColumn)
-	for k := range r.of.Keys {
+	for k := range r.keys {
 		keep(fmt.Sprintf("missing%d", k))
 	}
 	for _, f := range r.fields {
@@ -240,7 +146,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	}
 	from, isAgain := fmt.Sprintf(" FROM (%s) AS l", l.sql), "false"
 	if r.again {
-		for k, value := range r.grain("l.") {
+		for k, value := range r.grains("l.") {
 			again = append(again, fmt.Sprintf("u.g%d = %s", k, value))
 		}
 		from, isAgain = from+fmt.Sprintf(" LEFT JOIN (%s) AS u ON %s", twice, strings.Join(again, " and ")), "u.g0 is not null"
@@ -256,7 +162,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	also, number := r.number(order)
 	sql = fmt.Sprintf("SELECT %s, %s end AS verdict%s", strings.Join(inner, ", "), verdict, from)
 	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (%s) AS v) AS n",
-		number, strings.Join(outer, ", "), strings.Join(append(narrow, also...), ", "), r.once(sql, 0)), vague
+		aliased(number), strings.Join(outer, ", "), strings.Join(append(narrow, also...), ", "), r.once(sql, 0)), vague
 }
 
 // standing joins the rows that stand in the table, and says which verdicts follow of them.
@@ -280,6 +186,15 @@ func (r *Rows) standing() (join, verdict string) {
 	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s", r.run.Named(r.of.Table.Name), strings.Join(on, " and "))
 	return join, fmt.Sprintf(" when t.%s is null then %d when %s then %d else %d",
 		quote(schema.LoadRun), plain, strings.Join(equal, " and "), same, hard)
+}
+
+// aliased lists columns of a select with their names.
+func aliased(list []named) string {
+	parts := make([]string, len(list))
+	for k, x := range list {
+		parts[k] = x.sql + " AS " + quote(x.name)
+	}
+	return strings.Join(parts, ", ")
 }
 
 // refuse says why a fact cannot be loaded inside the warehouse.

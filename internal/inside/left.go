@@ -19,7 +19,7 @@ type Left struct {
 }
 
 // Left reads the rows that are left to others.
-func (r *Rows) Left(ctx context.Context) (*Left, error) {
+func (r *judging) Left(ctx context.Context) (*Left, error) {
 	l := &Left{}
 	fields := []column.Field{{Name: "line", Type: column.Type{Kind: column.Integer}}}
 	parts := []string{"line"}
@@ -41,7 +41,7 @@ func (r *Rows) Left(ctx context.Context) (*Left, error) {
 	}
 	one := column.NewBatch(fields)
 	one.Reset(1)
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d ORDER BY line", strings.Join(parts, ", "), r.numbered(r.judged), hard)
+	sql := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d ORDER BY line", strings.Join(parts, ", "), r.numbered(r.table), hard)
 	err = r.run.Ask(ctx, sql, func(values [][]byte) error {
 		line, err := strconv.ParseInt(string(values[0]), 10, 64)
 		one.Cols[0].Int[0] = line

@@ -71,14 +71,24 @@ func (p *postgres) once(sql string, n int) string {
 	return strings.Replace(sql, "SELECT ", fmt.Sprintf("SELECT clock_timestamp() AS closed%d, ", n), 1)
 }
 
-func (p *postgres) number(order []string) ([]string, string) {
+func (p *postgres) number(order []string) ([]string, []named) {
 	if order == nil {
-		return nil, "row_number() over () AS line"
+		return nil, []named{{"line", "row_number() over ()"}}
 	}
-	return order, "row_number() over (order by " + strings.Join(order, ", ") + ") AS line"
+	return order, []named{{"line", "row_number() over (order by " + strings.Join(order, ", ") + ")"}}
 }
 
-func (p *postgres) numbered(judged string) string { return judged }
+func (p *postgres) count(context.Context, string) error { return nil }
+
+func (p *postgres) numbered(judged string) string { return judged + " AS n" }
+
+func (p *postgres) ranked(_ context.Context, judged, holds string) (string, error) {
+	return fmt.Sprintf("(SELECT *, row_number() over (order by line) AS place FROM %s WHERE %s) AS n", judged, holds), nil
+}
+
+func (p *postgres) below(number string, of []int64) string {
+	return fmt.Sprintf("width_bucket(%s, %s::bigint[])", number, expr.Quoted("{"+numbers(of)+"}"))
+}
 
 // usable refuses a database whose texts are not counted in characters of UTF-8.
 func (p *postgres) usable(ctx context.Context) error {
@@ -92,13 +102,13 @@ func (p *postgres) usable(ctx context.Context) error {
 
 // plan has the database know how large the dimensions are, which may just have been loaded, and join them by hashing:
 // all rows are joined with all of them.
-func (p *postgres) plan(ctx context.Context, r *Rows) error {
+func (p *postgres) plan(ctx context.Context, r *judging) error {
 	statements := []string{
 		"SET LOCAL enable_mergejoin = off", "SET LOCAL enable_nestloop = off",
 		"SELECT set_config('work_mem', '256MB', true) WHERE pg_size_bytes(current_setting('work_mem')) < pg_size_bytes('256MB')",
 	}
 	var seen []string
-	for _, k := range r.of.Keys {
+	for _, k := range r.keys {
 		table := r.run.Named(r.star.Dimension(k.Dimension).Table.Name)
 		if slices.Contains(seen, table) {
 			continue

@@ -77,21 +77,51 @@ func (e *trino) total(value string, t column.Type) string {
 // once has nothing to do: what is used several times is worked out once.
 func (e *trino) once(sql string, _ int) string { return sql }
 
-func (e *trino) number(order []string) ([]string, string) {
+func (e *trino) number(order []string) ([]string, []named) {
 	if order == nil {
-		return []string{"0 AS part"}, "part, row_number() over () AS nth"
+		return []string{"0 AS part"}, []named{{"part", "part"}, {"nth", "row_number() over ()"}}
 	}
 	part := "0"
 	if e.bounds != "" {
 		part = fmt.Sprintf("coalesce(width_bucket(%s, %s), %d)", e.ranged, e.bounds, mostRanges) // what is null comes last
 	}
-	by := strings.Join(order, ", ")
-	return append([]string{part + " AS part"}, order...), "part, row_number() over (partition by part order by " + by + ") AS nth"
+	by := "row_number() over (partition by part order by " + strings.Join(order, ", ") + ")"
+	return append([]string{part + " AS part"}, order...), []named{{"part", "part"}, {"nth", by}}
+}
+
+// count counts at which number each range begins.
+func (e *trino) count(ctx context.Context, judged string) (err error) {
+	e.offsets, err = e.begin(ctx, judged)
+	return err
+}
+
+// begin counts how many rows of a table come before each range, as rows of values.
+func (e *trino) begin(ctx context.Context, of string) ([]string, error) {
+	before := int64(0)
+	offsets := []string{"(-1, 0)"} // no range: there may be none
+	err := e.run.Ask(ctx, "SELECT part, count(*) FROM "+of+" GROUP BY part ORDER BY part", func(values [][]byte) error {
+		n, err := strconv.ParseInt(string(values[1]), 10, 64)
+		offsets = append(offsets, fmt.Sprintf("(%s, %d)", values[0], before))
+		before += n
+		return err
+	})
+	return offsets, err
 }
 
 func (e *trino) numbered(judged string) string {
 	const sql = "(SELECT j.*, o.before + j.nth AS line FROM %s AS j JOIN (VALUES %s) AS o (part, before) ON o.part = j.part) AS n"
 	return fmt.Sprintf(sql, judged, strings.Join(e.offsets, ", "))
+}
+
+func (e *trino) ranked(ctx context.Context, judged, holds string) (string, error) {
+	offsets, err := e.begin(ctx, judged+" WHERE "+holds)
+	const sql = "(SELECT n.*, r.before + row_number() over (partition by n.part order by n.nth) AS place " +
+		"FROM %s JOIN (VALUES %s) AS r (part, before) ON r.part = n.part WHERE %s) AS n"
+	return fmt.Sprintf(sql, e.numbered(judged), strings.Join(offsets, ", "), holds), err
+}
+
+func (e *trino) below(number string, of []int64) string {
+	return fmt.Sprintf("width_bucket(cast(%s as double), cast(split(%s, ',') as array(double)))", number, expr.Quoted(numbers(of)))
 }
 
 func (e *trino) usable(context.Context) error { return nil }
@@ -105,7 +135,7 @@ const (
 )
 
 // plan looks for the bounds between ranges that have about as many rows.
-func (e *trino) plan(ctx context.Context, r *Rows) error {
+func (e *trino) plan(ctx context.Context, r *judging) error {
 	e.bounds = ""
 	if len(r.from.Order) == 0 {
 		return nil
@@ -150,19 +180,9 @@ func measured(value string, c database.Column) string {
 
 func (e *trino) planned(context.Context) error { return nil }
 
-// create makes the table, and counts at which number each range begins.
 func (e *trino) create(ctx context.Context, table, sql string) error {
-	if _, err := e.run.Run(ctx, "CREATE TABLE "+table+" AS "+sql); err != nil {
-		return err
-	}
-	before := int64(0)
-	e.offsets = []string{"(-1, 0)"} // no range: there may be none
-	return e.run.Ask(ctx, "SELECT part, count(*) FROM "+table+" GROUP BY part ORDER BY part", func(values [][]byte) error {
-		n, err := strconv.ParseInt(string(values[1]), 10, 64)
-		e.offsets = append(e.offsets, fmt.Sprintf("(%s, %d)", values[0], before))
-		before += n
-		return err
-	})
+	_, err := e.run.Run(ctx, "CREATE TABLE "+table+" AS "+sql)
+	return err
 }
 
 func (e *trino) any(ctx context.Context, sql string) (bool, error) { return anyRow(ctx, e.run, sql) }

@@ -44,6 +44,9 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if w.apart != nil {
+		feed.Among(w.apart.members)
+	}
 	if err := w.prepare(ctx, feed, other, means); err != nil {
 		return err
 	}
@@ -135,6 +138,9 @@ func (w *dimensionStep) settle(ctx context.Context, feed *dimension.Feed) (err e
 		return err
 	}
 	if w.figures.Repointed, err = feed.Settle(ctx, w.tx); err != nil {
+		return err
+	}
+	if err := w.apart.insert(ctx, w, feed); err != nil {
 		return err
 	}
 	if feed.KnownLost() && w.reading != nil && len(w.reading.skip) > 0 {
@@ -333,6 +339,9 @@ func (w *dimensionStep) takeDelivery(ctx context.Context, feed *dimension.Feed, 
 		c.rows.Judge(int(i))
 	}
 	feed.From(c.rows, b.From.File, b.N)
+	if w.apart != nil {
+		c.rows.Numbers = b.From.Line
+	}
 	for i := range b.N {
 		if b.Bad(i) {
 			feed.Doubtful(c.rows, i)

@@ -32,32 +32,44 @@ type within struct {
 // openWithin has the warehouse judge the rows of the step, where the model or their number says so. What is left of them is
 // read as other rows are.
 func (w *work) openWithin(ctx context.Context) error {
-	f := w.step.fact
-	if f == nil || !inside.Stands(w.model, f.Source) {
+	if !inside.Stands(w.model, w.kind.source()) {
 		return nil
 	}
-	said, _ := w.model.Execution(f.Fact)
+	var said star.Execution
+	demanded := false
+	if f := w.step.fact; f != nil {
+		said, _ = w.model.Execution(f.Fact)
+		demanded = said != ""
+	} else {
+		said, _, demanded = w.model.ExecutionOf(w.step.dimension.Dimension)
+	}
 	if said == star.InProcess {
 		w.noteExecution(said, "as it was said")
 		return nil
 	}
 	err := w.takeWithin(ctx, said)
 	var refused *expr.NoSQL
-	if said == "" && errors.As(err, &refused) {
+	if !demanded && errors.As(err, &refused) {
 		w.noteExecution(star.InProcess, err.Error())
 		return nil
 	}
 	return err
 }
 
-// takeWithin is openWithin for a fact that is said to be loaded in the warehouse, or of which nothing is said.
+// takeWithin is openWithin for a step that is said to be executed in the warehouse, or of which nothing is said.
 func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
-	f := w.step.fact
-	if err := inside.Check(w.model, f.Fact); err != nil {
+	var err error
+	if f := w.step.fact; f != nil {
+		err = inside.Check(w.model, f.Fact)
+	} else {
+		err = inside.CheckMembers(w.model, w.step.dimension.Dimension)
+	}
+	if err != nil {
 		return err
 	}
-	need := transform.Needed(f.Source, w.needs)
-	from, err := w.chosen.Plain(ctx, f.Source, need)
+	of := w.kind.source()
+	need := transform.Needed(of, w.needs)
+	from, err := w.chosen.Plain(ctx, of, need)
 	if err != nil {
 		return err
 	}
@@ -71,35 +83,59 @@ func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
 		w.noteExecution(where, why)
 		return nil
 	}
-	before, err := w.tx.Tally(ctx, f.Table.Name, w.kind.target().measures)
+	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
+	if w.step.dimension != nil {
+		return w.judgeMembers(ctx, from, need, why)
+	}
+	return w.judgeFacts(ctx, from, need, why)
+}
+
+// judgeFacts has the warehouse judge the rows of a fact.
+func (w *work) judgeFacts(ctx context.Context, from *source.Plain, need func(string) bool, why string) error {
+	before, err := w.tx.Tally(ctx, w.fact.Table.Name, w.kind.target().measures)
 	if err != nil {
 		return err
 	}
-	rows := inside.New(f, w.star, w.model, from, need, w.tx.Statements(), slices.Index(w.steps, w.step)+1)
-	joins, theirs := transform.Joins(f.Source, w.needs)
+	rows := inside.New(w.fact, w.star, w.model, from, need, w.tx.Statements(), w.nth())
+	if err := w.joinWithin(ctx, rows.Join); err != nil {
+		return err
+	}
+	if err := rows.Take(ctx, before.Rows > 0); err != nil {
+		return err
+	}
+	w.noteExecution(star.InWarehouse, why)
+	counted, err := rows.Count(ctx)
+	if err != nil {
+		return err
+	}
+	w.within = &within{rows, counted, before}
+	return w.takeLeft(ctx, rows.Left)
+}
+
+// nth is the number of the step among all.
+func (w *work) nth() int { return slices.Index(w.steps, w.step) + 1 }
+
+// joinWithin has the joins of the step's source made in the warehouse.
+func (w *work) joinWithin(ctx context.Context, join func(*star.Join, *source.Plain, func(string) bool)) error {
+	joins, theirs := transform.Joins(w.kind.source(), w.needs)
 	for k, j := range joins {
 		from, err := w.chosen.Plain(ctx, j.Source, theirs[k])
 		if err != nil {
 			return err
 		}
-		rows.Join(j, from, theirs[k])
+		join(j, from, theirs[k])
 	}
-	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
-	if err := rows.Take(ctx, before.Rows > 0); err != nil {
-		return err
-	}
-	w.noteExecution(where, why)
-	counted, err := rows.Count(ctx)
-	if err != nil {
-		return err
-	}
-	left, err := rows.Left(ctx)
+	return nil
+}
+
+// takeLeft has the step read what the warehouse leaves to it.
+func (w *work) takeLeft(ctx context.Context, read func(context.Context) (*inside.Left, error)) error {
+	left, err := read(ctx)
 	if err != nil {
 		return err
 	}
 	w.spilled = append(w.spilled, left)
-	w.within = &within{rows, counted, before}
-	w.chosen = w.chosen.Giving(f.Source, left)
+	w.chosen = w.chosen.Giving(w.kind.source(), left)
 	return nil
 }
 

@@ -5,12 +5,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
-	"os"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -279,7 +276,7 @@ func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside i
 	for k, how := range []string{"in_process", "in_warehouse"} {
 		dir := t.TempDir()
 		startest.Write(t, dir, "ironmonger.yaml", g.model[k]+strings.Replace(c.text, "EXECUTE", how, 1))
-		startest.Write(t, dir, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
+		startest.WriteOld(t, dir, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n", 0)
 		dirs = append(dirs, dir)
 	}
 	for n := range loads {
@@ -299,39 +296,51 @@ func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside i
 		case 1:
 			g.exec("UPDATE " + g.name + ".visit SET fee = cast('7.25' as " + g.typed(map[bool]string{true: "numeric(7,2)", false: "text"}[c.typed]) + ") WHERE cast(no as varchar(40)) like '%3'")
 		}
-		var states [2]string
-		for k, dir := range dirs {
-			startest.Write(t, dir, fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,name,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2))
-			for _, name := range []string{fmt.Sprintf("doctors%d.csv", n), "wards.csv"} { // else it may change once more
-				at := time.Now().Add(time.Duration(n-100) * time.Minute)
-				if err := os.Chtimes(filepath.Join(dir, name), at, at); err != nil {
-					t.Fatal(err)
-				}
-			}
-			run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1})
-			if run == nil {
-				t.Fatalf("%v\n%s", err, c.text)
-			}
-			states[k] = fmt.Sprint(err)
-			for _, s := range run.Steps {
-				s.Figures.Waited = 0
-				if k == 1 && s.Name == "fact visit" {
-					read, inside = read+s.Figures.Read, inside+s.Figures.Inside
-				}
-				s.Figures.Inside = 0
-				figures, _ := json.Marshal(s.Figures)
-				states[k] += fmt.Sprintf("\n%s: %s %s %s", s.Name, s.State, s.Message, figures)
-			}
+		for _, dir := range dirs {
+			startest.WriteOld(t, dir, fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,name,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2), n)
 		}
-		if states[0] != states[1] {
-			t.Fatalf("load %d: %s\n%s", n, startest.Difference(states[0], states[1]), c.text)
+		all, by := loadBoth(t, dirs, "fact visit", n, c.text)
+		read, inside = read+all, inside+by
+	}
+	endAlike(t, dirs, c.text)
+	return read, inside
+}
+
+// loadBoth loads two stars, the second one in the warehouse, and compares them, their ledgers and the figures of the loads. It
+// returns how many rows a step has read, and how many of these the warehouse has dealt with.
+func loadBoth(t *testing.T, dirs []string, step string, n int, text string) (read, inside int64) {
+	t.Helper()
+	var states [2]string
+	for k, dir := range dirs {
+		run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1})
+		if run == nil {
+			t.Fatalf("%v\n%s", err, text)
 		}
-		if one, other := wholeDump(t, dirs[0]), wholeDump(t, dirs[1]); one != other {
-			t.Fatalf("load %d: %s\n%s", n, startest.Difference(one, other), c.text)
+		states[k] = fmt.Sprint(err)
+		for _, s := range run.Steps {
+			s.Figures.Waited = 0
+			if k == 1 && s.Name == step {
+				read, inside = s.Figures.Read, s.Figures.Inside
+			}
+			s.Figures.Inside = 0
+			figures, _ := json.Marshal(s.Figures)
+			states[k] += fmt.Sprintf("\n%s: %s %s %s", s.Name, s.State, s.Message, figures)
 		}
 	}
+	if states[0] != states[1] {
+		t.Fatalf("load %d: %s\n%s", n, startest.Difference(states[0], states[1]), text)
+	}
+	if one, other := wholeDump(t, dirs[0]), wholeDump(t, dirs[1]); one != other {
+		t.Fatalf("load %d: %s\n%s", n, startest.Difference(one, other), text)
+	}
+	return read, inside
+}
+
+// endAlike compares what prove says of two stars, and takes their last runs back.
+func endAlike(t *testing.T, dirs []string, text string) {
+	t.Helper()
 	if one, other := fmt.Sprint(startest.Broken(t, dirs[0])), fmt.Sprint(startest.Broken(t, dirs[1])); one != other {
-		t.Errorf("what does not hold, since the table was changed: %s, and in the warehouse %s\n%s", one, other, c.text)
+		t.Errorf("what does not hold, since the table was changed: %s, and in the warehouse %s\n%s", one, other, text)
 	}
 	var after []string
 	for _, dir := range dirs {
@@ -343,7 +352,6 @@ func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside i
 		after = append(after, wholeDump(t, dir))
 	}
 	if after[0] != after[1] {
-		t.Fatalf("after undo: %s\n%s", startest.Difference(after[0], after[1]), c.text)
+		t.Fatalf("after undo: %s\n%s", startest.Difference(after[0], after[1]), text)
 	}
-	return read, inside
 }

@@ -36,7 +36,7 @@ var errTooMany = errors.New("too many keys")
 // findKeys looks through the source of a step for the natural keys of large dimensions, if there are few. These are
 // then opened for those keys alone.
 func (w *work) findKeys(ctx context.Context) error {
-	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !onlyFiles(w.kind.source()) {
+	if w.flow == nil || w.opts.Opening == Whole || w.opts.Opening == Spilled || !w.readsAlike() {
 		return nil
 	}
 	w.wanted = map[*star.Dimension]*roster.Wanted{}
@@ -92,12 +92,21 @@ func (w *work) findKeys(ctx context.Context) error {
 	return nil
 }
 
+// readsAlike reports whether the source says the same when it is read twice.
+func (w *work) readsAlike() bool {
+	s := w.kind.source()
+	return onlyFiles(s) || w.left() && len(s.Joins) == 0
+}
+
+// left reports whether the step reads what the warehouse has left to it alone.
+func (w *work) left() bool { return w.within != nil || w.apart != nil }
+
 // few returns how many natural keys of a dimension may be looked up one by one, or -1 if it is to be read whole.
 func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
 	if !d.Inferable() || d.Deliveries != nil || d.Aliases != nil { // the others are small, or all have to be known
 		return -1, nil
 	}
-	if w.opts.Opening == ByKeys {
+	if w.opts.Opening == ByKeys || w.left() && !w.seat(d).taken() {
 		return 1 << 40, nil
 	}
 	highest, _, err := ledger.Highest(ctx, w.tx, d.Text)

@@ -78,7 +78,7 @@ func (w *dimensionStep) feed(ctx context.Context) (*dimension.Feed, *roster.Rost
 		return nil, nil, err
 	}
 	feed := dimension.NewFeed(x, w.entry.ID, w.name)
-	if d.Inferable() && d.Deliveries == nil && d.Aliases == nil {
+	if d.Inferable() && d.Deliveries == nil && d.Aliases == nil && w.apart == nil {
 		feed.Limit(w.share()/2, w.opts.Workers, w.busy)
 	}
 	return feed, x, nil

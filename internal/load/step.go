@@ -56,7 +56,8 @@ type work struct {
 	marks    *marking        // how far tables and queries are read; nil where all rows are
 	book     *ledger.Account // of the step's table
 	made     bool            // the step has made its table
-	within   *within         // nil unless the step is executed in the warehouse
+	within   *within         // nil unless the step loads a fact in the warehouse
+	apart    *apart          // nil unless it loads a dimension there
 	strays   map[strayID]*ledger.Stray
 	contents map[int64]string // what is in the files of the step, by their numbers, where it counts
 	finish   []func()         // to call after the commit

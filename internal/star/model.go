@@ -92,7 +92,8 @@ type Dimension struct {
 	Limits    Limits
 	MustHold  []*Must
 
-	text dimensionText
+	execute *Name
+	text    dimensionText
 }
 
 // Origin is where the members of a dimension come from: one of these.
@@ -475,7 +476,7 @@ type Fact struct {
 	deliveries                       deliveriesText
 }
 
-// Execution says where a fact is loaded; "" leaves that to the program.
+// Execution says where a fact, or a dimension, is loaded; "" leaves that to the program.
 type Execution string
 
 // The places: the program reads all rows; or the warehouse loads rows that it has already, but for those that need a
@@ -498,7 +499,21 @@ func (m *Model) Execution(f *Fact) (Execution, diag.Place) {
 	return "", f.At
 }
 
-// Execute says where all facts are loaded, whatever the model says.
+// ExecutionOf is [Model.Execution] for a dimension. demanded says that the dimension itself says it: what is said of all is
+// for those dimensions that can be loaded there.
+func (m *Model) ExecutionOf(d *Dimension) (where Execution, at diag.Place, demanded bool) {
+	switch {
+	case m.executeAll != "":
+		return m.executeAll, d.At, false
+	case d.execute != nil:
+		return Execution(d.execute.Text), d.execute.At, true
+	case m.execute != nil:
+		return Execution(m.execute.Text), m.execute.At, false
+	}
+	return "", d.At, false
+}
+
+// Execute says where all facts and dimensions are loaded, whatever the model says.
 func (m *Model) Execute(e Execution) {
 	m.executeAll = e
 }

@@ -56,6 +56,17 @@ func Write(t testing.TB, dir, name, text string) {
 	}
 }
 
+// WriteOld writes a file as if it had been written some time ago, so that it need not be read again: the files of a load n
+// before those of the next.
+func WriteOld(t testing.TB, dir, name, text string, n int) {
+	t.Helper()
+	Write(t, dir, name, text)
+	at := time.Now().Add(time.Duration(n-100) * time.Minute)
+	if err := os.Chtimes(filepath.Join(dir, name), at, at); err != nil {
+		t.Fatal(err)
+	}
+}
+
 // Model reads the model in dir.
 func Model(t testing.TB, dir string) *star.Model {
 	t.Helper()

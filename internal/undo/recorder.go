@@ -14,6 +14,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/parse"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
@@ -170,7 +171,7 @@ type noted struct {
 	of *recording
 }
 
-// Statements returns what runs statements. Rows are inserted only into tables that say which run wrote a row last.
+// Statements returns what runs statements.
 func (t *recording) Statements() warehouse.Statements {
 	if s := t.Tx.Statements(); s != nil {
 		return &noted{s, t}
@@ -181,18 +182,45 @@ func (t *recording) Statements() warehouse.Statements {
 func (n *noted) Insert(ctx context.Context, into *warehouse.Table, columns []string, query string) (int64, error) {
 	t, name := n.of, into.Name
 	table, err := t.table(ctx, name)
-	switch {
-	case err != nil:
+	if err != nil {
 		return 0, err
-	case table != nil && !stamped(table) && !t.isFilled(name):
-		return 0, fmt.Errorf("what a statement adds to table %s cannot be taken back", name)
-	case table != nil && !t.wrote[name]:
+	}
+	if table != nil && !t.wrote[name] {
 		t.wrote[name] = true
 		if err := t.begin(ctx, table); err != nil {
 			return 0, err
 		}
 	}
+	if table != nil && !stamped(table) && !t.isFilled(name) {
+		if err := n.added(ctx, table, columns, query); err != nil {
+			return 0, err
+		}
+	}
 	return n.Statements.Insert(ctx, into, columns, query)
+}
+
+// added notes the rows that a query adds to a table that does not say which run wrote a row last.
+func (n *noted) added(ctx context.Context, table *warehouse.Table, columns []string, query string) error {
+	var fields []column.Field
+	for _, name := range columns {
+		all := table.Fields()
+		fields = append(fields, all[column.Find(all, name)])
+	}
+	one, reader := column.NewBatch(fields), parse.NewReader(nil)
+	one.Reset(1)
+	cols := column.Pointers(one.Cols)
+	return n.Ask(ctx, query, func(values [][]byte) error {
+		for k, v := range values {
+			if one.Cols[k].Null[0] = v == nil; v == nil {
+				continue
+			}
+			if err := reader.Set(&one.Cols[k], 0, string(v)); err != nil {
+				return err
+			}
+		}
+		n.of.note(ledger.Before{Table: table.Name, Did: ledger.AddedRow, Row: ledger.RowText(fields, cols, 0)})
+		return nil
+	})
 }
 
 // begin notes that rows are added to a table for the first time.

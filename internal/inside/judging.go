@@ -1,0 +1,96 @@
+package inside
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// judging is what the loading of facts and that of dimensions have in common: a table of the rows that have arrived, with
+// their numbers, and what each of them is.
+type judging struct {
+	shaper
+	keys  []*star.Key
+	grain map[*star.Key]bool // the keys that tell rows apart
+	star  *schema.Star
+	run   warehouse.Statements
+	table string
+}
+
+// newJudging prepares the judging of a source's rows, which have keys. A table of the step is called by its number.
+func newJudging(
+	of *star.Source, keys []*star.Key, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int,
+) judging {
+	return judging{
+		shaper: shaper{engine: engineOf(m, run), source: of, from: from, need: need, model: m},
+		keys:   keys, grain: map[*star.Key]bool{}, star: s, run: run, table: run.Named(fmt.Sprintf("load_judged_%d", step)),
+	}
+}
+
+// sound refuses dimensions that have a member twice, since a row would become two, and what the database cannot do.
+func (r *judging) sound(ctx context.Context) error {
+	if err := r.usable(ctx); err != nil {
+		return err
+	}
+	for _, k := range r.keys {
+		if err := r.single(ctx, r.star.Dimension(k.Dimension), k.AsOf != ""); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// single refuses a dimension that has a member twice, or a time of one where times are asked for.
+func (r *judging) single(ctx context.Context, d *schema.Dimension, timed bool) error {
+	by, table, key := strings.Join(quoted(column.Names(d.NaturalKey)), ", "), r.run.Named(d.Table.Name), quote(d.KeyColumn())
+	sql := fmt.Sprintf("SELECT 1 FROM %s WHERE %s >= 0%%s GROUP BY %s HAVING count(*) > 1", table, key, by)
+	switch {
+	case timed:
+		const next = "SELECT 1 FROM (SELECT %[1]s AS until, lead(%[2]s) OVER (PARTITION BY %[3]s ORDER BY %[2]s) AS since " +
+			"FROM %[4]s WHERE %[5]s >= 0) AS v WHERE since < until"
+		sql = fmt.Sprintf(next, quote(d.ValidTo), quote(d.ValidFrom), by, table, key)
+	case d.Versioned():
+		sql = fmt.Sprintf(sql, " AND "+quote(schema.IsCurrent))
+	default:
+		sql = fmt.Sprintf(sql, "")
+	}
+	is, err := r.any(ctx, sql)
+	if err == nil && is {
+		err = fmt.Errorf("dimension %s has a member, or a time of one, twice: ironmonger prove tells which", d.Text)
+	}
+	return err
+}
+
+func quoted(names []string) []string {
+	list := make([]string, len(names))
+	for k, name := range names {
+		list[k] = quote(name)
+	}
+	return list
+}
+
+// greatest returns the greatest value among all rows of the column by which new rows are known.
+func (r *judging) greatest(ctx context.Context) (value []byte, err error) {
+	if r.from.Since < 0 {
+		return nil, nil
+	}
+	const sql = "SELECT %s FROM (SELECT max(c%d) AS c%[2]d FROM %s) AS m"
+	err = r.run.Ask(ctx, fmt.Sprintf(sql, r.from.Texts[r.from.Since], r.from.Since, r.table), func(values [][]byte) error {
+		value = slices.Clone(values[0])
+		return nil
+	})
+	return value, err
+}
+
+// Drop removes the table of the step.
+func (r *judging) Drop(ctx context.Context) error {
+	_, err := r.run.Run(ctx, "DROP TABLE "+r.table)
+	return err
+}

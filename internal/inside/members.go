@@ -1,0 +1,213 @@
+package inside
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Members are the rows of a dimension's source while a step loads them.
+//
+// A member is plain if it is new, each of its rows is, and none of its rows contradicts another of the same time: the
+// warehouse works out its versions and writes them. One that stands already is the same if its rows say what is known of it.
+// All rows of other members are left to the program, those that change something among them.
+type Members struct {
+	judging
+	of       *schema.Dimension
+	stands   bool
+	columns  []value
+	versions string // the table of what the plain members become
+	worked   bool   // and it is there
+}
+
+// value is what rows say of a column of the dimension's table.
+type value struct {
+	name string
+	as   role
+	sql  string
+}
+
+// role is what becomes of a value that changes: it is the natural key, and never does; the first one holds, the last one, or
+// each for its time.
+type role int
+
+const (
+	natural role = iota
+	type0
+	type1
+	type2
+)
+
+// NewMembers prepares the loading of a dimension, as [New] does that of a fact. stands says whether it has members.
+func NewMembers(
+	d *schema.Dimension, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int, stands bool,
+) *Members {
+	r := &Members{
+		judging: newJudging(d.Source, d.Keys, s, m, from, need, run, step), of: d, stands: stands,
+		versions: run.Named(fmt.Sprintf("load_versions_%d", step)),
+	}
+	add := func(name, sql string, as role) { r.columns = append(r.columns, value{name, as, sql}) }
+	for k, f := range d.NaturalKey {
+		add(f.Name, quote(said+d.Delivered[k]), natural)
+	}
+	for _, f := range d.Attributes() {
+		as := type1
+		if column.Find(d.Type0, f.Name) >= 0 {
+			as = type0
+		} else if column.Find(d.Type2, f.Name) >= 0 {
+			as = type2
+		}
+		add(f.Name, quote(said+d.Delivers(f.Name)), as)
+	}
+	for n, f := range d.Outriggers {
+		as := type1
+		if d.Keys[n].Type2 {
+			as = type2
+		}
+		add(f.Name, fmt.Sprintf("key%d", n), as)
+	}
+	return r
+}
+
+// named lists the columns of some roles, as the judged rows have them.
+func (r *Members) named(of string, roles ...role) []string {
+	var list []string
+	for _, v := range r.columns {
+		for _, as := range roles {
+			if v.as == as {
+				list = append(list, of+quote(placed+v.name))
+			}
+		}
+	}
+	return list
+}
+
+// times are the columns that say since when a row holds, and which of several rows of a time counts; "" for those that the
+// dimension does not have.
+func (r *Members) times() (effective, sequence string) {
+	if r.of.Timed() {
+		effective = quote(placed + schema.EffectiveFrom)
+		if r.of.Sequence != nil {
+			sequence = quote(placed + schema.Sequence)
+		}
+	}
+	return effective, sequence
+}
+
+// Take takes the rows from where they are and judges them. It says false if a row may be of any member, since its natural key
+// is not known: then all rows need a second look.
+func (r *Members) Take(ctx context.Context) (bool, error) {
+	sql, vague, err := r.judge()
+	if err != nil { // what types of columns refuse
+		return false, err
+	}
+	if err := r.sound(ctx); err != nil {
+		return false, err
+	}
+	if r.stands {
+		if err := r.single(ctx, r.of, false); err != nil {
+			return false, err
+		}
+	}
+	if err := r.plan(ctx, &r.judging); err != nil {
+		return false, err
+	}
+	if sql, _, err = r.judge(); err != nil { // as it is planned
+		return false, err
+	}
+	if err := r.create(ctx, r.table, sql); err != nil {
+		return false, err
+	}
+	if vague {
+		if is, err := r.any(ctx, "SELECT 1 FROM "+r.table+" WHERE vague"); err != nil || is {
+			return false, err
+		}
+	}
+	if err := r.engine.count(ctx, r.table); err != nil {
+		return false, err
+	}
+	if sql, err = r.become(ctx); err != nil {
+		return false, err
+	}
+	if err := r.create(ctx, r.versions, sql); err != nil {
+		return false, err
+	}
+	r.worked = true
+	return true, r.planned(ctx)
+}
+
+// judge returns the select that judges all rows, and says whether rows may have a natural key that is not known.
+func (r *Members) judge() (sql string, vague bool, err error) {
+	l, doubted, err := r.shape()
+	if err != nil {
+		return "", false, err
+	}
+	for k, key := range r.keys {
+		if err := r.join(l, k, key); err != nil {
+			return "", false, fmt.Errorf("key %s: %w", key.Text, err)
+		}
+	}
+	l.add(r.place())
+	r.standable(l)
+	var unknown []string
+	for _, name := range r.of.Delivered {
+		if doubted[name] {
+			unknown = append(unknown, "not "+quote(sure+name))
+		}
+	}
+	if vague = unknown != nil; vague {
+		l.add([]named{{vagueColumn, "(" + ruleColumn + " is null and (" + strings.Join(unknown, " or ") + "))"}})
+	}
+	return r.verdicts(l, vague), vague, nil
+}
+
+// place arranges what the rows say of the columns of the table.
+func (r *Members) place() []named {
+	var list []named
+	for _, v := range r.columns {
+		list = append(list, named{placed + v.name, v.sql})
+	}
+	if r.of.Timed() {
+		list = append(list, named{placed + schema.EffectiveFrom, quote(said + r.of.Effective.Name)})
+		if r.of.Sequence != nil {
+			list = append(list, named{placed + schema.Sequence, quote(said + r.of.Sequence.Name)})
+		}
+	}
+	return list
+}
+
+// standable leaves rows to others that cannot stand in a table: their natural key is not whole, or too long, or they say no
+// time that is one of the calendar.
+func (r *Members) standable(l *layers) {
+	ok, long := []string{okColumn}, []string(nil)
+	for _, f := range r.of.NaturalKey {
+		name := quote(placed + f.Name)
+		if ok = append(ok, name+" is not null"); f.Type.Kind == column.Text {
+			long = append(long, "coalesce("+r.long(name)+", 0)")
+		}
+	}
+	if long != nil {
+		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), mostText))
+	}
+	if at, _ := r.times(); at != "" {
+		beginning, end := r.bounds()
+		ok = append(ok, fmt.Sprintf("coalesce(%[1]s >= %[2]s and %[1]s < %[3]s, false)", at, beginning, end))
+	}
+	l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
+}
+
+// bounds are the ends of time.
+func (r *Members) bounds() (beginning, end string) {
+	t := r.of.Time
+	c := column.Column{Type: t}
+	first, last := schema.Bounds(t)
+	c.AppendInt(first)
+	c.AppendInt(last)
+	return r.Literal(c.Value(0), t), r.Literal(c.Value(1), t)
+}

@@ -1,0 +1,97 @@
+package load
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/dustin/go-humanize"
+
+	"ironmonger/internal/dimension"
+	"ironmonger/internal/inside"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+)
+
+// apart is what a step that loads a dimension does inside the warehouse.
+type apart struct {
+	members *inside.Members
+	became  *inside.Became
+}
+
+// mostLeft is how many rows may be left to the program: the warehouse is told in a statement which keys their members take.
+const mostLeft = 50_000
+
+// judgeMembers has the warehouse judge the rows of a dimension.
+func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(string) bool, why string) error {
+	d := w.step.dimension
+	if w.remake != nil {
+		w.noteExecution(star.InProcess, "members of a star that is made anew keep their keys")
+		return nil
+	}
+	before, err := w.tx.Tally(ctx, d.Table.Name, nil)
+	if err != nil {
+		return err
+	}
+	members := inside.NewMembers(d, w.star, w.model, from, need, w.tx.Statements(), w.nth(), before.Rows > 0)
+	if err := w.joinWithin(ctx, members.Join); err != nil {
+		return err
+	}
+	whole, err := members.Take(ctx)
+	if err != nil {
+		return err
+	}
+	if !whole {
+		w.noteExecution(star.InProcess, "the natural key of a row is not sure before the program has read it")
+		return members.Drop(ctx)
+	}
+	became, err := members.Count(ctx)
+	if err != nil {
+		return err
+	}
+	if became.Left > mostLeft {
+		w.noteExecution(star.InProcess, humanize.Comma(became.Left)+" rows need a second look, or change members")
+		return members.Drop(ctx)
+	}
+	w.noteExecution(star.InWarehouse, why)
+	w.apart = &apart{members, became}
+	return w.takeLeft(ctx, members.Left)
+}
+
+// insert has the warehouse write its members once those of the program have their keys, and counts what became of their rows.
+func (a *apart) insert(ctx context.Context, w *dimensionStep, feed *dimension.Feed) error {
+	if a == nil {
+		return nil
+	}
+	b, keys := a.became, feed.Keys()
+	added, err := a.members.Insert(ctx, w.entry.ID, inside.Keys{First: keys.First, Step: keys.Step, Others: keys.Own})
+	if err != nil {
+		return err
+	}
+	if added != b.New+b.Versions {
+		return fmt.Errorf("the account does not hold: the warehouse counted %d versions to be inserted, and inserted %d", b.New+b.Versions, added)
+	}
+	feed.Wrote(added)
+	w.figures.Read += b.Read()
+	w.figures.Inside = b.Read()
+	for k := range w.keys {
+		w.keys[k].Missing += b.Missing[k]
+		w.keys[k].Matched += b.Taken - b.Missing[k]
+	}
+	w.flow.Took(b.Taken, b.LeftOut)
+	c := &feed.Counts
+	c.New, c.Versions, c.Changed = c.New+b.New, c.Versions+b.Versions, c.Changed+b.Changed
+	c.Same += b.Taken - b.New - b.Versions - b.Changed
+	for name, n := range b.Attributes {
+		if feed.Attributes == nil {
+			feed.Attributes = map[string]int64{}
+		}
+		feed.Attributes[name] += n
+	}
+	for did, list := range b.Examples {
+		for _, e := range list {
+			feed.Exemplify(did, e.Line, e.Name)
+		}
+	}
+	w.finish = append(w.finish, func() { w.forget(w.dimension.Dimension) }) // the roster knows nothing of them
+	return a.members.Drop(ctx)
+}
