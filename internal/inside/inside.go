@@ -132,7 +132,11 @@ func (r *Rows) look(ctx context.Context, vague bool) (err error) {
 			return err
 		}
 	}
-	r.again, err = r.unlike(ctx, r.twice("SELECT * FROM "+r.table))
+	if r.beside() {
+		r.again, err = r.any(ctx, "SELECT 1 FROM "+r.table+" WHERE "+repeats)
+	} else {
+		r.again, err = r.unlike(ctx, r.twice("SELECT * FROM "+r.table))
+	}
 	return err
 }
 
@@ -159,7 +163,7 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 }
 
 func (r *Rows) note(c *Counted, values [][]byte) error {
-	n := whole(values[2])
+	n := count(values[2])
 	total := func(to []exact.Int128) error {
 		for k, m := range r.measures {
 			sum := column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: m.Type.Scale}}
@@ -171,32 +175,32 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		}
 		return nil
 	}
-	switch verdict(whole(values[0])) {
+	switch verdict(count(values[0])) {
 	case leftOut:
-		c.LeftOut[whole(values[1])] += n
+		c.LeftOut[count(values[1])] += n
 		return nil
 	case hard:
 		c.Left += n
 		return nil
 	}
 	for k := range r.keys {
-		c.Missing[k] += whole(values[3+len(r.measures)+k])
+		c.Missing[k] += count(values[3+len(r.measures)+k])
 	}
-	if verdict(whole(values[0])) == same {
+	if verdict(count(values[0])) == same {
 		c.Same += n
 		return total(c.SameTotal)
 	}
 	c.Inserted += n
 	for k, m := range r.of.Measures {
-		if empty := whole(values[3+len(r.measures)+len(r.keys)+k]); empty > 0 {
+		if empty := count(values[3+len(r.measures)+len(r.keys)+k]); empty > 0 {
 			c.Empty[m.Name] += empty
 		}
 	}
 	return total(c.InsertedTotal)
 }
 
-// whole reads a count that the database has written.
-func whole(text []byte) int64 {
+// count reads a number that the database has written.
+func count(text []byte) int64 {
 	n, _ := strconv.ParseInt(string(text), 10, 64)
 	return n
 }

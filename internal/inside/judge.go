@@ -2,11 +2,14 @@ package inside
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/database"
 	"ironmonger/internal/expr"
 	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
 )
 
 // field is a column of the fact's table, but for the line and the run.
@@ -159,10 +162,59 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	} else {
 		verdict += fmt.Sprintf(" else %d", plain)
 	}
-	also, number := r.number(order)
+	also, number, window := r.number(order)
+	if r.beside() {
+		number = append(number, named{repeats, r.repeated(window)})
+	}
 	sql = fmt.Sprintf("SELECT %s, %s end AS verdict%s", strings.Join(inner, ", "), verdict, from)
 	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (%s) AS v) AS n",
 		aliased(number), strings.Join(outer, ", "), strings.Join(append(narrow, also...), ", "), r.once(sql, 0)), vague
+}
+
+// repeats is the column that says that a row has the grain of the row before it.
+const repeats = "repeats"
+
+// beside reports whether rows of one grain are numbered one after the other: what orders the rows begins with the columns of
+// the grain, as the table has them.
+func (r *Rows) beside() bool {
+	if len(r.from.Order) < len(r.of.Grain) {
+		return false
+	}
+	for _, g := range r.of.Grain {
+		first := slices.ContainsFunc(r.from.Order[:len(r.of.Grain)], func(c database.Column) bool {
+			return g.Key == nil && r.as(c) == g.Column
+		})
+		filled := slices.ContainsFunc(r.source.Fill, func(f star.Fill) bool { return f.Text == g.Column })
+		if !first || filled {
+			return false
+		}
+	}
+	return true
+}
+
+// as returns the column of the source that a column of the table is read as, if no two of its values become one; else "".
+func (r *Rows) as(c database.Column) string {
+	for k, of := range r.from.Columns {
+		at := column.Find(r.source.Taken(), r.from.Read[k])
+		if of.Name != c.Name || at < 0 {
+			continue
+		}
+		switch to := r.source.Taken()[at].Type.Kind; {
+		case to != c.Type.Kind, to == column.Text && !r.isText(c):
+		case to == column.Text || to == column.Integer || to == column.Date:
+			return r.from.Read[k]
+		}
+	}
+	return ""
+}
+
+// repeated says that a row has the grain of the row before it in a window.
+func (r *Rows) repeated(window string) string {
+	var list []string
+	for _, name := range r.grains("") {
+		list = append(list, fmt.Sprintf("lag(%s) over %s = %[1]s", name, window))
+	}
+	return "coalesce(" + strings.Join(list, " and ") + ", false)"
 }
 
 // standing joins the rows that stand in the table, and says which verdicts follow of them.

@@ -19,11 +19,11 @@ import (
 // All rows of other members are left to the program, those that change something among them.
 type Members struct {
 	judging
-	of       *schema.Dimension
-	stands   bool
-	columns  []value
-	versions string // the table of what the plain members become
-	worked   bool   // and it is there
+	of      *schema.Dimension
+	stands  bool
+	columns []value
+	places  string // the table of the rows that versions of plain members begin with, and their places among all
+	worked  bool   // and it is there
 }
 
 // value is what rows say of a column of the dimension's table.
@@ -50,7 +50,7 @@ func NewMembers(
 ) *Members {
 	r := &Members{
 		judging: newJudging(d.Source, d.Keys, s, m, from, need, run, step), of: d, stands: stands,
-		versions: run.Named(fmt.Sprintf("load_versions_%d", step)),
+		places: run.Named(fmt.Sprintf("load_places_%d", step)),
 	}
 	add := func(name, sql string, as role) { r.columns = append(r.columns, value{name, as, sql}) }
 	for k, f := range d.NaturalKey {
@@ -74,6 +74,9 @@ func NewMembers(
 	}
 	return r
 }
+
+// Most is how many rows may be left to others: the warehouse is told by a statement which keys their members take.
+func (r *Members) Most() int64 { return r.mostBelow() }
 
 // named lists the columns of some roles, as the judged rows have them.
 func (r *Members) named(of string, roles ...role) []string {
@@ -132,14 +135,39 @@ func (r *Members) Take(ctx context.Context) (bool, error) {
 	if err := r.engine.count(ctx, r.table); err != nil {
 		return false, err
 	}
-	if sql, err = r.become(ctx); err != nil {
+	if err := r.rank(ctx); err != nil {
 		return false, err
 	}
-	if err := r.create(ctx, r.versions, sql); err != nil {
-		return false, err
+	return true, r.planned(ctx)
+}
+
+// rank finds the place of each version among all, by the rows that they begin with.
+func (r *Members) rank(ctx context.Context) error {
+	ranked, err := r.ranked(ctx, r.table, fmt.Sprintf("verdict = %d and %s", plain, begins))
+	if err != nil {
+		return err
+	}
+	names := []string{"line", "place"}
+	for _, x := range r.numbers() {
+		if x != "line" {
+			names = append(names, x)
+		}
+	}
+	if err := r.create(ctx, r.places, "SELECT "+strings.Join(names, ", ")+" FROM "+ranked); err != nil {
+		return err
 	}
 	r.worked = true
-	return true, r.planned(ctx)
+	return nil
+}
+
+// numbers are the columns by which a judged row is numbered.
+func (r *Members) numbers() []string {
+	_, number, _ := r.number(nil)
+	var list []string
+	for _, x := range number {
+		list = append(list, x.name)
+	}
+	return list
 }
 
 // judge returns the select that judges all rows, and says whether rows may have a natural key that is not known.

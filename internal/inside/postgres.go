@@ -71,11 +71,12 @@ func (p *postgres) once(sql string, n int) string {
 	return strings.Replace(sql, "SELECT ", fmt.Sprintf("SELECT clock_timestamp() AS closed%d, ", n), 1)
 }
 
-func (p *postgres) number(order []string) ([]string, []named) {
-	if order == nil {
-		return nil, []named{{"line", "row_number() over ()"}}
+func (p *postgres) number(order []string) ([]string, []named, string) {
+	w := "()"
+	if order != nil {
+		w = "(order by " + strings.Join(order, ", ") + ")"
 	}
-	return order, []named{{"line", "row_number() over (order by " + strings.Join(order, ", ") + ")"}}
+	return order, []named{{"line", "row_number() over " + w}}, w
 }
 
 func (p *postgres) count(context.Context, string) error { return nil }
@@ -85,6 +86,8 @@ func (p *postgres) numbered(judged string) string { return judged + " AS n" }
 func (p *postgres) ranked(_ context.Context, judged, holds string) (string, error) {
 	return fmt.Sprintf("(SELECT *, row_number() over (order by line) AS place FROM %s WHERE %s) AS n", judged, holds), nil
 }
+
+func (p *postgres) mostBelow() int64 { return 500_000 }
 
 func (p *postgres) below(number string, of []int64) string {
 	return fmt.Sprintf("width_bucket(%s, %s::bigint[])", number, expr.Quoted("{"+numbers(of)+"}"))

@@ -77,16 +77,16 @@ func (e *trino) total(value string, t column.Type) string {
 // once has nothing to do: what is used several times is worked out once.
 func (e *trino) once(sql string, _ int) string { return sql }
 
-func (e *trino) number(order []string) ([]string, []named) {
+func (e *trino) number(order []string) ([]string, []named, string) {
 	if order == nil {
-		return []string{"0 AS part"}, []named{{"part", "part"}, {"nth", "row_number() over ()"}}
+		return []string{"0 AS part"}, []named{{"part", "part"}, {"nth", "row_number() over ()"}}, "()"
 	}
 	part := "0"
 	if e.bounds != "" {
 		part = fmt.Sprintf("coalesce(width_bucket(%s, %s), %d)", e.ranged, e.bounds, mostRanges) // what is null comes last
 	}
-	by := "row_number() over (partition by part order by " + strings.Join(order, ", ") + ")"
-	return append([]string{part + " AS part"}, order...), []named{{"part", "part"}, {"nth", by}}
+	w := "(partition by part order by " + strings.Join(order, ", ") + ")"
+	return append([]string{part + " AS part"}, order...), []named{{"part", "part"}, {"nth", "row_number() over " + w}}, w
 }
 
 // count counts at which number each range begins.
@@ -119,6 +119,9 @@ func (e *trino) ranked(ctx context.Context, judged, holds string) (string, error
 		"FROM %s JOIN (VALUES %s) AS r (part, before) ON r.part = n.part WHERE %s) AS n"
 	return fmt.Sprintf(sql, e.numbered(judged), strings.Join(offsets, ", "), holds), err
 }
+
+// mostBelow is as many as stand in a statement, which may have a million characters.
+func (e *trino) mostBelow() int64 { return 50_000 }
 
 func (e *trino) below(number string, of []int64) string {
 	return fmt.Sprintf("width_bucket(cast(%s as double), cast(split(%s, ',') as array(double)))", number, expr.Quoted(numbers(of)))

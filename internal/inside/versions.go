@@ -1,17 +1,18 @@
 package inside
 
 import (
-	"context"
 	"fmt"
 	"strings"
 
 	"ironmonger/internal/schema"
 )
 
-// The flags of judged rows: it counts among those of its time, and a version begins with it.
+// The flags of judged rows: it counts among those of its time, and a version begins with it; or it says something else than the
+// one that counts.
 const (
-	counts = "counts"
-	begins = "begins"
+	counts  = "counts"
+	begins  = "begins"
+	opposes = "opposes"
 )
 
 // verdicts makes the last selects: all rows of a member are looked at together, in the order of their times.
@@ -34,21 +35,29 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 	for k := range r.from.Order {
 		order = append(order, fmt.Sprintf("o%d", k))
 	}
-	before, number := r.number(order)
+	before, number, _ := r.number(order)
 	sql := fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(append(before, kept...), ", "), l.sql)
 	sql = fmt.Sprintf("SELECT %s, %s FROM (%s) AS l", strings.Join(kept, ", "), aliased(number), sql)
-	flags, join := r.flags(number)
+	w := r.member(number)
+	flags, join := r.flags(w)
 	sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n%s", aliased(flags), sql, join)
 	sql = fmt.Sprintf("SELECT f.*, %s FROM (%s) AS f", aliased(r.together()), sql)
+	more := append(append(number, r.differences()...), named{name: counts}, named{name: begins}, named{name: opposes})
+	for _, list := range [][]named{r.wholes(w), r.ofVersion(number)} {
+		if list != nil {
+			sql = fmt.Sprintf("SELECT w.*, %s FROM (%s) AS w", aliased(list), sql)
+			more = append(more, list...)
+		}
+	}
 	verdict := fmt.Sprintf("case when %s is not null then %d when bad then %d", ruleColumn, leftOut, hard)
 	if r.stands {
 		verdict += fmt.Sprintf(" when stood and known then %d when stood then %d", same, hard)
 	}
 	sql = fmt.Sprintf("SELECT v.*, %s else %d end AS verdict FROM (%s) AS v", verdict, plain, sql)
-	for _, x := range append(number, r.differences()...) {
+	for _, x := range more {
 		outer = append(outer, quote(x.name))
 	}
-	outer = append(outer, counts, begins, "verdict")
+	outer = append(outer, "verdict")
 	for k := range r.from.Columns {
 		name := fmt.Sprintf("c%d", k)
 		if k != r.from.Since { // of the others, only those are needed that a second look is taken at
@@ -59,46 +68,58 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 	return fmt.Sprintf("SELECT %s FROM (%s) AS v", strings.Join(outer, ", "), sql)
 }
 
-// member is the window of a member's rows in the order of their times, after which others decide.
+// member is the window of a member's rows in the order of their times, after which others decide; whole is all of it.
 func (r *Members) member(number []named) string {
 	var order []string
 	at, sequence := r.times()
-	for _, name := range []string{at, sequence} {
-		if name != "" {
-			order = append(order, name+" NULLS FIRST")
-		}
+	if at != "" {
+		order = append(order, at)
+	}
+	if sequence != "" {
+		order = append(order, sequence+" NULLS FIRST")
 	}
 	for _, x := range number {
 		order = append(order, quote(x.name))
 	}
-	return "(PARTITION BY " + ruleColumn + ", " + strings.Join(r.named("", natural), ", ") + " ORDER BY " + strings.Join(order, ", ") + ")"
+	return "(" + r.alone() + " ORDER BY " + strings.Join(order, ", ") + ")"
+}
+
+// alone keeps the rows of a member apart, of those that are not left out.
+func (r *Members) alone(more ...string) string {
+	return "PARTITION BY " + strings.Join(append(append([]string{ruleColumn}, r.named("", natural)...), more...), ", ")
+}
+
+func whole(window string) string {
+	return strings.TrimSuffix(window, ")") + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING)"
 }
 
 // flags are what is found out about a row by those beside it, and by what stands, with which the rows are joined.
-func (r *Members) flags(number []named) (list []named, join string) {
+func (r *Members) flags(w string) (list []named, join string) {
 	at, sequence := r.times()
-	w := r.member(number)
-	isFirst, tied, last := "row_number() over "+w+" = 1", "row_number() over "+w+" > 1", "lead(1) over "+w+" is null"
-	counting := last
+	isFirst, tied, counting := "row_number() over "+w+" = 1", "", "lead(1) over "+w+" is null"
 	if at != "" {
 		tied = fmt.Sprintf("coalesce(lag(%s) over %s = %[1]s, false)", at, w)
 		if r.of.Observed != nil {
 			counting = fmt.Sprintf("coalesce(lead(%s) over %s <> %[1]s, true)", at, w)
 		}
 	}
-	var unlike []string
-	others := r.named("", type0, type1, type2)
+	others, beside := r.named("", type0, type1, type2), "lag(%[1]s) over "+w
 	if sequence != "" {
 		others = append(others, sequence)
 	}
+	if at == "" { // of several rows the last one counts
+		beside = "last_value(%[1]s) over " + whole(w)
+	}
+	unlike := []string{"false"}
 	for _, name := range others {
-		unlike = append(unlike, fmt.Sprintf("lag(%s) over %s is distinct from %[1]s", name, w))
+		unlike = append(unlike, fmt.Sprintf(beside+" is distinct from %[1]s", name))
 	}
-	disagrees := "false"
-	if unlike != nil {
-		disagrees = "(" + tied + " and (" + strings.Join(unlike, " or ") + "))"
+	differs, never := "("+tied+" and ("+strings.Join(unlike, " or ")+"))", "false"
+	disagrees, opposing := differs, never
+	if at == "" {
+		disagrees, opposing = never, "("+strings.Join(unlike, " or ")+")"
 	}
-	list = []named{{"opens", isFirst}, {"disagrees", disagrees}, {counts, counting}}
+	list = []named{{"opens", isFirst}, {"disagrees", disagrees}, {counts, counting}, {opposes, opposing}}
 	for _, x := range r.differences() {
 		list = append(list, named{x.name, fmt.Sprintf("(row_number() over %s > 1 and lag(%s) over %[1]s is distinct from %[2]s)", w, x.sql)})
 	}
@@ -125,10 +146,9 @@ func (r *Members) differences() []named {
 // together is what is found out about the rows of a member, or of one of its times, as a whole.
 func (r *Members) together() []named {
 	at, _ := r.times()
-	of := ruleColumn + ", " + strings.Join(r.named("", natural), ", ")
-	list := []named{{"bad", fmt.Sprintf("bool_or(not %s or disagrees) over (partition by %s)", okColumn, of)}}
+	list := []named{{"bad", fmt.Sprintf("bool_or(not %s or disagrees) over (%s)", okColumn, r.alone())}}
 	if r.stands {
-		list = append(list, named{"known", "bool_and(said_so) over (partition by " + of + ")"})
+		list = append(list, named{"known", "bool_and(said_so) over (" + r.alone() + ")"})
 	}
 	begin := counts
 	if r.of.Observed != nil { // rows of a time are alike, or bad
@@ -136,10 +156,56 @@ func (r *Members) together() []named {
 		for _, x := range r.differences() {
 			changed = append(changed, x.name)
 		}
-		begin = fmt.Sprintf("(%s and bool_or(%s) over (partition by %s, %s))", counts, strings.Join(changed, " or "), of, at)
+		begin = fmt.Sprintf("(%s and bool_or(%s) over (%s))", counts, strings.Join(changed, " or "), r.alone(at))
 	}
 	return append(list, named{begins, begin})
 }
+
+// wholes are what holds for all of a member, and which of its versions each row is of.
+func (r *Members) wholes(w string) []named {
+	var list []named
+	if r.of.Observed != nil {
+		list = []named{{"ordinal", "sum(case when " + begins + " then 1 else 0 end) over " + w}, {"closes", "lead(1) over " + w + " is null"}}
+	}
+	for _, v := range r.columns {
+		switch name := quote(placed + v.name); {
+		case v.as == type0:
+			list = append(list, named{holding + v.name, "first_value(" + name + ") over " + whole(w)})
+		case v.as == type1 && r.of.Observed != nil:
+			list = append(list, named{holding + v.name, "last_value(" + name + ") over " + whole(w)})
+		}
+	}
+	return list
+}
+
+// ofVersion are the number of the row that a row's version begins with, and whether the row changes values of type 1 alone.
+func (r *Members) ofVersion(number []named) []named {
+	if r.of.Observed == nil {
+		return nil
+	}
+	at, _ := r.times()
+	order := []string{at}
+	for _, x := range number {
+		order = append(order, quote(x.name))
+	}
+	w := "(" + r.alone("ordinal") + " ORDER BY " + strings.Join(order, ", ") + ")"
+	var list []named
+	for _, x := range number {
+		list = append(list, named{ofFirst + x.name, "first_value(" + quote(x.name) + ") over " + w})
+	}
+	unlike := []string{"false"}
+	for _, name := range r.named("", type1) {
+		unlike = append(unlike, fmt.Sprintf("first_value(%s) over %s is distinct from %[1]s", name, w))
+	}
+	return append(list, named{"changed", "(closes and not " + begins + " and (" + strings.Join(unlike, " or ") + "))"})
+}
+
+// The names of values that hold for a member as a whole begin with holding, those of the number of a version's first row with
+// ofFirst.
+const (
+	holding = "w_"
+	ofFirst = "v_"
+)
 
 // standing joins the rows with what is known, and says whether the member of a row stands, and whether what the row says is
 // known of it ([history.Rules.Says]).
@@ -233,100 +299,4 @@ func (r *Members) observation() string {
 		names = append(names, schema.Sequence)
 	}
 	return strings.Join(quoted(names), ", ")
-}
-
-// become returns the select of what the plain members become: of each row that counts, the place and the line of the row
-// that its version begins with, and the values that hold for the whole member.
-func (r *Members) become(ctx context.Context) (string, error) {
-	holds := fmt.Sprintf("verdict = %d and %s", plain, counts)
-	ranked, err := r.ranked(ctx, r.table, holds+" and "+begins)
-	if err != nil {
-		return "", err
-	}
-	names := append(r.named("", natural, type0, type1, type2), "line", begins)
-	at, sequence := r.times()
-	for _, name := range []string{at, sequence} {
-		if name != "" {
-			names = append(names, name)
-		}
-	}
-	if r.of.Observed == nil {
-		return r.latest(ranked, names), nil
-	}
-	const rows = "(SELECT %[1]s, place FROM %[2]s UNION ALL SELECT %[1]s, null FROM %[3]s WHERE %[4]s and not %[5]s) AS n"
-	from := fmt.Sprintf(rows, strings.Join(names, ", "), ranked, r.numbered(r.table), holds, begins)
-	sql := fmt.Sprintf("SELECT n.*, %s FROM %s", aliased(r.wholes(at)), from)
-	return fmt.Sprintf("SELECT v.*, %s FROM (%s) AS v", aliased(r.ofVersion(at)), sql), nil
-}
-
-// wholes are, in the order of a member's times, what holds for all of it, and which of its versions each row is of.
-func (r *Members) wholes(at string) []named {
-	member := "PARTITION BY " + strings.Join(r.named("", natural), ", ") + " ORDER BY " + at
-	whole := "(" + member + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING)"
-	member = "(" + member + ")"
-	list := []named{
-		{"opens", "row_number() over " + member + " = 1"}, {"closes", "lead(1) over " + member + " is null"},
-		{"ordinal", "sum(case when " + begins + " then 1 else 0 end) over " + member},
-	}
-	for _, v := range r.columns {
-		switch name := quote(placed + v.name); v.as {
-		case type0:
-			list = append(list, named{holding + v.name, "first_value(" + name + ") over " + whole})
-		case type1:
-			list = append(list, named{holding + v.name, "last_value(" + name + ") over " + whole})
-		}
-	}
-	return list
-}
-
-// ofVersion are the first rows of a row's version, and of its member, and whether the row changes values of type 1 alone.
-func (r *Members) ofVersion(at string) []named {
-	of := strings.Join(r.named("", natural), ", ")
-	unlike := []string{"false"}
-	for _, name := range r.named("", type1) {
-		const begun = "first_value(%s) over (partition by %s, ordinal order by %s) is distinct from %[1]s"
-		unlike = append(unlike, fmt.Sprintf(begun, name, of, at))
-	}
-	begun := func(how, what, of string) string {
-		return fmt.Sprintf("%s(case when %s then %s end) over (partition by %s)", how, begins, what, of)
-	}
-	return []named{
-		{"version_place", begun("max", "place", of+", ordinal")}, {"version_line", begun("max", "line", of+", ordinal")},
-		{"member_place", begun("min", "place", of)}, {"member_line", begun("min", "line", of)},
-		{"changed", "(closes and not " + begins + " and (" + strings.Join(unlike, " or ") + "))"},
-	}
-}
-
-// holding begins the names of values that hold for a member as a whole.
-const holding = "w_"
-
-// latest is become for a dimension of whose members the last row holds; but the first one for values of type 0.
-func (r *Members) latest(ranked string, names []string) string {
-	list := []named{
-		{"opens", "true"}, {"version_place", "n.place"}, {"version_line", "n.line"}, {"member_place", "n.place"}, {"member_line", "n.line"},
-		{"changed", "false"},
-	}
-	for k, name := range names {
-		names[k] = "n." + name
-	}
-	of := r.named("", natural)
-	var values []string
-	for _, v := range r.columns {
-		switch name := quote(placed + v.name); v.as {
-		case type1:
-			list = append(list, named{holding + v.name, "n." + name})
-		case type0:
-			values = append(values, name)
-			list = append(list, named{holding + v.name, "b." + name})
-		}
-	}
-	if values != nil {
-		on := "b.nth = 1"
-		for _, name := range of {
-			on += fmt.Sprintf(" and b.%s = n.%[1]s", name)
-		}
-		const first = " JOIN (SELECT %[1]s, %[2]s, row_number() over (partition by %[1]s order by line) AS nth FROM %[3]s WHERE verdict = %[4]d) AS b ON %[5]s"
-		ranked += fmt.Sprintf(first, strings.Join(of, ", "), strings.Join(values, ", "), r.numbered(r.table), plain, on)
-	}
-	return fmt.Sprintf("SELECT %s, n.place, %s FROM %s", strings.Join(names, ", "), aliased(list), ranked)
 }

@@ -3,6 +3,7 @@ package inside
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -18,7 +19,8 @@ type Became struct {
 	Missing    []int64 // of each key, the rows that have none
 	New        int64   // rows that made a member,
 	Versions   int64   // that made a further version of one,
-	Changed    int64   // and that changed one otherwise; the others say what is known
+	Changed    int64   // that changed one otherwise,
+	Conflicts  int64   // and that lost to another row with other values; the others say what is known
 	Attributes map[string]int64
 	Examples   map[string][]Example // by what the rows did, as [ledger.Figures] names it
 }
@@ -38,43 +40,63 @@ func (b *Became) Read() int64 {
 	return sum
 }
 
+// did are the flags of what plain rows did that are not the same.
+func (r *Members) did() []named {
+	list := []named{{"new", begins}, {"versions", "false"}, {"changed", "false"}, {"conflicts", opposes}}
+	if r.of.Observed != nil {
+		list[0].sql, list[1].sql, list[2].sql = begins+" and ordinal = 1", begins+" and ordinal > 1", "changed"
+	}
+	return list
+}
+
 // Count says what becomes of the rows.
 func (r *Members) Count(ctx context.Context) (*Became, error) {
-	b := &Became{LeftOut: make([]int64, len(r.source.LeaveOut)), Missing: make([]int64, len(r.keys)), Attributes: map[string]int64{},
-		Examples: map[string][]Example{}}
+	b := &Became{LeftOut: make([]int64, len(r.source.LeaveOut)), Missing: make([]int64, len(r.keys)), Attributes: map[string]int64{}}
 	parts := []string{"verdict", ruleColumn, "count(*)"}
 	for k := range r.keys {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE missing%d)", k))
 	}
-	different := r.differences()
+	did, different := r.did(), r.differences()
+	for _, d := range did {
+		parts = append(parts, "count(*) FILTER (WHERE "+d.sql+")")
+	}
 	for _, d := range different {
 		parts = append(parts, "count(*) FILTER (WHERE "+d.name+")")
 	}
 	sql := fmt.Sprintf("SELECT %s FROM %s GROUP BY verdict, %s", strings.Join(parts, ", "), r.table, ruleColumn)
+	into := []*int64{&b.New, &b.Versions, &b.Changed, &b.Conflicts}
 	err := r.run.Ask(ctx, sql, func(values [][]byte) error {
-		n := whole(values[2])
-		switch is := verdict(whole(values[0])); is {
+		n, is := count(values[2]), verdict(count(values[0]))
+		switch is {
 		case leftOut:
-			b.LeftOut[whole(values[1])] += n
+			b.LeftOut[count(values[1])] += n
+			return nil
 		case hard:
 			b.Left += n
-		default:
-			b.Taken += n
-			for k := range r.keys {
-				b.Missing[k] += whole(values[3+k])
-			}
-			for k, d := range different {
-				if times := whole(values[3+len(r.keys)+k]); is == plain && times > 0 {
-					b.Attributes[r.columnOf(d.sql)] += times
-				}
+			return nil
+		}
+		b.Taken += n
+		values = values[3:]
+		for k := range r.keys {
+			b.Missing[k] += count(values[k])
+		}
+		if values = values[len(r.keys):]; is == same {
+			return nil
+		}
+		for k := range did {
+			*into[k] += count(values[k])
+		}
+		for k, d := range different {
+			if times := count(values[len(did)+k]); times > 0 {
+				b.Attributes[r.columnOf(d.sql)] += times
 			}
 		}
 		return nil
 	})
-	if err != nil {
-		return nil, err
+	if err == nil {
+		b.Examples, err = r.examples(ctx, into)
 	}
-	return b, r.countVersions(ctx, b)
+	return b, err
 }
 
 // columnOf returns the column of the table that a column of the judged rows is.
@@ -87,58 +109,42 @@ func (r *Members) columnOf(judged string) string {
 	return ""
 }
 
-// did are the flags of what rows did that are not the same.
-var did = []named{
-	{"new", begins + " and opens"},
-	{"versions", begins + " and not opens"},
-	{"changed", "changed"},
-}
-
-func (r *Members) countVersions(ctx context.Context, b *Became) error {
-	var parts []string
-	for _, d := range did {
-		parts = append(parts, "count(*) FILTER (WHERE "+d.sql+")")
-	}
-	into := []*int64{&b.New, &b.Versions, &b.Changed}
-	err := r.run.Ask(ctx, "SELECT "+strings.Join(parts, ", ")+" FROM "+r.versions, func(values [][]byte) error {
-		for k, n := range into {
-			*n = whole(values[k])
-		}
-		return nil
-	})
-	for k, d := range did {
-		if err == nil && *into[k] > 0 {
-			b.Examples[d.name], err = r.examples(ctx, d.sql)
-		}
-	}
-	return err
-}
-
 // mostExamples is how many members are named of each kind.
 const mostExamples = 3
 
-// examples names the members that have rows of which a flag is set, those first that were heard of first.
-func (r *Members) examples(ctx context.Context, flag string) (list []Example, err error) {
+// examples names the members whose rows did something, those first that were heard of first, where any rows did it.
+func (r *Members) examples(ctx context.Context, times []*int64) (map[string][]Example, error) {
 	of := strings.Join(r.named("", natural), ", ")
-	texts := []string{"min(line)"}
-	var on []string
+	texts := []string{"touch"}
 	for _, name := range r.named("", natural) {
-		texts, on = append(texts, "cast(n."+name+" as varchar)"), append(on, "n."+name+" = e."+name)
+		texts = append(texts, "cast("+name+" as varchar)")
 	}
-	const sql = "SELECT %s FROM %s JOIN (SELECT DISTINCT %s FROM %s WHERE %s) AS e ON %s WHERE verdict = %d GROUP BY %s ORDER BY 1 LIMIT %d"
+	parts, found := []string{of, "min(line) AS touch"}, []string(nil)
+	did := r.did()
+	for k, d := range did {
+		if parts = append(parts, fmt.Sprintf("bool_or(%s) AS does%d", d.sql, k)); *times[k] > 0 {
+			const some = "SELECT * FROM (SELECT %d AS did, %s FROM m WHERE does%[1]d ORDER BY touch LIMIT %[3]d) AS e%[1]d"
+			found = append(found, fmt.Sprintf(some, k, strings.Join(texts, ", "), mostExamples))
+		}
+	}
+	if found == nil {
+		return nil, nil
+	}
+	sql := fmt.Sprintf("WITH m AS (SELECT %s FROM %s WHERE verdict = %d GROUP BY %s) %s ORDER BY 1, 2",
+		strings.Join(parts, ", "), r.numbered(r.table), plain, of, strings.Join(found, " UNION ALL "))
 	one, reader := column.NewBatch(r.of.NaturalKey), parse.NewReader(r.model.Zone)
 	one.Reset(1)
-	query := fmt.Sprintf(sql, strings.Join(texts, ", "), r.numbered(r.table), of, r.versions, flag, strings.Join(on, " and "), plain,
-		strings.Join(r.named("n.", natural), ", "), mostExamples)
-	err = r.run.Ask(ctx, query, func(values [][]byte) error {
-		e := Example{Line: whole(values[0])}
-		for k, v := range values[1:] {
+	list := map[string][]Example{}
+	err := r.run.Ask(ctx, sql, func(values [][]byte) error {
+		e := Example{Line: count(values[1])}
+		for k, v := range values[2:] {
 			if err := reader.Set(&one.Cols[k], 0, string(v)); err != nil {
 				return err
 			}
 			e.Name = append(e.Name, one.Cols[k].Value(0))
 		}
-		list = append(list, e)
+		name := did[count(values[0])].name
+		list[name] = append(list[name], e)
 		return nil
 	})
 	return list, err
@@ -146,16 +152,16 @@ func (r *Members) examples(ctx context.Context, flag string) (list []Example, er
 
 // Between returns, of lines in order, how many versions begin with a line before each, and how many there are in all.
 func (r *Members) Between(ctx context.Context, lines []int64) (before []int64, all int64, err error) {
-	counts := make([]int64, len(lines)+1)
+	versions := make([]int64, len(lines)+1)
 	after := "0"
 	if len(lines) > 0 {
 		after = r.below("line", lines)
 	}
-	err = r.run.Ask(ctx, "SELECT "+after+", count(*) FROM "+r.versions+" WHERE "+begins+" GROUP BY 1", func(values [][]byte) error {
-		counts[whole(values[0])] += whole(values[1])
+	err = r.run.Ask(ctx, "SELECT "+after+", count(*) FROM "+r.places+" GROUP BY 1", func(values [][]byte) error {
+		versions[count(values[0])] += count(values[1])
 		return nil
 	})
-	for _, n := range counts {
+	for _, n := range versions {
 		all += n
 		before = append(before, all)
 	}
@@ -173,77 +179,87 @@ type Keys struct {
 // observed. It returns how many rows the dimension has got.
 func (r *Members) Insert(ctx context.Context, run int64, keys Keys) (int64, error) {
 	d := r.of
-	key := func(of string) string {
-		place := of + "_place - 1"
-		if len(keys.Others) > 0 {
-			place += " + " + r.below(of+"_line", keys.Others)
-		}
-		return fmt.Sprintf("cast(%d + (%s) * %d as bigint)", keys.First, place, keys.Step)
-	}
 	at, sequence := r.times()
-	from := r.versions + " WHERE " + begins
-	if d.Versioned() {
-		const until = "(SELECT v.*, lead(%[1]s) over (partition by %[2]s order by %[1]s) AS until FROM %[3]s AS v WHERE %[4]s) AS v"
-		from = fmt.Sprintf(until, at, strings.Join(r.named("", natural), ", "), r.versions, begins)
+	where := map[schema.Role]string{ // the values of the columns that are not those of the source
+		schema.SurrogateKey: r.key(keys, "place", "line"), schema.DurableKey: r.key(keys, "first_place", "first_line"),
+		schema.EffectiveTime: at, schema.EffectiveSequence: sequence,
+		schema.ValidityStart: at, schema.CurrentMark: "until is null", schema.InferredMark: "false", schema.RunMark: fmt.Sprint(run),
 	}
-	beginning, end := "", ""
+	parts := []string{"j.*", "p.place"}
+	if !slices.Contains(r.numbers(), "line") {
+		parts = append(parts, "p.line")
+	}
+	window := "(partition by " + strings.Join(r.named("j.", natural), ", ")
+	if d.Durable {
+		parts = append(parts, "min(p.place) over "+window+") AS first_place", "min(p.line) over "+window+") AS first_line")
+	}
 	if d.Versioned() {
-		beginning, end = r.bounds()
+		beginning, end := r.bounds()
+		parts = append(parts, "lead("+at+") over "+window+" order by "+at+") AS until")
+		where[schema.ValidityEnd] = "coalesce(until, " + end + ")"
+		if d.FromStart {
+			where[schema.ValidityStart] = "case when ordinal = 1 then " + beginning + " else " + at + " end"
+		}
 	}
 	holds := map[string]string{}
 	for _, v := range r.columns {
-		if holds[v.name] = quote(placed + v.name); v.as == type0 || v.as == type1 {
+		if holds[v.name] = quote(placed + v.name); v.as == type0 || v.as == type1 && d.Observed != nil {
 			holds[v.name] = quote(holding + v.name)
 		}
 	}
 	var columns, values []string
 	for k, c := range d.Table.Columns {
-		value := ""
-		switch d.Roles[k] {
-		case schema.SurrogateKey:
-			value = key("version")
-		case schema.DurableKey:
-			value = key("member")
-		case schema.NaturalKey, schema.Attribute, schema.OutriggerKey:
+		value := where[d.Roles[k]]
+		if value == "" {
 			value = holds[c.Name]
-		case schema.EffectiveTime:
-			value = at
-		case schema.EffectiveSequence:
-			value = sequence
-		case schema.ValidityStart:
-			if value = at; d.FromStart {
-				value = "case when opens then " + beginning + " else " + at + " end"
-			}
-		case schema.ValidityEnd:
-			value = "coalesce(until, " + end + ")"
-		case schema.CurrentMark:
-			value = "until is null"
-		case schema.InferredMark:
-			value = "false"
-		case schema.RunMark:
-			value = fmt.Sprint(run)
-		default: // the hierarchy, which is worked out when all members are there
-			continue
 		}
-		columns, values = append(columns, c.Name), append(values, value)
+		if value != "" { // the hierarchy is worked out when all members are there
+			columns, values = append(columns, c.Name), append(values, value)
+		}
 	}
-	added, err := r.run.Insert(ctx, d.Table, columns, "SELECT "+strings.Join(values, ", ")+" FROM "+from)
-	if err != nil || d.Observed == nil {
-		return added, err
+	const begun = "SELECT %s FROM (SELECT %s FROM %s AS j JOIN %s AS p ON %s WHERE verdict = %d) AS v"
+	query := fmt.Sprintf(begun, strings.Join(values, ", "), strings.Join(parts, ", "), r.table, r.places, r.placeOf(""), plain)
+	added, err := r.run.Insert(ctx, d.Table, columns, query)
+	if err == nil && d.Observed != nil {
+		err = r.observe(ctx, keys)
 	}
-	observed := []string{key("version"), at}
-	columns = []string{d.KeyColumn(), schema.EffectiveFrom}
-	if sequence != "" {
-		observed, columns = append(observed, sequence), append(columns, schema.Sequence)
-	}
-	_, err = r.run.Insert(ctx, d.Observed, columns, "SELECT "+strings.Join(observed, ", ")+" FROM "+r.versions+" WHERE not "+begins)
 	return added, err
+}
+
+// observe adds the observations that made no version.
+func (r *Members) observe(ctx context.Context, keys Keys) error {
+	at, sequence := r.times()
+	values, columns := []string{r.key(keys, "p.place", "p.line"), "j." + at}, []string{r.of.KeyColumn(), schema.EffectiveFrom}
+	if sequence != "" {
+		values, columns = append(values, "j."+sequence), append(columns, schema.Sequence)
+	}
+	const rest = "SELECT %s FROM %s AS j JOIN %s AS p ON %s WHERE verdict = %d and %s and not %s"
+	query := fmt.Sprintf(rest, strings.Join(values, ", "), r.table, r.places, r.placeOf(ofFirst), plain, counts, begins)
+	_, err := r.run.Insert(ctx, r.of.Observed, columns, query)
+	return err
+}
+
+// placeOf joins judged rows, or the first rows of their versions, with their places.
+func (r *Members) placeOf(of string) string {
+	var on []string
+	for _, name := range r.numbers() {
+		on = append(on, fmt.Sprintf("p.%s = j.%s%[1]s", name, of))
+	}
+	return strings.Join(on, " and ")
+}
+
+// key is the surrogate key of a version that begins with a line, by its place among those of the warehouse.
+func (r *Members) key(keys Keys, place, line string) string {
+	if place += " - 1"; len(keys.Others) > 0 {
+		place += " + " + r.below(line, keys.Others)
+	}
+	return fmt.Sprintf("cast(%d + (%s) * %d as bigint)", keys.First, place, keys.Step)
 }
 
 // Drop removes the tables of the step.
 func (r *Members) Drop(ctx context.Context) error {
 	if r.worked {
-		if _, err := r.run.Run(ctx, "DROP TABLE "+r.versions); err != nil {
+		if _, err := r.run.Run(ctx, "DROP TABLE "+r.places); err != nil {
 			return err
 		}
 	}

@@ -18,9 +18,6 @@ type apart struct {
 	became  *inside.Became
 }
 
-// mostLeft is how many rows may be left to the program: the warehouse is told in a statement which keys their members take.
-const mostLeft = 50_000
-
 // judgeMembers has the warehouse judge the rows of a dimension.
 func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(string) bool, why string) error {
 	d := w.step.dimension
@@ -48,7 +45,7 @@ func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(s
 	if err != nil {
 		return err
 	}
-	if became.Left > mostLeft {
+	if became.Left > members.Most() {
 		w.noteExecution(star.InProcess, humanize.Comma(became.Left)+" rows need a second look, or change members")
 		return members.Drop(ctx)
 	}
@@ -80,7 +77,8 @@ func (a *apart) insert(ctx context.Context, w *dimensionStep, feed *dimension.Fe
 	w.flow.Took(b.Taken, b.LeftOut)
 	c := &feed.Counts
 	c.New, c.Versions, c.Changed = c.New+b.New, c.Versions+b.Versions, c.Changed+b.Changed
-	c.Same += b.Taken - b.New - b.Versions - b.Changed
+	c.Conflicts += b.Conflicts
+	c.Same += b.Taken - b.New - b.Versions - b.Changed - b.Conflicts
 	for name, n := range b.Attributes {
 		if feed.Attributes == nil {
 			feed.Attributes = map[string]int64{}

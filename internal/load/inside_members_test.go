@@ -25,12 +25,16 @@ func newGuild(seed uint64, schema string) *guild {
 	g.typed, g.timed = g.r.IntN(3) > 0, g.r.IntN(3) > 0
 	g.odd = []int{8, 40, 300, 3000}[seed%4]
 	pick := func(list ...string) string { return list[g.r.IntN(len(list))] }
+	every := "no, code, since, name, town, wage, seq"
+	if g.typed {
+		every += ", at, free"
+	}
 	source := "{database: w, " + pick("table: "+schema+".smith", `query: "select * from `+schema+`.smith where code is distinct from 'none'"`) +
 		", columns: {code: text, no: integer, name: text, town: text, wage: 'decimal(7,2)', free: boolean, since: date, at: timestamp, seq: integer}"
 	if !g.typed {
 		source = strings.Replace(strings.Replace(source, ", at: timestamp", "", 1), ", free: boolean", "", 1)
 	}
-	source += pick("", ", order_by: [no, code, since]", ", order_by: [name, no, code]") + pick("", ", leave_out: {\"a test\": \"name = 'test'\"}") +
+	source += pick("", ", order_by: ["+every+"]", ", order_by: [name, "+strings.Replace(every, ", name", "", 1)+"]") + pick("", ", leave_out: {\"a test\": \"name = 'test'\"}") +
 		pick("", ", derive: {pay: \"wage * 2\"}") + pick("", ", require: {\"a name\": \"name is not null\"}") + pick("", ", fill: {town: T0}")
 	if g.typed && g.r.IntN(4) == 0 {
 		source += ", since: no"
