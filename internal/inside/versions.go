@@ -272,14 +272,14 @@ func (r *Members) observed() (stood, known, join string) {
 	if differ == nil {
 		differ = []string{"false"}
 	}
-	member := fmt.Sprintf("SELECT %s, bool_or(v.%s) AS inferred, max(o.%s) AS latest, min(o.%[3]s) AS earliest, (%s) AS differ FROM %s AS v LEFT JOIN (%s) AS o ON o.%s = v.%[7]s WHERE v.%[7]s >= 0 GROUP BY %[1]s",
-		strings.Join(names, ", "), quote(schema.IsInferred), since, strings.Join(differ, " or "), table, all, key)
+	member := fmt.Sprintf("SELECT %s, count(*) AS versions, max(o.%s) AS latest, min(o.%[2]s) AS earliest, (%s) AS differ FROM %s AS v LEFT JOIN (%s) AS o ON o.%s = v.%[6]s WHERE v.%[6]s >= 0 GROUP BY %[1]s",
+		strings.Join(names, ", "), since, strings.Join(differ, " or "), table, all, key)
 	one := fmt.Sprintf("SELECT %s, o.%s%s FROM %s AS v JOIN (%s) AS o ON o.%s = v.%[6]s WHERE v.%[6]s >= 0",
 		strings.Join(values, ", "), since, map[bool]string{true: ", o." + quote(schema.Sequence)}[sequence != ""], table, all, key)
 	join = fmt.Sprintf(" LEFT JOIN (%s) AS m ON %s LEFT JOIN (%s) AS o ON %s and o.%s = %s", member, r.on("m"), one, r.on("o"), since, at)
-	known = fmt.Sprintf("coalesce(not m.inferred and o.%s is not null and %s%s and (%s < m.latest or not m.differ and %s) and (%[4]s > m.earliest or not m.differ and %[6]s), false)",
+	known = fmt.Sprintf("coalesce(o.%s is not null and %s%s and (%s < m.latest or not m.differ and %s) and (%[4]s > m.earliest or not m.differ and %[6]s), false)",
 		since, r.equal("o", type2), same, at, r.equal("o", type1), r.equal("o", type0))
-	return "(m.inferred is not null)", known, join
+	return "(m.versions is not null)", known, join
 }
 
 // ordered makes a value of a column of the table one of which there is a least and a greatest.

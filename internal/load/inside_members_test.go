@@ -184,11 +184,14 @@ func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside
 			}
 		}
 		on.insert("smith", g.smith(), rows)
-		switch g.r.IntN(5) {
+		some := fmt.Sprintf(" WHERE code like '%%%d'", g.r.IntN(10))
+		switch g.r.IntN(4) {
 		case 0:
-			on.exec("UPDATE " + on.name + ".smith SET name = 'Cy' WHERE code in ('S3', 'S4')")
+			on.exec("DELETE FROM " + on.name + ".smith" + some)
 		case 1:
-			on.exec("DELETE FROM " + on.name + ".smith WHERE code in ('S5', 'S6')")
+			on.exec("UPDATE " + on.name + ".smith SET wage = cast('11.25' as " + map[bool]string{true: on.typed("numeric"), false: on.text}[g.typed] + ")" + some)
+		case 2:
+			on.exec("UPDATE " + on.name + ".smith SET name = 'Cy', town = 'T2'" + some)
 		}
 		jobs := "job,code,no,day\n"
 		for k := range 8 {
