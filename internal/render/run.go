@@ -84,7 +84,7 @@ func dimensionSteps(w io.Writer, dims []*ledger.Step, width int) {
 	}
 	t := &Table{Columns: columns("dimension~", "state", "read>", "new>", "versions>", "filled>?", "changed>",
 		"same>", "conflicts>?", "gone>?", "back>?", "left out>?", "dropped>?", "merged>?",
-		"set aside>", "files unchanged>?", "time>")}
+		"set aside>", "files unchanged>?", "in the warehouse>?", "time>")}
 	for _, s := range dims {
 		f := &s.Figures
 		t.Add(
@@ -104,6 +104,7 @@ func dimensionSteps(w io.Writer, dims []*ledger.Step, width int) {
 			Number(f.Merged),
 			Number(f.SetAside),
 			Number(f.Unread),
+			Number(f.Inside),
 			stepTook(s),
 		)
 	}
