@@ -167,8 +167,6 @@ func checkKey(s *star.Source, k *star.Key, inGrain bool) error {
 		return refuse("as of a milestone")
 	case k.AsOf != "" && !d.Versioned():
 		return refuse("as_of, where the dimension has no versions")
-	case inGrain && d.Versioned():
-		return refuse("a grain with a dimension that has versions")
 	}
 	return nil
 }

@@ -219,10 +219,8 @@ func (r *Rows) repeated(window string) string {
 
 // standing joins the rows that stand in the table, and says which verdicts follow of them.
 func (r *Rows) standing() (join, verdict string) {
-	var on, equal []string
-	for _, name := range r.of.GrainColumns() {
-		on = append(on, fmt.Sprintf("t.%s = l.%s", quote(name), quote(placed+name)))
-	}
+	var equal []string
+	table, on := r.members()
 	for _, f := range r.fields {
 		if !f.compared {
 			continue
@@ -235,7 +233,7 @@ func (r *Rows) standing() (join, verdict string) {
 			equal = append(equal, "false")
 		}
 	}
-	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s", r.run.Named(r.of.Table.Name), strings.Join(on, " and "))
+	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s", table, strings.Join(on, " and "))
 	return join, fmt.Sprintf(" when t.%s is null then %d when %s then %d else %d",
 		quote(schema.LoadRun), plain, strings.Join(equal, " and "), same, hard)
 }
@@ -247,6 +245,30 @@ func aliased(list []named) string {
 		parts[k] = x.sql + " AS " + quote(x.name)
 	}
 	return strings.Join(parts, ", ")
+}
+
+// members is the fact's table, and what says that a row of it has the grain of a judged one. A version in the grain means its
+// member: the table is joined with the dimension then, for the natural keys.
+func (r *Rows) members() (table string, on []string) {
+	table = r.run.Named(r.of.Table.Name)
+	var joins, names []string
+	for n, name := range r.of.GrainColumns() {
+		k := r.of.Grain[n].Key
+		if k == nil || !k.Dimension.Versioned() {
+			on = append(on, fmt.Sprintf("t.%s = l.%s", quote(name), quote(placed+name)))
+			continue
+		}
+		d, as := r.star.Dimension(k.Dimension), fmt.Sprintf("d%d", n)
+		for i, value := range r.by("l.", k) {
+			of := fmt.Sprintf("%s_%d", as, i)
+			names, on = append(names, fmt.Sprintf("%s.%s AS %s", as, quote(d.NaturalKey[i].Name), of)), append(on, "t."+of+" = "+value)
+		}
+		joins = append(joins, fmt.Sprintf(" JOIN %s AS %s ON %[2]s.%[3]s = f.%[4]s", r.run.Named(d.Table.Name), as, quote(d.KeyColumn()), quote(name)))
+	}
+	if joins != nil {
+		table = fmt.Sprintf("(SELECT f.*, %s FROM %s AS f%s)", strings.Join(names, ", "), table, strings.Join(joins, ""))
+	}
+	return table, on
 }
 
 // refuse says why a fact cannot be loaded inside the warehouse.

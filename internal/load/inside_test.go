@@ -68,12 +68,17 @@ func newClinic(seed uint64, schema string) *clinic {
 	}
 	doctor := pick("", ", type_2: grade, effective: since", ", type_2: grade, effective: since, first_version: from_effective")
 	key := ""
-	if doctor != "" {
+	if doctor != "" && c.r.IntN(4) > 0 {
 		key = ", as_of: " + at + ", outside: " + pick("unknown", "nearest", "set_aside")
 	}
-	grain := pick("[no]", "[no, ward]", "[no, note]", "[no, w]", "[ward, date]", "[no, date]")
+	grain := pick("[no]", "[no, ward]", "[no, note]", "[no, w]", "[ward, date]", "[no, date]", "[doctor, date]", "[doctor, no]")
 	rule := func() string { return pick("infer", "unknown", "set_aside", "infer", "not_yet") }
 	missing := func() string { return pick("", ", missing: set_aside", ", missing: unknown") }
+	doctors := rule() + missing() + pick("", ", again: keep")
+	if strings.Contains(grain, "doctor") {
+		doctors = pick("infer", "set_aside")
+		key = strings.Replace(strings.Replace(key, "outside: unknown", "outside: set_aside", 1), "not_yet", "infer", 1)
+	}
 	w, wards := "ward", "unmatched: "+rule()+missing()
 	date := pick("", ", unmatched: unknown") + missing()
 	if c.daily = strings.Contains(grain, "date"); c.daily {
@@ -98,7 +103,7 @@ func newClinic(seed uint64, schema string) *clinic {
 		"  date: {calendar: {from: 2023-01-01, to: 2025-12-31}}\n" + clock +
 		"facts:\n  visit:\n    from: visits\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + pick("", "    degenerate: note\n", c.city()) +
 		"    repeated: " + pick("set_aside", "replace", "keep") + "\n    keys:\n" +
-		"      doctor: {by: doctor" + key + ", unmatched: " + rule() + missing() + pick("", ", again: keep") + "}\n" +
+		"      doctor: {by: doctor" + key + ", unmatched: " + doctors + "}\n" +
 		"      " + w + ": {dimension: ward, by: ward, " + wards + "}\n" +
 		"      date: {by: " + at + date + "}\n" + hour
 	return c
