@@ -22,8 +22,8 @@ type Members struct {
 	of      *schema.Dimension
 	stands  bool
 	columns []value
-	places  string // the table of the rows that versions of plain members begin with, and their places among all
-	worked  bool   // and it is there
+	places  string   // the table of the rows that versions of plain members begin with, and their places among all
+	made    []string // the tables of the step that are there
 }
 
 // value is what rows say of a column of the dimension's table.
@@ -103,46 +103,52 @@ func (r *Members) times() (effective, sequence string) {
 	return effective, sequence
 }
 
-// Take takes the rows from where they are and judges them. It says false if a row may be of any member, since its natural key
-// is not known: then all rows need a second look.
-func (r *Members) Take(ctx context.Context) (bool, error) {
-	sql, vague, err := r.judge()
+// Take takes the rows from where they are and judges them. Where all rows need a second look, it says why.
+func (r *Members) Take(ctx context.Context) (why string, err error) {
+	_, vague, err := r.judge()
 	if err != nil { // what types of columns refuse
-		return false, err
+		return "", err
 	}
 	if err := r.sound(ctx); err != nil {
-		return false, err
+		return "", err
 	}
 	if r.stands {
 		if err := r.single(ctx, r.of, false); err != nil {
-			return false, err
+			return "", err
+		}
+		if is, err := r.unlike(ctx); err != nil || is {
+			return "an attribute of the members that stand was of type 2 before", err
 		}
 	}
 	if err := r.plan(ctx, &r.judging); err != nil {
-		return false, err
+		return "", err
 	}
-	if sql, _, err = r.judge(); err != nil { // as it is planned
-		return false, err
+	sql, _, err := r.judge() // as it is planned
+	if err != nil {
+		return "", err
 	}
 	if err := r.create(ctx, r.table, sql); err != nil {
-		return false, err
+		return "", err
 	}
+	r.made = append(r.made, r.table)
 	if vague {
-		if is, err := r.any(ctx, "SELECT 1 FROM "+r.table+" WHERE vague"); err != nil || is {
-			return false, err
+		if is, err := r.any(ctx, "SELECT 1 FROM "+r.table+" WHERE vague"); err != nil {
+			return "", err
+		} else if is {
+			return "the natural key of a row is not sure before the program has read it", r.planned(ctx)
 		}
 	}
-	if err := r.engine.count(ctx, r.table); err != nil {
-		return false, err
-	}
 	if err := r.rank(ctx); err != nil {
-		return false, err
+		return "", err
 	}
-	return true, r.planned(ctx)
+	return "", r.planned(ctx)
 }
 
 // rank finds the place of each version among all, by the rows that they begin with.
 func (r *Members) rank(ctx context.Context) error {
+	if err := r.engine.count(ctx, r.table); err != nil {
+		return err
+	}
 	ranked, err := r.ranked(ctx, r.table, fmt.Sprintf("verdict = %d and %s", plain, begins))
 	if err != nil {
 		return err
@@ -153,11 +159,8 @@ func (r *Members) rank(ctx context.Context) error {
 			names = append(names, x)
 		}
 	}
-	if err := r.create(ctx, r.places, "SELECT "+strings.Join(names, ", ")+" FROM "+ranked); err != nil {
-		return err
-	}
-	r.worked = true
-	return nil
+	r.made = append(r.made, r.places)
+	return r.create(ctx, r.places, "SELECT "+strings.Join(names, ", ")+" FROM "+ranked)
 }
 
 // numbers are the columns by which a judged row is numbered.

@@ -1,9 +1,11 @@
 package inside
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
+	"ironmonger/internal/column"
 	"ironmonger/internal/schema"
 )
 
@@ -253,41 +255,58 @@ func (r *Members) observed() (stood, known, join string) {
 	d := r.of
 	table, key, since := r.run.Named(d.Table.Name), quote(d.KeyColumn()), quote(schema.EffectiveFrom)
 	at, sequence := r.times()
-	greatest, same := "", ""
-	if sequence != "" {
-		greatest, same = ", max("+quote(schema.Sequence)+") AS "+quote(schema.Sequence), fmt.Sprintf(" and o.%s is not distinct from %s", quote(schema.Sequence), sequence)
-	}
-	all := fmt.Sprintf("SELECT %s, %s%s FROM (SELECT * FROM (SELECT %[4]s FROM %[5]s WHERE %[2]s IS NOT NULL) AS v UNION ALL SELECT %[4]s FROM %[6]s) AS o GROUP BY %[1]s, %[2]s",
-		key, since, greatest, r.observation(), table, r.run.Named(d.Observed.Name))
-	var names, differ, values []string
-	for _, f := range d.NaturalKey {
-		names = append(names, "v."+quote(f.Name))
-	}
+	const every = "SELECT %[1]s, %[2]s%[3]s FROM (SELECT * FROM (SELECT %[4]s FROM %[5]s WHERE %[2]s IS NOT NULL) AS v " +
+		"UNION ALL SELECT %[4]s FROM %[6]s) AS o GROUP BY %[1]s, %[2]s"
+	greatest, known := "", "o."+since+" is not null and "+r.equal("o", type2)
+	values := []string{"o." + since}
 	for _, v := range r.columns {
-		if values = append(values, "v."+quote(v.name)); v.as == type0 || v.as == type1 { // all versions have it, unless it was of another type
-			const unlike = "min(v.%[1]s) is distinct from max(v.%[1]s) or count(v.%[1]s) not in (0, count(*))"
-			differ = append(differ, strings.ReplaceAll(unlike, "v.%[1]s", r.ordered("v."+quote(v.name), v.name)))
+		values = append(values, "v."+quote(v.name))
+	}
+	if sequence != "" {
+		name := quote(schema.Sequence)
+		greatest, values = ", max("+name+") AS "+name, append(values, "o."+name)
+		known += " and o." + name + " is not distinct from " + sequence
+	}
+	member := "(partition by " + strings.Join(values[1:1+len(d.NaturalKey)], ", ") + ")"
+	for _, of := range []struct {
+		as                 role
+		name, function, is string
+	}{{type1, "latest", "max", "<"}, {type0, "earliest", "min", ">"}} {
+		if r.named("", of.as) != nil {
+			values = append(values, fmt.Sprintf("%s(o.%s) over %s AS %s", of.function, since, member, of.name))
+			known += fmt.Sprintf(" and (%s %s o.%s or %s)", at, of.is, of.name, r.equal("o", of.as))
 		}
 	}
-	if differ == nil {
-		differ = []string{"false"}
+	all := fmt.Sprintf(every, key, since, greatest, r.observation(), table, r.run.Named(d.Observed.Name))
+	const joins = " LEFT JOIN %[1]s AS m ON m.%[2]s >= 0 and m.%[3]s and %[4]s " +
+		"LEFT JOIN (SELECT %[5]s FROM %[1]s AS v JOIN (%[6]s) AS o ON o.%[2]s = v.%[2]s WHERE v.%[2]s >= 0) AS o ON %[7]s and o.%[8]s = %[9]s"
+	join = fmt.Sprintf(joins, table, key, quote(schema.IsCurrent), r.on("m"), strings.Join(values, ", "), all, r.on("o"), since, at)
+	return "(m." + key + " is not null)", "coalesce(" + known + ", false)", join
+}
+
+// unlike reports whether versions of a member have unlike values that all of them should have: an attribute was of type 2
+// before. Then a row that says what its version says may change the others.
+func (r *Members) unlike(ctx context.Context) (bool, error) {
+	var names, differ []string
+	for _, v := range r.columns {
+		if name := quote(v.name); v.as == natural {
+			names = append(names, name)
+		} else if v.as != type2 {
+			const unlike = "min(%[1]s) is distinct from max(%[1]s) or count(%[1]s) not in (0, count(*))"
+			differ = append(differ, fmt.Sprintf(unlike, r.ordered(name, v.name)))
+		}
 	}
-	member := fmt.Sprintf("SELECT %s, count(*) AS versions, max(o.%s) AS latest, min(o.%[2]s) AS earliest, (%s) AS differ FROM %s AS v LEFT JOIN (%s) AS o ON o.%s = v.%[6]s WHERE v.%[6]s >= 0 GROUP BY %[1]s",
-		strings.Join(names, ", "), since, strings.Join(differ, " or "), table, all, key)
-	one := fmt.Sprintf("SELECT %s, o.%s%s FROM %s AS v JOIN (%s) AS o ON o.%s = v.%[6]s WHERE v.%[6]s >= 0",
-		strings.Join(values, ", "), since, map[bool]string{true: ", o." + quote(schema.Sequence)}[sequence != ""], table, all, key)
-	join = fmt.Sprintf(" LEFT JOIN (%s) AS m ON %s LEFT JOIN (%s) AS o ON %s and o.%s = %s", member, r.on("m"), one, r.on("o"), since, at)
-	known = fmt.Sprintf("coalesce(o.%s is not null and %s%s and (%s < m.latest or not m.differ and %s) and (%[4]s > m.earliest or not m.differ and %[6]s), false)",
-		since, r.equal("o", type2), same, at, r.equal("o", type1), r.equal("o", type0))
-	return "(m.versions is not null)", known, join
+	if r.of.Observed == nil || differ == nil {
+		return false, nil
+	}
+	const sql = "SELECT 1 FROM %s WHERE %s >= 0 GROUP BY %s HAVING count(*) > 1 and (%s)"
+	return r.any(ctx, fmt.Sprintf(sql, r.run.Named(r.of.Table.Name), quote(r.of.KeyColumn()), strings.Join(names, ", "), strings.Join(differ, " or ")))
 }
 
 // ordered makes a value of a column of the table one of which there is a least and a greatest.
 func (r *Members) ordered(sql, name string) string {
-	for _, c := range r.of.Table.Columns {
-		if c.Name == name && c.Type.String() == "boolean" {
-			return "cast(" + sql + " as integer)"
-		}
+	if at := column.Find(r.of.Table.Fields(), name); r.of.Table.Columns[at].Type.Kind == column.Boolean {
+		return "cast(" + sql + " as integer)"
 	}
 	return sql
 }

@@ -33,12 +33,12 @@ func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(s
 	if err := w.joinWithin(ctx, members.Join); err != nil {
 		return err
 	}
-	whole, err := members.Take(ctx)
+	all, err := members.Take(ctx)
 	if err != nil {
 		return err
 	}
-	if !whole {
-		w.noteExecution(star.InProcess, "the natural key of a row is not sure before the program has read it")
+	if all != "" {
+		w.noteExecution(star.InProcess, all)
 		return members.Drop(ctx)
 	}
 	became, err := members.Count(ctx)

@@ -17,7 +17,8 @@ type guild struct {
 	odd   int
 	text  string
 
-	midnight string // of a job
+	midnight string   // of a job
+	becomes  []string // what changes in the model before the third load, an attribute of type 2 that is of type 1 then
 }
 
 func newGuild(seed uint64, schema string) *guild {
@@ -62,12 +63,16 @@ func newGuild(seed uint64, schema string) *guild {
 		d += ", effective: " + from + pick("", ", sequence: seq", ", first_version: from_effective", ", late_rows: set_aside")
 		if g.r.IntN(4) > 0 {
 			d += ", type_2: [" + strings.Join(rest[:cut], ", ") + "]" + pick("", ", with_current: ["+rest[0]+"]")
+			last := rest[cut-1]
 			if cut < len(rest) && g.r.IntN(2) == 0 {
 				d += ", type_0: " + rest[cut]
 				cut++
 			}
 			if cut < len(rest) {
 				d += ", type_1: [" + strings.Join(rest[cut:], ", ") + "]"
+				if last != rest[0] && g.r.IntN(2) == 0 {
+					g.becomes = []string{", " + last + "]", "]", "type_1: [", "type_1: [" + last + ", "}
+				}
 			}
 		} else {
 			d += ", type_1: [" + strings.Join(rest, ", ") + "]"
@@ -197,6 +202,14 @@ func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside
 		for k := range 8 {
 			m := g.r.IntN(60)
 			jobs += fmt.Sprintf("%d,S%d,%d,2022-0%d-11%s\n", 100*n+k, m, m%7, 1+k, g.midnight)
+		}
+		if n == 2 && g.becomes != nil {
+			at := strings.Index(g.text, "type_2: [")
+			rest := strings.Replace(g.text[at:], g.becomes[0], g.becomes[1], 1)
+			g.text = g.text[:at] + strings.Replace(rest, g.becomes[2], g.becomes[3], 1)
+			for k, how := range []string{"in_process", "in_warehouse"} {
+				startest.Write(t, dirs[k], "ironmonger.yaml", on.model[k]+strings.Replace(g.text, "EXECUTE", how, 1))
+			}
 		}
 		for _, dir := range dirs {
 			startest.WriteOld(t, dir, fmt.Sprintf("jobs%d.csv", n), jobs, n)
