@@ -90,6 +90,16 @@ func (f *Feed) exemplify(did string, e example) {
 	f.examples[did] = list[:min(len(list), mostExamples)]
 }
 
+// Differ counts values of attributes that are others than before.
+func (f *Feed) Differ(attributes map[string]int64) {
+	for name, n := range attributes {
+		if f.Attributes == nil {
+			f.Attributes = map[string]int64{}
+		}
+		f.Attributes[name] += n
+	}
+}
+
 // Exemplify names a member whose rows others have taken, by its natural key and the number of the first of them.
 func (f *Feed) Exemplify(did string, row int64, name []string) {
 	f.exemplify(did, example{row, called(name)})

@@ -244,12 +244,7 @@ func (f *Feed) absorb(g *Feed) {
 		f.relose(id, l)
 	}
 	f.Added, f.Removed, f.changed = f.Added+g.Added, f.Removed+g.Removed, f.changed || g.changed
-	for name, n := range g.Attributes {
-		if f.Attributes == nil {
-			f.Attributes = map[string]int64{}
-		}
-		f.Attributes[name] += n
-	}
+	f.Differ(g.Attributes)
 	for did, list := range g.examples {
 		for _, e := range list {
 			f.exemplify(did, e)

@@ -79,12 +79,7 @@ func (a *apart) insert(ctx context.Context, w *dimensionStep, feed *dimension.Fe
 	c.New, c.Versions, c.Changed = c.New+b.New, c.Versions+b.Versions, c.Changed+b.Changed
 	c.Conflicts += b.Conflicts
 	c.Same += b.Taken - b.New - b.Versions - b.Changed - b.Conflicts
-	for name, n := range b.Attributes {
-		if feed.Attributes == nil {
-			feed.Attributes = map[string]int64{}
-		}
-		feed.Attributes[name] += n
-	}
+	feed.Differ(b.Attributes)
 	for did, list := range b.Examples {
 		for _, e := range list {
 			feed.Exemplify(did, e.Line, e.Name)

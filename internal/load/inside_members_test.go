@@ -150,25 +150,10 @@ func (g *guild) row(load int) []string {
 
 // TestMembersInside loads random members of a table of the warehouse's own database, by statements of the warehouse and by
 // reading all rows: the stars, the ledgers and the figures are the same, keys, versions and what was observed among them.
-func TestMembersInside(t *testing.T) { membersCases(t, onPostgres, 0, 12, 4) }
+func TestMembersInside(t *testing.T) { insideCases(t, membersCase, onPostgres, 0, 12, 4) }
 
 // TestTrinoMembersInside is [TestMembersInside] in Trino, with the other star in SQLite.
-func TestTrinoMembersInside(t *testing.T) { membersCases(t, onTrino, 2, 1, 2) }
-
-func membersCases(t *testing.T, on func(*testing.T) *ground, from uint64, models, loads int) {
-	read, inside := int64(0), int64(0)
-	for seed := range uint64(startest.Runs(models)) {
-		seed += from
-		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			all, by := membersCase(t, seed, on(t), loads)
-			read, inside = read+all, inside+by
-		})
-	}
-	t.Logf("of %d rows, the warehouse dealt with %d", read, inside)
-	if inside*4 <= read {
-		t.Error("these are too few")
-	}
-}
+func TestTrinoMembersInside(t *testing.T) { insideCases(t, membersCase, onTrino, 2, 1, 2) }
 
 func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside int64) {
 	g := newGuild(seed, on.name)

@@ -253,17 +253,21 @@ func (g *ground) insert(table, columns string, rows [][]string) {
 
 // TestInside loads random tables of the warehouse's own database, with rows of all kinds of faults, by statements of the
 // warehouse and by reading all rows: the stars, the ledgers and the figures are the same.
-func TestInside(t *testing.T) { insideCases(t, onPostgres, 0, 4, 4) }
+func TestInside(t *testing.T) { insideCases(t, insideCase, onPostgres, 0, 4, 4) }
 
 // TestTrinoInside is [TestInside] in Trino, with the other star in SQLite.
-func TestTrinoInside(t *testing.T) { insideCases(t, onTrino, 3, 1, 2) }
+func TestTrinoInside(t *testing.T) { insideCases(t, insideCase, onTrino, 3, 1, 2) }
 
-func insideCases(t *testing.T, on func(*testing.T) *ground, from uint64, models, loads int) {
+// randomCase makes a random model and loads its two stars some times. It returns how many rows were read, and how many of them
+// the warehouse has dealt with.
+type randomCase func(t *testing.T, seed uint64, on *ground, loads int) (read, inside int64)
+
+func insideCases(t *testing.T, one randomCase, on func(*testing.T) *ground, from uint64, models, loads int) {
 	read, inside := int64(0), int64(0)
 	for seed := range uint64(startest.Runs(models)) {
 		seed += from
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			all, by := insideCase(t, seed, on(t), loads)
+			all, by := one(t, seed, on(t), loads)
 			read, inside = read+all, inside+by
 		})
 	}
@@ -317,7 +321,8 @@ func loadBoth(t *testing.T, dirs []string, step string, n int, text string) (rea
 	t.Helper()
 	var states [2]string
 	for k, dir := range dirs {
-		run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1})
+		opening := []load.Opening{load.AsFits, load.ByKeys}[n%2]
+		run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1, Opening: opening})
 		if run == nil {
 			t.Fatalf("%v\n%s", err, text)
 		}

@@ -106,12 +106,12 @@ func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
 	if !d.Inferable() || d.Deliveries != nil || d.Aliases != nil { // the others are small, or all have to be known
 		return -1, nil
 	}
-	if w.opts.Opening == ByKeys || w.left() && !w.seat(d).taken() {
+	if w.opts.Opening == ByKeys {
 		return 1 << 40, nil
 	}
 	highest, _, err := ledger.Highest(ctx, w.tx, d.Text)
 	members := (highest - d.FirstKey) / d.KeyStep
-	if err != nil || members < large || w.total == 0 || w.total/leastRow > members {
+	if err != nil || members < large || !w.left() && (w.total == 0 || w.total/leastRow > members) {
 		return -1, err
 	}
 	if w.seat(d).taken() {
