@@ -220,7 +220,7 @@ func (r *Rows) repeated(window string) string {
 // standing joins the rows that stand in the table, and says which verdicts follow of them.
 func (r *Rows) standing() (join, verdict string) {
 	var equal []string
-	table, on := r.members()
+	table, on := r.grained()
 	for _, f := range r.fields {
 		if !f.compared {
 			continue
@@ -247,9 +247,9 @@ func aliased(list []named) string {
 	return strings.Join(parts, ", ")
 }
 
-// members is the fact's table, and what says that a row of it has the grain of a judged one. A version in the grain means its
+// grained is the fact's table, and what says that a row of it has the grain of a judged one. A version in the grain means its
 // member: the table is joined with the dimension then, for the natural keys.
-func (r *Rows) members() (table string, on []string) {
+func (r *Rows) grained() (table string, on []string) {
 	table = r.run.Named(r.of.Table.Name)
 	var joins, names []string
 	for n, name := range r.of.GrainColumns() {

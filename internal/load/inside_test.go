@@ -321,7 +321,7 @@ func loadBoth(t *testing.T, dirs []string, step string, n int, text string) (rea
 	t.Helper()
 	var states [2]string
 	for k, dir := range dirs {
-		opening := []load.Opening{load.AsFits, load.ByKeys}[n%2]
+		opening := []load.Opening{load.AsFits, load.ByKeys, load.Spilled}[n%3]
 		run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1, Opening: opening})
 		if run == nil {
 			t.Fatalf("%v\n%s", err, text)

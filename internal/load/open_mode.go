@@ -117,6 +117,9 @@ func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
 	if w.seat(d).taken() {
 		return -1, nil // it has been read
 	}
+	if fits, err := w.fits(ctx, d); w.left() && (err != nil || !fits) {
+		return members, err
+	}
 	return members / manyPerKey, nil
 }
 

@@ -47,7 +47,7 @@ func (w *work) fits(ctx context.Context, d *star.Dimension) (bool, error) {
 // what is set aside because it is late, or is of a member that was erased, is told at once.
 func (w *dimensionStep) divided(ctx context.Context) (bool, error) {
 	d := w.dimension
-	if w.wanted[d.Dimension] != nil || d.Deliveries != nil || d.RefuseLate {
+	if w.wanted[d.Dimension] != nil || d.Deliveries != nil || d.RefuseLate || w.apart != nil { // what is left are few rows
 		return false, nil
 	}
 	fits, err := w.fits(ctx, d.Dimension)
