@@ -112,12 +112,19 @@ func TestEnds(t *testing.T) {
 				newest = ", newest: {" + c.newest + "}"
 			}
 			startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(limitsModel, c.zone, c.limits, newest))
-			startest.Write(t, dir, "t/1.csv", "no,day,at,qty\n1,"+c.day+","+c.at+",1\n")
-			for range 2 { // whether anything is new or not
-				run, err := startest.Load(t, dir, load.Options{})
+			startest.WriteOld(t, dir, "t/1.csv", "no,day,at,qty\n1,"+c.day+","+c.at+",1\n", 0)
+			for n, again := range []bool{false, false, true} { // the second one reads nothing
+				want := c.want
+				if n == 1 && strings.Contains(want, "set aside") {
+					want = "" // it sets nothing aside
+				}
+				run, err := startest.Load(t, dir, load.Options{Again: again})
 				said := strings.Join(last(run).Figures.Unmet, "; ")
-				if (err != nil) != (c.want != "") || err != nil && err != load.ErrUnmet || c.want == "" && said != "" || !strings.Contains(said, c.want) {
-					t.Errorf("%+v: %v, %s", c, err, said)
+				if (err != nil) != (want != "") || err != nil && err != load.ErrUnmet || want == "" && said != "" || !strings.Contains(said, want) {
+					t.Errorf("load %d of %+v: %v, %s", n, c, err, said)
+				}
+				if n == 1 && last(run).Figures.Read != 0 {
+					t.Errorf("the second load of %+v reads the file", c)
 				}
 			}
 		}
