@@ -334,19 +334,18 @@ func (p *tablePiece) Fill(b *column.Batch) error {
 
 // raw writes a row as CSV.
 func (p *tablePiece) raw(i int) string {
-	var values []string
+	columns := len(p.of.query.Columns)
 	from := 0
-	for at, end := range p.ends {
-		row := at / len(p.of.query.Columns)
-		if row > i {
+	for at := i*columns - 1; at >= 0; at-- { // where the last value before it ends that is not null
+		if p.ends[at] >= 0 {
+			from = int(p.ends[at])
 			break
 		}
-		s := ""
+	}
+	values := make([]string, columns)
+	for c, end := range p.ends[i*columns : (i+1)*columns] {
 		if end >= 0 {
-			s, from = string(p.data[from:end]), int(end)
-		}
-		if row == i {
-			values = append(values, s)
+			values[c], from = string(p.data[from:end]), int(end)
 		}
 	}
 	return Record(values)
