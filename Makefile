@@ -32,7 +32,8 @@ demo: all
 test:
 	tools/need-servers
 	tools/need-trino $(TRINO_AT) >/dev/null 2>&1 &
-	CGO_ENABLED=0 $(GO) test -count=1 -timeout 40m $(LONGEST) ./...
+	folder=$$(tools/make-temporary) && trap 'rm -rf "$$folder"' EXIT && \
+	  TMPDIR=$$folder CGO_ENABLED=0 $(GO) test -count=1 -timeout 40m $(LONGEST) ./...
 
 race:
 	CGO_ENABLED=1 $(GO) test -race -count=1 ./...

@@ -142,7 +142,7 @@ facts:
 // were set aside and whose file is archived; and it kills what takes them back, at many moments. Each is run again: the
 // star is that of a load, and of an undo, that nobody disturbed.
 func TestKillUndo(t *testing.T) {
-	moments := 3
+	moments := 2
 	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_KILLS")); err == nil {
 		moments = n / 2
 	}
@@ -174,11 +174,11 @@ func killUndo(t *testing.T, kind string, moments int) {
 			os.Remove(filepath.Join(dir, name))
 		}
 		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(changingModel, at))
-		startest.Write(t, dir, "v/1.csv", visits(0, 12_000, 1))
+		startest.Write(t, dir, "v/1.csv", visits(0, 4000, 1))
 		startest.Write(t, dir, "pilots.csv", "pilot\n")
 		startest.Write(t, dir, "p/0.csv", "no,pilot,fee\n")
 		trips := "no,pilot,fee\n"
-		for no := range 3000 {
+		for no := range 1000 {
 			trips += fmt.Sprintf("%d,P%d,%d.50\n", no, no%7, no%9)
 		}
 		startest.Write(t, dir, "p/1.csv", trips)
@@ -186,8 +186,8 @@ func killUndo(t *testing.T, kind string, moments int) {
 		must(t, dir, "load")
 	}
 	change := func() {
-		startest.Write(t, dir, "v/1.csv", visits(2000, 12_000, 1))
-		startest.Write(t, dir, "v/2.csv", visits(6000, 14_000, 2))
+		startest.Write(t, dir, "v/1.csv", visits(700, 4000, 1))
+		startest.Write(t, dir, "v/2.csv", visits(2000, 4700, 2))
 		startest.Write(t, dir, "pilots.csv", "pilot\nP1\nP2\nP3\nP5\n")
 		os.Remove(filepath.Join(dir, "p", "1.csv"))
 	}

@@ -6,7 +6,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -67,11 +66,7 @@ type delivered struct {
 // delivery of its registry is gone from that day on, comes back as the same member, and however deliveries are cut
 // into loads, the history is one (rules R8 and R13). Deliveries loaded before may be read again.
 func TestGone(t *testing.T) {
-	cases := 25
-	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
-		cases = n
-	}
-	for seed := range uint64(cases) {
+	for seed := range uint64(startest.Runs(25)) {
 		warehouse := "sqlite: star.db"
 		if seed%5 == 4 {
 			connection, schema := startest.Postgres(t)

@@ -32,7 +32,7 @@ dimensions:
 facts:
   trip: {from: trips, grain: no, repeated: %s, keys: {boat: {by: boat}%s}, measures: [fare%s]%s}
 `
-	manyCases(t, 16, func(t *testing.T, seed uint64) {
+	manyCases(t, 8, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 51))
 		place := "warehouse: {sqlite: star.db}"
 		where := func() string {

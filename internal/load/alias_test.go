@@ -3,7 +3,6 @@ package load_test
 import (
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -121,11 +120,7 @@ func TestAliases(t *testing.T) {
 // known from the start, but for the numbers of keys (rule R8): versions, attributes of all types, and the versions
 // of facts.
 func TestAliasesPure(t *testing.T) {
-	cases := 20
-	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
-		cases = n
-	}
-	for seed := range uint64(cases) {
+	for seed := range uint64(startest.Runs(20)) {
 		if !t.Run(strconv.Itoa(int(seed)), func(t *testing.T) { aliasCase(t, seed) }) {
 			return
 		}

@@ -6,7 +6,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -28,11 +27,7 @@ dimensions:
 // files all stay: rows of one effective time differ all the time, and which of them counts must be the same (rules
 // R8 and R11).
 func TestArchived(t *testing.T) {
-	cases := 8
-	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
-		cases = n / 5 // they take longer than others
-	}
-	for seed := range uint64(cases) {
+	for seed := range uint64(startest.Runs(6)) {
 		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { archivedCase(t, seed) }) {
 			return
 		}

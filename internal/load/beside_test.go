@@ -162,7 +162,7 @@ func (c *crowd) deliver(files map[string]string, load int) {
 // TestBeside holds loads whose steps run at the same time against loads of the same files in which one runs after the
 // other: the stars are the same to the key, and so are their ledgers, whatever takes how long.
 func TestBeside(t *testing.T) {
-	for seed := range uint64(startest.Runs(4)) {
+	for seed := range uint64(startest.Runs(2)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			c := newCrowd(seed)
 			jitter := func() time.Duration { return time.Duration(rand.IntN(2000)) * time.Microsecond }

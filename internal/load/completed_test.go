@@ -131,7 +131,7 @@ func lagOf(from, to, unit string) string {
 // TestCompleted loads facts that later rows complete, in any order and any split, with files that grow, are compressed
 // and archived, and holds them against a restatement of rule R33.
 func TestCompleted(t *testing.T) {
-	manyCases(t, 24, completedCase)
+	manyCases(t, 12, completedCase)
 }
 
 func completedCase(t *testing.T, seed uint64) {

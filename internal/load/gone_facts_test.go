@@ -19,12 +19,12 @@ import (
 // TestWithdrawn loads facts from files that lose rows, get them back, and give them to others, and holds the table
 // against a restatement of rule R13 for files, under each rule for gone and for repeated rows.
 func TestWithdrawn(t *testing.T) {
-	manyCases(t, 18, withdrawnCase)
+	manyCases(t, 12, withdrawnCase)
 }
 
 // TestMissing does so for deliveries of all rows of a site, of which several may come in one load.
 func TestMissing(t *testing.T) {
-	manyCases(t, 18, missingCase)
+	manyCases(t, 12, missingCase)
 }
 
 // inEither returns a model as it is, or for one in three cases with a warehouse in PostgreSQL.
@@ -37,10 +37,7 @@ func inEither(t *testing.T, seed uint64, model string) string {
 }
 
 func manyCases(t *testing.T, cases int, f func(t *testing.T, seed uint64)) {
-	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
-		cases = n
-	}
-	for seed := range uint64(cases) {
+	for seed := range uint64(startest.Runs(cases)) {
 		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { f(t, seed) }) {
 			return
 		}

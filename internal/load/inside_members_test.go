@@ -150,7 +150,7 @@ func (g *guild) row(load int) []string {
 
 // TestMembersInside loads random members of a table of the warehouse's own database, by statements of the warehouse and by
 // reading all rows: the stars, the ledgers and the figures are the same, keys, versions and what was observed among them.
-func TestMembersInside(t *testing.T) { insideCases(t, membersCase, onPostgres, 20, 14, 4) }
+func TestMembersInside(t *testing.T) { insideCases(t, membersCase, onPostgres, 20, 10, 4) }
 
 // TestTrinoMembersInside is [TestMembersInside] in Trino, with the other star in SQLite.
 func TestTrinoMembersInside(t *testing.T) { insideCases(t, membersCase, onTrino, 2, 1, 2) }

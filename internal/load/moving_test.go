@@ -7,7 +7,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -30,11 +29,7 @@ dimensions:
 // delivery counts with the scope that its own rows have, in the order of the deliveries, whatever their files are
 // called, however they are cut into loads, and whichever files are still there.
 func TestMoving(t *testing.T) {
-	cases := 40
-	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
-		cases = n
-	}
-	for seed := range uint64(cases) {
+	for seed := range uint64(startest.Runs(40)) {
 		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { movingCase(t, seed) }) {
 			return
 		}

@@ -994,10 +994,7 @@ func TestMain(m *testing.M) { os.Exit(startest.Main(m)) }
 // (properties 4, 6 to 8 and 10), that another load of the same changes nothing (3), and that neither the
 // number of workers nor the size of pieces nor how dimensions are opened makes a difference (1).
 func TestOracle(t *testing.T) {
-	cases := 30
-	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
-		cases = n
-	}
+	cases := startest.Runs(16)
 	first := uint64(1)
 	if seed, err := strconv.ParseUint(os.Getenv("IRONMONGER_SEED"), 10, 64); err == nil {
 		first, cases = seed, 1

@@ -198,11 +198,7 @@ func (r *repeatedFacts) String() string {
 // compressed, or come late under an earlier name, and holds them against a restatement of the rules. A load of the
 // same rows writes nothing, the account adds up, and the proof holds.
 func TestRepeated(t *testing.T) {
-	cases := 30
-	if n, err := strconv.Atoi(os.Getenv("IRONMONGER_HUNT")); err == nil {
-		cases = n
-	}
-	for seed := range uint64(cases) {
+	for seed := range uint64(startest.Runs(20)) {
 		if !t.Run(fmt.Sprint(seed), func(t *testing.T) { repeatedCase(t, seed) }) {
 			return
 		}

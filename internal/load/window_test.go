@@ -50,7 +50,7 @@ dimensions:
 		"n":       "count(*) over (partition by gauge order by day desc nulls first)",
 		"change":  "lag(before) over (partition by gauge order by day nulls last, load_line)",
 	}
-	manyCases(t, 6, func(t *testing.T, seed uint64) {
+	manyCases(t, 4, func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 47))
 		dir := t.TempDir()
 		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(model, []string{"", "distinct: {by: no}"}[r.IntN(2)]))

@@ -99,6 +99,16 @@ type Query struct {
 	Descending bool // OrderBy is
 }
 
+// Room is how many rows of an answer are read at a time: few at first, since most answers are short.
+type Room struct{ rows int }
+
+// Next returns how many rows the next batch has room for.
+func (r *Room) Next() int {
+	const first, most = 64, 4096
+	r.rows = min(max(first, 8*r.rows), most)
+	return r.rows
+}
+
 // Rows is the answer to a query, read batch by batch.
 type Rows interface {
 	// Next fills b, whose columns have the shape of the query's fields, with up to a batch of rows.

@@ -119,10 +119,9 @@ func describe(ctx context.Context, q querier, schema, table string) (warehouse.D
 	rows, err := q.Query(
 		ctx,
 		`SELECT a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull, false,
-		EXISTS (SELECT FROM pg_partitioned_table p WHERE p.partrelid = c.oid AND a.attnum = ANY (p.partattrs)) FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace
-		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`,
-		schema,
-		table,
+		EXISTS (SELECT FROM pg_partitioned_table p WHERE p.partrelid = a.attrelid AND a.attnum = ANY (p.partattrs))
+		FROM pg_attribute a WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum`,
+		pgx.Identifier{schema, table}.Sanitize(),
 	)
 	if err != nil {
 		return nil, dberror.Postgres(err)

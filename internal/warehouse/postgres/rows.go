@@ -18,11 +18,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// batchRows is how many rows are read at a time, and most how many a statement takes in arrays.
-const (
-	batchRows = 4096
-	most      = 20_000
-)
+// most is how many rows a statement takes in arrays.
+const most = 20_000
 
 // binaryForm asks for all columns in binary form.
 var binaryForm = pgx.QueryResultFormats{pgx.BinaryFormatCode}
@@ -76,6 +73,7 @@ type rows struct {
 	query  warehouse.Query
 	answer pgx.Rows
 	asked  int // rows of Match asked for so far
+	room   warehouse.Room
 }
 
 func read(ctx context.Context, q querier, table string, query warehouse.Query) (warehouse.Rows, error) {
@@ -131,9 +129,12 @@ func (r *rows) Close() error {
 }
 
 func (r *rows) Next(b *column.Batch) (bool, error) {
-	b.Reset(batchRows)
+	if b.Reset(0); r.answer == nil {
+		return false, nil
+	}
+	b.Reset(r.room.Next())
 	n := 0
-	for r.answer != nil && n < batchRows {
+	for r.answer != nil && n < b.N {
 		if !r.answer.Next() {
 			if err := r.answer.Err(); err != nil {
 				return false, dberror.Postgres(err)

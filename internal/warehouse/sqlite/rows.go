@@ -15,9 +15,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// batchRows is how many rows are read at a time, and insertRows how many a statement writes.
+// insertRows is how many rows a statement writes, maxParams how many values it takes.
 const (
-	batchRows  = 4096
 	insertRows = 50
 	maxParams  = 32000
 )
@@ -35,6 +34,7 @@ type rows struct {
 	done   bool
 	bind   binder
 	units  []bool // of each column: its integers are units of the last place
+	room   warehouse.Room
 }
 
 // Read starts a query.
@@ -163,9 +163,12 @@ func (r *rows) advance() (bool, error) {
 }
 
 func (r *rows) Next(b *column.Batch) (bool, error) {
-	b.Reset(batchRows)
+	if b.Reset(0); r.done {
+		return false, nil
+	}
+	b.Reset(r.room.Next())
 	n := 0
-	for ; n < batchRows; n++ {
+	for ; n < b.N; n++ {
 		more, err := r.advance()
 		if err != nil {
 			return false, err

@@ -11,9 +11,6 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// batchRows is how many rows are read at a time.
-const batchRows = 4096
-
 // rows is an answer.
 type rows struct {
 	query  warehouse.Query
@@ -22,12 +19,20 @@ type rows struct {
 	values [][]byte
 	into   []any
 	close  func() // gives back what the query was given; may be nil
+	room   warehouse.Room
+	done   bool
 }
 
 func (r *rows) Next(b *column.Batch) (bool, error) {
-	b.Reset(batchRows)
+	if b.Reset(0); r.done {
+		return false, nil
+	}
+	b.Reset(r.room.Next())
 	n := 0
-	for r.answer != nil && n < batchRows && r.answer.Next() {
+	for ; n < b.N; n++ {
+		if r.done = r.answer == nil || !r.answer.Next(); r.done {
+			break
+		}
 		if err := r.answer.Scan(r.into...); err != nil {
 			return false, err
 		}
@@ -36,7 +41,6 @@ func (r *rows) Next(b *column.Batch) (bool, error) {
 				return false, fmt.Errorf("table %s, column %s: %w", r.query.Table, r.query.Fields[k].Name, err)
 			}
 		}
-		n++
 	}
 	if r.answer != nil {
 		if err := r.answer.Err(); err != nil {
