@@ -369,7 +369,7 @@ var moreForms = []string{
 	"i / j", "p / nullif(i, 0)", "(p * q) / 0.07", "p / (q - q)", "round(p / 3, 1)", "1 / i", "cast(p / 7 as decimal(9,4))",
 	"case when i <> 0 then p / i else 0 end", "coalesce(p / i, 1)", "cast(s as integer)", "cast(trim(u) as integer) + i",
 	"cast(s as decimal(5,2))", "cast(u as decimal(18,4)) * 2", "cast(s as date)", "cast(u as date) + 1", "cast(p as text)", "cast(i as text) || '-' || cast(q as text)",
-	"cast(p as integer)", "cast(i as decimal(4,1))", "make_date(i, j, 29)", "make_date(i + 2023, 2, j + 28)", "lpad(s, 5, '0')",
+	"cast(s as boolean)", "cast(s as timestamp)", "cast(u as timestamp)", "cast(s as time)", "cast(u as time)", "cast(p as integer)", "cast(i as decimal(4,1))", "make_date(i, j, 29)", "make_date(i + 2023, 2, j + 28)", "lpad(s, 5, '0')",
 	"lpad(cast(i as text), 3, 'é')", "i * i * i", "i - 9223372036854775800", "abs(i)", "substring(s from i for j)", "substring(s from i)",
 	"split_part(s, ',', i)", "left(s, i)", "right(u, j)", "d + i", "d - interval '700' year", "t + interval '1900' year", "extract(second from t)",
 	"extract(hour from d)", "cast(t as time)", "d - e", "t - cast(d as timestamp)", "cast(i > 3 as integer)", "cast(i > j as text)",

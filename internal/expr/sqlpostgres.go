@@ -266,7 +266,10 @@ func (postgres) part(r *renderer, n *part) SQL {
 const (
 	wholeForm   = "^[-+]?[0-9]{1,18}$"
 	decimalForm = `^[-+]?[0-9]{1,19}(\.[0-9]{0,19})?$`
-	dateForm    = "^[0-9]{4}-[0-9]{2}-[0-9]{2}$"
+	dateForm    = "[0-9]{4}-[0-9]{2}-[0-9]{2}"
+	clockForm   = `([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]{1,6})?)?`
+	trueWords   = "'true', 't', 'yes', 'y', '1'"
+	falseWords  = "'false', 'f', 'no', 'n', '0'"
 )
 
 func (d postgres) cast(r *renderer, n *cast) SQL {
@@ -317,10 +320,19 @@ func (postgres) Read(text string, to column.Type) (SQL, bool) {
 		x := guarded(form(decimalForm), text+"::numeric")
 		x.Clean = all(x.Clean, fmt.Sprintf("coalesce(%[1]s = round(%[1]s, %[2]d), true)", x.Value, to.Scale), fits(x.Value, to))
 		return x, true
-	case column.Date:
+	case column.Boolean:
+		lower := "lower(" + text + " collate \"C\")"
+		return guarded(lower+" in ("+trueWords+", "+falseWords+")", lower+" in ("+trueWords+")"), true
+	case column.Time:
+		return guarded(form("^"+clockForm+"$"), text+"::time"), true
+	case column.Date, column.Timestamp:
+		of, cast := "^"+dateForm+"$", "::date"
+		if to.Kind == column.Timestamp {
+			of, cast = "^"+dateForm+"[ T]"+clockForm+"$", "::timestamp"
+		}
 		part := func(from, n int) string { return fmt.Sprintf("substring(%s from %d for %d)::int", text, from, n) }
 		day := filled(isDate, []any{part(1, 4), part(6, 2), part(9, 2)})
-		return guarded("case when "+form(dateForm)+" then "+day+" else "+text+" <> "+text+" end", text+"::date"), true
+		return guarded("case when "+form(of)+" then "+day+" else "+text+" <> "+text+" end", text+cast), true
 	}
 	return SQL{}, false
 }

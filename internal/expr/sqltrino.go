@@ -338,7 +338,7 @@ func (d trino) cast(r *renderer, n *cast) SQL {
 
 // Read says by the form of a text which is a value: a cast takes more, and rounds.
 func (trino) Read(text string, to column.Type) (SQL, bool) {
-	form, also := "", ""
+	form, also, written := "", "", text
 	switch to.Kind {
 	case column.Text:
 		return SQL{Value: text}, true
@@ -347,12 +347,19 @@ func (trino) Read(text string, to column.Type) (SQL, bool) {
 	case column.Decimal:
 		form = fmt.Sprintf(`[-+]?[0-9]{1,%d}(\.[0-9]{0,%d}0*)?`, typeDigits(to), to.Scale)
 	case column.Date:
-		form, also = `[0-9]{4}-[0-9]{2}-[0-9]{2}`, " and "+text+" >= '0001'"
+		form, also = dateForm, " and "+text+" >= '0001'"
+	case column.Timestamp:
+		form, also = dateForm+`[ T]([01][0-9]|2[0-3]):[0-5][0-9]:[0-5][0-9](\.[0-9]{1,6})?`, " and "+text+" >= '0001'"
+		written = "replace(" + text + ", 'T', ' ')"
+	case column.Boolean:
+		lower := "lower(" + text + ")"
+		value := "(case when " + lower + " in (" + trueWords + ") then true when " + lower + " in (" + falseWords + ") then false end)"
+		return SQL{value, fmt.Sprintf("(%s is null or regexp_like(%[1]s, '\\A[A-Za-z01]+\\z') and %[2]s is not null)", text, value)}, true
 	default:
 		return SQL{}, false
 	}
 	guard := fmt.Sprintf(`regexp_like(%s, '\A%s\z')`, text, form) + also
-	value := "(case when " + guard + " then try_cast(" + text + " as " + TrinoType(to) + ") end)"
+	value := "(case when " + guard + " then try_cast(" + written + " as " + TrinoType(to) + ") end)"
 	return SQL{value, "(" + text + " is null or " + guard + " and " + value + " is not null)"}, true
 }
 

@@ -20,7 +20,7 @@ type postgres struct {
 }
 
 func (p *postgres) isText(c database.Column) bool {
-	return c.Foreign == "text" || c.Foreign == "varchar"
+	return slices.Contains([]string{"text", "varchar", "uuid", "name"}, c.Foreign)
 }
 
 func (p *postgres) typed(name string, from database.Column, to column.Type, zone *time.Location) (expr.SQL, bool) {
@@ -45,13 +45,29 @@ func (p *postgres) typed(name string, from database.Column, to column.Type, zone
 	case from.Foreign == "timestamp" && to.Kind == column.Timestamp:
 		x := expr.SQL{Value: name, Clean: between("between '0001-01-01 00:00:00' and '9999-12-31 23:59:59.999999'")}
 		if zone != nil { // a time that the clocks never show is a fault
-			x.Clean += fmt.Sprintf(" and coalesce((%[1]s at time zone %[2]s) at time zone %[2]s = %[1]s, true)", name, expr.Quoted(zone.String()))
+			x.Clean += " and " + shown(name, zone)
 		}
 		return x, true
-	case p.isText(from):
+	case from.Foreign == "timestamptz" && to.Kind == column.Timestamp && zone != nil:
+		at := fmt.Sprintf("(%s at time zone %s)", name, expr.Quoted(zone.String()))
+		return expr.SQL{Value: at, Clean: "coalesce(" + at + " between '0001-01-01 00:00:00' and '9999-12-31 23:59:59.999999', true)"}, true
+	case from.Foreign == "time" && to.Kind == column.Time:
+		return expr.SQL{Value: name, Clean: between("< '24:00:00'")}, true
+	case from.Type.Kind == column.Double && to.Exact(): // as it is written, with as many digits as it needs
 		return p.Read(name+"::text", to)
+	case p.isText(from):
+		x, ok := p.Read(name+"::text", to)
+		if ok && to.Kind == column.Timestamp && zone != nil {
+			x.Clean += " and " + shown(x.Value, zone)
+		}
+		return x, ok
 	}
 	return expr.SQL{}, false
+}
+
+// shown says that the clocks of a zone show a time.
+func shown(at string, zone *time.Location) string {
+	return fmt.Sprintf("coalesce((%[1]s at time zone %[2]s) at time zone %[2]s = %[1]s, true)", at, expr.Quoted(zone.String()))
 }
 
 func (p *postgres) start(value string, every int64) string {

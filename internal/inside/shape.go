@@ -122,7 +122,7 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		l.open[name] = r.isText(c) && f.Type.Kind != column.Text
 		if x.Clean != "" {
 			typed = append(typed, named{sure + name, "(" + x.Clean + ")"})
-			sound, doubted[name] = append(sound, quote(sure+name)), r.isText(c) // other values that do not fit are faults for sure
+			sound, doubted[name] = append(sound, quote(sure+name)), r.isText(c) || c.Type.Kind == column.Double // other values that do not fit are faults for sure
 		}
 	}
 	l.add(typed)

@@ -54,14 +54,22 @@ func (e *trino) typed(name string, from database.Column, to column.Type, zone *t
 		x := expr.SQL{Value: at, Clean: fmt.Sprintf("coalesce(%s = %s, true) and ", at, name) +
 			between("between timestamp '0001-01-01 00:00:00' and timestamp '9999-12-31 23:59:59.999999'")}
 		if zone != nil { // a time that the clocks never show is a fault
-			x.Clean += fmt.Sprintf(" and (%s is null or coalesce(try(cast(with_timezone(%[2]s, %s) as timestamp(6))) = %[2]s, false))",
-				name, at, expr.Quoted(zone.String()))
+			x.Clean += fmt.Sprintf(" and (%s is null or %s)", name, shownInTrino(at, zone))
 		}
 		return x, true
 	case e.isText(from):
-		return e.Read("cast("+name+" as varchar)", to)
+		x, ok := e.Read("cast("+name+" as varchar)", to)
+		if ok && to.Kind == column.Timestamp && zone != nil {
+			x.Clean += fmt.Sprintf(" and (%s is null or %s)", name, shownInTrino(x.Value, zone))
+		}
+		return x, ok
 	}
 	return expr.SQL{}, false
+}
+
+// shownInTrino says that the clocks of a zone show a time.
+func shownInTrino(at string, zone *time.Location) string {
+	return fmt.Sprintf("coalesce(try(cast(with_timezone(%[1]s, %[2]s) as timestamp(6))) = %[1]s, false)", at, expr.Quoted(zone.String()))
 }
 
 func (e *trino) start(value string, every int64) string {
