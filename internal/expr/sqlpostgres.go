@@ -267,6 +267,7 @@ const (
 	wholeForm   = "^[-+]?[0-9]{1,18}$"
 	decimalForm = `^[-+]?[0-9]{1,19}(\.[0-9]{0,19})?$`
 	dateForm    = "[0-9]{4}-[0-9]{2}-[0-9]{2}"
+	usualDay    = "[0-9]{4}-((0[13578]|1[02])-(0[1-9]|[12][0-9]|3[01])|(0[469]|11)-(0[1-9]|[12][0-9]|30)|02-(0[1-9]|1[0-9]|2[0-8]))" // of any year
 	clockForm   = `([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]{1,6})?)?`
 	trueWords   = "'true', 't', 'yes', 'y', '1'"
 	falseWords  = "'false', 'f', 'no', 'n', '0'"
@@ -308,7 +309,8 @@ func (d postgres) cast(r *renderer, n *cast) SQL {
 
 func (postgres) Read(text string, to column.Type) (SQL, bool) {
 	guarded := func(guard, value string) SQL {
-		return SQL{"(case when " + guard + " then " + value + " end)", "coalesce(" + guard + ", true)"}
+		value = "(case when " + guard + " then " + value + " end)"
+		return SQL{value, "(" + text + " is null or " + value + " is not null)"}
 	}
 	form := func(pattern string) string { return fmt.Sprintf("%s collate \"C\" ~ '%s'", text, pattern) }
 	switch to.Kind {
@@ -326,13 +328,13 @@ func (postgres) Read(text string, to column.Type) (SQL, bool) {
 	case column.Time:
 		return guarded(form("^"+clockForm+"$"), text+"::time"), true
 	case column.Date, column.Timestamp:
-		of, cast := "^"+dateForm+"$", "::date"
+		rest, cast := "$", "::date"
 		if to.Kind == column.Timestamp {
-			of, cast = "^"+dateForm+"[ T]"+clockForm+"$", "::timestamp"
+			rest, cast = "[ T]"+clockForm+"$", "::timestamp"
 		}
-		part := func(from, n int) string { return fmt.Sprintf("substring(%s from %d for %d)::int", text, from, n) }
-		day := filled(isDate, []any{part(1, 4), part(6, 2), part(9, 2)})
-		return guarded("case when "+form(of)+" then "+day+" else "+text+" <> "+text+" end", text+cast), true
+		year := "left(" + text + ", 4)::int"
+		leap := fmt.Sprintf("%s %% 4 = 0 and (%[1]s %% 100 <> 0 or %[1]s %% 400 = 0)", year)
+		return guarded("case when "+form("^"+usualDay+rest)+" then "+year+" > 0 when "+form("^[0-9]{4}-02-29"+rest)+" then "+year+" > 0 and "+leap+" end", text+cast), true
 	}
 	return SQL{}, false
 }

@@ -166,11 +166,7 @@ func (r *Members) rank(ctx context.Context) error {
 // numbers are the columns by which a judged row is numbered.
 func (r *Members) numbers() []string {
 	_, number, _ := r.number(nil)
-	var list []string
-	for _, x := range number {
-		list = append(list, x.name)
-	}
-	return list
+	return names(number)
 }
 
 // judge returns the select that judges all rows, and says whether rows may have a natural key that is not known.

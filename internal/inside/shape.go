@@ -59,11 +59,21 @@ func (l *layers) reads(p *expr.Program, fields []column.Field) {
 
 type named struct{ name, sql string }
 
-// said is what the names of columns begin with that say what the source does, and placed what those begin with that are
-// columns of the fact's table; others are those of the program.
+func names(list []named) []string {
+	var names []string
+	for _, x := range list {
+		names = append(names, x.name)
+	}
+	return names
+}
+
+// said is what the names of columns begin with that say what the source does, placed what those begin with that are
+// columns of the fact's table, and asRead what those begin with that texts are read as, before it is known whether they fit;
+// others are those of the program.
 const (
 	said   = "s_"
 	placed = "t_"
+	asRead = "r_"
 )
 
 // ok is where a row is plain so far, rule which rule leaves it out, and vague whether a value of its grain is not known.
@@ -103,7 +113,7 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		l.columns = append(l.columns, fmt.Sprintf("o%d", k))
 	}
 	var fields []column.Field
-	var typed []named
+	var read, typed []named
 	doubted := map[string]bool{}
 	sound := []string{"true"}
 	for k, c := range r.from.Columns {
@@ -118,14 +128,25 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 			return nil, nil, fmt.Errorf("column %s: %w", name, refuse("a value of the type %s, read as %s", called(c), f.Type))
 		}
 		fields = append(fields, f)
+		if r.isText(c) && f.Type.Kind != column.Text { // what is read of a text costs much
+			value := quote(asRead + name)
+			read = append(read, named{asRead + name, x.Value})
+			x = expr.SQL{Value: value, Clean: strings.ReplaceAll(x.Clean, x.Value, value)}
+		}
 		typed = append(typed, named{said + name, r.Stored(x, f.Type)})
-		l.open[name] = r.isText(c) && f.Type.Kind != column.Text
 		if x.Clean != "" {
 			typed = append(typed, named{sure + name, "(" + x.Clean + ")"})
 			sound, doubted[name] = append(sound, quote(sure+name)), r.isText(c) || c.Type.Kind == column.Double // other values that do not fit are faults for sure
 		}
 	}
-	l.add(typed)
+	if carried := l.columns; read != nil {
+		l.add(read)
+		l.close()
+		l.add(typed)
+		l.columns = append(slices.Clone(carried), names(typed)...)
+	} else {
+		l.add(typed)
+	}
 	l.add([]named{{okColumn, strings.Join(sound, " and ")}})
 	if err := r.leaveOut(l, fields); err != nil {
 		return nil, nil, err
