@@ -267,10 +267,11 @@ const (
 	wholeForm   = "^[-+]?[0-9]{1,18}$"
 	decimalForm = `^[-+]?[0-9]{1,19}(\.[0-9]{0,19})?$`
 	dateForm    = "[0-9]{4}-[0-9]{2}-[0-9]{2}"
-	usualDay    = "[0-9]{4}-((0[13578]|1[02])-(0[1-9]|[12][0-9]|3[01])|(0[469]|11)-(0[1-9]|[12][0-9]|30)|02-(0[1-9]|1[0-9]|2[0-8]))" // of any year
-	clockForm   = `([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]{1,6})?)?`
-	trueWords   = "'true', 't', 'yes', 'y', '1'"
-	falseWords  = "'false', 'f', 'no', 'n', '0'"
+	usualDay    = "[0-9]{4}-((0[13578]|1[02])-(0[1-9]|[12][0-9]|3[01])|" + // of any year
+		"(0[469]|11)-(0[1-9]|[12][0-9]|30)|02-(0[1-9]|1[0-9]|2[0-8]))"
+	clockForm  = `([01][0-9]|2[0-3]):[0-5][0-9](:[0-5][0-9](\.[0-9]{1,6})?)?`
+	trueWords  = "'true', 't', 'yes', 'y', '1'"
+	falseWords = "'false', 'f', 'no', 'n', '0'"
 )
 
 func (d postgres) cast(r *renderer, n *cast) SQL {
@@ -334,7 +335,9 @@ func (postgres) Read(text string, to column.Type) (SQL, bool) {
 		}
 		year := "left(" + text + ", 4)::int"
 		leap := fmt.Sprintf("%s %% 4 = 0 and (%[1]s %% 100 <> 0 or %[1]s %% 400 = 0)", year)
-		return guarded("case when "+form("^"+usualDay+rest)+" then "+year+" > 0 when "+form("^[0-9]{4}-02-29"+rest)+" then "+year+" > 0 and "+leap+" end", text+cast), true
+		usual, last := form("^"+usualDay+rest), form("^[0-9]{4}-02-29"+rest)
+		const day = "case when %s then %s > 0 when %s then %[2]s > 0 and %[4]s end"
+		return guarded(fmt.Sprintf(day, usual, year, last, leap), text+cast), true
 	}
 	return SQL{}, false
 }

@@ -136,7 +136,8 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		typed = append(typed, named{said + name, r.Stored(x, f.Type)})
 		if x.Clean != "" {
 			typed = append(typed, named{sure + name, "(" + x.Clean + ")"})
-			sound, doubted[name] = append(sound, quote(sure+name)), r.isText(c) || c.Type.Kind == column.Double // other values that do not fit are faults for sure
+			sound = append(sound, quote(sure+name))
+			doubted[name] = r.isText(c) || c.Type.Kind == column.Double // other values that do not fit are faults for sure
 		}
 	}
 	if carried := l.columns; read != nil {

@@ -272,7 +272,7 @@ func (g *ground) insert(table, columns string, rows [][]string) {
 
 // TestInside loads random tables of the warehouse's own database, with rows of all kinds of faults, by statements of the
 // warehouse and by reading all rows: the stars, the ledgers and the figures are the same.
-func TestInside(t *testing.T) { insideCases(t, insideCase, onPostgres, 8, 5, 4) }
+func TestInside(t *testing.T) { insideCases(t, insideCase, onPostgres, 10, 5, 4) }
 
 // TestTrinoInside is [TestInside] in Trino, with the other star in SQLite.
 func TestTrinoInside(t *testing.T) { insideCases(t, insideCase, onTrino, 10, 1, 2) }
