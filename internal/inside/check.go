@@ -12,6 +12,8 @@ import (
 // Check returns why a fact of a model cannot be loaded inside its warehouse, as far as the model tells; nil if it can.
 func Check(m *star.Model, f *star.Fact) error {
 	switch {
+	case !Runs(m):
+		return refuse("a star in SQLite")
 	case f.Completion != nil:
 		return refuse("rows that complete facts")
 	case f.Reverses():
@@ -21,8 +23,10 @@ func Check(m *star.Model, f *star.Fact) error {
 	case f.Deliveries != nil:
 		return refuse("delivers")
 	}
-	if err := checkSource(m, f.Source); err != nil {
-		return err
+	if !f.Source.OnlyFiles() {
+		if err := checkSource(m, f.Source); err != nil {
+			return err
+		}
 	}
 	for _, k := range f.Keys {
 		inGrain := slices.ContainsFunc(f.Grain, func(g star.GrainPart) bool { return g.Key == k })
@@ -66,6 +70,11 @@ func CheckMembers(m *star.Model, d *star.Dimension) error {
 	return nil
 }
 
+// Runs reports whether the warehouse of a model loads facts at all.
+func Runs(m *star.Model) bool {
+	return m.Warehouse.Kind == star.Postgres || m.Warehouse.Kind == star.Trino
+}
+
 // Stands reports whether a source is a table or query of the database in which the star is.
 func Stands(m *star.Model, s *star.Source) bool {
 	d := s.Database
@@ -77,8 +86,10 @@ func Stands(m *star.Model, s *star.Source) bool {
 
 func checkSource(m *star.Model, s *star.Source) error {
 	switch {
+	case !Stands(m, s) && s.OnlyFiles():
+		return refuse("rows of files")
 	case !Stands(m, s):
-		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string")
+		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string, nor files")
 	case s.DrivenBy != nil:
 		return refuse("reads that a list drives")
 	case s.Unpivot != nil || s.Split != nil:

@@ -205,33 +205,37 @@ func count(text []byte) int64 {
 	return n
 }
 
-// Insert adds the plain rows to the fact's table.
+// Insert adds the plain rows to the fact's table. If they are of one table, that has a number as files do, and so many lines
+// at most; rows that have arrived say where they stood.
 func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64, error) {
 	var columns, values []string
 	for _, f := range r.fields {
 		columns, values = append(columns, f.name), append(values, quote(placed+f.name))
 	}
 	columns = append(columns, schema.LoadLine, schema.LoadRun)
-	values = append(values, fmt.Sprintf("%d + least(line, %d)", file*linesOfFile, linesOfFile-1), fmt.Sprint(run))
+	at := fmt.Sprintf("%d + least(line, %d)", file*linesOfFile, linesOfFile-1)
+	if r.arrived != nil {
+		at = placeColumn
+	}
+	values = append(values, at, fmt.Sprint(run))
 	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.table), plain)
 	return r.run.Insert(ctx, r.of.Table, columns, query)
 }
 
-// Grains hands to row, of each row that stands in the table now, its number, whether it was inserted, and what the
-// columns of its grain say, in the order of [Rows.GrainFields].
-func (r *Rows) Grains(ctx context.Context, row func(line int64, inserted bool, grain [][]byte) error) error {
+// Grains hands to row, of each row that stands in the table now, its number, or where it stood if it has arrived, whether it
+// was inserted, and what the columns of its grain say, in the order of [Rows.GrainFields].
+func (r *Rows) Grains(ctx context.Context, row func(at int64, inserted bool, grain [][]byte) error) error {
 	parts := []string{"line", "verdict"}
+	if r.arrived != nil {
+		parts[0] = placeColumn
+	}
 	for _, f := range r.GrainFields() {
 		parts = append(parts, "cast("+quote(said+f.Name)+" as varchar)")
 	}
 	const standing = "SELECT %s FROM %s WHERE verdict IN (%d, %d)"
 	sql := fmt.Sprintf(standing, strings.Join(parts, ", "), r.numbered(r.table), plain, same)
 	return r.run.Ask(ctx, sql, func(values [][]byte) error {
-		line, err := strconv.ParseInt(string(values[0]), 10, 64)
-		if err != nil {
-			return err
-		}
-		return row(line, string(values[1]) == strconv.Itoa(int(plain)), values[2:])
+		return row(count(values[0]), string(values[1]) == strconv.Itoa(int(plain)), values[2:])
 	})
 }
 

@@ -119,6 +119,9 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		inner, narrow, outer = append(inner, "l."+name), append(narrow, name), append(outer, name)
 	}
 	keep(ruleColumn)
+	if r.arrived != nil {
+		keep(placeColumn)
+	}
 	for k := range r.keys {
 		keep(fmt.Sprintf("missing%d", k))
 	}

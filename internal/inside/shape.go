@@ -94,6 +94,8 @@ type shaper struct {
 	model  *star.Model
 	joined []*shaper // by the joins of the source that matter
 	joins  []*star.Join
+
+	arrived *Arrived // rows that are shaped already; nil if those of the source's table are to be
 }
 
 // Join has the rows of another source complete those that are to be judged, by a join of their source. Of the other source,
@@ -104,6 +106,9 @@ func (r *shaper) Join(j *star.Join, from *source.Plain, need func(string) bool) 
 
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
 func (r *shaper) shape() (*layers, map[string]bool, error) {
+	if r.arrived != nil {
+		return r.arrivals(), nil, nil
+	}
 	s := r.source
 	l := &layers{engine: r.engine, sql: r.from.SQL, open: map[string]bool{}}
 	for k := range r.from.Columns {

@@ -22,11 +22,10 @@ func (w *factStep) load(ctx context.Context) error {
 	if err := w.connect(ctx); err != nil {
 		return err
 	}
-	files, err := w.arrivals(ctx)
-	if err != nil {
+	if err := w.numberFiles(ctx); err != nil {
 		return err
 	}
-	w.numbered = files
+	files := w.numbered
 	writer := fact.NewWriter(w.fact, w.links, w.fields, w.entry.ID, files)
 	writer.CountIn(w.days)
 	withdrawn, err := w.withdraw(ctx, writer)
@@ -101,6 +100,14 @@ func (w *factStep) load(ctx context.Context) error {
 		return err
 	}
 	return w.mustHold(ctx, w.fact.Table, w.fact.MustHold)
+}
+
+// numberFiles finds the numbers of the step's files, once.
+func (w *factStep) numberFiles(ctx context.Context) (err error) {
+	if w.numbered == nil {
+		w.numbered, err = w.arrivals(ctx)
+	}
+	return err
 }
 
 // arrivals returns the files of the step as the ledger numbers them, new ones included.

@@ -27,14 +27,12 @@ type within struct {
 	rows    *inside.Rows
 	counted *inside.Counted
 	before  warehouse.Tally // of the fact's table, of its exact measures
+	arrived *arrived        // rows of files; nil if they stood in the warehouse
 }
 
 // openWithin has the warehouse judge the rows of the step, where the model or their number says so. What is left of them is
 // read as other rows are.
 func (w *work) openWithin(ctx context.Context) error {
-	if !inside.Stands(w.model, w.kind.source()) {
-		return nil
-	}
 	var said star.Execution
 	demanded := false
 	if f := w.step.fact; f != nil {
@@ -42,6 +40,12 @@ func (w *work) openWithin(ctx context.Context) error {
 		demanded = said != ""
 	} else {
 		said, _, demanded = w.model.ExecutionOf(w.step.dimension.Dimension)
+	}
+	if !inside.Stands(w.model, w.kind.source()) {
+		if facts, ok := w.kind.(*factStep); ok && said == star.InWarehouse {
+			return facts.sendWithin(ctx)
+		}
+		return nil
 	}
 	if said == star.InProcess {
 		w.noteExecution(said, "as it was said")
@@ -83,21 +87,30 @@ func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
 		w.noteExecution(where, why)
 		return nil
 	}
-	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
 	if w.step.dimension != nil {
+		w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
 		return w.judgeMembers(ctx, from, need, why)
 	}
 	return w.judgeFacts(ctx, from, need, why)
 }
 
-// judgeFacts has the warehouse judge the rows of a fact.
+// judgeFacts has the warehouse judge the rows of a fact that stand in it.
 func (w *work) judgeFacts(ctx context.Context, from *source.Plain, need func(string) bool, why string) error {
-	before, err := w.tx.Tally(ctx, w.fact.Table.Name, w.kind.target().measures)
-	if err != nil {
-		return err
-	}
 	rows := inside.New(w.fact, w.star, w.model, from, need, w.tx.Statements(), w.nth())
 	if err := w.joinWithin(ctx, rows.Join); err != nil {
+		return err
+	}
+	if err := w.judge(ctx, rows, why); err != nil {
+		return err
+	}
+	return w.takeLeft(ctx, rows.Left)
+}
+
+// judge has the warehouse judge rows of a fact.
+func (w *work) judge(ctx context.Context, rows *inside.Rows, why string) error {
+	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
+	before, err := w.tx.Tally(ctx, w.fact.Table.Name, w.kind.target().measures)
+	if err != nil {
 		return err
 	}
 	if err := rows.Take(ctx, before.Rows > 0); err != nil {
@@ -108,8 +121,8 @@ func (w *work) judgeFacts(ctx context.Context, from *source.Plain, need func(str
 	if err != nil {
 		return err
 	}
-	w.within = &within{rows, counted, before}
-	return w.takeLeft(ctx, rows.Left)
+	w.within = &within{rows: rows, counted: counted, before: before}
+	return nil
 }
 
 // nth is the number of the step among all.
@@ -180,7 +193,10 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 	if in == nil {
 		return nil
 	}
-	c, o, file := in.counted, &writer.Outcome, files.Number[w.files[0]]
+	c, o, file := in.counted, &writer.Outcome, int64(0)
+	if in.arrived == nil {
+		file = files.Number[w.files[0]]
+	}
 	inserted, err := in.rows.Insert(ctx, w.entry.ID, file, ledger.Line(1, 0))
 	if err != nil {
 		return err
@@ -194,7 +210,9 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 		w.keys[k].Missing += c.Missing[k]
 		w.keys[k].Matched += c.Inserted + c.Same - c.Missing[k]
 	}
-	w.flow.Took(c.Inserted+c.Same, c.LeftOut)
+	if in.arrived == nil { // else they were read
+		w.flow.Took(c.Inserted+c.Same, c.LeftOut)
+	}
 	o.Inserted, o.Same = o.Inserted+c.Inserted, o.Same+c.Same
 	add := func(to []exact.Int128, sums []exact.Int128) {
 		for k := range sums {
@@ -219,8 +237,8 @@ func (in *within) supersede(ctx context.Context, w *factStep) error {
 	fields := in.rows.GrainFields()
 	one, reader := column.NewBatch(fields), parse.NewReader(w.model.Zone)
 	one.Reset(1)
-	grain, from := column.Pointers(one.Cols), w.files[0]
-	return in.rows.Grains(ctx, func(line int64, inserted bool, values [][]byte) error {
+	grain, placeOf := column.Pointers(one.Cols), in.placeOf(w)
+	return in.rows.Grains(ctx, func(at int64, inserted bool, values [][]byte) error {
 		for k, v := range values {
 			if v == nil {
 				one.Cols[k].SetNull(0)
@@ -229,6 +247,7 @@ func (in *within) supersede(ctx context.Context, w *factStep) error {
 			}
 		}
 		if whole(grain, 0) {
+			from, line := placeOf(at)
 			w.aside.book.Loaded(ledger.Grain(grain, 0), inserted, func(a *ledger.Aside) bool { return w.outdoes(from, line, a) })
 		}
 		return nil
@@ -239,6 +258,11 @@ func (in *within) supersede(ctx context.Context, w *factStep) error {
 func (in *within) close(ctx context.Context) error {
 	if in == nil {
 		return nil
+	}
+	if in.arrived != nil {
+		if err := in.arrived.stage.Close(); err != nil {
+			return err
+		}
 	}
 	return in.rows.Drop(ctx)
 }

@@ -95,7 +95,7 @@ func (w *work) findKeys(ctx context.Context) error {
 // readsAlike reports whether the source says the same when it is read twice.
 func (w *work) readsAlike() bool {
 	s := w.kind.source()
-	return onlyFiles(s) || w.left() && len(s.Joins) == 0
+	return s.OnlyFiles() || w.left() && len(s.Joins) == 0
 }
 
 // left reports whether the step reads what the warehouse has left to it alone.

@@ -7,7 +7,6 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/pipeline"
-	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 )
 
@@ -24,7 +23,7 @@ func (w *work) readFirst(
 		return err
 	}
 	fields := flow.Fields()
-	return pipeline.Batches(ctx, flow, w.opts.Workers, func(b *column.Batch) error { return f(fields, b) })
+	return pipeline.Batches(ctx, w.sent().of(flow), w.opts.Workers, func(b *column.Batch) error { return f(fields, b) })
 }
 
 // numbered is a source that was read before, so that its pieces know how many rows come before them.
@@ -65,17 +64,4 @@ func (p numberedPiece) Fill(b *column.Batch) error {
 		err = errOther
 	}
 	return err
-}
-
-// onlyFiles reports whether all that a source is made of are files.
-func onlyFiles(s *star.Source) bool {
-	if s.Database != nil || s.Standing != nil {
-		return false
-	}
-	for _, o := range s.Others() {
-		if !onlyFiles(o) {
-			return false
-		}
-	}
-	return true
 }

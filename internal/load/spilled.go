@@ -112,7 +112,7 @@ func (w *work) cut(ctx context.Context, d *star.Dimension) (*roster.Parts, error
 // before the rows are read in earnest: it goes through the source for their natural keys, and answers these a part
 // of the dimension at a time.
 func (w *work) answerKeys(ctx context.Context) error {
-	if w.flow == nil || !onlyFiles(w.kind.source()) {
+	if w.flow == nil || !w.kind.source().OnlyFiles() {
 		return nil
 	}
 	type asking struct {

@@ -282,6 +282,11 @@ func (s *Source) Others() []*Source {
 	return others
 }
 
+// OnlyFiles reports whether all that a source is made of are files, which say the same when they are read again.
+func (s *Source) OnlyFiles() bool {
+	return s.Database == nil && s.Standing == nil && !slices.ContainsFunc(s.Others(), func(o *Source) bool { return !o.OnlyFiles() })
+}
+
 // Stages are the stages that a source's rows go through, in order, named for the keys of the model.
 var Stages = []string{"read", "join", "derive", "fill", "checks", "window", "distinct", "group", "periods", "spans"}
 

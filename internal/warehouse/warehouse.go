@@ -267,6 +267,19 @@ type Statements interface {
 	Near() bool
 	// Insert adds the rows of a query to columns of a table of the star, and returns how many these are.
 	Insert(ctx context.Context, t *Table, columns []string, query string) (int64, error)
+	// Stage makes a table for rows that statements of the transaction are to read, under a name that no other table has if
+	// the warehouse names it so.
+	Stage(ctx context.Context, name string, types []column.Type) (Stage, error)
+}
+
+// Stage is a table for rows on their way. Its columns are called c0, c1 and so on.
+type Stage interface {
+	// Add adds the given rows of as many columns.
+	Add(cols []*column.Column, rows []int32) error
+	// Table ends the adding and returns the name of the table in SQL.
+	Table(ctx context.Context) (string, error)
+	// Close removes the table, unless it has gone with the transaction. It may be called again, and after that has ended.
+	Close() error
 }
 
 // ErrHeld says that another load holds the warehouse. ErrUnknown says that the connection broke while a

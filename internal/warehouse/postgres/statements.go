@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/tidwall/gjson"
 
+	"ironmonger/internal/column"
 	"ironmonger/internal/dberror"
 	"ironmonger/internal/warehouse"
 )
@@ -80,6 +81,46 @@ func (s *statements) Insert(ctx context.Context, t *warehouse.Table, columns []s
 		}
 	}
 	return s.Run(ctx, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(t.Name), quoteAll(columns, "%"), query))
+}
+
+// stage is an unlogged table, which several processes may read, unlike a temporary one.
+type stage struct {
+	*appender
+	name string
+	made bool
+}
+
+// Stage makes a table of the star's schema, which goes with the transaction if that fails.
+func (s *statements) Stage(ctx context.Context, name string, types []column.Type) (warehouse.Stage, error) {
+	fields, parts := make([]column.Field, len(types)), make([]string, len(types))
+	for k, t := range types {
+		fields[k] = column.Field{Name: fmt.Sprintf("c%d", k), Type: t}
+		parts[k] = fields[k].Name + " " + declared(t)
+	}
+	if err := s.exec(ctx, fmt.Sprintf("CREATE UNLOGGED TABLE %s (%s)", s.table(name), strings.Join(parts, ", "))); err != nil {
+		return nil, err
+	}
+	s.made[name] = true
+	a, err := s.Append(ctx, name, fields)
+	if err != nil {
+		return nil, err
+	}
+	return &stage{a.(*appender), name, true}, nil
+}
+
+func (s *stage) Add(cols []*column.Column, rows []int32) error { return s.Append(cols, rows) }
+
+func (s *stage) Table(context.Context) (string, error) {
+	_, err := s.appender.Close()
+	return s.t.table(s.name), err
+}
+
+func (s *stage) Close() error {
+	if !s.made || !s.t.open {
+		return nil
+	}
+	s.made = false
+	return s.t.exec(s.ctx, "DROP TABLE "+s.t.table(s.name))
 }
 
 func (s *statements) Estimate(ctx context.Context, query string) (rows int64, err error) {

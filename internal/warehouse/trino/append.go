@@ -31,17 +31,17 @@ func (a *appender) Append(cols []*column.Column, rows []int32) error {
 	}
 	if a.stage == nil {
 		var err error
-		if a.stage, err = a.t.newStage(column.Pointers(a.few.Cols)); err != nil {
+		if a.stage, err = a.t.newStage(typesOf(column.Pointers(a.few.Cols))); err != nil {
 			return err
 		}
-		if err := a.stage.add(column.Pointers(a.few.Cols), every(a.few.N)); err != nil {
+		if err := a.stage.Add(column.Pointers(a.few.Cols), every(a.few.N)); err != nil {
 			return err
 		}
 		a.staged = int64(a.few.N)
 		a.few.Reset(0)
 	}
 	a.staged += int64(len(rows))
-	return a.stage.add(cols, rows)
+	return a.stage.Add(cols, rows)
 }
 
 // Flush has Trino insert what has been collected.

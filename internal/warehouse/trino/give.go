@@ -34,11 +34,11 @@ func (db *DB) give(ctx context.Context, cols []*column.Column, rows []int32) (gi
 			return given{sql, func() {}}, nil
 		}
 	}
-	s, err := db.newStage(cols)
+	s, err := db.newStage(typesOf(cols))
 	if err != nil {
 		return given{}, err
 	}
-	if err := s.add(cols, rows); err != nil {
+	if err := s.Add(cols, rows); err != nil {
 		s.drop()
 		return given{}, err
 	}
@@ -71,14 +71,22 @@ type stage struct {
 	out      *parquetfile.Writer
 	one      []parquet.Row
 	hasTable bool
+	gone     bool
 }
 
-func (db *DB) newStage(cols []*column.Column) (*stage, error) {
-	s := &stage{DB: db, name: newName(), one: make([]parquet.Row, 1)}
-	fields := make([]column.Field, len(cols))
+func typesOf(cols []*column.Column) []column.Type {
+	types := make([]column.Type, len(cols))
 	for k, c := range cols {
-		fields[k] = column.Field{Name: fmt.Sprintf("c%d", k), Type: c.Type}
-		s.types = append(s.types, c.Type)
+		types[k] = c.Type
+	}
+	return types
+}
+
+func (db *DB) newStage(types []column.Type) (*stage, error) {
+	s := &stage{DB: db, name: newName(), types: types, one: make([]parquet.Row, 1)}
+	fields := make([]column.Field, len(types))
+	for k, t := range types {
+		fields[k] = column.Field{Name: fmt.Sprintf("c%d", k), Type: t}
 	}
 	if err := os.Mkdir(s.folder(), 0o777); err != nil {
 		return nil, fmt.Errorf("the folder for rows on their way to Trino: %w", err)
@@ -96,8 +104,8 @@ func (db *DB) newStage(cols []*column.Column) (*stage, error) {
 
 func (s *stage) folder() string { return filepath.Join(s.at.Staging, s.name) }
 
-// add writes rows to the file.
-func (s *stage) add(cols []*column.Column, rows []int32) error {
+// Add writes rows to the file.
+func (s *stage) Add(cols []*column.Column, rows []int32) error {
 	for _, i := range rows {
 		s.one[0] = parquetfile.Row(s.one[0], cols, int(i))
 		if _, err := s.out.WriteRows(s.one); err != nil {
@@ -107,14 +115,25 @@ func (s *stage) add(cols []*column.Column, rows []int32) error {
 	return nil
 }
 
-// give ends the file and makes the table.
+// give has a statement read the rows.
 func (s *stage) give(ctx context.Context) (given, error) {
-	err := s.finish(ctx)
+	table, err := s.Table(ctx)
 	if err != nil {
 		s.drop()
 		return given{}, err
 	}
-	return given{s.table() + " AS m", s.drop}, nil
+	return given{table + " AS m", s.drop}, nil
+}
+
+// Table ends the file and makes the table.
+func (s *stage) Table(ctx context.Context) (string, error) { return s.table(), s.finish(ctx) }
+
+// Close removes the table and the file.
+func (s *stage) Close() error {
+	if !s.gone {
+		s.drop()
+	}
+	return nil
 }
 
 func (s *stage) table() string { return place{s.DB, s.at.Working, s.name}.table("rows") }
@@ -142,6 +161,7 @@ func (s *stage) finish(ctx context.Context) error {
 
 // drop removes the table and the file. Nothing else leads to its files, so that it may be dropped in earnest.
 func (s *stage) drop() {
+	s.gone = true
 	if s.hasTable {
 		p := place{s.DB, s.at.Working, s.name}
 		p.run(context.Background(), "DROP TABLE IF EXISTS "+s.table())

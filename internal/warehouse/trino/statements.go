@@ -6,6 +6,7 @@ import (
 
 	"github.com/tidwall/gjson"
 
+	"ironmonger/internal/column"
 	"ironmonger/internal/warehouse"
 )
 
@@ -37,6 +38,11 @@ func (s *statements) Ask(ctx context.Context, sql string, row func([][]byte) err
 
 func (s *statements) Insert(ctx context.Context, t *warehouse.Table, columns []string, query string) (int64, error) {
 	return s.change(ctx, t.Name, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(t.Name), quoteAll(columns, "%"), query))
+}
+
+// Stage makes a table of a file in the folder for rows on their way.
+func (s *statements) Stage(_ context.Context, _ string, types []column.Type) (warehouse.Stage, error) {
+	return s.newStage(types)
 }
 
 // Estimate asks for the plan, and counts the rows where that does not know how many there are.

@@ -1,0 +1,74 @@
+package inside
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/database"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Arrived is a table of rows that the program has read and shaped, since they stood in files: nothing about their values is
+// in doubt. Rows that are set aside before their keys are looked up are not among them.
+type Arrived struct {
+	Table  string         // its name in SQL
+	Fields []column.Field // of the rows, behind the columns of [ArrivedTypes]
+}
+
+// ArrivedTypes are the types of the first columns of the table: the number of a row among all, its file and line as the star
+// has them, and whether it is left to others whatever it says.
+func ArrivedTypes() []column.Type {
+	integer := column.Type{Kind: column.Integer}
+	return []column.Type{integer, integer, {Kind: column.Boolean}}
+}
+
+// NewArrived prepares the loading of a fact, as [New] does, from rows that have arrived in a table.
+func NewArrived(f *schema.Fact, s *schema.Star, m *star.Model, of *Arrived, run warehouse.Statements, step int) *Rows {
+	numbered := &source.Plain{Since: -1, Select: database.Select{Order: []database.Column{{}}}}
+	r := New(f, s, m, numbered, nil, run, step)
+	r.engine, r.arrived = counted{r.engine}, of
+	return r
+}
+
+// placeColumn is the file and line of a row that has arrived.
+const placeColumn = "at"
+
+// arrivals makes the layers of rows that have arrived.
+func (r *shaper) arrivals() *layers {
+	parts := []string{"c0 AS o0", "c1 AS " + placeColumn}
+	l := &layers{engine: r.engine, columns: []string{"o0", placeColumn}, open: map[string]bool{}}
+	for k, f := range r.arrived.Fields {
+		value := expr.SQL{Value: fmt.Sprintf("c%d", k+len(ArrivedTypes()))}
+		parts = append(parts, r.Stored(value, f.Type)+" AS "+quote(said+f.Name))
+		l.columns = append(l.columns, said+f.Name)
+	}
+	parts = append(parts, "not c2 AS "+okColumn, "cast(null as integer) AS "+ruleColumn)
+	l.columns = append(l.columns, okColumn, ruleColumn)
+	l.sql = fmt.Sprintf("SELECT %s FROM %s AS a", strings.Join(parts, ", "), r.arrived.Table)
+	return l
+}
+
+// Numbers hands the numbers of the rows that are left to others to row, in any order.
+func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
+	return r.run.Ask(ctx, fmt.Sprintf("SELECT line FROM %s WHERE verdict = %d", r.table, hard), func(values [][]byte) error {
+		row(count(values[0]))
+		return nil
+	})
+}
+
+// counted is an engine of rows that have their numbers already.
+type counted struct{ engine }
+
+func (counted) number(order []string) ([]string, []named, string) {
+	return order, []named{{"line", order[0]}}, ""
+}
+
+func (counted) count(context.Context, string) error { return nil }
+
+func (counted) numbered(judged string) string { return judged + " AS n" }

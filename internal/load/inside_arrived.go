@@ -1,0 +1,172 @@
+package load
+
+import (
+	"context"
+	"fmt"
+	"iter"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/inside"
+	"ironmonger/internal/ledger"
+	"ironmonger/internal/pipeline"
+	"ironmonger/internal/transform"
+	"ironmonger/internal/warehouse"
+)
+
+// arrived is the rows of a step that were sent to the warehouse. The step reads them once more, since they stand in files, and
+// takes those that the warehouse has left to it.
+type arrived struct {
+	before []int64 // rows before each piece; and how many there are
+	left   bits    // by the numbers of rows, those that the step takes
+	stage  warehouse.Stage
+}
+
+// bits is a set of numbers.
+type bits []uint64
+
+func (b bits) has(n int64) bool { return b[n/64]&(1<<(n%64)) != 0 }
+
+func (b *bits) add(n int64) {
+	for int64(len(*b)) <= n/64 {
+		*b = append(*b, 0)
+	}
+	(*b)[n/64] |= 1 << (n % 64)
+}
+
+// sent is the rows that the step has sent to the warehouse; nil if it has sent none.
+func (w *work) sent() *arrived {
+	if w.within == nil {
+		return nil
+	}
+	return w.within.arrived
+}
+
+// of returns the rows of a flow that the step takes.
+func (a *arrived) of(flow column.Source) column.Source {
+	if a == nil {
+		return flow
+	}
+	return remaining{numbered{flow, a.before}, a.left}
+}
+
+// remaining is some of the rows of a source that was read before.
+type remaining struct {
+	numbered
+	left bits
+}
+
+func (s remaining) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		for p, err := range s.numbered.Pieces(ctx) {
+			if err == nil {
+				p = remainingPiece{p.(numberedPiece), s.left}
+			}
+			if !yield(p, err) {
+				return
+			}
+		}
+	}
+}
+
+type remainingPiece struct {
+	numberedPiece
+	left bits
+}
+
+func (p remainingPiece) Fill(b *column.Batch) error {
+	err := p.numberedPiece.Fill(b)
+	if err == nil {
+		b.Keep(func(i int) bool { return p.left.has(p.first + int64(i)) })
+	}
+	return err
+}
+
+// sendWithin sends the rows of a fact to the warehouse, which judges them there.
+func (w *factStep) sendWithin(ctx context.Context) error {
+	if err := inside.Check(w.model, w.fact.Fact); err != nil {
+		return err
+	}
+	flow, err := transform.Open(ctx, w.chosen, w.kind.source(), w.needs)
+	if err != nil {
+		return err
+	}
+	w.files = flow.Names()
+	if err := w.numberFiles(ctx); err != nil {
+		return err
+	}
+	table, a, err := w.send(ctx, flow)
+	if err != nil {
+		return err
+	}
+	rows := inside.NewArrived(w.fact, w.star, w.model, &inside.Arrived{Table: table, Fields: flow.Fields()}, w.tx.Statements(), w.nth())
+	if err := w.judge(ctx, rows, "as it was said"); err != nil {
+		return err
+	}
+	w.within.arrived = a
+	return rows.Numbers(ctx, a.left.add)
+}
+
+// send puts the rows of a flow into a table of the warehouse, but for those that are set aside already.
+func (w *factStep) send(ctx context.Context, flow *transform.Flow) (table string, a *arrived, err error) {
+	types := inside.ArrivedTypes()
+	own := make([]column.Column, len(types)) // the columns that are not of the rows
+	for k, t := range types {
+		own[k].Type = t
+	}
+	for _, f := range flow.Fields() {
+		types = append(types, f.Type)
+	}
+	stage, err := w.tx.Statements().Stage(ctx, fmt.Sprintf("load_arrived_%d", w.nth()), types)
+	if err != nil {
+		return "", nil, err
+	}
+	w.spilled = append(w.spilled, stage)
+	a = &arrived{before: []int64{0}, stage: stage}
+	var rows []int32
+	bytes := int64(0)
+	err = pipeline.Batches(ctx, flow, w.opts.Workers, func(b *column.Batch) error {
+		first, file := a.before[len(a.before)-1], w.numbered.Number[b.From.File]
+		a.before = append(a.before, first+int64(b.N))
+		for k := range own {
+			own[k].Resize(b.N)
+			clear(own[k].Null)
+		}
+		kept := int64(0)
+		if w.tried.has(b.From.File) { // rows that were set aside before do not take the place of those that came since
+			kept = 1
+		}
+		rows = rows[:0]
+		for i := range b.N {
+			own[0].Int[i], own[1].Int[i], own[2].Int[i] = first+int64(i), ledger.Line(file, b.From.Line[i]), kept
+			if b.Bad(i) {
+				a.left.add(first + int64(i))
+			} else {
+				rows = append(rows, int32(i))
+			}
+		}
+		bytes += b.From.Bytes
+		w.tell(Progress{Step: w.name, Total: flow.Size(), Bytes: bytes, Rows: flow.Read(), Doing: "rows are sent to the warehouse"})
+		return stage.Add(append(column.Pointers(own), column.Pointers(b.Cols)...), rows)
+	})
+	if err != nil {
+		return "", nil, others(err)
+	}
+	a.left.add(a.before[len(a.before)-1]) // so that all numbers have a place
+	table, err = stage.Table(ctx)
+	return table, a, err
+}
+
+// placeOf returns what tells where a row stood that the warehouse has taken.
+func (in *within) placeOf(w *factStep) func(at int64) (file string, line int64) {
+	if in.arrived == nil {
+		return func(at int64) (string, int64) { return w.files[0], at }
+	}
+	names := map[int64]string{}
+	for _, name := range w.files {
+		names[w.numbered.Number[name]] = name
+	}
+	return func(at int64) (string, int64) {
+		file, line := ledger.FileAndLine(at)
+		return names[file], line
+	}
+}
