@@ -56,7 +56,7 @@ func (r *shaper) arrivals() *layers {
 
 // Numbers hands the numbers of the rows that are left to others to row, in any order.
 func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
-	return r.run.Ask(ctx, fmt.Sprintf("SELECT line FROM %s WHERE verdict = %d", r.table, hard), func(values [][]byte) error {
+	return r.run.Ask(ctx, fmt.Sprintf("SELECT line FROM %s WHERE %s = %d", r.numbered(r.table), r.become(), hard), func(values [][]byte) error {
 		row(count(values[0]))
 		return nil
 	})

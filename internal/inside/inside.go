@@ -43,11 +43,14 @@ const (
 	same                   // it stands there as it is
 	leftOut                // it is not meant
 	hard                   // it is left to others
+	waits                  // it is inserted once members are there that it infers
 )
 
 // Counted is what became of the rows that are not left to others.
 type Counted struct {
 	Inserted, Same int64
+	Waiting        int64            // rows among those inserted that wait for members
+	Unmatched      []int64          // of each key, those of them that wait for its members
 	LeftOut        []int64          // by the rules of the source
 	Left           int64            // rows that are left to others
 	Missing        []int64          // of each key, the rows that have none
@@ -71,6 +74,10 @@ func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need
 	r := &Rows{judging: newJudging(f.Source, f.Keys, s, m, from, need, run, step), of: f}
 	for _, g := range f.Grain {
 		r.grain[g.Key] = true
+	}
+	r.open = map[*star.Key]bool{}
+	for _, k := range f.Keys {
+		r.open[k] = infers(k) && !r.grain[k]
 	}
 	for _, measure := range f.Measures {
 		if measure.Type.Exact() {
@@ -116,7 +123,7 @@ func (r *Rows) take(ctx context.Context, stands bool) error {
 		return err
 	}
 	if !once || !r.all && !r.again {
-		return nil
+		return r.findFirst(ctx)
 	}
 	if err := r.Drop(ctx); err != nil {
 		return err
@@ -143,10 +150,10 @@ func (r *Rows) look(ctx context.Context, vague bool) (err error) {
 // Count says what becomes of the rows.
 func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	c := &Counted{
-		LeftOut: make([]int64, len(r.source.LeaveOut)), Missing: make([]int64, len(r.keys)), Empty: map[string]int64{},
+		LeftOut: make([]int64, len(r.source.LeaveOut)), Missing: make([]int64, len(r.keys)), Unmatched: make([]int64, len(r.keys)), Empty: map[string]int64{},
 		InsertedTotal: make([]exact.Int128, len(r.measures)), SameTotal: make([]exact.Int128, len(r.measures)),
 	}
-	parts := []string{"verdict", "rule", "count(*)"}
+	parts := []string{r.become() + " AS verdict", "rule", "count(*)"}
 	for _, m := range r.measures {
 		mine := fmt.Sprintf("case when verdict <> %d then %s end", hard, quote(placed+m.Name)) // the others are added up elsewhere
 		parts = append(parts, r.total(mine, m.Type))
@@ -157,7 +164,10 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	for _, m := range r.of.Measures {
 		parts = append(parts, fmt.Sprintf("count(*) - count(%s)", quote(placed+m.Name)))
 	}
-	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + r.table + " GROUP BY verdict, rule"
+	for _, k := range r.opens() {
+		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE open%d)", k))
+	}
+	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + r.numbered(r.table) + " GROUP BY 1, 2"
 	err := r.run.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) })
 	return c, err
 }
@@ -191,6 +201,12 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		return total(c.SameTotal)
 	}
 	c.Inserted += n
+	if verdict(count(values[0])) == waits {
+		c.Waiting += n
+		for i, k := range r.opens() {
+			c.Unmatched[k] += count(values[3+len(r.measures)+len(r.keys)+len(r.of.Measures)+i])
+		}
+	}
 	for k, m := range r.of.Measures {
 		if empty := count(values[3+len(r.measures)+len(r.keys)+k]); empty > 0 {
 			c.Empty[m.Name] += empty
@@ -208,34 +224,37 @@ func count(text []byte) int64 {
 // Insert adds the plain rows to the fact's table. If they are of one table, that has a number as files do, and so many lines
 // at most; rows that have arrived say where they stood.
 func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64, error) {
-	var columns, values []string
+	columns, values := r.inserted(run, file, linesOfFile, func(f field) string { return quote(placed + f.name) })
+	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.table), plain)
+	return r.run.Insert(ctx, r.of.Table, columns, query)
+}
+
+// inserted lists the columns of the fact's table, and what stands there of a judged row.
+func (r *Rows) inserted(run, file, linesOfFile int64, value func(field) string) (columns, values []string) {
 	for _, f := range r.fields {
-		columns, values = append(columns, f.name), append(values, quote(placed+f.name))
+		columns, values = append(columns, f.name), append(values, value(f))
 	}
-	columns = append(columns, schema.LoadLine, schema.LoadRun)
 	at := fmt.Sprintf("%d + least(line, %d)", file*linesOfFile, linesOfFile-1)
 	if r.arrived != nil {
 		at = placeColumn
 	}
-	values = append(values, at, fmt.Sprint(run))
-	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.table), plain)
-	return r.run.Insert(ctx, r.of.Table, columns, query)
+	return append(columns, schema.LoadLine, schema.LoadRun), append(values, at, fmt.Sprint(run))
 }
 
 // Grains hands to row, of each row that stands in the table now, its number, or where it stood if it has arrived, whether it
 // was inserted, and what the columns of its grain say, in the order of [Rows.GrainFields].
 func (r *Rows) Grains(ctx context.Context, row func(at int64, inserted bool, grain [][]byte) error) error {
-	parts := []string{"line", "verdict"}
+	parts := []string{"line", r.become()}
 	if r.arrived != nil {
 		parts[0] = placeColumn
 	}
 	for _, f := range r.GrainFields() {
 		parts = append(parts, "cast("+quote(said+f.Name)+" as varchar)")
 	}
-	const standing = "SELECT %s FROM %s WHERE verdict IN (%d, %d)"
-	sql := fmt.Sprintf(standing, strings.Join(parts, ", "), r.numbered(r.table), plain, same)
+	const standing = "SELECT %s FROM %s WHERE %s IN (%d, %d, %d)"
+	sql := fmt.Sprintf(standing, strings.Join(parts, ", "), r.numbered(r.table), r.become(), plain, waits, same)
 	return r.run.Ask(ctx, sql, func(values [][]byte) error {
-		return row(count(values[0]), string(values[1]) == strconv.Itoa(int(plain)), values[2:])
+		return row(count(values[0]), verdict(count(values[1])) != same, values[2:])
 	})
 }
 

@@ -3,6 +3,7 @@ package inside
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -16,7 +17,9 @@ import (
 type field struct {
 	name     string
 	compared bool // a row that comes again has to say the same
-	key      bool // it has surrogate keys
+	key      bool // it has surrogate keys,
+	link     int  // of the key with that number,
+	durable  bool // or durable ones
 	double   bool
 }
 
@@ -80,9 +83,9 @@ func (r *Rows) place() []named {
 		for n, k := range r.keys {
 			switch {
 			case k.Column() == f.Name:
-				sql, x.compared, x.key = fmt.Sprintf("key%d", n), k.Again, true
+				sql, x.compared, x.key, x.link = fmt.Sprintf("key%d", n), k.Again, true, n
 			case k.Both && k.DurableColumn() == f.Name:
-				sql, x.compared, x.key = fmt.Sprintf("durable%d", n), k.Again, true
+				sql, x.compared, x.key, x.link, x.durable = fmt.Sprintf("durable%d", n), k.Again, true, n, true
 			}
 		}
 		r.fields = append(r.fields, x)
@@ -125,6 +128,20 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	for k := range r.keys {
 		keep(fmt.Sprintf("missing%d", k))
 	}
+	take := strconv.Itoa(int(plain))
+	if opens := r.opens(); opens != nil {
+		var any []string
+		for _, n := range opens {
+			keep(openColumn(n))
+			any = append(any, "l."+openColumn(n))
+			for i, value := range r.by("l.", r.keys[n]) {
+				name := openBy(n, i)
+				inner, outer = append(inner, value+" AS "+name), append(outer, name)
+				narrow = append(narrow, fmt.Sprintf("case when verdict = %d then %s end AS %[2]s", waits, name))
+			}
+		}
+		take = fmt.Sprintf("(case when %s then %d else %d end)", strings.Join(any, " or "), waits, plain)
+	}
 	for _, f := range r.fields {
 		keep(quote(placed + f.name))
 	}
@@ -143,7 +160,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		name := fmt.Sprintf("c%d", k)
 		keep(name)
 		if k != r.from.Since { // of the others, only those are needed that a second look is taken at
-			narrow[len(narrow)-1] = fmt.Sprintf("case when verdict = %d then %s end AS %s", hard, r.from.Texts[k], name)
+			narrow[len(narrow)-1] = fmt.Sprintf("case when verdict in (%d, %d) then %s end AS %s", hard, waits, r.from.Texts[k], name)
 		}
 	}
 	for k := range r.from.Order {
@@ -160,10 +177,10 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or %s) then %d when l.%[2]s is not null then %[6]d",
 		okColumn, ruleColumn, r.all, isAgain, hard, leftOut)
 	if stands {
-		join, rest := r.standing()
+		join, rest := r.standing(take)
 		from, verdict = from+join, verdict+rest
 	} else {
-		verdict += fmt.Sprintf(" else %d", plain)
+		verdict += " else " + take
 	}
 	also, number, window := r.number(order)
 	if r.beside() {
@@ -220,8 +237,8 @@ func (r *Rows) repeated(window string) string {
 	return "coalesce(" + strings.Join(list, " and ") + ", false)"
 }
 
-// standing joins the rows that stand in the table, and says which verdicts follow of them.
-func (r *Rows) standing() (join, verdict string) {
+// standing joins the rows that stand in the table, and says which verdicts follow of them; take is that of a row that is new.
+func (r *Rows) standing(take string) (join, verdict string) {
 	var equal []string
 	table, on := r.grained()
 	for _, f := range r.fields {
@@ -237,8 +254,8 @@ func (r *Rows) standing() (join, verdict string) {
 		}
 	}
 	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s", table, strings.Join(on, " and "))
-	return join, fmt.Sprintf(" when t.%s is null then %d when %s then %d else %d",
-		quote(schema.LoadRun), plain, strings.Join(equal, " and "), same, hard)
+	return join, fmt.Sprintf(" when t.%s is null then %s when %s then %d else %d",
+		quote(schema.LoadRun), take, strings.Join(equal, " and "), same, hard)
 }
 
 // aliased lists columns of a select with their names.

@@ -21,7 +21,10 @@ type judging struct {
 	grain map[*star.Key]bool // the keys that tell rows apart
 	star  *schema.Star
 	run   warehouse.Statements
+	step  int // its number
 	table string
+	open  map[*star.Key]bool // the keys of which rows may wait for members
+	first string             // the table of the first rows that wait for a member each; "" if none do
 }
 
 // newJudging prepares the judging of a source's rows, which have keys. A table of the step is called by its number.
@@ -30,7 +33,7 @@ func newJudging(
 ) judging {
 	return judging{
 		shaper: shaper{engine: engineOf(m, run), source: of, from: from, need: need, model: m},
-		keys:   keys, grain: map[*star.Key]bool{}, star: s, run: run, table: run.Named(fmt.Sprintf("load_judged_%d", step)),
+		keys:   keys, grain: map[*star.Key]bool{}, star: s, run: run, step: step, table: run.Named(fmt.Sprintf("load_judged_%d", step)),
 	}
 }
 
@@ -89,8 +92,16 @@ func (r *judging) greatest(ctx context.Context) (value []byte, err error) {
 	return value, err
 }
 
-// Drop removes the table of the step.
+// Drop removes the tables of the step.
 func (r *judging) Drop(ctx context.Context) error {
-	_, err := r.run.Run(ctx, "DROP TABLE "+r.table)
-	return err
+	for _, table := range []string{r.table, r.first} {
+		if table == "" {
+			continue
+		}
+		if _, err := r.run.Run(ctx, "DROP TABLE "+table); err != nil {
+			return err
+		}
+	}
+	r.first = ""
+	return nil
 }

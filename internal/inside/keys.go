@@ -34,19 +34,20 @@ func (r *judging) join(l *layers, n int, k *star.Key) error {
 	l.n++
 	of := fmt.Sprintf("l%d.", l.n)
 	for i, value := range r.by(of, k) {
-		on = append(on, fmt.Sprintf("d.%s = %s", quote(d.NaturalKey[i].Name), value))
+		on = append(on, r.means("d."+quote(d.NaturalKey[i].Name), value, d.NaturalKey[i].Type, d.Junk))
 	}
 	for _, value := range r.by("", k) {
 		missing = append(missing, value+" is null")
 	}
+	if d.Junk { // null is a value
+		missing = []string{"false"}
+	}
 	on = append(on, fmt.Sprintf("d.%s >= 0", quote(d.KeyColumn())))
 	switch {
 	case k.AsOf != "":
-		at := of + quote(said+k.AsOf)
-		if is := fields[column.Find(fields, k.AsOf)].Type.Kind; is == column.Timestamp && d.Time.Kind == column.Date {
-			at = "cast(" + at + " as date)"
-		} else if is != d.Time.Kind {
-			return refuse("as of a %s, where versions are of a %s", fields[column.Find(fields, k.AsOf)].Type, d.Time)
+		at, err := r.asOf(of, k, fields)
+		if err != nil {
+			return err
 		}
 		end := r.Literal("9999-12-31", column.Type{Kind: column.Date})
 		on = append(on, fmt.Sprintf("%[1]s >= d.%[2]s and %[1]s < d.%[3]s and %[1]s < %[4]s", at, quote(d.ValidFrom), quote(d.ValidTo), end))
@@ -68,6 +69,14 @@ func (r *judging) join(l *layers, n int, k *star.Key) error {
 	none := fmt.Sprintf("missing%d", n)
 	l.add([]named{{none, "(" + strings.Join(missing, " and ") + ")"}})
 	lacks := fmt.Sprintf("key%d is not null", n)
+	if r.open[k] {
+		opened, err := r.opened(n, k)
+		if err != nil {
+			return err
+		}
+		l.add([]named{{openColumn(n), opened}})
+		lacks = "(" + lacks + " or " + openColumn(n) + ")"
+	}
 	replaced := []named{}
 	if given && !r.grain[k] { // rows without a member say so by themselves
 		lacks = fmt.Sprintf("(%s or %s)", lacks, none)
@@ -79,9 +88,24 @@ func (r *judging) join(l *layers, n int, k *star.Key) error {
 	return nil
 }
 
+// asOf is the time as of which a version is looked up.
+func (r *judging) asOf(of string, k *star.Key, fields []column.Field) (string, error) {
+	at, d := of+quote(said+k.AsOf), r.star.Dimension(k.Dimension)
+	switch is := fields[column.Find(fields, k.AsOf)].Type; {
+	case is.Kind == column.Timestamp && d.Time.Kind == column.Date:
+		return "cast(" + at + " as date)", nil
+	case is.Kind != d.Time.Kind:
+		return "", refuse("as of a %s, where versions are of a %s", is, d.Time)
+	}
+	return at, nil
+}
+
 // specialOf is the key that a row gets that has no natural key; false if that needs a second look.
 func (r *judging) specialOf(k *star.Key) (sql string, ok bool) {
 	key, of := int64(0), false
+	if k.Unread != nil { // it may have been there, and could not be read
+		return "", false
+	}
 	switch k.Missing {
 	case star.LeaveEmpty:
 		return r.Null(column.Type{Kind: column.Integer}), true

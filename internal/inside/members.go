@@ -223,18 +223,8 @@ func (r *Members) standable(l *layers) {
 		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), mostText))
 	}
 	if at, _ := r.times(); at != "" {
-		beginning, end := r.bounds()
+		beginning, end := bounds(r.engine, r.of.Time)
 		ok = append(ok, fmt.Sprintf("coalesce(%[1]s >= %[2]s and %[1]s < %[3]s, false)", at, beginning, end))
 	}
 	l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
-}
-
-// bounds are the ends of time.
-func (r *Members) bounds() (beginning, end string) {
-	t := r.of.Time
-	c := column.Column{Type: t}
-	first, last := schema.Bounds(t)
-	c.AppendInt(first)
-	c.AppendInt(last)
-	return r.Literal(c.Value(0), t), r.Literal(c.Value(1), t)
 }

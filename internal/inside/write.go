@@ -194,7 +194,7 @@ func (r *Members) Insert(ctx context.Context, run int64, keys Keys) (int64, erro
 		parts = append(parts, "min(p.place) over "+window+") AS first_place", "min(p.line) over "+window+") AS first_line")
 	}
 	if d.Versioned() {
-		beginning, end := r.bounds()
+		beginning, end := bounds(r.engine, d.Time)
 		parts = append(parts, "lead("+at+") over "+window+" order by "+at+") AS until")
 		where[schema.ValidityEnd] = "coalesce(until, " + end + ")"
 		if d.FromStart {

@@ -16,6 +16,7 @@ import (
 	"ironmonger/internal/inside"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/parse"
+	"ironmonger/internal/resolve"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
@@ -201,7 +202,11 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 	if err != nil {
 		return err
 	}
-	if inserted != c.Inserted {
+	waited, err := in.rows.InsertWaiting(ctx, w.entry.ID, file, ledger.Line(1, 0))
+	if err != nil {
+		return err
+	}
+	if inserted += waited; inserted != c.Inserted {
 		return fmt.Errorf("the account does not hold: the warehouse counted %d rows to be inserted, and inserted %d", c.Inserted, inserted)
 	}
 	w.figures.Read += c.Read()
@@ -209,6 +214,12 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 	for k := range w.keys {
 		w.keys[k].Missing += c.Missing[k]
 		w.keys[k].Matched += c.Inserted + c.Same - c.Missing[k]
+		if n := c.Unmatched[k]; n > 0 && !w.links[k].Dimension.Junk {
+			w.keys[k].Matched, w.keys[k].Unmatched = w.keys[k].Matched-n, w.keys[k].Unmatched+n
+			if err := in.strays(ctx, w, k); err != nil {
+				return err
+			}
+		}
 	}
 	if in.arrived == nil { // else they were read
 		w.flow.Took(c.Inserted+c.Same, c.LeftOut)
@@ -227,6 +238,27 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 		o.Empty[name] += n
 	}
 	return writer.Check(ctx, w.tx, in.before)
+}
+
+// strays counts the rows that have waited for members of a key among those that had none. Their first rows were counted before.
+func (in *within) strays(ctx context.Context, w *factStep, k int) error {
+	l, fields := w.links[k], []column.Field(nil)
+	for _, name := range l.By {
+		fields = append(fields, w.fields[column.Find(w.fields, name)])
+	}
+	one, reader := column.NewBatch(fields), parse.NewReader(w.model.Zone)
+	one.Reset(1)
+	return in.rows.Strays(ctx, k, func(natural [][]byte, rows int64) error {
+		for n, v := range natural {
+			if err := reader.Set(&one.Cols[n], 0, string(v)); err != nil {
+				return err
+			}
+		}
+		if found := w.strays[strayID{int32(k), false, resolve.Natural(column.Pointers(one.Cols), 0)}]; found != nil {
+			found.Rows += rows
+		}
+		return nil
+	})
 }
 
 // supersede tells the book which grains stand in the table now, as [factStep.supersede] does.

@@ -91,6 +91,9 @@ func newClinic(seed uint64, schema string) *clinic {
 	if c.r.IntN(2) == 0 {
 		clock, hour = "  hour: {clock: {every: "+pick("second", "minute", "quarter_hour", "hour")+"}}\n", "      hour: {by: at"+missing()+"}\n"
 	}
+	if c.r.IntN(2) == 0 {
+		clock, hour = clock+"  kind: {combinations: {note: text, urgent: boolean}}\n", hour+"      kind: [note, urgent]\n"
+	}
 	zone := pick("", "time_zone: Europe/Vienna\n")
 	c.offsets, c.doubles = zone != "" && c.r.IntN(2) == 0, c.r.IntN(2) == 0
 	c.text = zone + "limits: {unmatched: none, set_aside: none}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" + tariffs +

@@ -64,13 +64,16 @@ func (l *Link) columns(b *column.Batch, buf []*column.Column) []*column.Column {
 }
 
 // Natural returns the natural key of a row for people.
-func (l *Link) Natural(b *column.Batch, i int) string {
+func (l *Link) Natural(b *column.Batch, i int) string { return Natural(l.columns(b, nil), i) }
+
+// Natural writes row i of the columns of a natural key for people.
+func Natural(by []*column.Column, i int) string {
 	s := ""
-	for n, k := range l.by {
+	for n, c := range by {
 		if n > 0 {
 			s += ", "
 		}
-		s += b.Cols[k].Value(i)
+		s += c.Value(i)
 	}
 	return diag.Clip(diag.Printable(s), 60)
 }

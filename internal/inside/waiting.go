@@ -1,0 +1,187 @@
+package inside
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/schema"
+	"ironmonger/internal/star"
+)
+
+// Rows wait that are plain but for members that they infer themselves. The first row of each such member is left to others,
+// which make it, in the order of the rows; the others are inserted once it is there. So of many rows that point to a few
+// members nobody knew, few travel.
+
+// opens lists the keys of which rows may wait for members, by their numbers.
+func (r *judging) opens() []int {
+	var list []int
+	for n, k := range r.keys {
+		if r.open[k] {
+			list = append(list, n)
+		}
+	}
+	return list
+}
+
+// infers reports whether rows make the members of a key that are not there. The days of a calendar that grows are made otherwise.
+func infers(k *star.Key) bool {
+	return k.Dimension.Junk || k.Unmatched == star.Infer && k.Dimension.Calendar == nil
+}
+
+func openColumn(n int) string { return fmt.Sprintf("open%d", n) }
+
+// openBy is the name of the ith column by which rows that wait are joined with the members of a key.
+func openBy(n, i int) string { return fmt.Sprintf("n%d_%d", n, i) }
+
+// opened says that a row has a natural key that may be made a member, which is not there.
+func (r *judging) opened(n int, k *star.Key) (string, error) {
+	d, fields := r.star.Dimension(k.Dimension), r.source.Shaped()
+	ok, long := []string{fmt.Sprintf("key%d is null", n)}, []string(nil)
+	for i, value := range r.by("", k) {
+		if !k.Dimension.Junk {
+			ok = append(ok, value+" is not null")
+		}
+		if d.NaturalKey[i].Type.Kind == column.Text {
+			long = append(long, "coalesce("+r.long(value)+", 0)")
+		}
+	}
+	if long != nil {
+		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), mostText))
+	}
+	if k.AsOf != "" {
+		at, err := r.asOf("", k, fields)
+		if err != nil {
+			return "", err
+		}
+		first, last := bounds(r.engine, d.Time)
+		ok = append(ok, fmt.Sprintf("coalesce(%[1]s >= %[2]s and %[1]s < %[3]s, false)", at, first, last))
+	}
+	return "(" + strings.Join(ok, " and ") + ")", nil
+}
+
+// bounds are the ends of time, as a dimension has it.
+func bounds(e expr.Dialect, t column.Type) (first, last string) {
+	c := column.Column{Type: t}
+	from, to := schema.Bounds(t)
+	c.AppendInt(from)
+	c.AppendInt(to)
+	return e.Literal(c.Value(0), t), e.Literal(c.Value(1), t)
+}
+
+// findFirst finds the rows of which each is the first one that waits for a member, and those that do not wait, since the
+// member is there, though at no time that they mean: all of these are left to others.
+func (r *Rows) findFirst(ctx context.Context) error {
+	if r.opens() == nil {
+		return nil
+	}
+	some, err := r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE verdict = %d", r.table, waits))
+	if err != nil || !some {
+		return err
+	}
+	narrow, there := []string{"line"}, []string{"false"}
+	var first []string
+	for _, n := range r.opens() {
+		k := r.keys[n]
+		names := r.openNames(n)
+		narrow = append(append(narrow, openColumn(n)), names...)
+		const of = " UNION SELECT min(line) FROM w WHERE not there and %s GROUP BY %s"
+		first = append(first, fmt.Sprintf(of, openColumn(n), strings.Join(names, ", ")))
+		if d := r.star.Dimension(k.Dimension); d.Versioned() {
+			const any = "%s and exists (SELECT 1 FROM %s AS d WHERE %s)"
+			there = append(there, fmt.Sprintf(any, openColumn(n), r.run.Named(d.Table.Name), r.joined("d", "n", n)))
+		}
+	}
+	table := r.run.Named(fmt.Sprintf("load_first_%d", r.step))
+	const sql = "WITH w AS (SELECT %s, (%s) AS there FROM %s WHERE verdict = %d) SELECT line FROM w WHERE there%s"
+	err = r.create(ctx, table, fmt.Sprintf(sql, strings.Join(narrow, ", "), strings.Join(there, " or "), r.numbered(r.table), waits, strings.Join(first, "")))
+	if err == nil {
+		r.first = table
+	}
+	return err
+}
+
+func (r *judging) openNames(n int) []string {
+	var names []string
+	for i := range r.keys[n].By {
+		names = append(names, openBy(n, i))
+	}
+	return names
+}
+
+// joined says that a judged row that waits means a row of a key's dimension.
+func (r *judging) joined(theirs, ours string, n int) string {
+	d := r.star.Dimension(r.keys[n].Dimension)
+	on := []string{fmt.Sprintf("%s.%s >= 0", theirs, quote(d.KeyColumn()))}
+	for i, name := range r.openNames(n) {
+		on = append(on, r.means(theirs+"."+quote(d.NaturalKey[i].Name), ours+"."+name, d.NaturalKey[i].Type, d.Junk))
+	}
+	return strings.Join(on, " and ")
+}
+
+// means says that two values are one natural key. Of a junk dimension, null is a value; it is compared so that rows can be joined
+// by hashing.
+func (r *judging) means(theirs, ours string, t column.Type, nulls bool) string {
+	if !nulls {
+		return theirs + " = " + ours
+	}
+	some := r.Literal(someValue(t), t)
+	return fmt.Sprintf("coalesce(%[1]s, %[3]s) = coalesce(%[2]s, %[3]s) and (%[1]s is null) = (%[2]s is null)", theirs, ours, some)
+}
+
+// someValue is any value of a type.
+func someValue(t column.Type) string {
+	c := column.Column{Type: t}
+	c.Resize(1)
+	return c.Value(0)
+}
+
+// become is what a judged row is in the end: the first of those that wait do not.
+func (r *judging) become() string {
+	if r.first == "" {
+		return "verdict"
+	}
+	return fmt.Sprintf("(case when verdict = %d and line in (SELECT f.line FROM %s AS f) then %d else verdict end)", waits, r.first, hard)
+}
+
+// InsertWaiting adds the rows that have waited to the fact's table.
+func (r *Rows) InsertWaiting(ctx context.Context, run, file, linesOfFile int64) (int64, error) {
+	if r.first == "" {
+		return 0, nil
+	}
+	joins, found := "", []string{fmt.Sprintf("%s = %d", r.become(), waits)}
+	for _, n := range r.opens() {
+		d := r.star.Dimension(r.keys[n].Dimension)
+		joins += fmt.Sprintf(" LEFT JOIN %s AS d%d ON %s and %s", r.run.Named(d.Table.Name), n, openColumn(n), r.joined(fmt.Sprint("d", n), "n", n))
+		found = append(found, fmt.Sprintf("(not %s or d%d.%s is not null)", openColumn(n), n, quote(d.KeyColumn())))
+	}
+	value := func(f field) string {
+		if f.key && slices.Contains(r.opens(), f.link) {
+			d := r.star.Dimension(r.keys[f.link].Dimension)
+			of := d.KeyColumn()
+			if f.durable {
+				of = d.DurableColumn()
+			}
+			return fmt.Sprintf("(case when %s then d%d.%s else %s end)", openColumn(f.link), f.link, quote(of), quote(placed+f.name))
+		}
+		return quote(placed + f.name)
+	}
+	columns, values := r.inserted(run, file, linesOfFile, value)
+	query := fmt.Sprintf("SELECT %s FROM %s%s WHERE %s", strings.Join(values, ", "), r.numbered(r.table), joins, strings.Join(found, " and "))
+	return r.run.Insert(ctx, r.of.Table, columns, query)
+}
+
+// Strays hands each natural key to row that had no member of a key when rows were judged, and how many of the rows that have
+// waited had it. It is written as the columns of the source have it, by which the key looks members up.
+func (r *Rows) Strays(ctx context.Context, n int, row func(natural [][]byte, rows int64) error) error {
+	parts := []string{"count(*)"}
+	for _, name := range r.openNames(n) {
+		parts = append(parts, "cast("+name+" as varchar)")
+	}
+	const sql = "SELECT %s FROM %s WHERE %s and %s = %d GROUP BY %s"
+	text := fmt.Sprintf(sql, strings.Join(parts, ", "), r.numbered(r.table), openColumn(n), r.become(), waits, strings.Join(r.openNames(n), ", "))
+	return r.run.Ask(ctx, text, func(values [][]byte) error { return row(values[1:], count(values[0])) })
+}
