@@ -20,6 +20,8 @@ type engine interface {
 	typed(name string, from database.Column, to column.Type, zone *time.Location) (expr.SQL, bool)
 	// isText reports whether a column of a table is text, which may be read as a value although it is not written as most are.
 	isText(c database.Column) bool
+	// written is a text, as it is read of a column, as a value that an array of texts has.
+	written(text string, of database.Column) string
 	// start is the time of a clock, with a time every so many seconds, that a timestamp is in.
 	start(value string, every int64) string
 	// long is how many bytes a text has.

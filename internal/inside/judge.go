@@ -157,11 +157,10 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		narrow, outer = append(narrow, vagueColumn), append(outer, vagueColumn)
 	}
 	for k := range r.from.Columns {
-		name := fmt.Sprintf("c%d", k)
-		keep(name)
-		if k != r.from.Since { // of the others, only those are needed that a second look is taken at
-			narrow[len(narrow)-1] = fmt.Sprintf("case when verdict in (%d, %d) then %s end AS %s", hard, waits, r.from.Texts[k], name)
-		}
+		inner = append(inner, fmt.Sprintf("l.c%d", k))
+	}
+	for _, x := range r.second(hard, waits) {
+		narrow, outer = append(narrow, x.sql+" AS "+x.name), append(outer, x.name)
 	}
 	for k := range r.from.Order {
 		order = append(order, fmt.Sprintf("o%d", k))

@@ -18,6 +18,39 @@ type Left struct {
 	greatest []byte
 }
 
+// textsColumn is the column of the judged rows that has the texts of all columns of the source, as an array: rows that need no
+// second look carry one null then.
+const textsColumn = "texts"
+
+// mostTexts is how many values an array is written with.
+const mostTexts = 100
+
+// second lists the columns of a select of judged rows that a second look needs at rows of some verdicts, and the one of all rows by
+// which new rows are known.
+func (r *judging) second(of ...verdict) []named {
+	var list []named
+	if k := r.from.Since; k >= 0 {
+		name := fmt.Sprintf("c%d", k)
+		list = append(list, named{name, name})
+	}
+	if r.from.Texts == nil {
+		return list
+	}
+	var arrays, among []string
+	for part := range slices.Chunk(r.from.Texts, mostTexts) {
+		texts := make([]string, len(part))
+		for k, text := range part {
+			texts[k] = r.written(text, r.from.Columns[k+mostTexts*len(arrays)])
+		}
+		arrays = append(arrays, "ARRAY["+strings.Join(texts, ", ")+"]")
+	}
+	for _, v := range of {
+		among = append(among, fmt.Sprint(v))
+	}
+	sql := fmt.Sprintf("case when verdict in (%s) then %s end", strings.Join(among, ", "), strings.Join(arrays, " || "))
+	return append(list, named{textsColumn, sql})
+}
+
 // Left reads the rows that are left to others.
 func (r *judging) Left(ctx context.Context) (*Left, error) {
 	l := &Left{}
@@ -26,11 +59,7 @@ func (r *judging) Left(ctx context.Context) (*Left, error) {
 	for k, c := range r.from.Columns {
 		l.names = append(l.names, c.Name)
 		fields = append(fields, column.Field{Name: c.Name, Type: column.Type{Kind: column.Text}})
-		if k == r.from.Since { // the others are texts by now
-			parts = append(parts, r.from.Texts[k])
-		} else {
-			parts = append(parts, fmt.Sprintf("c%d", k))
-		}
+		parts = append(parts, fmt.Sprintf("%s[%d]", textsColumn, k+1))
 	}
 	var err error
 	if l.greatest, err = r.greatest(ctx); err != nil {

@@ -23,6 +23,14 @@ func (p *postgres) isText(c database.Column) bool {
 	return slices.Contains([]string{"text", "varchar", "uuid", "name"}, c.Foreign)
 }
 
+// written asks for what the database writes, which for some types is not what it makes of a value that is cast to a text.
+func (p *postgres) written(text string, of database.Column) string {
+	if of.Foreign == "text" {
+		return text
+	}
+	return "case when " + text + " is not null then concat(" + text + ") end"
+}
+
 func (p *postgres) typed(name string, from database.Column, to column.Type, zone *time.Location) (expr.SQL, bool) {
 	whole := from.Foreign == "int2" || from.Foreign == "int4" || from.Foreign == "int8"
 	between := func(in string) string { return fmt.Sprintf("coalesce(%s %s, true)", name, in) }

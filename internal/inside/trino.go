@@ -28,6 +28,13 @@ type trino struct {
 
 func (e *trino) isText(c database.Column) bool { return c.Foreign == "varchar" }
 
+func (e *trino) written(text string, of database.Column) string {
+	if e.isText(of) { // texts of some length have another type
+		return "cast(" + text + " as varchar)"
+	}
+	return text
+}
+
 // mostDecimal is the type of the most digits.
 const mostDecimal = 38
 

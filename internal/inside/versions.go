@@ -60,12 +60,8 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 		outer = append(outer, quote(x.name))
 	}
 	outer = append(outer, "verdict")
-	for k := range r.from.Columns {
-		name := fmt.Sprintf("c%d", k)
-		if k != r.from.Since { // of the others, only those are needed that a second look is taken at
-			name = fmt.Sprintf("case when verdict = %d then %s end AS %[3]s", hard, r.from.Texts[k], name)
-		}
-		outer = append(outer, name)
+	for _, x := range r.second(hard) {
+		outer = append(outer, x.sql+" AS "+x.name)
 	}
 	return fmt.Sprintf("SELECT %s FROM (%s) AS v", strings.Join(outer, ", "), sql)
 }
