@@ -65,9 +65,7 @@ func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
 // counted is an engine of rows that have their numbers already.
 type counted struct{ engine }
 
-func (counted) number(order []string) ([]string, []named, string) {
-	return order, []named{{"line", order[0]}}, ""
-}
+func (counted) number(order []string) ([]string, []named) { return order, []named{{"line", order[0]}} }
 
 func (counted) count(context.Context, string) error { return nil }
 

@@ -30,7 +30,6 @@ type Rows struct {
 	judging
 	of       *schema.Fact
 	all      bool // all rows are left to others
-	again    bool // several rows have one grain
 	measures []column.Field
 	fields   []field // of the table, but for the line and the run
 }
@@ -88,7 +87,7 @@ func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need
 }
 
 // Take takes the rows from where they are and judges them. stands says whether the fact's table has rows. Most often each
-// row has a grain of its own, so that is found out afterwards; where it is not so, the rows are judged once more.
+// row has a grain of its own, which is found out first.
 func (r *Rows) Take(ctx context.Context, stands bool) error {
 	if _, _, err := r.judge(stands); err != nil { // what types of columns refuse
 		return err
@@ -96,13 +95,37 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 	if err := r.sound(ctx); err != nil {
 		return err
 	}
-	return r.take(ctx, stands)
-}
-
-func (r *Rows) take(ctx context.Context, stands bool) error {
 	if err := r.plan(ctx, &r.judging); err != nil {
 		return err
 	}
+	if err := r.findRepeated(ctx); err != nil {
+		return err
+	}
+	if err := r.take(ctx, stands); err != nil {
+		return err
+	}
+	if err := r.planned(ctx); err != nil { // what others ask is not of all rows
+		return err
+	}
+	return r.findFirst(ctx)
+}
+
+// findRepeated finds the grains that several rows have.
+func (r *Rows) findRepeated(ctx context.Context) error {
+	l, _, err := r.shape()
+	if err != nil {
+		return err
+	}
+	sql := r.several(l.sql)
+	if is, err := r.unlike(ctx, sql); err != nil || !is {
+		return err
+	}
+	r.repeated = r.own("load_repeated")
+	return r.create(ctx, r.repeated, sql)
+}
+
+// take judges the rows, and once more if the grain of one is not known, since it may be that of any other.
+func (r *Rows) take(ctx context.Context, stands bool) error {
 	sql, vague, err := r.judge(stands)
 	if err != nil {
 		return err
@@ -110,41 +133,17 @@ func (r *Rows) take(ctx context.Context, stands bool) error {
 	if err := r.create(ctx, r.table, sql); err != nil {
 		return err
 	}
-	if err := r.engine.count(ctx, r.table); err != nil {
+	if err := r.engine.count(ctx, r.table); err != nil || !vague || r.all {
 		return err
 	}
-	once := !r.all && !r.again
-	if once {
-		if err := r.look(ctx, vague); err != nil {
-			return err
-		}
-	}
-	if err := r.planned(ctx); err != nil { // what others ask is not of all rows
+	r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.table, leftOut))
+	if err != nil || !r.all {
 		return err
 	}
-	if !once || !r.all && !r.again {
-		return r.findFirst(ctx)
-	}
-	if err := r.Drop(ctx); err != nil {
+	if _, err := r.run.Run(ctx, "DROP TABLE "+r.table); err != nil {
 		return err
 	}
 	return r.take(ctx, stands)
-}
-
-// look finds out whether rows share a grain, or may do so.
-func (r *Rows) look(ctx context.Context, vague bool) (err error) {
-	if vague { // a row whose grain is not known may have that of any other
-		r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.table, leftOut))
-		if err != nil || r.all {
-			return err
-		}
-	}
-	if r.beside() {
-		r.again, err = r.any(ctx, "SELECT 1 FROM "+r.table+" WHERE "+repeats)
-	} else {
-		r.again, err = r.unlike(ctx, r.twice("SELECT * FROM "+r.table))
-	}
-	return err
 }
 
 // Count says what becomes of the rows.

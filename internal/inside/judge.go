@@ -2,15 +2,12 @@ package inside
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/database"
 	"ironmonger/internal/expr"
 	"ironmonger/internal/schema"
-	"ironmonger/internal/star"
 )
 
 // field is a column of the fact's table, but for the line and the run.
@@ -29,10 +26,6 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 	if err != nil {
 		return "", false, err
 	}
-	twice := ""
-	if r.again {
-		twice = r.twice(l.sql)
-	}
 	for k, key := range r.keys {
 		if err := r.join(l, k, key); err != nil {
 			return "", false, fmt.Errorf("key %s: %w", key.Text, err)
@@ -40,12 +33,12 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 	}
 	l.add(r.place())
 	r.standable(l)
-	sql, vague = r.verdicts(l, doubted, twice, stands)
+	sql, vague = r.verdicts(l, doubted, stands)
 	return sql, vague, nil
 }
 
-// twice is the select of the grains of which several rows are.
-func (r *Rows) twice(of string) string {
+// several is the select of the grains that several shaped rows have.
+func (r *Rows) several(of string) string {
 	grain := r.grains("")
 	named := make([]string, len(grain))
 	for k, value := range grain {
@@ -116,8 +109,8 @@ func (r *Rows) standable(l *layers) {
 
 // verdicts makes the last selects: of each row what it is, what counts it, what stands in the table then, and what others
 // need that it is left to.
-func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands bool) (sql string, vague bool) {
-	var inner, narrow, outer, order, again, unknown []string // selects, from the inside out: judge, leave out, number
+func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql string, vague bool) {
+	var inner, narrow, outer, order, alike, unknown []string // selects, from the inside out: judge, leave out, number
 	keep := func(name string) {
 		inner, narrow, outer = append(inner, "l."+name), append(narrow, name), append(outer, name)
 	}
@@ -167,11 +160,11 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 		inner = append(inner, "l."+order[k])
 	}
 	from, isAgain := fmt.Sprintf(" FROM (%s) AS l", l.sql), "false"
-	if r.again {
+	if r.repeated != "" {
 		for k, value := range r.grains("l.") {
-			again = append(again, fmt.Sprintf("u.g%d = %s", k, value))
+			alike = append(alike, fmt.Sprintf("u.g%d = %s", k, value))
 		}
-		from, isAgain = from+fmt.Sprintf(" LEFT JOIN (%s) AS u ON %s", twice, strings.Join(again, " and ")), "u.g0 is not null"
+		from, isAgain = from+fmt.Sprintf(" LEFT JOIN %s AS u ON %s", r.repeated, strings.Join(alike, " and ")), "u.g0 is not null"
 	}
 	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or %s) then %d when l.%[2]s is not null then %[6]d",
 		okColumn, ruleColumn, r.all, isAgain, hard, leftOut)
@@ -181,59 +174,10 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, twice string, stands
 	} else {
 		verdict += " else " + take
 	}
-	also, number, window := r.number(order)
-	if r.beside() {
-		number = append(number, named{repeats, r.repeated(window)})
-	}
+	also, number := r.number(order)
 	sql = fmt.Sprintf("SELECT %s, %s end AS verdict%s", strings.Join(inner, ", "), verdict, from)
 	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (%s) AS v) AS n",
 		aliased(number), strings.Join(outer, ", "), strings.Join(append(narrow, also...), ", "), r.once(sql, 0)), vague
-}
-
-// repeats is the column that says that a row has the grain of the row before it.
-const repeats = "repeats"
-
-// beside reports whether rows of one grain are numbered one after the other: what orders the rows begins with the columns of
-// the grain, as the table has them.
-func (r *Rows) beside() bool {
-	if len(r.from.Order) < len(r.of.Grain) {
-		return false
-	}
-	for _, g := range r.of.Grain {
-		first := slices.ContainsFunc(r.from.Order[:len(r.of.Grain)], func(c database.Column) bool {
-			return g.Key == nil && r.as(c) == g.Column
-		})
-		filled := slices.ContainsFunc(r.source.Fill, func(f star.Fill) bool { return f.Text == g.Column })
-		if !first || filled {
-			return false
-		}
-	}
-	return true
-}
-
-// as returns the column of the source that a column of the table is read as, if no two of its values become one; else "".
-func (r *Rows) as(c database.Column) string {
-	for k, of := range r.from.Columns {
-		at := column.Find(r.source.Taken(), r.from.Read[k])
-		if of.Name != c.Name || at < 0 {
-			continue
-		}
-		switch to := r.source.Taken()[at].Type.Kind; {
-		case to != c.Type.Kind, to == column.Text && !r.isText(c):
-		case to == column.Text || to == column.Integer || to == column.Date:
-			return r.from.Read[k]
-		}
-	}
-	return ""
-}
-
-// repeated says that a row has the grain of the row before it in a window.
-func (r *Rows) repeated(window string) string {
-	var list []string
-	for _, name := range r.grains("") {
-		list = append(list, fmt.Sprintf("lag(%s) over %s = %[1]s", name, window))
-	}
-	return "coalesce(" + strings.Join(list, " and ") + ", false)"
 }
 
 // standing joins the rows that stand in the table, and says which verdicts follow of them; take is that of a row that is new.

@@ -25,16 +25,23 @@ type judging struct {
 	table string
 	open  map[*star.Key]bool // the keys of which rows may wait for members
 	first string             // the table of the first rows that wait for a member each; "" if none do
+
+	repeated string // the table of the grains that several rows have; "" if none have
 }
+
+// own is the name of a table of the step.
+func (r *judging) own(name string) string { return r.run.Named(fmt.Sprintf("%s_%d", name, r.step)) }
 
 // newJudging prepares the judging of a source's rows, which have keys. A table of the step is called by its number.
 func newJudging(
 	of *star.Source, keys []*star.Key, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int,
 ) judging {
-	return judging{
+	r := judging{
 		shaper: shaper{engine: engineOf(m, run), source: of, from: from, need: need, model: m},
-		keys:   keys, grain: map[*star.Key]bool{}, star: s, run: run, step: step, table: run.Named(fmt.Sprintf("load_judged_%d", step)),
+		keys:   keys, grain: map[*star.Key]bool{}, star: s, run: run, step: step,
 	}
+	r.table = r.own("load_judged")
+	return r
 }
 
 // sound refuses dimensions that have a member twice, since a row would become two, and what the database cannot do.
@@ -94,7 +101,7 @@ func (r *judging) greatest(ctx context.Context) (value []byte, err error) {
 
 // Drop removes the tables of the step.
 func (r *judging) Drop(ctx context.Context) error {
-	for _, table := range []string{r.table, r.first} {
+	for _, table := range []string{r.table, r.repeated, r.first} {
 		if table == "" {
 			continue
 		}
@@ -102,6 +109,5 @@ func (r *judging) Drop(ctx context.Context) error {
 			return err
 		}
 	}
-	r.first = ""
 	return nil
 }

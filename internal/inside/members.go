@@ -48,10 +48,8 @@ const (
 func NewMembers(
 	d *schema.Dimension, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int, stands bool,
 ) *Members {
-	r := &Members{
-		judging: newJudging(d.Source, d.Keys, s, m, from, need, run, step), of: d, stands: stands,
-		places: run.Named(fmt.Sprintf("load_places_%d", step)),
-	}
+	r := &Members{judging: newJudging(d.Source, d.Keys, s, m, from, need, run, step), of: d, stands: stands}
+	r.places = r.own("load_places")
 	add := func(name, sql string, as role) { r.columns = append(r.columns, value{name, as, sql}) }
 	for k, f := range d.NaturalKey {
 		add(f.Name, quote(said+d.Delivered[k]), natural)
@@ -165,7 +163,7 @@ func (r *Members) rank(ctx context.Context) error {
 
 // numbers are the columns by which a judged row is numbered.
 func (r *Members) numbers() []string {
-	_, number, _ := r.number(nil)
+	_, number := r.number(nil)
 	return names(number)
 }
 

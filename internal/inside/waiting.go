@@ -95,7 +95,7 @@ func (r *Rows) findFirst(ctx context.Context) error {
 			there = append(there, fmt.Sprintf(any, openColumn(n), r.run.Named(d.Table.Name), r.joined("d", "n", n)))
 		}
 	}
-	table := r.run.Named(fmt.Sprintf("load_first_%d", r.step))
+	table := r.own("load_first")
 	const sql = "WITH w AS (SELECT %s, (%s) AS there FROM %s WHERE verdict = %d) SELECT line FROM w WHERE there%s"
 	err = r.create(ctx, table, fmt.Sprintf(sql, strings.Join(narrow, ", "), strings.Join(there, " or "), r.numbered(r.table), waits, strings.Join(first, "")))
 	if err == nil {
