@@ -121,7 +121,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	for k := range r.keys {
 		keep(fmt.Sprintf("missing%d", k))
 	}
-	take := strconv.Itoa(int(plain))
+	take, opened := strconv.Itoa(int(plain)), "false"
 	if opens := r.opens(); opens != nil {
 		var any []string
 		for _, n := range opens {
@@ -133,7 +133,8 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 				narrow = append(narrow, fmt.Sprintf("case when verdict = %d then %s end AS %[2]s", waits, name))
 			}
 		}
-		take = fmt.Sprintf("(case when %s then %d else %d end)", strings.Join(any, " or "), waits, plain)
+		opened = "(" + strings.Join(any, " or ") + ")"
+		take = fmt.Sprintf("(case when %s then %d else %d end)", opened, waits, plain)
 	}
 	for _, f := range r.fields {
 		keep(quote(placed + f.name))
@@ -169,7 +170,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or %s) then %d when l.%[2]s is not null then %[6]d",
 		okColumn, ruleColumn, r.all, isAgain, hard, leftOut)
 	if stands {
-		join, rest := r.standing(take)
+		join, rest := r.standing(take, opened)
 		from, verdict = from+join, verdict+rest
 	} else {
 		verdict += " else " + take
@@ -181,7 +182,8 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 }
 
 // standing joins the rows that stand in the table, and says which verdicts follow of them; take is that of a row that is new.
-func (r *Rows) standing(take string) (join, verdict string) {
+// One that waits for members, and stands, is left to others: it has lost a member, perhaps.
+func (r *Rows) standing(take, opened string) (join, verdict string) {
 	var equal []string
 	table, on := r.grained()
 	for _, f := range r.fields {
@@ -197,8 +199,8 @@ func (r *Rows) standing(take string) (join, verdict string) {
 		}
 	}
 	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s", table, strings.Join(on, " and "))
-	return join, fmt.Sprintf(" when t.%s is null then %s when %s then %d else %d",
-		quote(schema.LoadRun), take, strings.Join(equal, " and "), same, hard)
+	return join, fmt.Sprintf(" when t.%s is null then %s when not %s and %s then %d else %d",
+		quote(schema.LoadRun), take, opened, strings.Join(equal, " and "), same, hard)
 }
 
 // aliased lists columns of a select with their names.

@@ -1,0 +1,90 @@
+package load_test
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/startest"
+)
+
+// TestArrived is [TestInside] with rows in files, which are sent to the warehouse: files of earlier loads change, too, and come
+// again under other names.
+func TestArrived(t *testing.T) { insideCases(t, arrivedCase, onPostgres, 40, 5, 4) }
+
+// TestTrinoArrived is [TestArrived] in Trino.
+func TestTrinoArrived(t *testing.T) { insideCases(t, arrivedCase, onTrino, 41, 1, 2) }
+
+// inFiles has the rows of a clinic in files.
+func (c *clinic) inFiles() {
+	for _, x := range [][2]string{
+		{`visits: \{database: w, (table: \S+|query: "[^"]*"),`, `visits: {read: "visits*.csv",`},
+		{`tariffs: \{database: w, table: \S+,`, `tariffs: {read: "tariffs*.csv",`},
+		{`fee = 0`, `fee = '0'`}, {`, order_by: \[[^]]*\]`, ``}, {`, since: no`, ``},
+	} {
+		c.text = regexp.MustCompile(x[0]).ReplaceAllString(c.text, x[1])
+	}
+}
+
+// csv writes rows, with a header of the names that columns of a table have.
+func csv(columns string, rows [][]string) string {
+	var names []string
+	for _, m := range regexp.MustCompile(`(\w+) \w+(\([0-9,]+\))?`).FindAllStringSubmatch(columns, -1) {
+		names = append(names, m[1])
+	}
+	text := strings.Join(names, ",") + "\n"
+	for _, row := range rows {
+		for k, v := range row {
+			if strings.ContainsAny(v, ",\" ") {
+				v = `"` + v + `"`
+			}
+			text += v + map[bool]string{true: "\n", false: ","}[k == len(row)-1]
+		}
+	}
+	return text
+}
+
+func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
+	c := newClinic(seed, g.name)
+	c.inFiles()
+	var dirs []string
+	for k, how := range []string{"in_process", "in_warehouse"} {
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", g.model[k]+strings.Replace(c.text, "EXECUTE", how, 1))
+		startest.WriteOld(t, dir, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n", 0)
+		dirs = append(dirs, dir)
+	}
+	write := func(name, text string, n int) {
+		for _, dir := range dirs {
+			startest.WriteOld(t, dir, name, text, n)
+		}
+	}
+	var visits [][][]string // of each file
+	for n := range loads {
+		var rows [][]string
+		for range 5 + c.r.IntN(60) {
+			rows = append(rows, c.row())
+		}
+		switch visits = append(visits, rows); c.r.IntN(4) {
+		case 0: // an earlier file changes
+			of := visits[c.r.IntN(len(visits))]
+			for k := range of {
+				if c.r.IntN(3) == 0 {
+					of[k][5] = "7.25"
+				}
+			}
+		case 1: // rows come again in a new file, in another order
+			visits = append(visits, append(rows[len(rows)/2:len(rows):len(rows)], rows[:len(rows)/3]...))
+		}
+		for k, of := range visits {
+			write(fmt.Sprintf("visits%d.csv", len(visits)-k), csv(c.visits(), of), n)
+		}
+		write(fmt.Sprintf("tariffs%d.csv", n), csv(tariff, c.tariffs(n)), n)
+		write(fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,name,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2), n)
+		all, by := loadBoth(t, dirs, "fact visit", n, c.text)
+		read, inside = read+all, inside+by
+	}
+	endAlike(t, dirs, c.text)
+	return read, inside
+}
