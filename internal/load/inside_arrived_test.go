@@ -1,11 +1,18 @@
 package load_test
 
 import (
+	"cmp"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
+	"ironmonger/internal/demo"
+	"ironmonger/internal/inside"
 	"ironmonger/internal/startest"
 )
 
@@ -87,4 +94,77 @@ func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside 
 	}
 	endAlike(t, dirs, c.text)
 	return read, inside
+}
+
+// TestDemoInside loads the example into two stars, in one of which the warehouse loads all facts that it can; then once more with
+// changed files. They are the same, and when the last load is taken back, too.
+func TestDemoInside(t *testing.T) {
+	g := onPostgres(t)
+	var dirs []string
+	for k := range 2 {
+		dir := filepath.Join(t.TempDir(), "canal")
+		if err := demo.Write(dir, 1500); err != nil {
+			t.Fatal(err)
+		}
+		old := time.Now().Add(-time.Hour)
+		err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error { return cmp.Or(err, os.Chtimes(path, old, old)) })
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, err := os.ReadFile(filepath.Join(dir, "ironmonger.yaml"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		place, _, _ := strings.Cut(g.model[k], "\n")
+		model := strings.Replace(string(text), "warehouse:\n  sqlite: canal.db", place, 1)
+		startest.Write(t, dir, "ironmonger.yaml", model)
+		if dirs = append(dirs, dir); k == 0 {
+			continue
+		}
+		m := startest.Model(t, dir)
+		before, facts, _ := strings.Cut(model, "\nfacts:\n")
+		for _, f := range m.Facts {
+			if inside.Check(m, f) == nil {
+				facts = strings.Replace("\n"+facts, "\n  "+f.Text+":\n", "\n  "+f.Text+":\n    execute: in_warehouse\n", 1)[1:]
+			}
+		}
+		if n := strings.Count(facts, "execute: in_warehouse"); n < 3 {
+			t.Errorf("the warehouse can load only %d facts", n)
+		}
+		startest.Write(t, dir, "ironmonger.yaml", before+"\nfacts:\n"+facts)
+	}
+	for n := range 2 {
+		all, by := loadBoth(t, dirs, "fact passage", n, "the example")
+		if by*2 < all {
+			t.Errorf("load %d: of %d passages, the warehouse loaded %d", n, all, by)
+		}
+		for _, dir := range dirs {
+			changePassages(t, dir, n)
+		}
+	}
+	endAlike(t, dirs, "the example")
+}
+
+// changePassages has some passages in other words, takes some away and adds some.
+func changePassages(t *testing.T, dir string, n int) {
+	names, err := filepath.Glob(filepath.Join(dir, "passages", "*.csv"))
+	if err != nil || len(names) < 3 {
+		t.Fatal(names, err)
+	}
+	for k, name := range names[:3] {
+		content, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.SplitAfter(string(content), "\n")
+		for i := 1; i < len(lines); i++ {
+			switch (i + k) % 7 {
+			case 0:
+				lines[i] = strings.Replace(lines[i], "L0", "L9", 1)
+			case 1:
+				lines[i] = ""
+			}
+		}
+		startest.WriteOld(t, dir, filepath.Join("passages", filepath.Base(name)), strings.Join(lines, ""), n+1)
+	}
 }
