@@ -170,6 +170,8 @@ func checkKey(s *star.Source, k *star.Key, inGrain bool) error {
 	switch {
 	case d.LookedUp != nil:
 		return refuse("a dimension that another program loads")
+	case d.Junk && inGrain:
+		return refuse("a grain with combinations")
 	case d.Clock != nil && inGrain:
 		return refuse("a grain with the times of a clock")
 	case d.Clock != nil && column.Find(fields, k.By[0]) >= 0 && fields[column.Find(fields, k.By[0])].Type.Kind != column.Timestamp:

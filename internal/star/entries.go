@@ -833,7 +833,7 @@ func (r *reader) factEntries(f *Fact) []Entry {
 		{
 			"execute",
 			"in_process, in_warehouse",
-			"where the fact is loaded: the program reads all rows, or the warehouse loads rows that stand in its own database by statements of its own, and the program reads those alone that need a second look. The result is the same",
+			"where the fact is loaded: the program reads all rows, or the warehouse loads rows that stand in its own database, or that the program has read from files and sent there, by statements of its own, and the program takes those alone that need a second look. The result is the same",
 			false,
 			func(n *node) { f.execute = r.execution(n) },
 		},
