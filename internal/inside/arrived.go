@@ -32,7 +32,7 @@ func ArrivedTypes() []column.Type {
 func NewArrived(f *schema.Fact, s *schema.Star, m *star.Model, of *Arrived, run warehouse.Statements, step int) *Rows {
 	numbered := &source.Plain{Since: -1, Select: database.Select{Order: []database.Column{{}}}}
 	r := New(f, s, m, numbered, nil, run, step)
-	r.engine, r.arrived = counted{r.engine}, of
+	r.engine, r.arrived = arrivedEngine{r.engine}, of
 	return r
 }
 
@@ -62,11 +62,13 @@ func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
 	})
 }
 
-// counted is an engine of rows that have their numbers already.
-type counted struct{ engine }
+// arrivedEngine is an engine for rows that have their numbers already.
+type arrivedEngine struct{ engine }
 
-func (counted) number(order []string) ([]string, []named) { return order, []named{{"line", order[0]}} }
+func (arrivedEngine) number(order []string) ([]string, []named, string) {
+	return order, []named{{"line", order[0]}}, ""
+}
 
-func (counted) count(context.Context, string) error { return nil }
+func (arrivedEngine) count(context.Context, string) error { return nil }
 
-func (counted) numbered(judged string) string { return judged + " AS n" }
+func (arrivedEngine) numbered(judged string) string { return judged + " AS n" }

@@ -98,11 +98,23 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 	if err := r.plan(ctx, &r.judging); err != nil {
 		return err
 	}
-	if err := r.findRepeated(ctx); err != nil {
+	if err := r.lookAhead(ctx); err != nil {
 		return err
 	}
-	if err := r.take(ctx, stands); err != nil {
-		return err
+	for times := 1; ; times++ {
+		enough, err := r.take(ctx, stands)
+		if err != nil {
+			return err
+		}
+		if enough {
+			break
+		}
+		if times == mostTimes {
+			return fmt.Errorf("the rows of source %s change all the time while they are read", r.source.Text)
+		}
+		if err := r.remove(ctx, &r.table); err != nil {
+			return err
+		}
 	}
 	if err := r.planned(ctx); err != nil { // what others ask is not of all rows
 		return err
@@ -110,40 +122,31 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 	return r.findFirst(ctx)
 }
 
-// findRepeated finds the grains that several rows have.
-func (r *Rows) findRepeated(ctx context.Context) error {
-	l, _, err := r.shape()
-	if err != nil {
-		return err
-	}
-	sql := r.several(l.sql)
-	if is, err := r.unlike(ctx, sql); err != nil || !is {
-		return err
-	}
-	r.repeated = r.own("load_repeated")
-	return r.create(ctx, r.repeated, sql)
-}
+// mostTimes is how often rows are judged at most.
+const mostTimes = 5
 
-// take judges the rows, and once more if the grain of one is not known, since it may be that of any other.
-func (r *Rows) take(ctx context.Context, stands bool) error {
+// take judges the rows. It says false if they have to be judged again: the grain of one is not known, since it may be that of any
+// other; or a table has got rows meanwhile, so that several have a grain of which there was one before.
+func (r *Rows) take(ctx context.Context, stands bool) (enough bool, err error) {
+	r.table = r.own("load_judged")
 	sql, vague, err := r.judge(stands)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if err := r.create(ctx, r.table, sql); err != nil {
-		return err
+		return false, err
 	}
-	if err := r.engine.count(ctx, r.table); err != nil || !vague || r.all {
-		return err
+	if err := r.engine.count(ctx, r.table); err != nil || r.all {
+		return true, err
 	}
-	r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.table, leftOut))
-	if err != nil || !r.all {
-		return err
+	if vague {
+		r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.table, leftOut))
+		if err != nil || r.all {
+			return false, err
+		}
 	}
-	if _, err := r.run.Run(ctx, "DROP TABLE "+r.table); err != nil {
-		return err
-	}
-	return r.take(ctx, stands)
+	found, err := r.lookBack(ctx)
+	return !found, err
 }
 
 // Count says what becomes of the rows.

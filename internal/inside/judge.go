@@ -2,7 +2,6 @@ package inside
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -35,34 +34,6 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 	r.standable(l)
 	sql, vague = r.verdicts(l, doubted, stands)
 	return sql, vague, nil
-}
-
-// several is the select of the grains that several shaped rows have.
-func (r *Rows) several(of string) string {
-	grain := r.grains("")
-	named := make([]string, len(grain))
-	for k, value := range grain {
-		named[k] = fmt.Sprintf("%s AS g%d", value, k)
-	}
-	meant := ""
-	if r.source.LeaveOut != nil {
-		meant = " WHERE " + ruleColumn + " IS NULL"
-	}
-	return fmt.Sprintf("SELECT %s FROM (%s) AS l%s GROUP BY %s HAVING count(*) > 1",
-		strings.Join(named, ", "), of, meant, strings.Join(grain, ", "))
-}
-
-// grain returns what tells grains apart, of columns whose names have of before them.
-func (r *Rows) grains(of string) []string {
-	var list []string
-	for _, g := range r.of.Grain {
-		if g.Key == nil {
-			list = append(list, of+quote(said+g.Column))
-		} else {
-			list = append(list, r.by(of, g.Key)...)
-		}
-	}
-	return list
 }
 
 // place arranges the columns of the table.
@@ -107,66 +78,58 @@ func (r *Rows) standable(l *layers) {
 	l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
 }
 
+// selects are the columns of the last selects, from the inside out: of the one that judges, of the one that leaves out what is not
+// needed any more, and of the one that numbers.
+type selects struct{ inner, narrow, outer []string }
+
+func (s *selects) keep(name string) { s.add("l."+name, name, name) }
+
+// add adds a column by what it is in the first select and in the second; "" if it is in neither.
+func (s *selects) add(inner, narrow, name string) {
+	if inner != "" {
+		s.inner = append(s.inner, inner)
+	}
+	s.narrow, s.outer = append(s.narrow, narrow), append(s.outer, name)
+}
+
 // verdicts makes the last selects: of each row what it is, what counts it, what stands in the table then, and what others
 // need that it is left to.
 func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql string, vague bool) {
-	var inner, narrow, outer, order, alike, unknown []string // selects, from the inside out: judge, leave out, number
-	keep := func(name string) {
-		inner, narrow, outer = append(inner, "l."+name), append(narrow, name), append(outer, name)
-	}
-	keep(ruleColumn)
+	var c selects
+	c.keep(ruleColumn)
 	if r.arrived != nil {
-		keep(placeColumn)
+		c.keep(placeColumn)
 	}
 	for k := range r.keys {
-		keep(fmt.Sprintf("missing%d", k))
+		c.keep(fmt.Sprintf("missing%d", k))
 	}
-	take, opened := strconv.Itoa(int(plain)), "false"
-	if opens := r.opens(); opens != nil {
-		var any []string
-		for _, n := range opens {
-			keep(openColumn(n))
-			any = append(any, "l."+openColumn(n))
-			for i, value := range r.by("l.", r.keys[n]) {
-				name := openBy(n, i)
-				inner, outer = append(inner, value+" AS "+name), append(outer, name)
-				narrow = append(narrow, fmt.Sprintf("case when verdict = %d then %s end AS %[2]s", waits, name))
-			}
-		}
-		opened = "(" + strings.Join(any, " or ") + ")"
-		take = fmt.Sprintf("(case when %s then %d else %d end)", opened, waits, plain)
-	}
+	take, opened := r.waiting(&c)
 	for _, f := range r.fields {
-		keep(quote(placed + f.name))
+		c.keep(quote(placed + f.name))
 	}
+	var unknown []string
 	for _, f := range r.GrainFields() {
-		name := quote(said + f.Name)
-		keep(name)
+		c.keep(quote(said + f.Name))
 		if doubted[f.Name] {
 			unknown = append(unknown, "not l."+quote(sure+f.Name))
 		}
 	}
 	if vague = unknown != nil; vague {
-		inner = append(inner, strings.Join(unknown, " or ")+" AS "+vagueColumn)
-		narrow, outer = append(narrow, vagueColumn), append(outer, vagueColumn)
+		c.add(strings.Join(unknown, " or ")+" AS "+vagueColumn, vagueColumn, vagueColumn)
 	}
 	for k := range r.from.Columns {
-		inner = append(inner, fmt.Sprintf("l.c%d", k))
+		c.inner = append(c.inner, fmt.Sprintf("l.c%d", k))
 	}
 	for _, x := range r.second(hard, waits) {
-		narrow, outer = append(narrow, x.sql+" AS "+x.name), append(outer, x.name)
+		c.add("", x.sql+" AS "+x.name, x.name)
 	}
+	var order []string
 	for k := range r.from.Order {
 		order = append(order, fmt.Sprintf("o%d", k))
-		inner = append(inner, "l."+order[k])
+		c.inner = append(c.inner, "l."+order[k])
 	}
-	from, isAgain := fmt.Sprintf(" FROM (%s) AS l", l.sql), "false"
-	if r.repeated != "" {
-		for k, value := range r.grains("l.") {
-			alike = append(alike, fmt.Sprintf("u.g%d = %s", k, value))
-		}
-		from, isAgain = from+fmt.Sprintf(" LEFT JOIN %s AS u ON %s", r.repeated, strings.Join(alike, " and ")), "u.g0 is not null"
-	}
+	join, isAgain := r.among("l.")
+	from := fmt.Sprintf(" FROM (%s) AS l", l.sql) + join
 	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or %s) then %d when l.%[2]s is not null then %[6]d",
 		okColumn, ruleColumn, r.all, isAgain, hard, leftOut)
 	if stands {
@@ -175,10 +138,16 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	} else {
 		verdict += " else " + take
 	}
-	also, number := r.number(order)
-	sql = fmt.Sprintf("SELECT %s, %s end AS verdict%s", strings.Join(inner, ", "), verdict, from)
+	if r.repeated != "" {
+		c.add(isAgain+" AS "+markedColumn, markedColumn, markedColumn)
+	}
+	also, number, window := r.number(order)
+	if r.beside() {
+		number = append(number, named{repeats, r.likeBefore(window)})
+	}
+	sql = fmt.Sprintf("SELECT %s, %s end AS verdict%s", strings.Join(c.inner, ", "), verdict, from)
 	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (%s) AS v) AS n",
-		aliased(number), strings.Join(outer, ", "), strings.Join(append(narrow, also...), ", "), r.once(sql, 0)), vague
+		aliased(number), strings.Join(c.outer, ", "), strings.Join(append(c.narrow, also...), ", "), r.once(sql, 0)), vague
 }
 
 // standing joins the rows that stand in the table, and says which verdicts follow of them; take is that of a row that is new.

@@ -101,13 +101,20 @@ func (r *judging) greatest(ctx context.Context) (value []byte, err error) {
 
 // Drop removes the tables of the step.
 func (r *judging) Drop(ctx context.Context) error {
-	for _, table := range []string{r.table, r.repeated, r.first} {
-		if table == "" {
-			continue
-		}
-		if _, err := r.run.Run(ctx, "DROP TABLE "+table); err != nil {
+	for _, table := range []*string{&r.table, &r.repeated, &r.first} {
+		if err := r.remove(ctx, table); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// remove removes a table of the step, if there is one.
+func (r *judging) remove(ctx context.Context, table *string) error {
+	name := *table
+	if *table = ""; name == "" {
+		return nil
+	}
+	_, err := r.run.Run(ctx, "DROP TABLE "+name)
+	return err
 }

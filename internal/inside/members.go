@@ -163,7 +163,7 @@ func (r *Members) rank(ctx context.Context) error {
 
 // numbers are the columns by which a judged row is numbered.
 func (r *Members) numbers() []string {
-	_, number := r.number(nil)
+	_, number, _ := r.number(nil)
 	return names(number)
 }
 

@@ -95,12 +95,12 @@ func (p *postgres) once(sql string, n int) string {
 	return strings.Replace(sql, "SELECT ", fmt.Sprintf("SELECT clock_timestamp() AS closed%d, ", n), 1)
 }
 
-func (p *postgres) number(order []string) ([]string, []named) {
+func (p *postgres) number(order []string) ([]string, []named, string) {
 	w := "()"
 	if order != nil {
 		w = "(order by " + strings.Join(order, ", ") + ")"
 	}
-	return order, []named{{"line", "row_number() over " + w}}
+	return order, []named{{"line", "row_number() over " + w}}, w
 }
 
 func (p *postgres) count(context.Context, string) error { return nil }

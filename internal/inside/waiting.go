@@ -63,6 +63,25 @@ func (r *judging) opened(n int, k *star.Key) (string, error) {
 	return "(" + strings.Join(ok, " and ") + ")", nil
 }
 
+// waiting adds the columns by which rows that wait are joined with their members once these are there. It says what a row that is new
+// is, and that one waits.
+func (r *Rows) waiting(c *selects) (take, opened string) {
+	var any []string
+	for _, n := range r.opens() {
+		c.keep(openColumn(n))
+		any = append(any, "l."+openColumn(n))
+		for i, value := range r.by("l.", r.keys[n]) {
+			name := openBy(n, i)
+			c.add(value+" AS "+name, fmt.Sprintf("case when verdict = %d then %s end AS %[2]s", waits, name), name)
+		}
+	}
+	if any == nil {
+		return fmt.Sprint(int(plain)), "false"
+	}
+	opened = "(" + strings.Join(any, " or ") + ")"
+	return fmt.Sprintf("(case when %s then %d else %d end)", opened, waits, plain), opened
+}
+
 // bounds are the ends of time, as a dimension has it.
 func bounds(e expr.Dialect, t column.Type) (first, last string) {
 	c := column.Column{Type: t}

@@ -13,6 +13,7 @@ import (
 
 	"ironmonger/internal/demo"
 	"ironmonger/internal/inside"
+	"ironmonger/internal/load"
 	"ironmonger/internal/startest"
 )
 
@@ -166,5 +167,32 @@ func changePassages(t *testing.T, dir string, n int) {
 			}
 		}
 		startest.WriteOld(t, dir, filepath.Join("passages", filepath.Base(name)), strings.Join(lines, ""), n+1)
+	}
+}
+
+// TestInsideMoving loads a fact from a table that gets rows while it is read: a function that gives another row of the same grain
+// from some call on.
+func TestInsideMoving(t *testing.T) {
+	for k := range 10 {
+		calls, order := k/2, []string{"fee", "[no, fee]"}[k%2]
+		g := onPostgres(t)
+		dir := t.TempDir()
+		g.exec(fmt.Sprintf("CREATE SEQUENCE %s.calls MINVALUE 0", g.name))
+		g.exec(fmt.Sprintf(`CREATE FUNCTION %[1]s.visits() RETURNS TABLE (no int, fee numeric(7,2)) LANGUAGE plpgsql VOLATILE AS $f$ BEGIN
+			RETURN QUERY SELECT 1, 5.00; IF nextval('%[1]s.calls') >= %[2]d THEN RETURN QUERY SELECT 1, 7.00; END IF; END $f$`, g.name, calls))
+		startest.Write(t, dir, "ironmonger.yaml", g.model[1]+`
+limits: {set_aside: none}
+sources: {visits: {database: w, query: "select * from `+g.name+`.visits()", order_by: `+order+`, columns: {no: integer, fee: "decimal(7,2)"}}}
+dimensions: {size: {combinations: {fee: "decimal(7,2)"}}}
+facts: {visit: {from: visits, execute: in_warehouse, grain: no, keys: {size: fee}, measures: fee, repeated: keep}}
+`)
+		run, err := startest.Load(t, dir, load.Options{})
+		if err != nil {
+			t.Fatalf("%d calls, by %s: %v: %+v", calls, order, err, run)
+		}
+		f := run.Steps[1].Figures
+		if f.Inserted != 1 || f.Kept != f.Read-1 || f.Totals[0].Table != "5.00" {
+			t.Errorf("%d calls, by %s: %+v", calls, order, f)
+		}
 	}
 }

@@ -94,6 +94,8 @@ func newClinic(seed uint64, schema string) *clinic {
 	if c.r.IntN(2) == 0 {
 		clock, hour = clock+"  kind: {combinations: {note: text, urgent: boolean}}\n", hour+"      kind: [note, urgent]\n"
 	}
+	hour += pick("", "      home: {dimension: ward, member: W1}\n", "      home: {dimension: ward, member: unknown}\n")
+	hour += pick("", "      other: {dimension: doctor, by: note, unmatched: infer}\n", "      other: {dimension: ward, by: note, unmatched: infer}\n")
 	zone := pick("", "time_zone: Europe/Vienna\n")
 	c.offsets, c.doubles = zone != "" && c.r.IntN(2) == 0, c.r.IntN(2) == 0
 	c.text = zone + "limits: {unmatched: none, set_aside: none}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" + tariffs +
