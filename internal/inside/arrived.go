@@ -65,8 +65,8 @@ func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
 // arrivedEngine is an engine for rows that have their numbers already.
 type arrivedEngine struct{ engine }
 
-func (arrivedEngine) number(order []string) ([]string, []named, string) {
-	return order, []named{{"line", order[0]}}, ""
+func (arrivedEngine) number(order []string) ([]string, []named, func(int) string) {
+	return order, []named{{"line", order[0]}}, nil
 }
 
 func (arrivedEngine) count(context.Context, string) error { return nil }

@@ -143,7 +143,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	}
 	also, number, window := r.number(order)
 	if r.beside() {
-		number = append(number, named{repeats, r.likeBefore(window)})
+		number = append(number, named{repeats, notFirst(number[len(number)-1].sql, window(len(r.of.Grain)))})
 	}
 	sql = fmt.Sprintf("SELECT %s, %s end AS verdict%s", strings.Join(c.inner, ", "), verdict, from)
 	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (%s) AS v) AS n",

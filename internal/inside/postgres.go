@@ -95,12 +95,14 @@ func (p *postgres) once(sql string, n int) string {
 	return strings.Replace(sql, "SELECT ", fmt.Sprintf("SELECT clock_timestamp() AS closed%d, ", n), 1)
 }
 
-func (p *postgres) number(order []string) ([]string, []named, string) {
-	w := "()"
-	if order != nil {
-		w = "(order by " + strings.Join(order, ", ") + ")"
+func (p *postgres) number(order []string) ([]string, []named, func(int) string) {
+	window := func(few int) string {
+		if few == 0 {
+			return "()"
+		}
+		return "(order by " + strings.Join(order[:few], ", ") + ")"
 	}
-	return order, []named{{"line", "row_number() over " + w}}, w
+	return order, []named{{"line", "row_number() over " + window(len(order))}}, window
 }
 
 func (p *postgres) count(context.Context, string) error { return nil }

@@ -103,7 +103,7 @@ func (r *Rows) among(of string) (join, is string) {
 	return fmt.Sprintf(" LEFT JOIN %s AS u ON %s", r.repeated, strings.Join(alike, " and ")), "u.g0 is not null"
 }
 
-// repeats is the column that says that a row has the grain of the row before it.
+// repeats is the column that says that a row is not the first of its grain.
 const repeats = "repeats"
 
 // beside reports whether rows of one grain are numbered one after the other: what orders the rows begins with the columns of
@@ -140,11 +140,6 @@ func (r *Rows) as(c database.Column) string {
 	return ""
 }
 
-// likeBefore says that a row has the grain of the row before it in a window.
-func (r *Rows) likeBefore(window string) string {
-	var list []string
-	for _, name := range r.grains("") {
-		list = append(list, fmt.Sprintf("lag(%s) over %s = %[1]s", name, window))
-	}
-	return "coalesce(" + strings.Join(list, " and ") + ", false)"
-}
+// notFirst says that a row is not the first of its grain, by its number and the window of the columns of the grain: the rank is the
+// number of the first.
+func notFirst(number, window string) string { return "rank() over " + window + " <> " + number }
