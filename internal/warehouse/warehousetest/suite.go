@@ -283,6 +283,62 @@ func testValues(t *testing.T, open func() warehouse.Warehouse) {
 	if names, err := w.Describe(ctx, "no such table"); err != nil || names != nil {
 		t.Errorf("no such table: %v, %v", names, err)
 	}
+	testStage(t, w, values, b)
+}
+
+// testStage: a statement of a warehouse that runs such reads rows that are on their way as they are.
+func testStage(t *testing.T, w warehouse.Warehouse, values *warehouse.Table, b *column.Batch) {
+	copied, from := table("values copied", values.Fields()...), ""
+	var types []column.Type
+	var names []string
+	for k, f := range values.Fields() {
+		types, names = append(types, f.Type), append(names, fmt.Sprintf("c%d", k))
+	}
+	Transact(t, w, func(tx warehouse.Tx) {
+		run := tx.Statements()
+		if run == nil {
+			return
+		}
+		if err := tx.Create(ctx, copied); err != nil {
+			t.Fatal(err)
+		}
+		stage, err := run.Stage(ctx, "load_stage", types)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cols, rows := pointers(b)
+		for _, part := range [][]int32{rows[:7], rows[7:]} {
+			if err := stage.Add(cols, part); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if from, err = stage.Table(ctx); err != nil {
+			t.Fatal(err)
+		}
+		n, err := run.Insert(ctx, copied, column.Names(values.Fields()), fmt.Sprintf("SELECT %s FROM %s", strings.Join(names, ", "), from))
+		if err != nil || n != int64(b.N) {
+			t.Fatal(n, err)
+		}
+		for range 2 {
+			if err := stage.Close(); err != nil {
+				t.Fatal(err)
+			}
+		}
+	})
+	if from == "" {
+		return
+	}
+	if got, want := Rows(t, w, all(copied)), Rows(t, w, all(values)); got != want {
+		t.Error("rows on their way are others than those in the table")
+	}
+	tx, err := w.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback()
+	if err := tx.Statements().Ask(ctx, "SELECT 1 FROM "+from, func([][]byte) error { return nil }); err == nil {
+		t.Error("the table of rows on their way is still there")
+	}
 }
 
 func btoi(b bool) int {
