@@ -14,6 +14,8 @@ import (
 	"ironmonger/internal/demo"
 	"ironmonger/internal/inside"
 	"ironmonger/internal/load"
+	"ironmonger/internal/rehearse"
+	"ironmonger/internal/star"
 	"ironmonger/internal/startest"
 )
 
@@ -134,6 +136,7 @@ func TestDemoInside(t *testing.T) {
 		}
 		startest.Write(t, dir, "ironmonger.yaml", before+"\nfacts:\n"+facts)
 	}
+	rehearsed(t, dirs[1])
 	for n := range 2 {
 		all, by := loadBoth(t, dirs, "fact passage", n, "the example")
 		if by*2 < all {
@@ -144,6 +147,20 @@ func TestDemoInside(t *testing.T) {
 		}
 	}
 	endAlike(t, dirs, "the example")
+}
+
+// rehearsed checks the worked examples of a model, which are loaded into another warehouse, that runs no statements.
+func rehearsed(t *testing.T, dir string) {
+	m := startest.Model(t, dir)
+	examples, err := star.ReadExamples(filepath.Join(dir, "ironmonger.examples.yaml"), m)
+	if err != nil || len(examples) == 0 {
+		t.Fatalf("%d examples: %v", len(examples), err)
+	}
+	for _, e := range examples {
+		if r, err := rehearse.Run(t.Context(), m, e); err != nil || len(r.Differences) > 0 {
+			t.Errorf("the example %s: %v, %v", e.Text, r, err)
+		}
+	}
 }
 
 // changePassages has some passages in other words, takes some away and adds some.
