@@ -14,15 +14,15 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Arrived is a table of rows that the program has read and shaped, since they stood in files: nothing about their values is
-// in doubt. Rows that are set aside before their keys are looked up are not among them.
+// Arrived is a table of rows that the program has read and shaped, since they stood in files: nothing about their
+// values is in doubt. Rows that are set aside before their keys are looked up are not among them.
 type Arrived struct {
 	Table  string         // its name in SQL
 	Fields []column.Field // of the rows, behind the columns of [ArrivedTypes]
 }
 
-// ArrivedTypes are the types of the first columns of the table: the number of a row among all, its file and line as the star
-// has them, and whether it is left to others whatever it says.
+// ArrivedTypes are the types of the first columns of the table: the number of a row among all, its file and line as the
+// star has them, and whether it is left to others whatever it says.
 func ArrivedTypes() []column.Type {
 	integer := column.Type{Kind: column.Integer}
 	return []column.Type{integer, integer, {Kind: column.Boolean}}
@@ -56,7 +56,8 @@ func (r *shaper) arrivals() *layers {
 
 // Numbers hands the numbers of the rows that are left to others to row, in any order.
 func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
-	return r.run.Ask(ctx, fmt.Sprintf("SELECT line FROM %s WHERE %s = %d", r.numbered(r.table), r.become(), hard), func(values [][]byte) error {
+	sql := fmt.Sprintf("SELECT line FROM %s WHERE %s = %d", r.numbered(r.table), r.become(), hard)
+	return r.run.Ask(ctx, sql, func(values [][]byte) error {
 		row(count(values[0]))
 		return nil
 	})

@@ -12,7 +12,7 @@ import (
 // Check returns why a fact of a model cannot be loaded inside its warehouse, as far as the model tells; nil if it can.
 func Check(m *star.Model, f *star.Fact) error {
 	switch {
-	case !Runs(m):
+	case !runs(m):
 		return refuse("a star in SQLite")
 	case f.Completion != nil:
 		return refuse("rows that complete facts")
@@ -70,8 +70,8 @@ func CheckMembers(m *star.Model, d *star.Dimension) error {
 	return nil
 }
 
-// Runs reports whether the warehouse of a model loads facts at all.
-func Runs(m *star.Model) bool {
+// runs reports whether the warehouse of a model loads facts at all.
+func runs(m *star.Model) bool {
 	return m.Warehouse.Kind == star.Postgres || m.Warehouse.Kind == star.Trino
 }
 

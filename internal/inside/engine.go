@@ -30,9 +30,9 @@ type engine interface {
 	total(value string, t column.Type) string
 	// once has the columns of the nth select worked out once, whoever uses them.
 	once(sql string, n int) string
-	// number numbers rows by what orders them. It returns columns of the select before, and the names and SQL of those of the
-	// select itself, which order its rows as their numbers do, the last one by a function of windows; and the window in which rows
-	// are ordered by the first few of what orders them.
+	// number numbers rows by what orders them. It returns columns of the select before, and the names and SQL of those
+	// of the select itself, which order its rows as their numbers do, the last one by a function of windows; and the
+	// window in which rows are ordered by the first few of what orders them.
 	number(order []string) (before []string, columns []named, window func(few int) string)
 	// count finds out what has to be known of all judged rows before they are numbered.
 	count(ctx context.Context, judged string) error

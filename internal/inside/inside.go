@@ -125,8 +125,8 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 // mostTimes is how often rows are judged at most.
 const mostTimes = 5
 
-// take judges the rows. It says false if they have to be judged again: the grain of one is not known, since it may be that of any
-// other; or a table has got rows meanwhile, so that several have a grain of which there was one before.
+// take judges the rows. It says false if they have to be judged again: the grain of one is not known, since it may be
+// that of any other; or a table has got rows meanwhile, so that several have a grain of which there was one before.
 func (r *Rows) take(ctx context.Context, stands bool) (enough bool, err error) {
 	r.table = r.own("load_judged")
 	sql, vague, err := r.judge(stands)
@@ -152,7 +152,8 @@ func (r *Rows) take(ctx context.Context, stands bool) (enough bool, err error) {
 // Count says what becomes of the rows.
 func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	c := &Counted{
-		LeftOut: make([]int64, len(r.source.LeaveOut)), Missing: make([]int64, len(r.keys)), Unmatched: make([]int64, len(r.keys)), Empty: map[string]int64{},
+		LeftOut: make([]int64, len(r.source.LeaveOut)), Empty: map[string]int64{},
+		Missing: make([]int64, len(r.keys)), Unmatched: make([]int64, len(r.keys)),
 		InsertedTotal: make([]exact.Int128, len(r.measures)), SameTotal: make([]exact.Int128, len(r.measures)),
 	}
 	parts := []string{r.become() + " AS verdict", "rule", "count(*)"}
@@ -223,8 +224,8 @@ func count(text []byte) int64 {
 	return n
 }
 
-// Insert adds the plain rows to the fact's table. If they are of one table, that has a number as files do, and so many lines
-// at most; rows that have arrived say where they stood.
+// Insert adds the plain rows to the fact's table. If they are of one table, that has a number as files do, and so many
+// lines at most; rows that have arrived say where they stood.
 func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64, error) {
 	columns, values := r.inserted(run, file, linesOfFile, func(f field) string { return quote(placed + f.name) })
 	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.table), plain)
@@ -243,8 +244,8 @@ func (r *Rows) inserted(run, file, linesOfFile int64, value func(field) string) 
 	return append(columns, schema.LoadLine, schema.LoadRun), append(values, at, fmt.Sprint(run))
 }
 
-// Grains hands to row, of each row that stands in the table now, its number, or where it stood if it has arrived, whether it
-// was inserted, and what the columns of its grain say, in the order of [Rows.GrainFields].
+// Grains hands to row, of each row that stands in the table now, its number, or where it stood if it has arrived,
+// whether it was inserted, and what the columns of its grain say, in the order of [Rows.GrainFields].
 func (r *Rows) Grains(ctx context.Context, row func(at int64, inserted bool, grain [][]byte) error) error {
 	parts := []string{"line", r.become()}
 	if r.arrived != nil {

@@ -6,6 +6,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 )
 
@@ -58,15 +59,12 @@ func (r *Rows) place() []named {
 	return list
 }
 
-// mostText is how many bytes a text of a grain may have, as [roster.TooLong] has it.
-const mostText = 2000
-
 // standable leaves rows to others that cannot stand in a table: their grain is not whole, or too long.
 func (r *Rows) standable(l *layers) {
 	ok := []string{okColumn}
 	for _, f := range r.GrainFields() {
 		if f.Type.Kind == column.Text {
-			ok = append(ok, fmt.Sprintf("coalesce(%s <= %d, true)", r.long(quote(said+f.Name)), mostText))
+			ok = append(ok, fmt.Sprintf("coalesce(%s <= %d, true)", r.long(quote(said+f.Name)), roster.MostKey))
 		}
 	}
 	for _, name := range r.of.GrainColumns() {
@@ -78,8 +76,8 @@ func (r *Rows) standable(l *layers) {
 	l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
 }
 
-// selects are the columns of the last selects, from the inside out: of the one that judges, of the one that leaves out what is not
-// needed any more, and of the one that numbers.
+// selects are the columns of the last selects, from the inside out: of the one that judges, of the one that leaves out
+// what is not needed any more, and of the one that numbers.
 type selects struct{ inner, narrow, outer []string }
 
 func (s *selects) keep(name string) { s.add("l."+name, name, name) }
@@ -150,8 +148,8 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 		aliased(number), strings.Join(c.outer, ", "), strings.Join(append(c.narrow, also...), ", "), r.once(sql, 0)), vague
 }
 
-// standing joins the rows that stand in the table, and says which verdicts follow of them; take is that of a row that is new.
-// One that waits for members, and stands, is left to others: it has lost a member, perhaps.
+// standing joins the rows that stand in the table, and says which verdicts follow of them; take is that of a row that
+// is new. One that waits for members, and stands, is left to others: it has lost a member, perhaps.
 func (r *Rows) standing(take, opened string) (join, verdict string) {
 	var equal []string
 	table, on := r.grained()

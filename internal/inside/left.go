@@ -18,15 +18,15 @@ type Left struct {
 	greatest []byte
 }
 
-// textsColumn is the column of the judged rows that has the texts of all columns of the source, as an array: rows that need no
-// second look carry one null then.
+// textsColumn is the column of the judged rows that has the texts of all columns of the source, as an array: rows that
+// need no second look carry one null then.
 const textsColumn = "texts"
 
 // mostTexts is how many values an array is written with.
 const mostTexts = 100
 
-// second lists the columns of a select of judged rows that a second look needs at rows of some verdicts, and the one of all rows by
-// which new rows are known.
+// second lists the columns of a select of judged rows that a second look needs at rows of some verdicts, and the one of
+// all rows by which new rows are known.
 func (r *judging) second(of ...verdict) []named {
 	var list []named
 	if k := r.from.Since; k >= 0 {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
@@ -218,7 +219,7 @@ func (r *Members) standable(l *layers) {
 		}
 	}
 	if long != nil {
-		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), mostText))
+		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), roster.MostKey))
 	}
 	if at, _ := r.times(); at != "" {
 		beginning, end := bounds(r.engine, r.of.Time)

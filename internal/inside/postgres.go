@@ -23,7 +23,8 @@ func (p *postgres) isText(c database.Column) bool {
 	return slices.Contains([]string{"text", "varchar", "uuid", "name"}, c.Foreign)
 }
 
-// written asks for what the database writes, which for some types is not what it makes of a value that is cast to a text.
+// written asks for what the database writes, which for some types is not what it makes of a value that is cast to a
+// text.
 func (p *postgres) written(text string, of database.Column) string {
 	if of.Foreign == "text" {
 		return text

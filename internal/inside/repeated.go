@@ -11,9 +11,10 @@ import (
 	"ironmonger/internal/star"
 )
 
-// Rows of one grain are left to others, which know what becomes of each. Where rows are numbered by their grain, they stand one after
-// the other: that is seen when they are judged, and they are judged once more if there are such. Else the grains are looked for
-// before, and again in what was judged, since a table may have got rows between two statements.
+// Rows of one grain are left to others, which know what becomes of each. Where rows are numbered by their grain, they
+// stand one after the other: that is seen when they are judged, and they are judged once more if there are such. Else
+// the grains are looked for before, and again in what was judged, since a table may have got rows between two
+// statements.
 
 // several is the select of the grains that several shaped rows have.
 func (r *Rows) several(of string) string {
@@ -106,8 +107,8 @@ func (r *Rows) among(of string) (join, is string) {
 // repeats is the column that says that a row is not the first of its grain.
 const repeats = "repeats"
 
-// beside reports whether rows of one grain are numbered one after the other: what orders the rows begins with the columns of
-// the grain, as the table has them.
+// beside reports whether rows of one grain are numbered one after the other: what orders the rows begins with the
+// columns of the grain, as the table has them.
 func (r *Rows) beside() bool {
 	if len(r.from.Order) < len(r.of.Grain) {
 		return false
@@ -124,7 +125,8 @@ func (r *Rows) beside() bool {
 	return true
 }
 
-// as returns the column of the source that a column of the table is read as, if no two of its values become one; else "".
+// as returns the column of the source that a column of the table is read as, if no two of its values become one; else
+// "".
 func (r *Rows) as(c database.Column) string {
 	for k, of := range r.from.Columns {
 		at := column.Find(r.source.Taken(), r.from.Read[k])
@@ -140,6 +142,6 @@ func (r *Rows) as(c database.Column) string {
 	return ""
 }
 
-// notFirst says that a row is not the first of its grain, by its number and the window of the columns of the grain: the rank is the
-// number of the first.
+// notFirst says that a row is not the first of its grain, by its number and the window of the columns of the grain: the
+// rank is the number of the first.
 func notFirst(number, window string) string { return "rank() over " + window + " <> " + number }

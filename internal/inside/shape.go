@@ -68,8 +68,8 @@ func names(list []named) []string {
 }
 
 // said is what the names of columns begin with that say what the source does, placed what those begin with that are
-// columns of the fact's table, and asRead what those begin with that texts are read as, before it is known whether they fit;
-// others are those of the program.
+// columns of the fact's table, and asRead what those begin with that texts are read as, before it is known whether they
+// fit; others are those of the program.
 const (
 	said   = "s_"
 	placed = "t_"

@@ -8,13 +8,14 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/expr"
+	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
 	"ironmonger/internal/star"
 )
 
-// Rows wait that are plain but for members that they infer themselves. The first row of each such member is left to others,
-// which make it, in the order of the rows; the others are inserted once it is there. So of many rows that point to a few
-// members nobody knew, few travel.
+// Rows wait that are plain but for members that they infer themselves. The first row of each such member is left to
+// others, which make it, in the order of the rows; the others are inserted once it is there. So of many rows that point
+// to a few members nobody knew, few travel.
 
 // opens lists the keys of which rows may wait for members, by their numbers.
 func (r *judging) opens() []int {
@@ -27,7 +28,8 @@ func (r *judging) opens() []int {
 	return list
 }
 
-// infers reports whether rows make the members of a key that are not there. The days of a calendar that grows are made otherwise.
+// infers reports whether rows make the members of a key that are not there. The days of a calendar that grows are made
+// otherwise.
 func infers(k *star.Key) bool {
 	return k.Dimension.Junk || k.Unmatched == star.Infer && k.Dimension.Calendar == nil
 }
@@ -50,7 +52,7 @@ func (r *judging) opened(n int, k *star.Key) (string, error) {
 		}
 	}
 	if long != nil {
-		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), mostText))
+		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), roster.MostKey))
 	}
 	if k.AsOf != "" {
 		at, err := r.asOf("", k, fields)
@@ -63,8 +65,8 @@ func (r *judging) opened(n int, k *star.Key) (string, error) {
 	return "(" + strings.Join(ok, " and ") + ")", nil
 }
 
-// waiting adds the columns by which rows that wait are joined with their members once these are there. It says what a row that is new
-// is, and that one waits.
+// waiting adds the columns by which rows that wait are joined with their members once these are there. It says what a
+// row that is new is, and that one waits.
 func (r *Rows) waiting(c *selects) (take, opened string) {
 	var any []string
 	for _, n := range r.opens() {
@@ -91,8 +93,8 @@ func bounds(e expr.Dialect, t column.Type) (first, last string) {
 	return e.Literal(c.Value(0), t), e.Literal(c.Value(1), t)
 }
 
-// findFirst finds the rows of which each is the first one that waits for a member, and those that do not wait, since the
-// member is there, though at no time that they mean: all of these are left to others.
+// findFirst finds the rows of which each is the first one that waits for a member, and those that do not wait, since
+// the member is there, though at no time that they mean: all of these are left to others.
 func (r *Rows) findFirst(ctx context.Context) error {
 	if r.opens() == nil {
 		return nil
@@ -116,7 +118,8 @@ func (r *Rows) findFirst(ctx context.Context) error {
 	}
 	table := r.own("load_first")
 	const sql = "WITH w AS (SELECT %s, (%s) AS there FROM %s WHERE verdict = %d) SELECT line FROM w WHERE there%s"
-	err = r.create(ctx, table, fmt.Sprintf(sql, strings.Join(narrow, ", "), strings.Join(there, " or "), r.numbered(r.table), waits, strings.Join(first, "")))
+	err = r.create(ctx, table, fmt.Sprintf(sql,
+		strings.Join(narrow, ", "), strings.Join(there, " or "), r.numbered(r.table), waits, strings.Join(first, "")))
 	if err == nil {
 		r.first = table
 	}
@@ -141,8 +144,8 @@ func (r *judging) joined(theirs, ours string, n int) string {
 	return strings.Join(on, " and ")
 }
 
-// means says that two values are one natural key. Of a junk dimension, null is a value; it is compared so that rows can be joined
-// by hashing.
+// means says that two values are one natural key. Of a junk dimension, null is a value; it is compared so that rows can
+// be joined by hashing.
 func (r *judging) means(theirs, ours string, t column.Type, nulls bool) string {
 	if !nulls {
 		return theirs + " = " + ours
@@ -174,7 +177,8 @@ func (r *Rows) InsertWaiting(ctx context.Context, run, file, linesOfFile int64) 
 	joins, found := "", []string{fmt.Sprintf("%s = %d", r.become(), waits)}
 	for _, n := range r.opens() {
 		d := r.star.Dimension(r.keys[n].Dimension)
-		joins += fmt.Sprintf(" LEFT JOIN %s AS d%d ON %s and %s", r.run.Named(d.Table.Name), n, openColumn(n), r.joined(fmt.Sprint("d", n), "n", n))
+		on := r.joined(fmt.Sprint("d", n), "n", n)
+		joins += fmt.Sprintf(" LEFT JOIN %s AS d%d ON %s and %s", r.run.Named(d.Table.Name), n, openColumn(n), on)
 		found = append(found, fmt.Sprintf("(not %s or d%d.%s is not null)", openColumn(n), n, quote(d.KeyColumn())))
 	}
 	value := func(f field) string {
@@ -193,8 +197,8 @@ func (r *Rows) InsertWaiting(ctx context.Context, run, file, linesOfFile int64) 
 	return r.run.Insert(ctx, r.of.Table, columns, query)
 }
 
-// Strays hands each natural key to row that had no member of a key when rows were judged, and how many of the rows that have
-// waited had it. It is written as the columns of the source have it, by which the key looks members up.
+// Strays hands each natural key to row that had no member of a key when rows were judged, and how many of the rows that
+// have waited had it. It is written as the columns of the source have it, by which the key looks members up.
 func (r *Rows) Strays(ctx context.Context, n int, row func(natural [][]byte, rows int64) error) error {
 	parts := []string{"count(*)"}
 	for _, name := range r.openNames(n) {

@@ -243,7 +243,8 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 	return writer.Check(ctx, w.tx, in.before)
 }
 
-// strays counts the rows that have waited for members of a key among those that had none. Their first rows were counted before.
+// strays counts the rows that have waited for members of a key among those that had none. Their first rows were counted
+// before.
 func (in *within) strays(ctx context.Context, w *factStep, k int) error {
 	l, fields := w.links[k], []column.Field(nil)
 	for _, name := range l.By {

@@ -13,8 +13,8 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// arrived is the rows of a step that were sent to the warehouse. The step reads them once more, since they stand in files, and
-// takes those that the warehouse has left to it.
+// arrived is the rows of a step that were sent to the warehouse. The step reads them once more, since they stand in
+// files, and takes those that the warehouse has left to it.
 type arrived struct {
 	before []int64 // rows before each piece; and how many there are
 	left   bits    // by the numbers of rows, those that the step takes
@@ -24,7 +24,7 @@ type arrived struct {
 // bits is a set of numbers.
 type bits []uint64
 
-func (b bits) has(n int64) bool { return b[n/64]&(1<<(n%64)) != 0 }
+func (b bits) has(n int64) bool { return n/64 < int64(len(b)) && b[n/64]&(1<<(n%64)) != 0 }
 
 func (b *bits) add(n int64) {
 	for int64(len(*b)) <= n/64 {
@@ -98,7 +98,8 @@ func (w *factStep) sendWithin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	rows := inside.NewArrived(w.fact, w.star, w.model, &inside.Arrived{Table: table, Fields: flow.Fields()}, w.tx.Statements(), w.nth())
+	of := &inside.Arrived{Table: table, Fields: flow.Fields()}
+	rows := inside.NewArrived(w.fact, w.star, w.model, of, w.tx.Statements(), w.nth())
 	if err := w.judge(ctx, rows, "as it was said"); err != nil {
 		return err
 	}
@@ -151,7 +152,6 @@ func (w *factStep) send(ctx context.Context, flow *transform.Flow) (table string
 	if err != nil {
 		return "", nil, others(err)
 	}
-	a.left.add(a.before[len(a.before)-1]) // so that all numbers have a place
 	table, err = stage.Table(ctx)
 	return table, a, err
 }

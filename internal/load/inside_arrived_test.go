@@ -19,8 +19,8 @@ import (
 	"ironmonger/internal/startest"
 )
 
-// TestArrived is [TestInside] with rows in files, which are sent to the warehouse: files of earlier loads change, too, and come
-// again under other names.
+// TestArrived is [TestInside] with rows in files, which are sent to the warehouse: files of earlier loads change, too,
+// and come again under other names.
 func TestArrived(t *testing.T) { insideCases(t, arrivedCase, onPostgres, 40, 5, 4) }
 
 // TestTrinoArrived is [TestArrived] in Trino.
@@ -58,13 +58,7 @@ func csv(columns string, rows [][]string) string {
 func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
 	c := newClinic(seed, g.name)
 	c.inFiles()
-	var dirs []string
-	for k, how := range []string{"in_process", "in_warehouse"} {
-		dir := t.TempDir()
-		startest.Write(t, dir, "ironmonger.yaml", g.model[k]+strings.Replace(c.text, "EXECUTE", how, 1))
-		startest.WriteOld(t, dir, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n", 0)
-		dirs = append(dirs, dir)
-	}
+	dirs := g.stars(t, c.text, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
 	write := func(name, text string, n int) {
 		for _, dir := range dirs {
 			startest.WriteOld(t, dir, name, text, n)
@@ -99,8 +93,8 @@ func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside 
 	return read, inside
 }
 
-// TestDemoInside loads the example into two stars, in one of which the warehouse loads all facts that it can; then once more with
-// changed files. They are the same, and when the last load is taken back, too.
+// TestDemoInside loads the example into two stars, in one of which the warehouse loads all facts that it can; then once
+// more with changed files. They are the same, and when the last load is taken back, too.
 func TestDemoInside(t *testing.T) {
 	g := onPostgres(t)
 	var dirs []string
@@ -187,8 +181,8 @@ func changePassages(t *testing.T, dir string, n int) {
 	}
 }
 
-// TestInsideMoving loads a fact from a table that gets rows while it is read: a function that gives another row of the same grain
-// from some call on.
+// TestInsideMoving loads a fact from a table that gets rows while it is read: a function that gives another row of the
+// same grain from some call on.
 func TestInsideMoving(t *testing.T) {
 	for k := range 10 {
 		calls, order := k/2, []string{"fee", "[no, fee]"}[k%2]

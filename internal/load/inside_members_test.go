@@ -158,13 +158,7 @@ func TestTrinoMembersInside(t *testing.T) { insideCases(t, membersCase, onTrino,
 func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside int64) {
 	g := newGuild(seed, on.name)
 	on.exec("CREATE TABLE " + on.name + ".smith (" + on.typed(g.smith()) + ")")
-	var dirs []string
-	for k, how := range []string{"in_process", "in_warehouse"} {
-		dir := t.TempDir()
-		startest.Write(t, dir, "ironmonger.yaml", on.model[k]+strings.Replace(g.text, "EXECUTE", how, 1))
-		startest.WriteOld(t, dir, "towns.csv", "code,name\nT1,one\nT2,two\n", 0)
-		dirs = append(dirs, dir)
-	}
+	dirs := on.stars(t, g.text, "towns.csv", "code,name\nT1,one\nT2,two\n")
 	for n := range loads {
 		var rows [][]string
 		for range 5 + g.r.IntN(50) {

@@ -251,6 +251,17 @@ func onTrino(t *testing.T) *ground {
 	return g
 }
 
+// stars makes the folders of two stars, of which the warehouse loads the second, with one file in each.
+func (g *ground) stars(t *testing.T, model, file, text string) (dirs []string) {
+	for k, how := range []string{"in_process", "in_warehouse"} {
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", g.model[k]+strings.Replace(model, "EXECUTE", how, 1))
+		startest.WriteOld(t, dir, file, text, 0)
+		dirs = append(dirs, dir)
+	}
+	return dirs
+}
+
 // insert adds rows to a table of some columns; "" is null, and what is of no value in this database, too.
 func (g *ground) insert(table, columns string, rows [][]string) {
 	var lines, casts, names []string
@@ -305,13 +316,7 @@ func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside i
 	c := newClinic(seed, g.name)
 	g.exec("CREATE TABLE " + g.name + ".visit (" + g.typed(c.visits()) + ")")
 	g.exec("CREATE TABLE " + g.name + ".tariff (" + g.typed(tariff) + ")")
-	var dirs []string
-	for k, how := range []string{"in_process", "in_warehouse"} {
-		dir := t.TempDir()
-		startest.Write(t, dir, "ironmonger.yaml", g.model[k]+strings.Replace(c.text, "EXECUTE", how, 1))
-		startest.WriteOld(t, dir, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n", 0)
-		dirs = append(dirs, dir)
-	}
+	dirs := g.stars(t, c.text, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
 	for n := range loads {
 		var rows [][]string
 		many := 1
