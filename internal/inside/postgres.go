@@ -130,8 +130,8 @@ func (p *postgres) usable(ctx context.Context) error {
 	return nil
 }
 
-// plan has the database know how large the dimensions are, which may just have been loaded, and join them by hashing:
-// all rows are joined with all of them.
+// plan has the database know what is in the dimensions, which may just have been loaded, and join them by hashing: all
+// rows are joined with all of them. That it knows how many rows there are does not tell that: an index tells it, too.
 func (p *postgres) plan(ctx context.Context, r *judging) error {
 	statements := []string{
 		"SET LOCAL enable_mergejoin = off", "SET LOCAL enable_nestloop = off",
@@ -144,7 +144,9 @@ func (p *postgres) plan(ctx context.Context, r *judging) error {
 			continue
 		}
 		seen = append(seen, table)
-		const unknown = "SELECT 1 FROM pg_class WHERE oid = %s::regclass AND reltuples <= 0"
+		const unknown = "SELECT 1 FROM pg_class AS c WHERE oid = %s::regclass AND (" +
+			"pg_relation_size(oid) > 2 * relpages * current_setting('block_size')::bigint OR NOT EXISTS (SELECT 1 FROM pg_stats AS s " +
+			"WHERE s.tablename = c.relname AND s.schemaname = c.relnamespace::regnamespace::name))"
 		if is, err := p.any(ctx, fmt.Sprintf(unknown, expr.Quoted(table))); err != nil {
 			return err
 		} else if is {
