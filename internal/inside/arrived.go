@@ -11,7 +11,6 @@ import (
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
-	"ironmonger/internal/warehouse"
 )
 
 // Arrived is a table of rows that the program has read and shaped, since they stood in files: nothing about their
@@ -29,9 +28,9 @@ func ArrivedTypes() []column.Type {
 }
 
 // NewArrived prepares the loading of a fact, as [New] does, from rows that have arrived in a table.
-func NewArrived(f *schema.Fact, s *schema.Star, m *star.Model, of *Arrived, run warehouse.Statements, step int) *Rows {
+func NewArrived(f *schema.Fact, s *schema.Star, m *star.Model, of *Arrived, step Step) *Rows {
 	numbered := &source.Plain{Since: -1, Select: database.Select{Order: []database.Column{{}}}}
-	r := New(f, s, m, numbered, nil, run, step)
+	r := New(f, s, m, numbered, nil, step)
 	r.engine, r.arrived = arrivedEngine{r.engine}, of
 	return r
 }
@@ -57,7 +56,7 @@ func (r *shaper) arrivals() *layers {
 // Numbers hands the numbers of the rows that are left to others to row, in any order.
 func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
 	sql := fmt.Sprintf("SELECT line FROM %s WHERE %s = %d", r.numbered(r.table), r.become(), hard)
-	return r.run.Ask(ctx, sql, func(values [][]byte) error {
+	return r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		row(count(values[0]))
 		return nil
 	})

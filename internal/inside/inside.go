@@ -22,7 +22,6 @@ import (
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
-	"ironmonger/internal/warehouse"
 )
 
 // Rows are the rows of a fact's source while a step loads them.
@@ -67,10 +66,9 @@ func (c *Counted) Read() int64 {
 	return sum
 }
 
-// New prepares the loading of a fact, of whose source the columns that need names are needed. A table of the step is
-// called by its number.
-func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int) *Rows {
-	r := &Rows{judging: newJudging(f.Source, f.Keys, s, m, from, need, run, step), of: f}
+// New prepares the loading of a fact, of whose source the columns that need names are needed.
+func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, step Step) *Rows {
+	r := &Rows{judging: newJudging(f.Source, f.Keys, s, m, from, need, step), of: f}
 	for _, g := range f.Grain {
 		r.grain[g.Key] = true
 	}
@@ -171,7 +169,7 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE open%d)", k))
 	}
 	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + r.numbered(r.table) + " GROUP BY 1, 2"
-	err := r.run.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) })
+	err := r.Statements.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) })
 	return c, err
 }
 
@@ -229,7 +227,7 @@ func count(text []byte) int64 {
 func (r *Rows) Insert(ctx context.Context, run, file, linesOfFile int64) (int64, error) {
 	columns, values := r.inserted(run, file, linesOfFile, func(f field) string { return quote(placed + f.name) })
 	query := fmt.Sprintf("SELECT %s FROM %s WHERE verdict = %d", strings.Join(values, ", "), r.numbered(r.table), plain)
-	return r.run.Insert(ctx, r.of.Table, columns, query)
+	return r.Statements.Insert(ctx, r.of.Table, columns, query)
 }
 
 // inserted lists the columns of the fact's table, and what stands there of a judged row.
@@ -256,7 +254,7 @@ func (r *Rows) Grains(ctx context.Context, row func(at int64, inserted bool, gra
 	}
 	const standing = "SELECT %s FROM %s WHERE %s IN (%d, %d, %d)"
 	sql := fmt.Sprintf(standing, strings.Join(parts, ", "), r.numbered(r.table), r.become(), plain, waits, same)
-	return r.run.Ask(ctx, sql, func(values [][]byte) error {
+	return r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		return row(count(values[0]), verdict(count(values[1])) != same, values[2:])
 	})
 }

@@ -182,7 +182,7 @@ func aliased(list []named) string {
 // grained is the fact's table, and what says that a row of it has the grain of a judged one. A version in the grain means its
 // member: the table is joined with the dimension then, for the natural keys.
 func (r *Rows) grained() (table string, on []string) {
-	table = r.run.Named(r.of.Table.Name)
+	table = r.Statements.Named(r.of.Table.Name)
 	var joins, names []string
 	for n, name := range r.of.GrainColumns() {
 		k := r.of.Grain[n].Key
@@ -195,7 +195,7 @@ func (r *Rows) grained() (table string, on []string) {
 			of := fmt.Sprintf("%s_%d", as, i)
 			names, on = append(names, fmt.Sprintf("%s.%s AS %s", as, quote(d.NaturalKey[i].Name), of)), append(on, "t."+of+" = "+value)
 		}
-		joins = append(joins, fmt.Sprintf(" JOIN %s AS %s ON %[2]s.%[3]s = f.%[4]s", r.run.Named(d.Table.Name), as, quote(d.KeyColumn()), quote(name)))
+		joins = append(joins, fmt.Sprintf(" JOIN %s AS %s ON %[2]s.%[3]s = f.%[4]s", r.Statements.Named(d.Table.Name), as, quote(d.KeyColumn()), quote(name)))
 	}
 	if joins != nil {
 		table = fmt.Sprintf("(SELECT f.*, %s FROM %s AS f%s)", strings.Join(names, ", "), table, strings.Join(joins, ""))

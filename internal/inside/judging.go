@@ -20,8 +20,7 @@ type judging struct {
 	keys  []*star.Key
 	grain map[*star.Key]bool // the keys that tell rows apart
 	star  *schema.Star
-	run   warehouse.Statements
-	step  int // its number
+	Step
 	table string
 	open  map[*star.Key]bool // the keys of which rows may wait for members
 	first string             // the table of the first rows that wait for a member each; "" if none do
@@ -29,16 +28,25 @@ type judging struct {
 	repeated string // the table of the grains that several rows have; "" if none have
 }
 
-// own is the name of a table of the step.
-func (r *judging) own(name string) string { return r.run.Named(fmt.Sprintf("%s_%d", name, r.step)) }
+// Step is the step that loads rows by statements of the warehouse.
+type Step struct {
+	Statements warehouse.Statements
+	Number     int   // by which its tables are called
+	Day        int64 // of the run, in UTC
+}
 
-// newJudging prepares the judging of a source's rows, which have keys. A table of the step is called by its number.
+// own is the name of a table of the step.
+func (r *judging) own(name string) string {
+	return r.Statements.Named(fmt.Sprintf("%s_%d", name, r.Number))
+}
+
+// newJudging prepares the judging of a source's rows, which have keys.
 func newJudging(
-	of *star.Source, keys []*star.Key, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int,
+	of *star.Source, keys []*star.Key, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, step Step,
 ) judging {
 	r := judging{
-		shaper: shaper{engine: engineOf(m, run), source: of, from: from, need: need, model: m},
-		keys:   keys, grain: map[*star.Key]bool{}, star: s, run: run, step: step,
+		shaper: shaper{engine: engineOf(m, step.Statements), source: of, from: from, need: need, model: m},
+		keys:   keys, grain: map[*star.Key]bool{}, star: s, Step: step,
 	}
 	r.table = r.own("load_judged")
 	return r
@@ -59,7 +67,7 @@ func (r *judging) sound(ctx context.Context) error {
 
 // single refuses a dimension that has a member twice, or a time of one where times are asked for.
 func (r *judging) single(ctx context.Context, d *schema.Dimension, timed bool) error {
-	by, table, key := strings.Join(quoted(column.Names(d.NaturalKey)), ", "), r.run.Named(d.Table.Name), quote(d.KeyColumn())
+	by, table, key := strings.Join(quoted(column.Names(d.NaturalKey)), ", "), r.Statements.Named(d.Table.Name), quote(d.KeyColumn())
 	sql := fmt.Sprintf("SELECT 1 FROM %s WHERE %s >= 0%%s GROUP BY %s HAVING count(*) > 1", table, key, by)
 	switch {
 	case timed:
@@ -92,7 +100,7 @@ func (r *judging) greatest(ctx context.Context) (value []byte, err error) {
 		return nil, nil
 	}
 	const sql = "SELECT %s FROM (SELECT max(c%d) AS c%[2]d FROM %s) AS m"
-	err = r.run.Ask(ctx, fmt.Sprintf(sql, r.from.Texts[r.from.Since], r.from.Since, r.table), func(values [][]byte) error {
+	err = r.Statements.Ask(ctx, fmt.Sprintf(sql, r.from.Texts[r.from.Since], r.from.Since, r.table), func(values [][]byte) error {
 		value = slices.Clone(values[0])
 		return nil
 	})
@@ -115,6 +123,6 @@ func (r *judging) remove(ctx context.Context, table *string) error {
 	if *table = ""; name == "" {
 		return nil
 	}
-	_, err := r.run.Run(ctx, "DROP TABLE "+name)
+	_, err := r.Statements.Run(ctx, "DROP TABLE "+name)
 	return err
 }

@@ -63,7 +63,7 @@ func (r *judging) join(l *layers, n int, k *star.Key) error {
 		found[i] = "d." + found[i]
 	}
 	l.sql = fmt.Sprintf("SELECT l%d.*, %s FROM (%s) AS l%[1]d LEFT JOIN %[4]s AS d ON %[5]s",
-		l.n, strings.Join(found, ", "), l.sql, r.run.Named(d.Table.Name), strings.Join(on, " and "))
+		l.n, strings.Join(found, ", "), l.sql, r.Statements.Named(d.Table.Name), strings.Join(on, " and "))
 	l.columns = append(l.columns, names...)
 	special, given := r.specialOf(k)
 	none := fmt.Sprintf("missing%d", n)

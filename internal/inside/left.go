@@ -71,7 +71,7 @@ func (r *judging) Left(ctx context.Context) (*Left, error) {
 	one := column.NewBatch(fields)
 	one.Reset(1)
 	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s = %d ORDER BY line", strings.Join(parts, ", "), r.numbered(r.table), r.become(), hard)
-	err = r.run.Ask(ctx, sql, func(values [][]byte) error {
+	err = r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		line, err := strconv.ParseInt(string(values[0]), 10, 64)
 		one.Cols[0].Int[0] = line
 		for k, v := range values[1:] {

@@ -10,7 +10,6 @@ import (
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
-	"ironmonger/internal/warehouse"
 )
 
 // Members are the rows of a dimension's source while a step loads them.
@@ -47,9 +46,9 @@ const (
 
 // NewMembers prepares the loading of a dimension, as [New] does that of a fact. stands says whether it has members.
 func NewMembers(
-	d *schema.Dimension, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, run warehouse.Statements, step int, stands bool,
+	d *schema.Dimension, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, step Step, stands bool,
 ) *Members {
-	r := &Members{judging: newJudging(d.Source, d.Keys, s, m, from, need, run, step), of: d, stands: stands}
+	r := &Members{judging: newJudging(d.Source, d.Keys, s, m, from, need, step), of: d, stands: stands}
 	r.places = r.own("load_places")
 	add := func(name, sql string, as role) { r.columns = append(r.columns, value{name, as, sql}) }
 	for k, f := range d.NaturalKey {

@@ -139,7 +139,7 @@ func (p *postgres) plan(ctx context.Context, r *judging) error {
 	}
 	var seen []string
 	for _, k := range r.keys {
-		table := r.run.Named(r.star.Dimension(k.Dimension).Table.Name)
+		table := r.Statements.Named(r.star.Dimension(k.Dimension).Table.Name)
 		if slices.Contains(seen, table) {
 			continue
 		}

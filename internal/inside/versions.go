@@ -222,7 +222,7 @@ func (r *Members) standing() (stood, known, join string) {
 		equal = fmt.Sprintf("(%s < %s or %s)", at, held, again)
 	}
 	key := "t." + quote(r.of.KeyColumn())
-	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s >= 0 and %s", r.run.Named(r.of.Table.Name), key, r.on("t"))
+	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s >= 0 and %s", r.Statements.Named(r.of.Table.Name), key, r.on("t"))
 	return "(" + key + " is not null)", fmt.Sprintf("coalesce(not t.%s and %s, false)", quote(schema.IsInferred), equal), join
 }
 
@@ -249,7 +249,7 @@ func (r *Members) equal(of string, as role) string {
 // version; the last one has the values of type 1, and the first one those of type 0.
 func (r *Members) observed() (stood, known, join string) {
 	d := r.of
-	table, key, since := r.run.Named(d.Table.Name), quote(d.KeyColumn()), quote(schema.EffectiveFrom)
+	table, key, since := r.Statements.Named(d.Table.Name), quote(d.KeyColumn()), quote(schema.EffectiveFrom)
 	at, sequence := r.times()
 	const every = "SELECT %[1]s, %[2]s%[3]s FROM (SELECT * FROM (SELECT %[4]s FROM %[5]s WHERE %[2]s IS NOT NULL) AS v " +
 		"UNION ALL SELECT %[4]s FROM %[6]s) AS o GROUP BY %[1]s, %[2]s"
@@ -273,7 +273,7 @@ func (r *Members) observed() (stood, known, join string) {
 			known += fmt.Sprintf(" and (%s %s o.%s or %s)", at, of.is, of.name, r.equal("o", of.as))
 		}
 	}
-	all := fmt.Sprintf(every, key, since, greatest, r.observation(), table, r.run.Named(d.Observed.Name))
+	all := fmt.Sprintf(every, key, since, greatest, r.observation(), table, r.Statements.Named(d.Observed.Name))
 	const joins = " LEFT JOIN %[1]s AS m ON m.%[2]s >= 0 and m.%[3]s and %[4]s " +
 		"LEFT JOIN (SELECT %[5]s FROM %[1]s AS v JOIN (%[6]s) AS o ON o.%[2]s = v.%[2]s WHERE v.%[2]s >= 0) AS o ON %[7]s and o.%[8]s = %[9]s"
 	join = fmt.Sprintf(joins, table, key, quote(schema.IsCurrent), r.on("m"), strings.Join(values, ", "), all, r.on("o"), since, at)
@@ -296,7 +296,7 @@ func (r *Members) unlike(ctx context.Context) (bool, error) {
 		return false, nil
 	}
 	const sql = "SELECT 1 FROM %s WHERE %s >= 0 GROUP BY %s HAVING count(*) > 1 and (%s)"
-	return r.any(ctx, fmt.Sprintf(sql, r.run.Named(r.of.Table.Name), quote(r.of.KeyColumn()), strings.Join(names, ", "), strings.Join(differ, " or ")))
+	return r.any(ctx, fmt.Sprintf(sql, r.Statements.Named(r.of.Table.Name), quote(r.of.KeyColumn()), strings.Join(names, ", "), strings.Join(differ, " or ")))
 }
 
 // ordered makes a value of a column of the table one of which there is a least and a greatest.

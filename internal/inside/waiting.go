@@ -113,7 +113,7 @@ func (r *Rows) findFirst(ctx context.Context) error {
 		first = append(first, fmt.Sprintf(of, openColumn(n), strings.Join(names, ", ")))
 		if d := r.star.Dimension(k.Dimension); d.Versioned() {
 			const any = "%s and exists (SELECT 1 FROM %s AS d WHERE %s)"
-			there = append(there, fmt.Sprintf(any, openColumn(n), r.run.Named(d.Table.Name), r.joined("d", "n", n)))
+			there = append(there, fmt.Sprintf(any, openColumn(n), r.Statements.Named(d.Table.Name), r.joined("d", "n", n)))
 		}
 	}
 	table := r.own("load_first")
@@ -178,7 +178,7 @@ func (r *Rows) InsertWaiting(ctx context.Context, run, file, linesOfFile int64) 
 	for _, n := range r.opens() {
 		d := r.star.Dimension(r.keys[n].Dimension)
 		on := r.joined(fmt.Sprint("d", n), "n", n)
-		joins += fmt.Sprintf(" LEFT JOIN %s AS d%d ON %s and %s", r.run.Named(d.Table.Name), n, openColumn(n), on)
+		joins += fmt.Sprintf(" LEFT JOIN %s AS d%d ON %s and %s", r.Statements.Named(d.Table.Name), n, openColumn(n), on)
 		found = append(found, fmt.Sprintf("(not %s or d%d.%s is not null)", openColumn(n), n, quote(d.KeyColumn())))
 	}
 	value := func(f field) string {
@@ -194,7 +194,7 @@ func (r *Rows) InsertWaiting(ctx context.Context, run, file, linesOfFile int64) 
 	}
 	columns, values := r.inserted(run, file, linesOfFile, value)
 	query := fmt.Sprintf("SELECT %s FROM %s%s WHERE %s", strings.Join(values, ", "), r.numbered(r.table), joins, strings.Join(found, " and "))
-	return r.run.Insert(ctx, r.of.Table, columns, query)
+	return r.Statements.Insert(ctx, r.of.Table, columns, query)
 }
 
 // Strays hands each natural key to row that had no member of a key when rows were judged, and how many of the rows that
@@ -206,5 +206,5 @@ func (r *Rows) Strays(ctx context.Context, n int, row func(natural [][]byte, row
 	}
 	const sql = "SELECT %s FROM %s WHERE %s and %s = %d GROUP BY %s"
 	text := fmt.Sprintf(sql, strings.Join(parts, ", "), r.numbered(r.table), openColumn(n), r.become(), waits, strings.Join(r.openNames(n), ", "))
-	return r.run.Ask(ctx, text, func(values [][]byte) error { return row(values[1:], count(values[0])) })
+	return r.Statements.Ask(ctx, text, func(values [][]byte) error { return row(values[1:], count(values[0])) })
 }

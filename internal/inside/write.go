@@ -65,7 +65,7 @@ func (r *Members) Count(ctx context.Context) (*Became, error) {
 	}
 	sql := fmt.Sprintf("SELECT %s FROM %s GROUP BY verdict, %s", strings.Join(parts, ", "), r.table, ruleColumn)
 	into := []*int64{&b.New, &b.Versions, &b.Changed, &b.Conflicts}
-	err := r.run.Ask(ctx, sql, func(values [][]byte) error {
+	err := r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		n, is := count(values[2]), verdict(count(values[0]))
 		switch is {
 		case leftOut:
@@ -135,7 +135,7 @@ func (r *Members) examples(ctx context.Context, times []*int64) (map[string][]Ex
 	one, reader := column.NewBatch(r.of.NaturalKey), parse.NewReader(r.model.Zone)
 	one.Reset(1)
 	list := map[string][]Example{}
-	err := r.run.Ask(ctx, sql, func(values [][]byte) error {
+	err := r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		e := Example{Line: count(values[1])}
 		for k, v := range values[2:] {
 			if err := reader.Set(&one.Cols[k], 0, string(v)); err != nil {
@@ -157,7 +157,7 @@ func (r *Members) Between(ctx context.Context, lines []int64) (before []int64, a
 	if len(lines) > 0 {
 		after = r.below("line", lines)
 	}
-	err = r.run.Ask(ctx, "SELECT "+after+", count(*) FROM "+r.places+" GROUP BY 1", func(values [][]byte) error {
+	err = r.Statements.Ask(ctx, "SELECT "+after+", count(*) FROM "+r.places+" GROUP BY 1", func(values [][]byte) error {
 		versions[count(values[0])] += count(values[1])
 		return nil
 	})
@@ -219,7 +219,7 @@ func (r *Members) Insert(ctx context.Context, run int64, keys Keys) (int64, erro
 	}
 	const begun = "SELECT %s FROM (SELECT %s FROM %s AS j JOIN %s AS p ON %s WHERE verdict = %d) AS v"
 	query := fmt.Sprintf(begun, strings.Join(values, ", "), strings.Join(parts, ", "), r.table, r.places, r.placeOf(""), plain)
-	added, err := r.run.Insert(ctx, d.Table, columns, query)
+	added, err := r.Statements.Insert(ctx, d.Table, columns, query)
 	if err == nil && d.Observed != nil {
 		err = r.observe(ctx, keys)
 	}
@@ -235,7 +235,7 @@ func (r *Members) observe(ctx context.Context, keys Keys) error {
 	}
 	const rest = "SELECT %s FROM %s AS j JOIN %s AS p ON %s WHERE verdict = %d and %s and not %s"
 	query := fmt.Sprintf(rest, strings.Join(values, ", "), r.table, r.places, r.placeOf(ofFirst), plain, counts, begins)
-	_, err := r.run.Insert(ctx, r.of.Observed, columns, query)
+	_, err := r.Statements.Insert(ctx, r.of.Observed, columns, query)
 	return err
 }
 
@@ -259,7 +259,7 @@ func (r *Members) key(keys Keys, place, line string) string {
 // Drop removes the tables of the step.
 func (r *Members) Drop(ctx context.Context) error {
 	for _, table := range r.made {
-		if _, err := r.run.Run(ctx, "DROP TABLE "+table); err != nil {
+		if _, err := r.Statements.Run(ctx, "DROP TABLE "+table); err != nil {
 			return err
 		}
 	}

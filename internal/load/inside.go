@@ -100,7 +100,7 @@ func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
 
 // judgeFacts has the warehouse judge the rows of a fact that stand in it.
 func (w *work) judgeFacts(ctx context.Context, from *source.Plain, need func(string) bool, why string) error {
-	rows := inside.New(w.fact, w.star, w.model, from, need, w.tx.Statements(), w.nth())
+	rows := inside.New(w.fact, w.star, w.model, from, need, w.inStep())
 	if err := w.joinWithin(ctx, rows.Join); err != nil {
 		return err
 	}
@@ -131,6 +131,11 @@ func (w *work) judge(ctx context.Context, rows *inside.Rows, why string) error {
 
 // nth is the number of the step among all.
 func (w *work) nth() int { return slices.Index(w.steps, w.step) + 1 }
+
+// inStep is the step as the warehouse has to know it.
+func (w *work) inStep() inside.Step {
+	return inside.Step{Statements: w.tx.Statements(), Number: w.nth(), Day: w.entry.Day()}
+}
 
 // joinWithin has the joins of the step's source made in the warehouse.
 func (w *work) joinWithin(ctx context.Context, join func(*star.Join, *source.Plain, func(string) bool)) error {

@@ -99,7 +99,7 @@ func (w *factStep) sendWithin(ctx context.Context) error {
 		return err
 	}
 	of := &inside.Arrived{Table: table, Fields: flow.Fields()}
-	rows := inside.NewArrived(w.fact, w.star, w.model, of, w.tx.Statements(), w.nth())
+	rows := inside.NewArrived(w.fact, w.star, w.model, of, w.inStep())
 	if err := w.judge(ctx, rows, "as it was said"); err != nil {
 		return err
 	}

@@ -29,7 +29,7 @@ func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(s
 	if err != nil {
 		return err
 	}
-	members := inside.NewMembers(d, w.star, w.model, from, need, w.tx.Statements(), w.nth(), before.Rows > 0)
+	members := inside.NewMembers(d, w.star, w.model, from, need, w.inStep(), before.Rows > 0)
 	if err := w.joinWithin(ctx, members.Join); err != nil {
 		return err
 	}
