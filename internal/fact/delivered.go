@@ -29,6 +29,74 @@ type delivered struct {
 	list     []*scope // in order of appearance
 	read     int64
 	buf      []byte
+	others   Others // nil if all rows are handed to the writer
+}
+
+// Others are rows of a delivery of all that are not handed to the writer, since somebody else takes them. Nothing says
+// when they were delivered.
+type Others interface {
+	// Delivered returns of how many rows each scope is that they are of. Scopes are rows of the table, in which other
+	// columns have no values.
+	Delivered(ctx context.Context) (scopes *column.Batch, rows []int64, err error)
+	// Standing returns how many facts of each scope stand in the table, in the same way: those that are gone do not.
+	Standing(ctx context.Context) (scopes *column.Batch, rows []int64, err error)
+	// Absent hands on the rows of the table whose grain none of them has.
+	Absent(ctx context.Context, rows func(*column.Batch) error) error
+}
+
+// Beside has the writer find out what is gone beside rows that others take. The rows that these write are not in the
+// table when [Writer.Finish] is called.
+func (w *Writer) Beside(o Others) {
+	if w.delivered != nil {
+		w.delivered.others = o
+	}
+}
+
+// hear takes note of the rows that others take.
+func (d *delivered) hear(ctx context.Context) error {
+	if d.others == nil {
+		return nil
+	}
+	scopes, rows, err := d.others.Delivered(ctx)
+	if err != nil {
+		return err
+	}
+	for i, n := range rows {
+		if d.read += n; n > 0 {
+			s := d.scopeOf(column.Pointers(scopes.Cols), i)
+			s.seen[0], s.now = true, max(s.now, 0)
+		}
+	}
+	return nil
+}
+
+// countStanding counts the facts of each scope, if not all of them are read.
+func (d *delivered) countStanding(ctx context.Context) error {
+	if d.others == nil {
+		return nil
+	}
+	scopes, rows, err := d.others.Standing(ctx)
+	if err != nil {
+		return err
+	}
+	for i, n := range rows {
+		d.scopeOf(column.Pointers(scopes.Cols), i).rows = n
+	}
+	return nil
+}
+
+// each returns what hands on the rows of the table that may be gone.
+func (d *delivered) each(ctx context.Context, tx warehouse.Tx) func(func(*column.Batch) error) error {
+	if d.others == nil {
+		return d.w.stored(ctx, tx)
+	}
+	return func(rows func(*column.Batch) error) error { return d.others.Absent(ctx, rows) }
+}
+
+// stored returns what hands on the rows of the table.
+func (w *Writer) stored(ctx context.Context, r warehouse.Reader) func(func(*column.Batch) error) error {
+	q := warehouse.Query{Table: w.fact.Table.Name, Fields: w.fact.Table.Fields()}
+	return func(rows func(*column.Batch) error) error { return warehouse.Each(ctx, r, q, rows) }
 }
 
 // scope is what a delivery is complete for.
@@ -168,6 +236,9 @@ func (d *delivered) stands(v *view, j int) int64 {
 
 // finish finds what is gone, does with it what the rule says, and writes down the deliveries.
 func (d *delivered) finish(ctx context.Context, tx warehouse.Tx) error {
+	if err := d.hear(ctx); err != nil {
+		return err
+	}
 	if d.read == 0 {
 		return d.empty(ctx, tx)
 	}
@@ -182,14 +253,13 @@ func (d *delivered) finish(ctx context.Context, tx warehouse.Tx) error {
 		}
 	}
 	if w.entries != nil {
-		if err := w.entries.number(ctx, tx); err != nil {
+		if err := w.entries.number(d.each(ctx, tx)); err != nil {
 			return err
 		}
 	}
 	gone := column.NewBatch(w.fact.Table.Fields())
 	v, run := w.newView(), len(w.fields)+1
-	q := warehouse.Query{Table: w.fact.Table.Name, Fields: w.fact.Table.Fields()}
-	err := warehouse.Each(ctx, tx, q, func(b *column.Batch) error {
+	err := d.each(ctx, tx)(func(b *column.Batch) error {
 		cols := column.Pointers(b.Cols)
 		v.look(cols[:len(w.fields)], b.N)
 		for i := range b.N {
@@ -214,6 +284,9 @@ func (d *delivered) finish(ctx context.Context, tx warehouse.Tx) error {
 		return nil
 	})
 	if err != nil {
+		return err
+	}
+	if err := d.countStanding(ctx); err != nil {
 		return err
 	}
 	for _, s := range d.list {

@@ -85,6 +85,9 @@ func (w *Writer) take(ctx context.Context, tx warehouse.Tx, rows *column.Batch) 
 	w.Outcome.Removed += n
 	for i := range rows.N {
 		w.add(w.Outcome.RemovedTotal, rows, i)
+		if w.lookedUp != nil {
+			w.add(w.lookedUp.taken, rows, i)
+		}
 	}
 	if w.open != nil {
 		w.open.drop(rows)

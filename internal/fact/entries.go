@@ -95,13 +95,12 @@ func (e *entries) follow(rows *column.Batch, booked int64, stood []*column.Colum
 	rows.Cols[e.booked].Int[last] = max(booked, stood[e.booked].Int[j]) // days of entries do not decrease
 }
 
-// number finds the last entry of each grain of the table.
-func (e *entries) number(ctx context.Context, tx warehouse.Reader) error {
+// number finds the last entry of each grain among rows of the table, which each hands on.
+func (e *entries) number(each func(func(*column.Batch) error) error) error {
 	e.last = map[uint64]int64{}
 	v := e.w.newView()
-	q := warehouse.Query{Table: e.w.fact.Table.Name, Fields: e.w.fields}
-	return warehouse.Each(ctx, tx, q, func(b *column.Batch) error {
-		cols := column.Pointers(b.Cols)
+	return each(func(b *column.Batch) error {
+		cols := column.Pointers(b.Cols[:len(e.w.fields)])
 		v.look(cols, b.N)
 		for i := range b.N {
 			if !e.isFirst(cols, i) {

@@ -131,17 +131,20 @@ func (w *Writer) tallyWritten(ctx context.Context, tx warehouse.Tx) (warehouse.T
 	if err != nil {
 		return after, err
 	}
-	if after.Totals = slices.Clone(w.before.Totals); w.lookedUp.rows == 0 || len(w.Measures) == 0 {
+	if after.Totals = slices.Clone(w.before.Totals); len(w.Measures) == 0 {
 		return after, nil
 	}
-	b, err := warehouse.ReadAll(ctx, tx, warehouse.Query{
-		Table:  w.fact.Table.Name,
-		Fields: w.Measures,
-		By:     w.fact.Table.Primary,
-		Match:  w.lookedUp.grains(),
-	})
-	if err != nil {
-		return after, err
+	b := column.NewBatch(w.Measures)
+	if w.lookedUp.rows > 0 {
+		b, err = warehouse.ReadAll(ctx, tx, warehouse.Query{
+			Table:  w.fact.Table.Name,
+			Fields: w.Measures,
+			By:     w.fact.Table.Primary,
+			Match:  w.lookedUp.grains(),
+		})
+		if err != nil {
+			return after, err
+		}
 	}
 	if rows := w.lookedUp.rows; int64(b.N) != rows {
 		const message = "the account does not hold: %d rows were written to table %s, and %d of them are there"

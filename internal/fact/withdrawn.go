@@ -75,13 +75,12 @@ func (w *Writer) Withdraw(ctx context.Context, tx warehouse.Tx, s *Content) (int
 		name: map[int64]string{},
 	}
 	if w.entries != nil {
-		if err := w.entries.number(ctx, tx); err != nil {
+		if err := w.entries.number(w.stored(ctx, tx)); err != nil {
 			return 0, err
 		}
 	}
 	v, line := w.newView(), len(w.fields)
-	q := warehouse.Query{Table: w.fact.Table.Name, Fields: w.fact.Table.Fields()}
-	err := warehouse.Each(ctx, tx, q, func(b *column.Batch) error {
+	err := w.stored(ctx, tx)(func(b *column.Batch) error {
 		cols := column.Pointers(b.Cols)
 		v.look(cols[:len(w.fields)], b.N)
 		for i := range b.N {

@@ -14,14 +14,12 @@ func Check(m *star.Model, f *star.Fact) error {
 	switch {
 	case !runs(m):
 		return refuse("a star in SQLite")
-	case f.Completion != nil:
-		return refuse("rows that complete facts")
-	case f.Reverses():
-		return refuse("repeated: reverse")
-	case f.Repeated == star.SumRepeated:
-		return refuse("repeated: sum")
-	case f.Deliveries != nil:
-		return refuse("delivers")
+	case f.Repeated == star.SumRepeated && !f.Source.OnlyFiles():
+		return refuse("repeated: sum, of rows that are not of files")
+	case f.Deliveries != nil && f.Deliveries.Files:
+		return refuse("delivers: files")
+	case f.Deliveries != nil && f.Deliveries.On != nil:
+		return refuse("delivered_on")
 	}
 	if !f.Source.OnlyFiles() {
 		if err := checkSource(m, f.Source); err != nil {
@@ -176,8 +174,6 @@ func checkKey(s *star.Source, k *star.Key, inGrain bool) error {
 		return refuse("a grain with the times of a clock")
 	case d.Clock != nil && column.Find(fields, k.By[0]) >= 0 && fields[column.Find(fields, k.By[0])].Type.Kind != column.Timestamp:
 		return refuse("the times of a clock, looked up by a column that is not a timestamp")
-	case k.Milestone:
-		return refuse("as of a milestone")
 	case k.AsOf != "" && !d.Versioned():
 		return refuse("as_of, where the dimension has no versions")
 	}

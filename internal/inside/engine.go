@@ -44,6 +44,8 @@ type engine interface {
 	mostBelow() int64
 	// below is how many of some numbers, which are in order, are not above a number.
 	below(number string, of []int64) string
+	// nth is the number at a place of a list, from 1, where there is one.
+	nth(place string, of []int64) string
 
 	// usable refuses a database that is not set up for this.
 	usable(ctx context.Context) error

@@ -33,6 +33,8 @@ type Step struct {
 	Statements warehouse.Statements
 	Number     int   // by which its tables are called
 	Day        int64 // of the run, in UTC
+	// Workdays returns the first day of the calendar of a lag, and the numbers of the working days of all its days.
+	Workdays func(*star.Lag) (first int64, numbers []int64)
 }
 
 // own is the name of a table of the step.

@@ -50,7 +50,11 @@ func (r *judging) join(l *layers, n int, k *star.Key) error {
 			return err
 		}
 		end := r.Literal("9999-12-31", column.Type{Kind: column.Date})
-		on = append(on, fmt.Sprintf("%[1]s >= d.%[2]s and %[1]s < d.%[3]s and %[1]s < %[4]s", at, quote(d.ValidFrom), quote(d.ValidTo), end))
+		holds := fmt.Sprintf("%[1]s >= d.%[2]s and %[1]s < d.%[3]s and %[1]s < %[4]s", at, quote(d.ValidFrom), quote(d.ValidTo), end)
+		if k.Milestone { // until it is told, the current version is meant
+			holds = fmt.Sprintf("(case when %s is null then d.%s else %s end)", at, quote(schema.IsCurrent), holds)
+		}
+		on = append(on, holds)
 	case d.Versioned():
 		on = append(on, "d."+quote(schema.IsCurrent))
 	}

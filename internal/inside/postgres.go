@@ -120,6 +120,10 @@ func (p *postgres) below(number string, of []int64) string {
 	return fmt.Sprintf("width_bucket(%s, %s::bigint[])", number, expr.Quoted("{"+numbers(of)+"}"))
 }
 
+func (p *postgres) nth(place string, of []int64) string {
+	return fmt.Sprintf("(%s::bigint[])[%s]", expr.Quoted("{"+numbers(of)+"}"), place)
+}
+
 // usable refuses a database whose texts are not counted in characters of UTF-8.
 func (p *postgres) usable(ctx context.Context) error {
 	if is, err := p.any(ctx, "SELECT 1 WHERE current_setting('server_encoding') <> 'UTF8'"); err != nil {

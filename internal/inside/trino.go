@@ -142,6 +142,10 @@ func (e *trino) below(number string, of []int64) string {
 	return fmt.Sprintf("width_bucket(cast(%s as double), cast(split(%s, ',') as array(double)))", number, expr.Quoted(numbers(of)))
 }
 
+func (e *trino) nth(place string, of []int64) string {
+	return fmt.Sprintf("cast(element_at(split(%s, ','), %s) as bigint)", expr.Quoted(numbers(of)), place)
+}
+
 func (e *trino) usable(context.Context) error { return nil }
 
 // Many rows are divided into some ranges at least, and into as many that a server has room for the rows of one.

@@ -28,10 +28,12 @@ func (r *judging) opens() []int {
 	return list
 }
 
-// infers reports whether rows make the members of a key that are not there. The days of a calendar that grows are made
-// otherwise.
+// infers reports whether rows make the members of a key that are not there.
 func infers(k *star.Key) bool {
-	return k.Dimension.Junk || k.Unmatched == star.Infer && k.Dimension.Calendar == nil
+	if c := k.Dimension.Calendar; c != nil {
+		return c.Grows()
+	}
+	return k.Dimension.Junk || k.Unmatched == star.Infer
 }
 
 func openColumn(n int) string { return fmt.Sprintf("open%d", n) }
@@ -53,6 +55,13 @@ func (r *judging) opened(n int, k *star.Key) (string, error) {
 	}
 	if long != nil {
 		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), roster.MostKey))
+	}
+	if c := k.Dimension.Calendar; c != nil {
+		days := column.Column{Type: d.NaturalKey[0].Type}
+		days.AppendInt(c.AtLeast)
+		days.AppendInt(c.AtMost)
+		first, last := r.Literal(days.Value(0), days.Type), r.Literal(days.Value(1), days.Type)
+		ok = append(ok, fmt.Sprintf("coalesce(%s between %s and %s, false)", r.by("", k)[0], first, last))
 	}
 	if k.AsOf != "" {
 		at, err := r.asOf("", k, fields)

@@ -32,7 +32,7 @@ func (w *factStep) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.within.lookUp(writer)
+	w.within.open(writer)
 	if withdrawn == 0 && w.isSmall() {
 		writer.LookUp(warehouse.Tally{Rows: w.book.Rows, Totals: slices.Clone(w.book.Totals)})
 	}

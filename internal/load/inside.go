@@ -134,7 +134,11 @@ func (w *work) nth() int { return slices.Index(w.steps, w.step) + 1 }
 
 // inStep is the step as the warehouse has to know it.
 func (w *work) inStep() inside.Step {
-	return inside.Step{Statements: w.tx.Statements(), Number: w.nth(), Day: w.entry.Day()}
+	s := inside.Step{Statements: w.tx.Statements(), Number: w.nth(), Day: w.entry.Day()}
+	if f, ok := w.kind.(*factStep); ok {
+		s.Workdays = func(l *star.Lag) (int64, []int64) { return f.days[l].First, f.days[l].Numbers }
+	}
+	return s
 }
 
 // joinWithin has the joins of the step's source made in the warehouse.
@@ -188,10 +192,14 @@ func (w *work) suggests(ctx context.Context, from *source.Plain) (where star.Exe
 	}
 }
 
-// lookUp has the rows that are left looked up in the table if they are few beside those that stand there. None of the
+// open has the rows that are left looked up in the table if they are few beside those that stand there. None of the
 // others has the grain of one of them, so it makes no difference that these are inserted later.
-func (in *within) lookUp(writer *fact.Writer) {
-	if in != nil && in.counted.Left*scanned < in.before.Rows {
+func (in *within) open(writer *fact.Writer) {
+	if in == nil {
+		return
+	}
+	writer.Beside(in.rows)
+	if in.counted.Left*scanned < in.before.Rows {
 		writer.LookUp(in.before)
 	}
 }
@@ -222,7 +230,7 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 	for k := range w.keys {
 		w.keys[k].Missing += c.Missing[k]
 		w.keys[k].Matched += c.Inserted + c.Same - c.Missing[k]
-		if n := c.Unmatched[k]; n > 0 && !w.links[k].Dimension.Junk {
+		if n, d := c.Unmatched[k], w.links[k].Dimension; n > 0 && !d.Junk && d.Calendar == nil {
 			w.keys[k].Matched, w.keys[k].Unmatched = w.keys[k].Matched-n, w.keys[k].Unmatched+n
 			if err := in.strays(ctx, w, k); err != nil {
 				return err

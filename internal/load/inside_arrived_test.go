@@ -70,7 +70,10 @@ func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside 
 		for range 5 + c.r.IntN(60) {
 			rows = append(rows, c.row())
 		}
-		switch visits = append(visits, rows); c.r.IntN(4) {
+		switch visits = append(visits, rows); c.r.IntN(5) {
+		case 2: // rows are gone from one
+			of := &visits[c.r.IntN(len(visits))]
+			*of = (*of)[len(*of)/3:]
 		case 0: // an earlier file changes
 			of := visits[c.r.IntN(len(visits))]
 			for k := range of {

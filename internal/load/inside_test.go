@@ -41,7 +41,7 @@ func newClinic(seed uint64, schema string) *clinic {
 		at = "at"
 	}
 	source += "}" + pick("", ", order_by: [no, ward, doctor, day, fee, paid, note]") + pick("", ", leave_out: {\"a total\": \"note = 'total' or ward like 'T%'\", \"a test\": \"fee = 0\"}")
-	source += pick("", ", derive: {net: \"fee - coalesce(paid, 0)\", half: \"round(net / nullif(no - 5, 0), 2)\"}", ", derive: {net: \"case when no > 3 then fee / (no - 4) else fee end\"}")
+	source += pick("", ", derive: {net: \"fee - coalesce(paid, 0)\", half: \"round(net / nullif(no - 5, 0), 2)\", later: \"at + interval '100' minute\"}", ", derive: {net: \"case when no > 3 then fee / (no - 4) else fee end\"}")
 	if c.joined = c.r.IntN(2) == 0; c.joined {
 		source += ", join: {tariff: {source: tariffs, by: {code: ward" + pick("", "", "", ", number: no") + "}" + pick("", ", effective: valid, as_of: day", ", effective: valid, as_of: "+at) + ", bring: [rate, city], unmatched: " +
 			pick("set_aside", "leave_empty", "drop") + ", several: " + pick("first", "last", "set_aside") + "}}"
@@ -98,18 +98,57 @@ func newClinic(seed uint64, schema string) *clinic {
 	hour += pick("", "      other: {dimension: doctor, by: note, unmatched: infer}\n", "      other: {dimension: ward, by: note, unmatched: infer}\n")
 	zone := pick("", "time_zone: Europe/Vienna\n")
 	c.offsets, c.doubles = zone != "" && c.r.IntN(2) == 0, c.r.IntN(2) == 0
-	c.text = zone + "limits: {unmatched: none, set_aside: none}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" + tariffs +
+	c.text = zone + "limits: {unmatched: none, set_aside: none, gone: " + pick("none", "none", "20%") + "}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" + tariffs +
 		"  doctors: {read: 'doctors*.csv', columns: {code: text, name: text, grade: text, since: date}}\n" +
 		"  wards: {read: wards.csv, columns: {code: text, name: text}}\n" +
 		"dimensions:\n  doctor: {from: doctors, natural_key: code, type_1: name" + doctor + pick("", ", matching: {code: upper(trim(code))}") + "}\n" +
 		"  ward: {from: wards, natural_key: code, type_1: name}\n" +
-		"  date: {calendar: {from: 2023-01-01, to: 2025-12-31}}\n" + clock +
+		"  date: {calendar: {" + pick("from: 2023-01-01, to: 2025-12-31", "from: data, at_least: 2023-01-01, to: data, at_most: 2025-06-30") + ", attributes: [basic, working_days]}}\n" + clock +
 		"facts:\n  visit:\n    from: visits\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + c.degenerate(pick("", "note", "note", "city")) +
-		"    repeated: " + pick("set_aside", "replace", "keep") + "\n    keys:\n" +
+		c.repeats(grain, key == "", at, strings.Contains(source, "later:"), strings.Contains(source, "since:")) + "    keys:\n" +
 		"      doctor: {by: doctor" + key + ", unmatched: " + doctors + "}\n" +
 		"      " + w + ": {dimension: ward, by: ward, " + wards + "}\n" +
 		"      date: {by: " + at + date + "}\n" + hour
 	return c
+}
+
+// repeats says what becomes of rows that come again, and of those that do not. Doctors may have versions as of a day or
+// time, which is a milestone then.
+func (c *clinic) repeats(grain string, timeless bool, at string, later, since bool) string {
+	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
+	newer := pick("", "    newer_by: fee\n", "    newer_by: day\n")
+	text, gone := "    repeated: "+pick("set_aside", "replace\n"+newer, "keep")+"\n", pick("keep", "flag", "remove")
+	switch rule := c.r.IntN(3); {
+	case rule == 0 && !strings.Contains(grain, "doctor"):
+		text = "    repeated: reverse\n" + newer + pick("", "    booked_on: day\n")
+		gone = pick("keep", "reverse")
+	case rule == 1 && (grain == "[no]" || grain == "[no, ward]"):
+		parts, lag := pick("[paid, note, urgent]", "[fee, doctor]", "[paid]"), "{from: day, to: at}"
+		if timeless {
+			parts = pick(parts, "[day, note, doctor]", "[at, paid, fee]", "[day, at, urgent]")
+		} else {
+			parts = pick("[paid]", "["+at+", paid]")
+		}
+		if c.r.IntN(3) == 0 {
+			lag = "{from: day, to: at, in: working_days}"
+		}
+		if later {
+			lag = pick(lag, "{from: at, to: later, in: hours}", "{from: later, to: at, in: minutes}")
+		}
+		if newer = pick("", "    newer_by: no\n"); strings.Contains(grain, "no") {
+			newer = pick("", "    newer_by: half\n", "    newer_by: net\n")
+		}
+		if !later {
+			newer = ""
+		}
+		text = "    repeated: complete\n    complete: " + parts + "\n" + newer + "    lags: {lag: " + lag + "}\n" +
+			pick("", "    rows_tell: all\n") + pick("", "    in_order: [day, at]\n", "    in_order: [at, day]\n")
+	}
+	if !since && c.r.IntN(2) == 0 {
+		scope := map[string]string{"[no, note]": "    complete_for: note\n", "[no, ward]": "    complete_for: ward\n"}[grain]
+		text += "    delivers: all\n    gone: " + gone + "\n" + pick("", scope) + pick("", "", "    open_until: urgent\n")
+	}
+	return text
 }
 
 // visits are the columns of the table.
@@ -328,7 +367,11 @@ func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside i
 		}
 		g.insert("visit", c.visits(), rows)
 		g.insert("tariff", tariff, c.tariffs(n))
-		switch c.r.IntN(4) {
+		switch c.r.IntN(6) {
+		case 2:
+			g.exec("DELETE FROM " + g.name + ".visit WHERE doctor = 'D2' and cast(no as varchar(40)) like '%1'")
+		case 3:
+			g.exec("DELETE FROM " + g.name + ".visit WHERE cast(no as varchar(40)) like '%5' or ward = 'W2'")
 		case 0:
 			g.exec("UPDATE " + g.name + ".visit SET ward = 'W1' WHERE ward = 'W7'")
 		case 1:
