@@ -56,6 +56,7 @@ hunt:
 	IRONMONGER_HUNT=20 $(GO) test -count=1 -timeout 60m -run 'TestDemo|TestKilled' ./internal/warehouse
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load
+	IRONMONGER_EXECUTE=in_warehouse $(GO) test -count=1 -timeout 60m ./internal/load ./internal/prove
 	IRONMONGER_KILLS=200 $(GO) test -count=1 -timeout 60m -run TestKill ./cmd/ironmonger
 	IRONMONGER_NIGHTS=365 $(GO) test -count=1 -timeout 120m -run TestYear ./cmd/ironmonger
 	$(GO) test -run xxx -fuzz FuzzCompile $(FUZZING) ./internal/expr

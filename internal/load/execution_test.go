@@ -21,7 +21,7 @@ func TestExecution(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(t.Context())
-	if _, err := conn.Exec(t.Context(), fmt.Sprintf("CREATE SCHEMA %s_raw; CREATE TABLE %[1]s_raw.trip AS SELECT n AS no, 'B' || n %% 3 AS boat FROM generate_series(1, 50) AS n", schema)); err != nil {
+	if _, err := conn.Exec(t.Context(), fmt.Sprintf("CREATE SCHEMA %s_raw; CREATE TABLE %[1]s_raw.trip AS SELECT n AS no, 'B' || n %% 3 AS boat, DATE '2024-02-01' AS day FROM generate_series(1, 50) AS n", schema)); err != nil {
 		t.Fatal(err)
 	}
 	defer conn.Exec(t.Context(), "DROP SCHEMA "+schema+"_raw CASCADE")
@@ -34,13 +34,13 @@ func TestExecution(t *testing.T) {
 		{"execute: in_warehouse\n", "", 50, "executed in warehouse: as it was said"},
 		{"execute: in_warehouse\n", "execute: in_process, ", 0, "executed in process: as it was said"},
 		{"execute: in_process\n", "execute: in_warehouse, ", 50, "executed in warehouse: as it was said"},
-		{"", "delivers: all, gone: remove, ", 0, "executed in process: there is no SQL for delivers"},
+		{"", "delivers: all, delivered_on: day, ", 0, "executed in process: there is no SQL for delivered_on"},
 	} {
 		dir := t.TempDir()
 		_, star := startest.Postgres(t)
 		startest.Write(t, dir, "ironmonger.yaml", fmt.Sprintf(`%swarehouse: {postgres: %q, schema: %s}
 databases: {w: {postgres: %[2]q}}
-sources: {trips: {database: w, table: %[4]s_raw.trip, columns: {no: integer, boat: text}}}
+sources: {trips: {database: w, table: %[4]s_raw.trip, columns: {no: integer, boat: text, day: date}}}
 dimensions: {boat: {natural_key: code, rows: [{code: B0}, {code: B1}, {code: B2}]}}
 facts: {trip: {from: trips, %[5]sgrain: no, keys: {boat: boat}}}
 `, c.top, connection, star, schema, c.fact))

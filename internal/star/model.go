@@ -7,6 +7,7 @@
 package star
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -39,7 +40,8 @@ type Model struct {
 	Remarks    diag.List // what a reader took for granted and should be told
 
 	execute    *Name
-	executeAll Execution // what a call says, whatever the model does
+	executeAll Execution           // what a call says, whatever the model does
+	executes   map[*Fact]Execution // likewise, of some facts
 
 	read        bool // it is YAML
 	warehouses  []Warehouse
@@ -488,8 +490,8 @@ const (
 
 // Execution says where a fact is loaded, and which place says so: that of the fact if none does.
 func (m *Model) Execution(f *Fact) (Execution, diag.Place) {
-	if m.executeAll != "" {
-		return m.executeAll, f.At
+	if e := cmp.Or(m.executes[f], m.executeAll); e != "" {
+		return e, f.At
 	}
 	for _, said := range []*Name{f.execute, m.execute} {
 		if said != nil {
@@ -513,9 +515,17 @@ func (m *Model) ExecutionOf(d *Dimension) (where Execution, at diag.Place, deman
 	return "", d.At, false
 }
 
-// Execute says where all facts and dimensions are loaded, whatever the model says.
-func (m *Model) Execute(e Execution) {
-	m.executeAll = e
+// Execute says where facts are loaded, whatever the model says: those that are given, or else all facts and dimensions.
+func (m *Model) Execute(e Execution, facts ...*Fact) {
+	if facts == nil {
+		m.executeAll = e
+	}
+	for _, f := range facts {
+		if m.executes == nil {
+			m.executes = map[*Fact]Execution{}
+		}
+		m.executes[f] = e
+	}
 }
 
 // Marked reports whether the fact marks rows that are gone.

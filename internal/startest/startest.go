@@ -16,6 +16,7 @@ import (
 	driver "zombiezen.com/go/sqlite"
 	"zombiezen.com/go/sqlite/sqlitex"
 
+	"ironmonger/internal/inside"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/load"
 	"ironmonger/internal/prove"
@@ -101,13 +102,17 @@ func Open(t testing.TB, dir string) warehouse.Warehouse {
 }
 
 // Load loads the model in dir and returns the run's entry and error. IRONMONGER_OPENING says how dimensions are
-// opened where the test leaves it open.
+// opened where the test leaves it open; with IRONMONGER_EXECUTE=in_warehouse, facts of files are loaded there, where they can
+// be and the model does not say where.
 func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	t.Helper()
 	if opts.Opening == load.AsFits {
 		opts.Opening = map[string]load.Opening{"by_keys": load.ByKeys, "spilled": load.Spilled}[os.Getenv("IRONMONGER_OPENING")]
 	}
 	m := Model(t, dir)
+	if os.Getenv("IRONMONGER_EXECUTE") == string(star.InWarehouse) {
+		loadInside(m)
+	}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		t.Fatal(err)
@@ -116,6 +121,15 @@ func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	db := Open(t, dir)
 	defer db.Close()
 	return load.Run(context.Background(), m, root, db, opts)
+}
+
+// loadInside has the warehouse load the facts of files that it can load, unless the model says where they are loaded.
+func loadInside(m *star.Model) {
+	for _, f := range m.Facts {
+		if said, _ := m.Execution(f); said == "" && f.Source.OnlyFiles() && inside.Check(m, f) == nil {
+			m.Execute(star.InWarehouse, f)
+		}
+	}
 }
 
 // Run runs SQL statements in the warehouse of the model in dir, behind the loader's back.
