@@ -74,7 +74,7 @@ func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need
 	}
 	r.open = map[*star.Key]bool{}
 	for _, k := range f.Keys {
-		r.open[k] = infers(k) && !r.grain[k]
+		r.open[k] = infers(k)
 	}
 	for _, measure := range f.Measures {
 		if measure.Type.Exact() {

@@ -140,7 +140,11 @@ func (r *Rows) standable(l *layers) {
 		whole = append(whole, star.BookedOn)
 	}
 	for _, name := range whole {
-		ok = append(ok, quote(placed+name)+" is not null")
+		there := quote(placed+name) + " is not null"
+		if n := slices.IndexFunc(r.keys, func(k *star.Key) bool { return k.Column() == name }); n >= 0 && r.open[r.keys[n]] {
+			there = "(" + there + " or " + openColumn(n) + ")" // it is made by a row of its own
+		}
+		ok = append(ok, there)
 	}
 	if c := r.of.Completion; c != nil {
 		for k, after := range c.InOrder {
