@@ -18,7 +18,7 @@ func (r *Rows) standing(take, opened string) (join, verdict string) {
 			continue
 		}
 		equal = append(equal, fmt.Sprintf("t.%s is not distinct from l.%s", quote(f.name), quote(placed+f.name)))
-		if f.key { // which special member is meant, and why, is not told by the key
+		if f.key && ambiguous(r.keys[f.link]) { // which special member is meant, and why, is not told by the key
 			equal = append(equal, "coalesce(l."+quote(placed+f.name)+" >= 0, false)")
 		}
 		if f.double {
@@ -38,6 +38,9 @@ func (r *Rows) standing(take, opened string) (join, verdict string) {
 	return join, fmt.Sprintf(" when t.%s is null then %s when not %s and %s then %d else %d",
 		quote(schema.LoadRun), take, opened, strings.Join(equal, " and "), same, hard)
 }
+
+// ambiguous reports whether a key may have a special member, or none, for another reason than that rows say nothing.
+func ambiguous(k *star.Key) bool { return k.Unmatched.Special() || k.AsOf != "" && k.Outside.Special() }
 
 // entryIs says that a row of the table, called f, is the entry with a number.
 func entryIs(n int) string { return fmt.Sprintf("f.%s = %d", quote(star.EntryNumber), n) }

@@ -354,6 +354,11 @@ func insideCases(t *testing.T, one randomCase, on func(*testing.T) *ground, from
 func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
 	c := newClinic(seed, g.name)
 	g.exec("CREATE TABLE " + g.name + ".visit (" + g.typed(c.visits()) + ")")
+	g.exec("CREATE TABLE " + g.name + ".away (" + g.typed(c.visits()) + ")")
+	away := func(which string) {
+		g.exec("INSERT INTO " + g.name + ".away SELECT * FROM " + g.name + ".visit WHERE " + which)
+		g.exec("DELETE FROM " + g.name + ".visit WHERE " + which)
+	}
 	g.exec("CREATE TABLE " + g.name + ".tariff (" + g.typed(tariff) + ")")
 	dirs := g.stars(t, c.text, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
 	for n := range loads {
@@ -367,11 +372,16 @@ func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside i
 		}
 		g.insert("visit", c.visits(), rows)
 		g.insert("tariff", tariff, c.tariffs(n))
-		switch c.r.IntN(6) {
+		switch c.r.IntN(8) {
+		case 4, 5: // and back the next time
+			g.exec("UPDATE " + g.name + ".visit SET note = case note when 'seen' then 'Zoë' when 'Zoë' then 'seen' else note end")
 		case 2:
-			g.exec("DELETE FROM " + g.name + ".visit WHERE doctor = 'D2' and cast(no as varchar(40)) like '%1'")
+			away("doctor = 'D2' and cast(no as varchar(40)) like '%1'")
 		case 3:
-			g.exec("DELETE FROM " + g.name + ".visit WHERE cast(no as varchar(40)) like '%5' or ward = 'W2'")
+			away("cast(no as varchar(40)) like '%5' or ward = 'W2'")
+		case 6:
+			g.exec("INSERT INTO " + g.name + ".visit SELECT * FROM " + g.name + ".away")
+			g.exec("DELETE FROM " + g.name + ".away")
 		case 0:
 			g.exec("UPDATE " + g.name + ".visit SET ward = 'W1' WHERE ward = 'W7'")
 		case 1:
