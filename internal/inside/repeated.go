@@ -110,14 +110,13 @@ const repeats = "repeats"
 // beside reports whether rows of one grain are numbered one after the other: what orders the rows begins with the
 // columns of the grain, as the table has them.
 func (r *Rows) beside() bool {
-	if len(r.from.Order) < len(r.of.Grain) {
+	grain := r.GrainFields()
+	if len(r.from.Order) < len(grain) {
 		return false
 	}
-	for _, g := range r.of.Grain {
-		first := slices.ContainsFunc(r.from.Order[:len(r.of.Grain)], func(c database.Column) bool {
-			return g.Key == nil && r.as(c) == g.Column
-		})
-		filled := slices.ContainsFunc(r.source.Fill, func(f star.Fill) bool { return f.Text == g.Column })
+	for _, g := range grain {
+		first := slices.ContainsFunc(r.from.Order[:len(grain)], func(c database.Column) bool { return r.as(c) == g.Name })
+		filled := slices.ContainsFunc(r.source.Fill, func(f star.Fill) bool { return f.Text == g.Name })
 		if !first || filled {
 			return false
 		}

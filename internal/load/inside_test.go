@@ -193,9 +193,13 @@ func (c *clinic) row() []string {
 	no, fee, paid := fmt.Sprint(c.no), fmt.Sprintf("%d.%02d", c.r.IntN(200), c.r.IntN(100)), pick("", "10", "3.5", "0.125")
 	ward, doctor, note := seldom(pick("W1", "W2", "W3"), "", "W7", "T1", "w1"), seldom(pick("d1", "D2", "d3 "), "", "D8", " d9", "Dé"), pick("", "", "total", "seen", "Zoë")
 	day = seldom(day, "", "2022-01-01", "1899-01-01", "9999-12-31")
+	begun := day
+	if !c.daily && day != "" {
+		begun = one(6, day, "2024-06-15")
+	}
 	if !c.typed {
 		no, fee, paid = one(30*c.odd, no, "", "x", "+"+no, "000000000000000000000"+no), seldom(fee, "", "0.001", "12,5", "99999999", "+5", ".5"), seldom(paid, "1.2345", "-", "1e3")
-		at := one(often, day+pick(" ", "T")+pick("00:00", "23:59:59.999999", "10:47:59", "10:47:59.500"), day, day+" 24:00:00", day+" 10:60", day+" 10:47:59.1234567",
+		at := one(often, begun+pick(" ", "T")+pick("00:00", "23:59:59.999999", "10:47:59", "10:47:59.500"), day, day+" 24:00:00", day+" 10:60", day+" 10:47:59.1234567",
 			day+" 10:47:59.1234560", day+" 10:47:59Z", "2024-03-31T02:30:00", "2024-02-30 10:00:00", " "+day+" 10:00:00", day+" 10:47:59.")
 		if day == "" {
 			at = ""
@@ -205,7 +209,7 @@ func (c *clinic) row() []string {
 		return []string{no, ward, doctor, day, at, fee, paid, note, urgent}
 	}
 	fee, paid = seldom(fee, "", "0"), seldom(paid, "0.1234", "NaN", "12345678")
-	at := seldom(day+pick(" 00:00:00", " 23:59:59.999999", " 10:47:59"), "", "infinity", "2024-03-31 02:30:00")
+	at := seldom(begun+pick(" 00:00:00", " 23:59:59.999999", " 10:47:59"), "", "infinity", "2024-03-31 02:30:00")
 	if day == "" {
 		at = ""
 	}
