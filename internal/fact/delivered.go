@@ -57,17 +57,10 @@ func (d *delivered) hear(ctx context.Context) error {
 	if d.others == nil {
 		return nil
 	}
-	scopes, rows, err := d.others.Delivered(ctx)
-	if err != nil {
-		return err
-	}
-	for i, n := range rows {
-		if d.read += n; n > 0 {
-			s := d.scopeOf(column.Pointers(scopes.Cols), i)
-			s.seen[0], s.now = true, max(s.now, 0)
-		}
-	}
-	return nil
+	return d.ofScopes(ctx, d.others.Delivered, func(s *scope, rows int64) {
+		d.read += rows
+		s.seen[0], s.now = true, max(s.now, 0)
+	})
 }
 
 // countStanding counts the facts of each scope, if not all of them are read.
@@ -75,12 +68,21 @@ func (d *delivered) countStanding(ctx context.Context) error {
 	if d.others == nil {
 		return nil
 	}
-	scopes, rows, err := d.others.Standing(ctx)
+	return d.ofScopes(ctx, d.others.Standing, func(s *scope, rows int64) { s.rows = rows })
+}
+
+// ofScopes hands on of how many rows each scope is that has any.
+func (d *delivered) ofScopes(
+	ctx context.Context, list func(context.Context) (*column.Batch, []int64, error), take func(s *scope, rows int64),
+) error {
+	scopes, rows, err := list(ctx)
 	if err != nil {
 		return err
 	}
 	for i, n := range rows {
-		d.scopeOf(column.Pointers(scopes.Cols), i).rows = n
+		if n > 0 {
+			take(d.scopeOf(column.Pointers(scopes.Cols), i), n)
+		}
 	}
 	return nil
 }
