@@ -135,11 +135,8 @@ func (c *clinic) repeats(grain string, timeless bool, at string, later, since bo
 		if later {
 			lag = pick(lag, "{from: at, to: later, in: hours}", "{from: later, to: at, in: minutes}")
 		}
-		if newer = pick("", "    newer_by: no\n"); strings.Contains(grain, "no") {
+		if newer = ""; later {
 			newer = pick("", "    newer_by: half\n", "    newer_by: net\n")
-		}
-		if !later {
-			newer = ""
 		}
 		text = "    repeated: complete\n    complete: " + parts + "\n" + newer + "    lags: {lag: " + lag + "}\n" +
 			pick("", "    rows_tell: all\n") + pick("", "    in_order: [day, at]\n", "    in_order: [at, day]\n")

@@ -17,6 +17,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ironmonger/internal/trinodb"
 	"ironmonger/internal/warehouse"
 )
 
@@ -62,7 +63,7 @@ func Trino(t testing.TB) warehouse.Location {
 	l.made++
 	return warehouse.Location{
 		Kind:       "trino",
-		Server:     fmt.Sprintf("http://127.0.0.1:%d", l.port),
+		Server:     l.url(),
 		Connection: l.address(),
 		Schema:     fmt.Sprint("star", l.made),
 		Published:  "pub",
@@ -234,16 +235,27 @@ func (l *lake) startTrino() (err error) {
 	return l.server.serve(cmd, l.answers)
 }
 
-// answers reports whether the server has started.
+// answers reports whether the server has started, and runs queries.
 func (l *lake) answers() error {
-	answer, err := http.Get(fmt.Sprintf("http://127.0.0.1:%d/v1/info", l.port))
+	answer, err := http.Get(l.url() + "/v1/info")
 	if err != nil {
 		return err
 	}
 	defer answer.Body.Close()
 	said, err := io.ReadAll(answer.Body)
-	if err == nil && !strings.Contains(string(said), `"starting":false`) {
-		err = fmt.Errorf("Trino says %s", said)
+	if err != nil {
+		return err
 	}
-	return err
+	if !strings.Contains(string(said), `"starting":false`) {
+		return fmt.Errorf("Trino says %s", said)
+	}
+	db, err := trinodb.Open(l.url(), nil)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	var one int
+	return db.QueryRow("SELECT 1").Scan(&one) // which needs a worker: the server may not know yet that it is one
 }
+
+func (l *lake) url() string { return fmt.Sprintf("http://127.0.0.1:%d", l.port) }
