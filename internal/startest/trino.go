@@ -254,8 +254,17 @@ func (l *lake) answers() error {
 		return err
 	}
 	defer db.Close()
-	var one int
-	return db.QueryRow("SELECT 1").Scan(&one) // which needs a worker: the server may not know yet that it is one
+	for _, catalog := range []string{"pub", "work"} { // the server may not know yet that it has nodes for them
+		for _, sql := range []string{
+			"CREATE SCHEMA IF NOT EXISTS %s.ready", "DROP TABLE IF EXISTS %s.ready.one", "CREATE TABLE %s.ready.one AS SELECT 1 AS n",
+			"INSERT INTO %s.ready.one SELECT n + 1 FROM %[1]s.ready.one", "DROP TABLE %s.ready.one", "DROP SCHEMA %s.ready",
+		} {
+			if _, err := db.Exec(fmt.Sprintf(sql, catalog)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (l *lake) url() string { return fmt.Sprintf("http://127.0.0.1:%d", l.port) }
