@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// Of a delivery of all, the warehouse says what is not in it: the facts whose grain no row has that it has taken itself.
-// Which of these are gone is decided by the program, which knows the rows that are left to it.
+// Of a delivery of all, the warehouse says what is not in it: the facts whose grain no row has that it has taken
+// itself. Which of these are gone is decided by the program, which knows the rows that are left to it.
 
 // Delivered returns of how many rows each scope is that are not left to others, as rows of the table.
 func (r *Rows) Delivered(ctx context.Context) (scopes *column.Batch, rows []int64, err error) {
@@ -23,7 +23,7 @@ func (r *Rows) Delivered(ctx context.Context) (scopes *column.Batch, rows []int6
 func (r *Rows) Standing(ctx context.Context) (scopes *column.Batch, rows []int64, err error) {
 	number, from := "count(*)", r.Statements.Named(r.of.Table.Name)
 	if r.of.Marked() {
-		from += " WHERE not " + quote(schema.IsGone)
+		from += " WHERE " + quote(schema.IsGone) + " is distinct from true" // the column may be newer than the row
 	}
 	if r.of.Reverses() { // the signs of the entries of a fact add up to none if it is gone
 		number = "coalesce(sum(" + quote(star.EntrySign) + "), 0)"
@@ -37,7 +37,9 @@ func (r *Rows) taken() string {
 }
 
 // scoped counts rows by their scope.
-func (r *Rows) scoped(ctx context.Context, number, from, prefix string) (scopes *column.Batch, rows []int64, err error) {
+func (r *Rows) scoped(
+	ctx context.Context, number, from, prefix string,
+) (scopes *column.Batch, rows []int64, err error) {
 	all := r.of.Table.Fields()
 	scopes = column.NewBatch(all)
 	var at []int

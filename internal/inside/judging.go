@@ -44,7 +44,8 @@ func (r *judging) own(name string) string {
 
 // newJudging prepares the judging of a source's rows, which have keys.
 func newJudging(
-	of *star.Source, keys []*star.Key, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, step Step,
+	of *star.Source, keys []*star.Key, s *schema.Star, m *star.Model,
+	from *source.Plain, need func(string) bool, step Step,
 ) judging {
 	r := judging{
 		shaper: shaper{engine: engineOf(m, step.Statements), source: of, from: from, need: need, model: m},
@@ -69,7 +70,8 @@ func (r *judging) sound(ctx context.Context) error {
 
 // single refuses a dimension that has a member twice, or a time of one where times are asked for.
 func (r *judging) single(ctx context.Context, d *schema.Dimension, timed bool) error {
-	by, table, key := strings.Join(quoted(column.Names(d.NaturalKey)), ", "), r.Statements.Named(d.Table.Name), quote(d.KeyColumn())
+	by := strings.Join(quoted(column.Names(d.NaturalKey)), ", ")
+	table, key := r.Statements.Named(d.Table.Name), quote(d.KeyColumn())
 	sql := fmt.Sprintf("SELECT 1 FROM %s WHERE %s >= 0%%s GROUP BY %s HAVING count(*) > 1", table, key, by)
 	switch {
 	case timed:
@@ -102,7 +104,8 @@ func (r *judging) greatest(ctx context.Context) (value []byte, err error) {
 		return nil, nil
 	}
 	const sql = "SELECT %s FROM (SELECT max(c%d) AS c%[2]d FROM %s) AS m"
-	err = r.Statements.Ask(ctx, fmt.Sprintf(sql, r.from.Texts[r.from.Since], r.from.Since, r.table), func(values [][]byte) error {
+	of := fmt.Sprintf(sql, r.from.Texts[r.from.Since], r.from.Since, r.table)
+	err = r.Statements.Ask(ctx, of, func(values [][]byte) error {
 		value = slices.Clone(values[0])
 		return nil
 	})

@@ -46,7 +46,8 @@ const (
 
 // NewMembers prepares the loading of a dimension, as [New] does that of a fact. stands says whether it has members.
 func NewMembers(
-	d *schema.Dimension, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, step Step, stands bool,
+	d *schema.Dimension, s *schema.Star, m *star.Model,
+	from *source.Plain, need func(string) bool, step Step, stands bool,
 ) *Members {
 	r := &Members{judging: newJudging(d.Source, d.Keys, s, m, from, need, step), of: d, stands: stands}
 	r.places = r.own("load_places")

@@ -44,8 +44,8 @@ func (r *Rows) place(l *layers) error {
 	return nil
 }
 
-// follows returns what stands in a column of a row that is new, if it is none that the row says: a lag, the mark of what
-// is gone, or what tells entries apart.
+// follows returns what stands in a column of a row that is new, if it is none that the row says: a lag, the mark of
+// what is gone, or what tells entries apart.
 func (r *Rows) follows(f column.Field) (x expr.SQL, is bool, err error) {
 	switch {
 	case r.of.Marked() && f.Name == schema.IsGone:
@@ -100,7 +100,8 @@ func (r *Rows) workdays(l *star.Lag, fields []column.Field, ends []expr.SQL) (x 
 	day.AppendInt(first)
 	var numbers []string
 	for k, f := range fields {
-		p, err := expr.Compile("cast(a as date) - c + 1", []column.Field{{Name: "a", Type: f.Type}, {Name: "c", Type: day.Type}})
+		between := []column.Field{{Name: "a", Type: f.Type}, {Name: "c", Type: day.Type}}
+		p, err := expr.Compile("cast(a as date) - c + 1", between)
 		if err != nil {
 			return x, err
 		}
@@ -111,7 +112,8 @@ func (r *Rows) workdays(l *star.Lag, fields []column.Field, ends []expr.SQL) (x 
 		if at.Clean != "" {
 			x.Clean = strings.TrimPrefix(x.Clean+" and "+at.Clean, " and ")
 		}
-		numbers = append(numbers, fmt.Sprintf("(case when %s between 1 and %d then %s end)", at.Value, len(days), r.nth(at.Value, days)))
+		const number = "(case when %s between 1 and %d then %s end)"
+		numbers = append(numbers, fmt.Sprintf(number, at.Value, len(days), r.nth(at.Value, days)))
 	}
 	x.Value = "(" + numbers[1] + " - " + numbers[0] + ")"
 	return x, nil
@@ -141,7 +143,8 @@ func (r *Rows) standable(l *layers) {
 	}
 	for _, name := range whole {
 		there := quote(placed+name) + " is not null"
-		if n := slices.IndexFunc(r.keys, func(k *star.Key) bool { return k.Column() == name }); n >= 0 && r.open[r.keys[n]] {
+		n := slices.IndexFunc(r.keys, func(k *star.Key) bool { return k.Column() == name })
+		if n >= 0 && r.open[r.keys[n]] {
 			there = "(" + there + " or " + openColumn(n) + ")" // it is made by a row of its own
 		}
 		ok = append(ok, there)

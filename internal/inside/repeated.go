@@ -115,7 +115,8 @@ func (r *Rows) beside() bool {
 		return false
 	}
 	for _, g := range grain {
-		first := slices.ContainsFunc(r.from.Order[:len(grain)], func(c database.Column) bool { return r.as(c) == g.Name })
+		is := func(c database.Column) bool { return r.as(c) == g.Name }
+		first := slices.ContainsFunc(r.from.Order[:len(grain)], is)
 		filled := slices.ContainsFunc(r.source.Fill, func(f star.Fill) bool { return f.Text == g.Name })
 		if !first || filled {
 			return false

@@ -25,7 +25,7 @@ func (r *Rows) standing(take, opened string) (join, verdict string) {
 			equal = append(equal, "false")
 		}
 	}
-	if r.of.Completion != nil && r.of.NewerBy != nil { // a row that says what stands may be newer than those that have told it
+	if r.of.Completion != nil && r.of.NewerBy != nil { // what stands may have been told by older rows
 		equal = append(equal, "false")
 	}
 	where := ""
@@ -75,9 +75,9 @@ func alike(as string, grain []named) string {
 	return strings.Join(on, " and ")
 }
 
-// grained is the rows of a table of the fact's, called f, of which a condition holds, and the columns that tell them apart:
-// their names, and what judged rows, called l, have there. A version in the grain means its member: the table is joined
-// with the dimension then, for the natural keys.
+// grained is the rows of a table of the fact's, called f, of which a condition holds, and the columns that tell them
+// apart: their names, and what judged rows, called l, have there. A version in the grain means its member: the table is
+// joined with the dimension then, for the natural keys.
 func (r *Rows) grained(table, where string) (rows string, grain []named) {
 	rows = r.Statements.Named(table)
 	joins, more := "", ""
@@ -93,7 +93,8 @@ func (r *Rows) grained(table, where string) (rows string, grain []named) {
 			more += fmt.Sprintf(", %s.%s AS %s", of, quote(d.NaturalKey[i].Name), part)
 			grain = append(grain, named{part, value})
 		}
-		joins += fmt.Sprintf(" LEFT JOIN %s AS %s ON %[2]s.%[3]s = f.%[4]s", r.Statements.Named(d.Table.Name), of, quote(d.KeyColumn()), quote(name))
+		const member = " LEFT JOIN %s AS %s ON %[2]s.%[3]s = f.%[4]s"
+		joins += fmt.Sprintf(member, r.Statements.Named(d.Table.Name), of, quote(d.KeyColumn()), quote(name))
 	}
 	if joins != "" || where != "" {
 		rows = fmt.Sprintf("(SELECT f.*%s FROM %s AS f%s WHERE %s)", more, rows, joins, cmp.Or(where, "true"))

@@ -122,7 +122,8 @@ func (r *Rows) findFirst(ctx context.Context) error {
 		first = append(first, fmt.Sprintf(of, openColumn(n), strings.Join(names, ", ")))
 		if d := r.star.Dimension(k.Dimension); d.Versioned() {
 			const any = "%s and exists (SELECT 1 FROM %s AS d WHERE %s)"
-			there = append(there, fmt.Sprintf(any, openColumn(n), r.Statements.Named(d.Table.Name), r.joined("d", "n", n)))
+			table := r.Statements.Named(d.Table.Name)
+			there = append(there, fmt.Sprintf(any, openColumn(n), table, r.joined("d", "n", n)))
 		}
 	}
 	table := r.own("load_first")
@@ -187,7 +188,8 @@ func (r *Rows) InsertWaiting(ctx context.Context, run, file, linesOfFile int64) 
 	for _, n := range r.opens() {
 		d := r.star.Dimension(r.keys[n].Dimension)
 		on := r.joined(fmt.Sprint("d", n), "n", n)
-		joins += fmt.Sprintf(" LEFT JOIN %s AS d%d ON %s and %s", r.Statements.Named(d.Table.Name), n, openColumn(n), on)
+		table := r.Statements.Named(d.Table.Name)
+		joins += fmt.Sprintf(" LEFT JOIN %s AS d%d ON %s and %s", table, n, openColumn(n), on)
 		found = append(found, fmt.Sprintf("(not %s or d%d.%s is not null)", openColumn(n), n, quote(d.KeyColumn())))
 	}
 	value := func(f field) string {

@@ -102,8 +102,8 @@ func Open(t testing.TB, dir string) warehouse.Warehouse {
 }
 
 // Load loads the model in dir and returns the run's entry and error. IRONMONGER_OPENING says how dimensions are
-// opened where the test leaves it open; with IRONMONGER_EXECUTE=in_warehouse, facts of files are loaded there, where they can
-// be and the model does not say where.
+// opened where the test leaves it open; with IRONMONGER_EXECUTE=in_warehouse, facts of files are loaded there, where
+// they can be and the model does not say where.
 func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	t.Helper()
 	if opts.Opening == load.AsFits {

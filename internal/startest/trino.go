@@ -256,8 +256,9 @@ func (l *lake) answers() error {
 	defer db.Close()
 	for _, catalog := range []string{"pub", "work"} { // the server may not know yet that it has nodes for them
 		for _, sql := range []string{
-			"CREATE SCHEMA IF NOT EXISTS %s.ready", "DROP TABLE IF EXISTS %s.ready.one", "CREATE TABLE %s.ready.one AS SELECT 1 AS n",
-			"INSERT INTO %s.ready.one SELECT n + 1 FROM %[1]s.ready.one", "DROP TABLE %s.ready.one", "DROP SCHEMA %s.ready",
+			"CREATE SCHEMA IF NOT EXISTS %s.ready", "DROP TABLE IF EXISTS %s.ready.one",
+			"CREATE TABLE %s.ready.one AS SELECT 1 AS n", "INSERT INTO %s.ready.one SELECT n + 1 FROM %[1]s.ready.one",
+			"DROP TABLE %s.ready.one", "DROP SCHEMA %s.ready",
 		} {
 			if _, err := db.Exec(fmt.Sprintf(sql, catalog)); err != nil {
 				return err
