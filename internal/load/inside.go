@@ -126,6 +126,8 @@ func (w *work) judge(ctx context.Context, rows *inside.Rows, why string) error {
 		return err
 	}
 	w.within = &within{rows: rows, counted: counted, before: before}
+	w.figures.Inside = counted.Read()
+	w.figures.Read += w.figures.Inside // also if the step fails later
 	return nil
 }
 
@@ -225,8 +227,6 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 	if inserted += waited; inserted != c.Inserted {
 		return fmt.Errorf("the account does not hold: the warehouse counted %d rows to be inserted, and inserted %d", c.Inserted, inserted)
 	}
-	w.figures.Read += c.Read()
-	w.figures.Inside = c.Read()
 	for k := range w.keys {
 		w.keys[k].Missing += c.Missing[k]
 		w.keys[k].Matched += c.Inserted + c.Same - c.Missing[k]
