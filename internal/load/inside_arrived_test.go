@@ -29,7 +29,7 @@ func TestTrinoArrived(t *testing.T) { insideCases(t, arrivedCase, onTrino, 41, 1
 // inFiles has the rows of a clinic in files.
 func (c *clinic) inFiles() {
 	for _, x := range [][2]string{
-		{`visits: \{database: w, (table: \S+|query: "[^"]*"),`, `visits: {read: "visits*.csv",`},
+		{`visit0s: \{database: w, (table: \S+|query: "[^"]*"),`, `visit0s: {read: "visits*.csv",`},
 		{`tariffs: \{database: w, table: \S+,`, `tariffs: {read: "tariffs*.csv",`},
 		{`fee = 0`, `fee = '0'`}, {`, order_by: \[[^]]*\]`, ``}, {`, since: no`, ``},
 	} {
@@ -56,7 +56,7 @@ func csv(columns string, rows [][]string) string {
 }
 
 func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
-	c := newClinic(seed, g.name)
+	c := newClinic(seed, g.name, 1)
 	c.inFiles()
 	dirs := g.stars(t, c.text, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
 	write := func(name, text string, n int) {

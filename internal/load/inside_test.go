@@ -17,39 +17,77 @@ import (
 	"ironmonger/internal/undo"
 )
 
-// clinic is a random table of visits in the database of the warehouse, and a random model of a fact of them.
+// clinic is a random table of visits in the database of the warehouse, and a random model of facts of them.
 type clinic struct {
 	r                *rand.Rand
-	typed            bool // the table has types; else most of it is text
-	offsets, doubles bool // it has times with offsets, and doubles
-	joined           bool // with a table of tariffs
-	daily            bool // its grain has days: there are few
-	odd              int  // one value in so many is odd
+	schema           string // where the tables are
+	typed            bool   // the table has types; else most of it is text
+	offsets, doubles bool   // it has times with offsets, and doubles
+	joined           bool   // with a table of tariffs: the fact that is being made
+	versions         bool   // doctors have
+	clock, kinds     bool   // there are times of day, and combinations
+	daily            bool   // a grain has days: there are few
+	odd              int    // one value in so many is odd
 	text             string
 	no               int
 }
 
-func newClinic(seed uint64, schema string) *clinic {
-	c := &clinic{r: rand.New(rand.NewPCG(seed, 5))}
+func (c *clinic) pick(list ...string) string { return list[c.r.IntN(len(list))] }
+
+// newClinic makes a clinic whose model has some facts.
+func newClinic(seed uint64, schema string, facts int) *clinic {
+	c := &clinic{r: rand.New(rand.NewPCG(seed, 5)), schema: schema}
 	c.typed = c.r.IntN(2) > 0
 	c.odd = []int{10000, 12, 1000, 100}[seed%4]
-	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
-	source := "{database: w, " + pick("table: "+schema+".visit", `query: "select * from `+schema+`.visit where cast(no as varchar(40)) is distinct from '-7'"`) +
+	doctor := c.pick("", ", type_2: grade, effective: since", ", type_2: grade, effective: since, first_version: from_effective")
+	c.versions = doctor != ""
+	dimensions := "  doctor: {from: doctors, natural_key: code, type_1: name" + doctor + c.pick("", ", matching: {code: upper(trim(code))}") + "}\n" +
+		"  ward: {from: wards, natural_key: code, type_1: name}\n" +
+		"  date: {calendar: {" + c.pick("from: 2023-01-01, to: 2025-12-31", "from: data, at_least: 2023-01-01, to: data, at_most: 2025-06-30") + ", attributes: [basic, working_days]}}\n"
+	if c.clock = c.r.IntN(2) == 0; c.clock {
+		dimensions += "  hour: {clock: {every: " + c.pick("second", "minute", "quarter_hour", "hour") + "}}\n"
+	}
+	if c.kinds = c.r.IntN(2) == 0; c.kinds {
+		dimensions += "  kind: {combinations: {note: text, urgent: boolean}}\n"
+	}
+	zone := c.pick("", "time_zone: Europe/Vienna\n")
+	c.offsets, c.doubles = zone != "" && c.r.IntN(2) == 0, c.r.IntN(2) == 0
+	visits, tariffs, made := "", "", ""
+	for n := range facts {
+		source, fact := c.fact(fmt.Sprint("visit", n))
+		if visits, made = visits+source, made+fact; c.joined && tariffs == "" {
+			tariffs = "  tariffs: {database: w, table: " + schema + ".tariff, columns: {code: text, number: integer, rate: 'decimal(6,3)', city: text, old: text, valid: date}" +
+				c.pick("", ", leave_out: {\"an old one\": \"old = 'yes'\"}") + c.pick("", ", require: {\"a rate\": \"rate is not null\"}") + c.pick("", ", derive: {twice: \"rate * 2\"}") + "}\n"
+		}
+	}
+	c.text = zone + "limits: {unmatched: none, set_aside: none, gone: " + c.pick("none", "none", "20%") + "}\nundo: 20 runs\nsources:\n" + visits + tariffs +
+		"  doctors: {read: 'doctors*.csv', columns: {code: text, name: text, grade: text, since: date}}\n" +
+		"  wards: {read: wards.csv, columns: {code: text, name: text}}\n" +
+		"dimensions:\n" + dimensions + "facts:\n" + made
+	return c
+}
+
+// source makes the source of a fact. Its visits have a column that the model derives, or two.
+func (c *clinic) source(name, at string) string {
+	source := name + "s: {database: w, " + c.pick("table: "+c.schema+".visit", `query: "select * from `+c.schema+`.visit where cast(no as varchar(40)) is distinct from '-7'"`) +
 		", columns: {no: integer, ward: text, doctor: text, day: date, at: timestamp, fee: 'decimal(7,2)', paid: 'decimal(9,3)', note: text, urgent: boolean"
-	at := "day"
-	if c.r.IntN(2) == 0 {
-		at = "at"
-	}
-	source += "}" + pick("", ", order_by: [no, ward, doctor, day, fee, paid, note]") + pick("", ", leave_out: {\"a total\": \"note = 'total' or ward like 'T%'\", \"a test\": \"fee = 0\"}")
-	source += pick("", ", derive: {net: \"fee - coalesce(paid, 0)\", half: \"round(net / nullif(no - 5, 0), 2)\", later: \"at + interval '100' minute\"}", ", derive: {net: \"case when no > 3 then fee / (no - 4) else fee end\"}")
+	source += "}" + c.pick("", ", order_by: [no, ward, doctor, day, fee, paid, note]") + c.pick("", ", leave_out: {\"a total\": \"note = 'total' or ward like 'T%'\", \"a test\": \"fee = 0\"}")
+	source += c.pick("", ", derive: {net: \"fee - coalesce(paid, 0)\", half: \"round(net / nullif(no - 5, 0), 2)\", later: \"at + interval '100' minute\"}", ", derive: {net: \"case when no > 3 then fee / (no - 4) else fee end\"}")
 	if c.joined = c.r.IntN(2) == 0; c.joined {
-		source += ", join: {tariff: {source: tariffs, by: {code: ward" + pick("", "", "", ", number: no") + "}" + pick("", ", effective: valid, as_of: day", ", effective: valid, as_of: "+at) + ", bring: [rate, city], unmatched: " +
-			pick("set_aside", "leave_empty", "drop") + ", several: " + pick("first", "last", "set_aside") + "}}"
+		source += ", join: {tariff: {source: tariffs, by: {code: ward" + c.pick("", "", "", ", number: no") + "}" + c.pick("", ", effective: valid, as_of: day", ", effective: valid, as_of: "+at) + ", bring: [rate, city], unmatched: " +
+			c.pick("set_aside", "leave_empty", "drop") + ", several: " + c.pick("first", "last", "set_aside") + "}}"
 	}
-	source += pick("", ", fill: {ward: W9}") + pick("", ", require: {\"a doctor\": \"doctor is not null\"}", ", set_aside: {\"paid before it is due\": \"paid > fee * 2\"}")
+	source += c.pick("", ", fill: {ward: W9}") + c.pick("", ", require: {\"a doctor\": \"doctor is not null\"}", ", set_aside: {\"paid before it is due\": \"paid > fee * 2\"}")
 	if c.r.IntN(4) == 0 && c.typed {
 		source += ", since: no"
 	}
+	return "  " + source + "}\n"
+}
+
+// fact makes a fact and its source.
+func (c *clinic) fact(name string) (source, fact string) {
+	at := c.pick("day", "at")
+	source = c.source(name, at)
 	measures := "fee, paid"
 	if strings.Contains(source, "net:") {
 		measures += ", net"
@@ -57,65 +95,52 @@ func newClinic(seed uint64, schema string) *clinic {
 	if strings.Contains(source, "half:") {
 		measures += ", half"
 	}
-	tariffs := ""
 	if c.joined {
 		measures += ", rate"
-		tariffs = "  tariffs: {database: w, table: " + schema + ".tariff, columns: {code: text, number: integer, rate: 'decimal(6,3)', city: text, old: text, valid: date}" +
-			pick("", ", leave_out: {\"an old one\": \"old = 'yes'\"}") + pick("", ", require: {\"a rate\": \"rate is not null\"}") + pick("", ", derive: {twice: \"rate * 2\"}") + "}\n"
 	}
-	doctor := pick("", ", type_2: grade, effective: since", ", type_2: grade, effective: since, first_version: from_effective")
 	key := ""
-	if doctor != "" && c.r.IntN(4) > 0 {
-		key = ", as_of: " + at + ", outside: " + pick("unknown", "nearest", "set_aside")
+	if c.versions && c.r.IntN(4) > 0 {
+		key = ", as_of: " + at + ", outside: " + c.pick("unknown", "nearest", "set_aside")
 	}
-	grain := pick("[no]", "[no, ward]", "[no, note]", "[no, w]", "[ward, date]", "[no, date]", "[doctor, date]", "[doctor, no]")
-	rule := func() string { return pick("infer", "unknown", "set_aside", "infer", "not_yet") }
-	missing := func() string { return pick("", ", missing: set_aside", ", missing: unknown") }
-	doctors := rule() + missing() + pick("", ", again: keep")
+	grain := c.pick("[no]", "[no, ward]", "[no, note]", "[no, w]", "[ward, date]", "[no, date]", "[doctor, date]", "[doctor, no]")
+	rule := func() string { return c.pick("infer", "unknown", "set_aside", "infer", "not_yet") }
+	missing := func() string { return c.pick("", ", missing: set_aside", ", missing: unknown") }
+	doctors := rule() + missing() + c.pick("", ", again: keep")
 	if strings.Contains(grain, "doctor") {
-		doctors = pick("infer", "set_aside")
+		doctors = c.pick("infer", "set_aside")
 		key = strings.Replace(strings.Replace(key, "outside: unknown", "outside: set_aside", 1), "not_yet", "infer", 1)
 	}
 	w, wards := "ward", "unmatched: "+rule()+missing()
-	date := pick("", ", unmatched: unknown") + missing()
-	if c.daily = strings.Contains(grain, "date"); c.daily {
-		date = pick("", ", unmatched: set_aside")
+	date := c.pick("", ", unmatched: unknown") + missing()
+	if strings.Contains(grain, "date") {
+		c.daily, date = true, c.pick("", ", unmatched: set_aside")
 	}
 	if grain == "[no, ward]" || grain == "[ward, date]" {
-		wards = pick("unmatched: infer", "unmatched: set_aside")
+		wards = c.pick("unmatched: infer", "unmatched: set_aside")
 	}
 	if grain == "[no, w]" {
-		w, wards = "w", pick("unmatched: infer", "unmatched: set_aside, missing: unknown")
+		w, wards = "w", c.pick("unmatched: infer", "unmatched: set_aside, missing: unknown")
 	}
-	clock, hour := "", ""
-	if c.r.IntN(2) == 0 {
-		clock, hour = "  hour: {clock: {every: "+pick("second", "minute", "quarter_hour", "hour")+"}}\n", "      hour: {by: at"+missing()+"}\n"
+	more := ""
+	if c.clock {
+		more += "      hour: {by: at" + missing() + "}\n"
 	}
-	if c.r.IntN(2) == 0 {
-		clock, hour = clock+"  kind: {combinations: {note: text, urgent: boolean}}\n", hour+"      kind: [note, urgent]\n"
+	if c.kinds {
+		more += "      kind: [note, urgent]\n"
 	}
-	hour += pick("", "      home: {dimension: ward, member: W1}\n", "      home: {dimension: ward, member: unknown}\n")
-	hour += pick("", "      other: {dimension: doctor, by: note, unmatched: infer}\n", "      other: {dimension: ward, by: note, unmatched: infer}\n")
-	zone := pick("", "time_zone: Europe/Vienna\n")
-	c.offsets, c.doubles = zone != "" && c.r.IntN(2) == 0, c.r.IntN(2) == 0
-	c.text = zone + "limits: {unmatched: none, set_aside: none, gone: " + pick("none", "none", "20%") + "}\nundo: 20 runs\nsources:\n  visits: " + source + "}\n" + tariffs +
-		"  doctors: {read: 'doctors*.csv', columns: {code: text, name: text, grade: text, since: date}}\n" +
-		"  wards: {read: wards.csv, columns: {code: text, name: text}}\n" +
-		"dimensions:\n  doctor: {from: doctors, natural_key: code, type_1: name" + doctor + pick("", ", matching: {code: upper(trim(code))}") + "}\n" +
-		"  ward: {from: wards, natural_key: code, type_1: name}\n" +
-		"  date: {calendar: {" + pick("from: 2023-01-01, to: 2025-12-31", "from: data, at_least: 2023-01-01, to: data, at_most: 2025-06-30") + ", attributes: [basic, working_days]}}\n" + clock +
-		"facts:\n  visit:\n    from: visits\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + c.degenerate(pick("", "note", "note", "city")) +
+	more += c.pick("", "      home: {dimension: ward, member: W1}\n", "      home: {dimension: ward, member: unknown}\n")
+	more += c.pick("", "      other: {dimension: doctor, by: note, unmatched: infer}\n", "      other: {dimension: ward, by: note, unmatched: infer}\n")
+	return source, "  " + name + ":\n    from: " + name + "s\n    execute: EXECUTE\n    grain: " + grain + "\n    measures: [" + measures + "]\n" + c.degenerate(c.pick("", "note", "note", "city")) +
 		c.repeats(grain, key == "", at, strings.Contains(source, "later:"), strings.Contains(source, "since:")) + "    keys:\n" +
 		"      doctor: {by: doctor" + key + ", unmatched: " + doctors + "}\n" +
 		"      " + w + ": {dimension: ward, by: ward, " + wards + "}\n" +
-		"      date: {by: " + at + date + "}\n" + hour
-	return c
+		"      date: {by: " + at + date + "}\n" + more
 }
 
 // repeats says what becomes of rows that come again, and of those that do not. Doctors may have versions as of a day or
 // time, which is a milestone then.
 func (c *clinic) repeats(grain string, timeless bool, at string, later, since bool) string {
-	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
+	pick := c.pick
 	newer := pick("", "    newer_by: fee\n", "    newer_by: day\n")
 	text, gone := "    repeated: "+pick("set_aside", "replace\n"+newer, "keep")+"\n", pick("keep", "flag", "remove")
 	switch rule := c.r.IntN(3); {
@@ -168,7 +193,7 @@ const tariff = "code text, number int, rate numeric, city varchar(9), old text, 
 
 // row makes a row of the table.
 func (c *clinic) row() []string {
-	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
+	pick := c.pick
 	one := func(in int, usual string, odd ...string) string {
 		if c.r.IntN(in) == 0 {
 			return odd[c.r.IntN(len(odd))]
@@ -227,7 +252,7 @@ func (c *clinic) degenerate(also string) string {
 
 // tariffs makes rows of the table that the visits are joined with: one for each ward at first, then now and then another.
 func (c *clinic) tariffs(load int) [][]string {
-	pick := func(list ...string) string { return list[c.r.IntN(len(list))] }
+	pick := c.pick
 	if load == 0 {
 		return [][]string{{"W1", "1", "1.5", "north", "no", "2024-01-01"}, {"W2", "2", "0.125", "Zoë", "", "2023-05-01"}, {"W4", "2", "0.125", "", "yes", ""}}
 	}
@@ -295,7 +320,7 @@ func onTrino(t *testing.T) *ground {
 func (g *ground) stars(t *testing.T, model, file, text string) (dirs []string) {
 	for k, how := range []string{"in_process", "in_warehouse"} {
 		dir := t.TempDir()
-		startest.Write(t, dir, "ironmonger.yaml", g.model[k]+strings.Replace(model, "EXECUTE", how, 1))
+		startest.Write(t, dir, "ironmonger.yaml", g.model[k]+strings.ReplaceAll(model, "EXECUTE", how))
 		startest.WriteOld(t, dir, file, text, 0)
 		dirs = append(dirs, dir)
 	}
@@ -330,8 +355,14 @@ func (g *ground) insert(table, columns string, rows [][]string) {
 // warehouse and by reading all rows: the stars, the ledgers and the figures are the same.
 func TestInside(t *testing.T) { insideCases(t, insideCase, onPostgres, 10, 5, 4) }
 
+// TestInsideTogether is [TestInside] with models of many facts that share their dimensions.
+func TestInsideTogether(t *testing.T) { insideCases(t, insideTogether, onPostgres, 10, 2, 2) }
+
 // TestTrinoInside is [TestInside] in Trino, with the other star in SQLite.
 func TestTrinoInside(t *testing.T) { insideCases(t, insideCase, onTrino, 10, 1, 2) }
+
+// TestTrinoInsideTogether is [TestInsideTogether] in Trino, where a load of all the dimensions takes longest.
+func TestTrinoInsideTogether(t *testing.T) { insideCases(t, insideTogether, onTrino, 10, 4, 1) }
 
 // randomCase makes a random model and loads its two stars some times. It returns how many rows were read, and how many of them
 // the warehouse has dealt with.
@@ -353,7 +384,15 @@ func insideCases(t *testing.T, one randomCase, on func(*testing.T) *ground, from
 }
 
 func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
-	c := newClinic(seed, g.name)
+	return newClinic(seed, g.name, 1).load(t, seed, g, loads)
+}
+
+func insideTogether(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
+	return newClinic(seed, g.name, 25).load(t, seed, g, loads)
+}
+
+// load loads the model some times, with new rows and changed ones.
+func (c *clinic) load(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
 	g.exec("CREATE TABLE " + g.name + ".visit (" + g.typed(c.visits()) + ")")
 	g.exec("CREATE TABLE " + g.name + ".away (" + g.typed(c.visits()) + ")")
 	some := false // rows that were there are away
@@ -406,7 +445,7 @@ func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside i
 }
 
 // loadBoth loads two stars, the second one in the warehouse, and compares them, their ledgers and the figures of the loads. It
-// returns how many rows a step has read, and how many of these the warehouse has dealt with.
+// returns how many rows the steps whose names begin so have read, and how many of these the warehouse has dealt with.
 func loadBoth(t *testing.T, dirs []string, step string, n int, text string) (read, inside int64) {
 	t.Helper()
 	var states [2]string
@@ -419,8 +458,8 @@ func loadBoth(t *testing.T, dirs []string, step string, n int, text string) (rea
 		states[k] = fmt.Sprint(err)
 		for _, s := range run.Steps {
 			s.Figures.Waited = 0
-			if k == 1 && s.Name == step {
-				read, inside = s.Figures.Read, s.Figures.Inside
+			if k == 1 && strings.HasPrefix(s.Name, step) {
+				read, inside = read+s.Figures.Read, inside+s.Figures.Inside
 			}
 			s.Figures.Inside = 0
 			figures, _ := json.Marshal(s.Figures)

@@ -132,3 +132,27 @@ facts:
 		t.Errorf("B has key %s; 2 was assigned before", key)
 	}
 }
+
+// TestUndoRemoved: removed facts are kept in a table whose rows nothing identifies, and whose first column may be null.
+func TestUndoRemoved(t *testing.T) {
+	onBoth(t, func(t *testing.T, where string) {
+		dir := t.TempDir()
+		startest.Write(t, dir, "ironmonger.yaml", where+`undo: 9 runs
+limits: {gone: none}
+sources: {s: {read: s.csv, columns: {boat: text, trip: text, note: text, toll: "decimal(9,2)"}}}
+dimensions: {boat: {from: s, natural_key: boat}, trip: {from: s, natural_key: trip}}
+facts:
+  toll: {from: s, grain: [boat, trip], degenerate: note, keys: {boat: boat, trip: trip}, measures: toll, repeated: replace, delivers: all, gone: remove}
+`)
+		var moments []moment
+		for _, rows := range []string{"A,1,,1\nA,2,x,2\nB,1,,3\nB,2,,4\n", "A,2,x,2\nB,2,,4\n", "B,2,,4\n", "A,1,,1\nB,2,y,4\n"} {
+			startest.Write(t, dir, "s.csv", "boat,trip,note,toll\n"+rows)
+			run, err := startest.Load(t, dir, load.Options{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			moments = append(moments, momentOf(t, dir, run.ID))
+		}
+		takeBack(t, dir, moments, func(int) int { return 0 })
+	})
+}

@@ -6,6 +6,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/ledger"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/warehouse"
 )
 
@@ -132,8 +133,16 @@ func (u *undoing) takeOut(t *warehouse.Table, entries []ledger.Before) error {
 	return u.remove(t, rows)
 }
 
+// narrow returns the place of a column of a table that is never null, and by which few rows are found.
+func narrow(t *warehouse.Table) int {
+	if at := column.Find(t.Fields(), schema.LoadLine); at >= 0 {
+		return at
+	}
+	return max(slices.IndexFunc(t.Columns, func(c warehouse.Column) bool { return c.NotNull }), 0)
+}
+
 // remove removes rows by what identifies them. A table whose rows nothing identifies may have one several times, and
-// nulls in them: of those that have the same first column as one of the rows, the others are added again.
+// nulls in them: of those that have the same value in one column as one of the rows, the others are added again.
 func (u *undoing) remove(t *warehouse.Table, rows *column.Batch) error {
 	key := identity(t)
 	if len(t.Primary) > 0 {
@@ -144,17 +153,18 @@ func (u *undoing) remove(t *warehouse.Table, rows *column.Batch) error {
 		return err
 	}
 	away := map[string]int{}
+	at := narrow(t)
+	by := key[at : at+1]
 	cols := column.Pointers(rows.Cols)
-	first, seen := column.NewBatch(key[:1]), map[string]bool{}
+	found, seen := column.NewBatch(by), map[string]bool{}
 	for i := range rows.N {
 		away[ledger.RowText(key, cols, i)]++
-		if v := cols[0].Value(i); !seen[v] {
+		if v := cols[at].Value(i); !seen[v] {
 			seen[v] = true
-			first.Cols[0].Append(cols[0], i)
-			first.N++
+			appendRow(found, cols[at:at+1], i)
 		}
 	}
-	q := warehouse.Query{Table: t.Name, Fields: key, By: column.Names(key[:1]), Match: column.Pointers(first.Cols)}
+	q := warehouse.Query{Table: t.Name, Fields: key, By: column.Names(by), Match: column.Pointers(found.Cols)}
 	there, err := warehouse.ReadAll(u.ctx, u.tx, q)
 	if err != nil {
 		return err
@@ -173,7 +183,7 @@ func (u *undoing) remove(t *warehouse.Table, rows *column.Batch) error {
 			return fmt.Errorf("a row of %s is not there any more: %s", t.Name, s)
 		}
 	}
-	if _, err := u.tx.Remove(u.ctx, t.Name, key[:1], first); err != nil {
+	if _, err := u.tx.Remove(u.ctx, t.Name, by, found); err != nil {
 		return err
 	}
 	return warehouse.AppendAll(u.ctx, u.tx, t, left)
