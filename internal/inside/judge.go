@@ -23,10 +23,8 @@ func (r *Rows) judge(stands bool) (sql string, vague bool, err error) {
 	if err != nil {
 		return "", false, err
 	}
-	for k, key := range r.keys {
-		if err := r.join(l, k, key); err != nil {
-			return "", false, fmt.Errorf("key %s: %w", key.Text, err)
-		}
+	if err := r.keyed(l); err != nil {
+		return "", false, err
 	}
 	if err := r.place(l); err != nil {
 		return "", false, err
@@ -88,7 +86,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	}
 	join, isAgain := r.among("l.")
 	joinRemoved, isBack := r.removed()
-	from := fmt.Sprintf(" FROM (%s) AS l", l.sql) + join + joinRemoved
+	from := fmt.Sprintf(" FROM (%s) AS l", l.text()) + join + joinRemoved
 	verdict := fmt.Sprintf("case when not l.%s or l.%s is null and (%t or %s or %s) then %d when l.%[2]s is not null then %[7]d",
 		okColumn, ruleColumn, r.all, isAgain, isBack, hard, leftOut)
 	if stands {

@@ -26,69 +26,83 @@ func (r *judging) by(of string, k *star.Key) []string {
 	return list
 }
 
-// join looks a key up: for a layer, the select is joined with the dimension.
-func (r *judging) join(l *layers, n int, k *star.Key) error {
+// lookUp joins the rows with the dimension of a key.
+func (r *judging) lookUp(l *layers, n int, k *star.Key) error {
 	d := r.star.Dimension(k.Dimension)
 	fields := r.source.Shaped()
-	var on, missing []string
-	l.n++
-	of := fmt.Sprintf("l%d.", l.n)
-	for i, value := range r.by(of, k) {
-		on = append(on, r.means("d."+quote(d.NaturalKey[i].Name), value, d.NaturalKey[i].Type, d.Junk))
+	var on []string
+	rows, of := l.rows()+".", fmt.Sprintf("d%d.", n)
+	for i, value := range r.by(rows, k) {
+		on = append(on, r.means(of+quote(d.NaturalKey[i].Name), value, d.NaturalKey[i].Type, d.Junk))
 	}
-	for _, value := range r.by("", k) {
-		missing = append(missing, value+" is null")
-	}
-	if d.Junk { // null is a value
-		missing = []string{"false"}
-	}
-	on = append(on, fmt.Sprintf("d.%s >= 0", quote(d.KeyColumn())))
+	on = append(on, fmt.Sprintf("%s%s >= 0", of, quote(d.KeyColumn())))
 	switch {
 	case k.AsOf != "":
-		at, err := r.asOf(of, k, fields)
+		at, err := r.asOf(rows, k, fields)
 		if err != nil {
 			return err
 		}
 		end := r.Literal("9999-12-31", column.Type{Kind: column.Date})
-		holds := fmt.Sprintf("%[1]s >= d.%[2]s and %[1]s < d.%[3]s and %[1]s < %[4]s", at, quote(d.ValidFrom), quote(d.ValidTo), end)
+		holds := fmt.Sprintf("%[1]s >= %[2]s%[3]s and %[1]s < %[2]s%[4]s and %[1]s < %[5]s", at, of, quote(d.ValidFrom), quote(d.ValidTo), end)
 		if k.Milestone { // until it is told, the current version is meant
-			holds = fmt.Sprintf("(case when %s is null then d.%s else %s end)", at, quote(schema.IsCurrent), holds)
+			holds = fmt.Sprintf("(case when %s is null then %s%s else %s end)", at, of, quote(schema.IsCurrent), holds)
 		}
 		on = append(on, holds)
 	case d.Versioned():
-		on = append(on, "d."+quote(schema.IsCurrent))
+		on = append(on, of+quote(schema.IsCurrent))
 	}
-	found := []string{quote(d.KeyColumn()) + " AS " + quote(fmt.Sprintf("key%d", n))}
-	names := []string{fmt.Sprintf("key%d", n)}
+	found := []named{{fmt.Sprintf("key%d", n), of + quote(d.KeyColumn())}}
 	if k.Both {
-		found, names = append(found, quote(d.DurableColumn())+" AS "+quote(fmt.Sprintf("durable%d", n))), append(names, fmt.Sprintf("durable%d", n))
+		found = append(found, named{fmt.Sprintf("durable%d", n), of + quote(d.DurableColumn())})
 	}
-	for i := range found {
-		found[i] = "d." + found[i]
+	l.lookUp(fmt.Sprintf("LEFT JOIN %s AS d%d ON %s", r.Statements.Named(d.Table.Name), n, strings.Join(on, " and ")), found)
+	return nil
+}
+
+// settle adds what becomes of rows whose natural key is missing, or not found.
+func (r *judging) settle(l *layers, n int, k *star.Key) error {
+	missing := []string{"false"} // null is a value
+	if !r.star.Dimension(k.Dimension).Junk {
+		missing = missing[:0]
+		for _, value := range r.by("", k) {
+			missing = append(missing, value+" is null")
+		}
 	}
-	l.sql = fmt.Sprintf("SELECT l%d.*, %s FROM (%s) AS l%[1]d LEFT JOIN %[4]s AS d ON %[5]s",
-		l.n, strings.Join(found, ", "), l.sql, r.Statements.Named(d.Table.Name), strings.Join(on, " and "))
-	l.columns = append(l.columns, names...)
-	special, given := r.specialOf(k)
-	none := fmt.Sprintf("missing%d", n)
-	l.add([]named{{none, "(" + strings.Join(missing, " and ") + ")"}})
-	lacks := fmt.Sprintf("key%d is not null", n)
+	none := "(" + strings.Join(missing, " and ") + ")"
+	more := []named{{fmt.Sprintf("missing%d", n), none}}
+	lacks := []string{fmt.Sprintf("key%d is not null", n)}
 	if r.open[k] {
 		opened, err := r.opened(n, k)
 		if err != nil {
 			return err
 		}
-		l.add([]named{{openColumn(n), opened}})
-		lacks = "(" + lacks + " or " + openColumn(n) + ")"
+		more, lacks = append(more, named{openColumn(n), opened}), append(lacks, opened)
 	}
-	replaced := []named{}
-	if given && !r.grain[k] { // rows without a member say so by themselves
-		lacks = fmt.Sprintf("(%s or %s)", lacks, none)
-		for _, name := range names {
-			replaced = append(replaced, named{name, fmt.Sprintf("(case when %s then %s else %s end)", none, special, name)})
+	var instead []named
+	if special, given := r.specialOf(k); given && !r.grain[k] { // rows without a member say so by themselves
+		lacks = append(lacks, none)
+		keys := []string{fmt.Sprintf("key%d", n)}
+		if k.Both {
+			keys = append(keys, fmt.Sprintf("durable%d", n))
+		}
+		for _, name := range keys {
+			instead = append(instead, named{name, fmt.Sprintf("(case when %s then %s else %s end)", none, special, name)})
 		}
 	}
-	l.add(nil, append(replaced, also(lacks))...)
+	l.require("(" + strings.Join(lacks, " or ") + ")")
+	l.add(more, instead...)
+	return nil
+}
+
+// keyed looks all keys up.
+func (r *judging) keyed(l *layers) error {
+	for _, step := range []func(*layers, int, *star.Key) error{r.lookUp, r.settle} {
+		for n, k := range r.keys {
+			if err := step(l, n, k); err != nil {
+				return fmt.Errorf("key %s: %w", k.Text, err)
+			}
+		}
+	}
 	return nil
 }
 

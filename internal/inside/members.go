@@ -174,10 +174,8 @@ func (r *Members) judge() (sql string, vague bool, err error) {
 	if err != nil {
 		return "", false, err
 	}
-	for k, key := range r.keys {
-		if err := r.join(l, k, key); err != nil {
-			return "", false, fmt.Errorf("key %s: %w", key.Text, err)
-		}
+	if err := r.keyed(l); err != nil {
+		return "", false, err
 	}
 	l.add(r.place())
 	r.standable(l)
@@ -211,7 +209,7 @@ func (r *Members) place() []named {
 // standable leaves rows to others that cannot stand in a table: their natural key is not whole, or too long, or they say no
 // time that is one of the calendar.
 func (r *Members) standable(l *layers) {
-	ok, long := []string{okColumn}, []string(nil)
+	var ok, long []string
 	for _, f := range r.of.NaturalKey {
 		name := quote(placed + f.Name)
 		if ok = append(ok, name+" is not null"); f.Type.Kind == column.Text {
@@ -225,5 +223,5 @@ func (r *Members) standable(l *layers) {
 		beginning, end := bounds(r.engine, r.of.Time)
 		ok = append(ok, fmt.Sprintf("coalesce(%[1]s >= %[2]s and %[1]s < %[3]s, false)", at, beginning, end))
 	}
-	l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
+	l.require(ok...)
 }

@@ -15,7 +15,6 @@ import (
 // place adds the columns of the table, all but the line and the run. It refuses lags that there is no SQL for.
 func (r *Rows) place(l *layers) error {
 	var list []named
-	ok := []string{okColumn}
 	r.fields = nil
 	all := r.of.Table.Fields()
 	for _, f := range all[:len(all)-2] {
@@ -26,7 +25,7 @@ func (r *Rows) place(l *layers) error {
 		} else if is {
 			sql, x.compared = r.Stored(own, f.Type), f.Name == schema.IsGone // what is there again is not gone
 			if own.Clean != "" {
-				ok = append(ok, own.Clean)
+				l.require(own.Clean)
 			}
 		}
 		for n, k := range r.keys {
@@ -40,7 +39,7 @@ func (r *Rows) place(l *layers) error {
 		r.fields = append(r.fields, x)
 		list = append(list, named{placed + f.Name, sql})
 	}
-	l.add(list, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
+	l.add(list)
 	return nil
 }
 
@@ -128,10 +127,9 @@ func (r *Rows) typeOf(name string) column.Type {
 // standable leaves rows to others that cannot stand in a table: their grain is not whole, or too long, it is not known
 // which is newer or when it is booked, or their milestones are not in their order.
 func (r *Rows) standable(l *layers) {
-	ok := []string{okColumn}
 	for _, f := range r.GrainFields() {
 		if f.Type.Kind == column.Text {
-			ok = append(ok, fmt.Sprintf("coalesce(%s <= %d, true)", r.long(quote(said+f.Name)), roster.MostKey))
+			l.require(fmt.Sprintf("coalesce(%s <= %d, true)", r.long(quote(said+f.Name)), roster.MostKey))
 		}
 	}
 	whole := slices.Clone(r.of.GrainColumns())
@@ -147,16 +145,15 @@ func (r *Rows) standable(l *layers) {
 		if n >= 0 && r.open[r.keys[n]] {
 			there = "(" + there + " or " + openColumn(n) + ")" // it is made by a row of its own
 		}
-		ok = append(ok, there)
+		l.require(there)
 	}
 	if c := r.of.Completion; c != nil {
 		for k, after := range c.InOrder {
 			for _, before := range c.InOrder[:k] {
-				ok = append(ok, r.inOrder(before, after))
+				l.require(r.inOrder(before, after))
 			}
 		}
 	}
-	l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
 }
 
 // inOrder says that a milestone is not before another one, unless one is not reached. A day is not before a time on it.

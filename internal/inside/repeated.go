@@ -52,7 +52,7 @@ func (r *Rows) lookAhead(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	sql := r.several(l.sql)
+	sql := r.several(l.text())
 	if is, err := r.unlike(ctx, sql); err != nil || !is {
 		return err
 	}

@@ -12,61 +12,6 @@ import (
 	"ironmonger/internal/star"
 )
 
-// layers are selects, each of the one before. Columns of one are expressions over those of the one before. Where
-// expressions would be worked out as often as they are used, the layer is closed.
-type layers struct {
-	engine
-	sql     string
-	columns []string // that each layer hands on
-	n       int
-	open    map[string]bool // columns that have come since a layer was closed, and cost much
-}
-
-// add adds a layer with more columns; replaced are those that it has otherwise.
-func (l *layers) add(more []named, replaced ...named) {
-	var parts []string
-	with := map[string]string{}
-	for _, x := range replaced {
-		with[x.name] = x.sql
-	}
-	for _, name := range l.columns {
-		part := quote(name)
-		if sql, ok := with[name]; ok {
-			part = sql + " AS " + part
-		}
-		parts = append(parts, part)
-	}
-	for _, x := range more {
-		parts = append(parts, x.sql+" AS "+quote(x.name))
-		l.columns = append(l.columns, x.name)
-	}
-	l.n++
-	l.sql = fmt.Sprintf("SELECT %s FROM (%s) AS l%d", strings.Join(parts, ", "), l.sql, l.n)
-}
-
-// close has the expressions so far worked out once.
-func (l *layers) close() {
-	l.sql = l.once(l.sql, l.n)
-	l.open = map[string]bool{}
-}
-
-// reads closes the last layer if an expression reads columns of it that cost much.
-func (l *layers) reads(p *expr.Program, fields []column.Field) {
-	if slices.ContainsFunc(p.Columns(), func(k int) bool { return l.open[fields[k].Name] }) {
-		l.close()
-	}
-}
-
-type named struct{ name, sql string }
-
-func names(list []named) []string {
-	var names []string
-	for _, x := range list {
-		names = append(names, x.name)
-	}
-	return names
-}
-
 // said is what the names of columns begin with that say what the source does, placed what those begin with that are
 // columns of the fact's table, and asRead what those begin with that texts are read as, before it is known whether they
 // fit; others are those of the program.
@@ -82,8 +27,6 @@ const (
 	ruleColumn  = "rule"
 	vagueColumn = "vague"
 )
-
-func also(clean string) named { return named{okColumn, "(" + okColumn + " and " + clean + ")"} }
 
 // shaper shapes the rows of a source by SQL.
 type shaper struct {
@@ -149,6 +92,7 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		l.add(read)
 		l.close()
 		l.add(typed)
+		l.write()
 		l.columns = append(slices.Clone(carried), names(typed)...)
 	} else {
 		l.add(typed)
@@ -180,7 +124,7 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		if err != nil {
 			return nil, nil, fmt.Errorf("column %s: %w", d.Text, err)
 		}
-		more, replaced := []named{{said + d.Text, r.Stored(x, d.Type)}}, []named(nil)
+		more := []named{{said + d.Text, r.Stored(x, d.Type)}}
 		for _, k := range p.Columns() {
 			doubted[d.Text] = doubted[d.Text] || doubted[fields[k].Name]
 		}
@@ -191,10 +135,11 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 					clean = strings.TrimPrefix(clean+" and "+quote(sure+fields[k].Name), " and ")
 				}
 			}
-			more, replaced = append(more, named{sure + d.Text, "(" + clean + ")"}), []named{also("(" + clean + ")")}
-			doubted[d.Text] = true
+			clean = "(" + clean + ")"
+			l.require(clean)
+			more, doubted[d.Text] = append(more, named{sure + d.Text, clean}), true
 		}
-		l.add(more, replaced...)
+		l.add(more)
 		l.open[d.Text] = true
 		fields = append(fields, column.Field{Name: d.Text, Type: d.Type})
 	}
@@ -239,14 +184,15 @@ func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]boo
 		return err
 	}
 	var by, on []string
+	rows := l.rows()
 	for k, pair := range j.By {
 		if unsure[pair[0]] {
 			return refuse("the column %s of %s, which may not be a value", pair[0], j.Source.Text)
 		}
 		by = append(by, quote(said+pair[0]))
-		on = append(on, fmt.Sprintf("j%d.b%d = l%[1]d.%[3]s", l.n+1, k, quote(said+pair[1])))
+		on = append(on, fmt.Sprintf("j%d.b%d = %s.%s", n, k, rows, quote(said+pair[1])))
 	}
-	parts, names := []string{}, []string{}
+	var parts []string
 	for k, column := range by {
 		parts = append(parts, fmt.Sprintf("%s AS b%d", column, k))
 	}
@@ -254,7 +200,7 @@ func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]boo
 	if j.Effective == "" {
 		const alone = "(%s and count(*) over (partition by %s) = 1) AS %s, row_number() over (partition by %[2]s) AS nth"
 		parts = append(parts, fmt.Sprintf(alone, okColumn, strings.Join(by, ", "), met))
-		on = append(on, fmt.Sprintf("j%d.nth = 1", l.n+1))
+		on = append(on, fmt.Sprintf("j%d.nth = 1", n))
 	} else {
 		spans, at, err := r.spans(j, by, met, unsure)
 		if err != nil {
@@ -262,25 +208,22 @@ func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]boo
 		}
 		parts = append(parts, spans)
 		const within = "j%d.since <= %s and (j%[1]d.until is null or %[2]s < j%[1]d.until)"
-		on = append(on, fmt.Sprintf(within, l.n+1, strings.ReplaceAll(at, "%", fmt.Sprintf("l%d.", l.n+1))))
+		on = append(on, fmt.Sprintf(within, n, strings.ReplaceAll(at, "%", rows+".")))
 	}
-	names = append(names, met)
+	from := fmt.Sprintf("j%d.", n)
+	found := []named{{met, from + met}}
 	var sures []named
 	for _, b := range j.Bring {
 		if r.need(b.Name) {
-			parts, names = append(parts, quote(said+b.From)+" AS "+quote(said+b.Name)), append(names, said+b.Name)
+			name := quote(said + b.Name)
+			parts, found = append(parts, quote(said+b.From)+" AS "+name), append(found, named{said + b.Name, from + name})
 			sures, doubted[b.Name] = append(sures, named{sure + b.Name, "coalesce(" + met + ", false)"}), true
 		}
 	}
-	l.n++
-	found := make([]string, len(names))
-	for k, name := range names {
-		found[k] = fmt.Sprintf("j%d.%s", l.n, quote(name))
-	}
-	const sql = "SELECT l%[1]d.*, %[2]s FROM (%[3]s) AS l%[1]d LEFT JOIN (SELECT %[4]s FROM (%[5]s) AS o WHERE %[6]s IS NULL) AS j%[1]d ON %[7]s"
-	l.sql = fmt.Sprintf(sql, l.n, strings.Join(found, ", "), l.sql, strings.Join(parts, ", "), other.sql, ruleColumn, strings.Join(on, " and "))
-	l.columns = append(l.columns, names...)
-	l.add(sures, also("coalesce("+met+", false)"))
+	const sql = "LEFT JOIN (SELECT %s FROM (%s) AS o WHERE %s IS NULL) AS j%d ON %s"
+	l.lookUp(fmt.Sprintf(sql, strings.Join(parts, ", "), other.text(), ruleColumn, n, strings.Join(on, " and ")), found)
+	l.require("coalesce(" + met + ", false)")
+	l.add(sures)
 	return nil
 }
 
@@ -328,7 +271,8 @@ func (r *shaper) leaveOut(l *layers, fields []column.Field) error {
 		return nil
 	}
 	known := strings.Join(append([]string{okColumn}, clean...), " and ")
-	l.add([]named{{ruleColumn, "(case when not (" + known + ") then null " + strings.Join(cases, " ") + " end)"}}, named{okColumn, "(" + known + ")"})
+	l.add([]named{{ruleColumn, "(case when not (" + known + ") then null " + strings.Join(cases, " ") + " end)"}})
+	l.require(clean...)
 	return nil
 }
 
@@ -356,7 +300,6 @@ func (r *shaper) fill(l *layers, fields []column.Field) error {
 
 // check finds the rows that rules set aside.
 func (r *shaper) check(l *layers, fields []column.Field) error {
-	ok := []string{okColumn}
 	for n, rules := range [][]star.Rule{r.source.SetAside, r.source.Require} {
 		for _, rule := range rules {
 			p, err := rule.Condition.Compile(fields)
@@ -372,13 +315,10 @@ func (r *shaper) check(l *layers, fields []column.Field) error {
 			if n == 0 {
 				holds = "not " + holds
 			}
-			if ok = append(ok, holds); x.Clean != "" {
-				ok = append(ok, x.Clean)
+			if l.require(holds); x.Clean != "" {
+				l.require(x.Clean)
 			}
 		}
-	}
-	if len(ok) > 1 {
-		l.add(nil, named{okColumn, "(" + strings.Join(ok, " and ") + ")"})
 	}
 	return nil
 }
@@ -401,15 +341,16 @@ func (r *shaper) match(l *layers, fields []column.Field, doubted map[string]bool
 			}
 			known = x.Clean
 		}
-		more, replaced := []named{{said + m.Text, r.Stored(x, m.Type)}}, []named(nil)
+		more := []named{{said + m.Text, r.Stored(x, m.Type)}}
 		if doubted[m.Column] {
 			known = strings.TrimPrefix(known+" and "+quote(sure+m.Column), " and ")
 		}
 		if known != "" {
-			more, replaced = append(more, named{sure + m.Text, "(" + known + ")"}), []named{also("(" + known + ")")}
-			doubted[m.Text] = true
+			known = "(" + known + ")"
+			l.require(known)
+			more, doubted[m.Text] = append(more, named{sure + m.Text, known}), true
 		}
-		l.add(more, replaced...)
+		l.add(more)
 	}
 	return nil
 }

@@ -38,7 +38,7 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 		order = append(order, fmt.Sprintf("o%d", k))
 	}
 	before, number, _ := r.number(order)
-	sql := fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(append(before, kept...), ", "), l.sql)
+	sql := fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(append(before, kept...), ", "), l.text())
 	sql = fmt.Sprintf("SELECT %s, %s FROM (%s) AS l", strings.Join(kept, ", "), aliased(number), sql)
 	w := r.member(number)
 	flags, join := r.flags(w)
