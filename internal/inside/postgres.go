@@ -20,16 +20,22 @@ type postgres struct {
 }
 
 func (p *postgres) isText(c database.Column) bool {
-	return slices.Contains([]string{"text", "varchar", "uuid", "name"}, c.Foreign)
+	return slices.Contains([]string{"text", "varchar", "uuid", "name"}, c.Foreign) || p.writtenAsText(c)
+}
+
+// writtenAsText reports whether a column is of a type whose values are texts as the database writes them, whatever it is
+// set to. Types that are not its own are called nothing: those that list their values, among others.
+func (p *postgres) writtenAsText(c database.Column) bool {
+	return slices.Contains([]string{"bpchar", "", "json", "jsonb", "inet", "cidr"}, c.Foreign)
 }
 
 // written asks for what the database writes, which for some types is not what it makes of a value that is cast to a
-// text.
+// text. Columns may have collations of their own, of which no two stand in one array.
 func (p *postgres) written(text string, of database.Column) string {
-	if of.Foreign == "text" {
-		return text
+	if of.Foreign != "text" {
+		text = "(case when " + text + " is not null then concat(" + text + ") end)"
 	}
-	return "case when " + text + " is not null then concat(" + text + ") end"
+	return text + ` collate "C"`
 }
 
 func (p *postgres) typed(name string, from database.Column, to column.Type, zone *time.Location) (expr.SQL, bool) {
@@ -47,8 +53,12 @@ func (p *postgres) typed(name string, from database.Column, to column.Type, zone
 		return expr.SQL{Value: name + "::text"}, true
 	case from.Foreign == "bool" && to.Kind == column.Boolean:
 		return expr.SQL{Value: name}, true
-	case from.Foreign == "float8" && to.Kind == column.Double:
-		return expr.SQL{Value: name, Clean: between("> '-infinity' and " + name + " < 'infinity'")}, true
+	case from.Type.Kind == column.Double && to.Kind == column.Double:
+		x := expr.SQL{Value: name, Clean: between("> '-infinity' and " + name + " < 'infinity'")}
+		if from.Foreign == "float4" { // the number that is written, which has fewer digits than the one that it is
+			x.Value += "::text::float8"
+		}
+		return x, true
 	case from.Foreign == "date" && to.Kind == column.Date:
 		return expr.SQL{Value: name, Clean: between("between '0001-01-01' and '9999-12-31'")}, true
 	case from.Foreign == "timestamp" && to.Kind == column.Timestamp:
@@ -65,7 +75,11 @@ func (p *postgres) typed(name string, from database.Column, to column.Type, zone
 	case from.Type.Kind == column.Double && to.Exact(): // as it is written, with as many digits as it needs
 		return p.Read(name+"::text", to)
 	case p.isText(from):
-		x, ok := p.Read(name+"::text", to)
+		text := name + "::text"
+		if p.writtenAsText(from) {
+			text = "(" + p.written(name, from) + ")"
+		}
+		x, ok := p.Read(text, to)
 		if ok && to.Kind == column.Timestamp && zone != nil {
 			x.Clean += " and " + shown(x.Value, zone)
 		}

@@ -17,12 +17,13 @@ func (r *Rows) standing(take, opened string) (join, verdict string) {
 		if !f.compared {
 			continue
 		}
-		equal = append(equal, fmt.Sprintf("t.%s is not distinct from l.%s", quote(f.name), quote(placed+f.name)))
+		alike := "t.%s is not distinct from l.%s"
+		if f.double { // zeros of both signs are equal, and not the same
+			alike = "cast(t.%s as varchar) is not distinct from cast(l.%s as varchar)"
+		}
+		equal = append(equal, fmt.Sprintf(alike, quote(f.name), quote(placed+f.name)))
 		if f.key && ambiguous(r.keys[f.link]) { // which special member is meant, and why, is not told by the key
 			equal = append(equal, "coalesce(l."+quote(placed+f.name)+" >= 0, false)")
-		}
-		if f.double {
-			equal = append(equal, "false")
 		}
 	}
 	if r.of.Completion != nil && r.of.NewerBy != nil { // what stands may have been told by older rows

@@ -183,9 +183,10 @@ func (c *clinic) visits() string {
 		at = "timestamptz"
 	}
 	if c.doubles {
-		paid = "float8"
+		paid = []string{"float8", "float4"}[len(c.text)%2]
 	}
-	return "no int, ward varchar(20), doctor text, day date, at " + at + ", fee numeric(7,2), paid " + paid + ", note text, urgent bool"
+	note := []string{"text", `varchar(9) collate "POSIX"`, "char(5)"}[len(c.text)%3]
+	return "no int, ward varchar(20), doctor text collate \"C\", day date, at " + at + ", fee numeric(7,2), paid " + paid + ", note " + note + ", urgent bool"
 }
 
 // tariff are the columns of the table that the visits are joined with.
@@ -306,7 +307,8 @@ func onTrino(t *testing.T) *ground {
 	from := fmt.Sprintf("\ndatabases: {w: {trino: %q}}\n", at.Server)
 	g := &ground{t: t, name: "pub." + at.Schema + "_raw", text: "varchar",
 		model: [2]string{"warehouse: {sqlite: star.db}" + from, "warehouse:\n  " + startest.TrinoKeys(at) + from}}
-	g.typed = strings.NewReplacer("text", "varchar", "numeric(", "decimal(", "numeric", "decimal(14,5)", "bool", "boolean", "timestamptz", "timestamp(6)", "timestamp", "timestamp(6)", "float8", "decimal(14,5)").Replace
+	g.typed = strings.NewReplacer("text", "varchar", "numeric(", "decimal(", "numeric", "decimal(14,5)", "bool", "boolean", "timestamptz", "timestamp(6)", "timestamp", "timestamp(6)", "float8", "decimal(14,5)", "float4", "decimal(14,5)",
+		` collate "C"`, "", ` collate "POSIX"`, "", "char(5)", "varchar(5)", "varchar", "varchar").Replace
 	g.exec = func(sql string) {
 		if _, err := db.ExecContext(t.Context(), sql); err != nil {
 			t.Fatalf("%v\n%s", err, sql)
