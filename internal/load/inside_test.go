@@ -355,16 +355,13 @@ func (g *ground) insert(table, columns string, rows [][]string) {
 
 // TestInside loads random tables of the warehouse's own database, with rows of all kinds of faults, by statements of the
 // warehouse and by reading all rows: the stars, the ledgers and the figures are the same.
-func TestInside(t *testing.T) { insideCases(t, insideCase, onPostgres, 10, 5, 4) }
+func TestInside(t *testing.T) { insideCases(t, insideTogether(1), onPostgres, 10, 5, 4) }
 
 // TestInsideTogether is [TestInside] with models of many facts that share their dimensions.
-func TestInsideTogether(t *testing.T) { insideCases(t, insideTogether, onPostgres, 10, 2, 2) }
+func TestInsideTogether(t *testing.T) { insideCases(t, insideTogether(25), onPostgres, 10, 1, 2) }
 
-// TestTrinoInside is [TestInside] in Trino, with the other star in SQLite.
-func TestTrinoInside(t *testing.T) { insideCases(t, insideCase, onTrino, 10, 1, 2) }
-
-// TestTrinoInsideTogether is [TestInsideTogether] in Trino, where a load of all the dimensions takes longest.
-func TestTrinoInsideTogether(t *testing.T) { insideCases(t, insideTogether, onTrino, 10, 4, 1) }
+// TestTrinoInside is [TestInsideTogether] in Trino, with the other star in SQLite.
+func TestTrinoInside(t *testing.T) { insideCases(t, insideTogether(4), onTrino, 10, 1, 2) }
 
 // randomCase makes a random model and loads its two stars some times. It returns how many rows were read, and how many of them
 // the warehouse has dealt with.
@@ -385,12 +382,11 @@ func insideCases(t *testing.T, one randomCase, on func(*testing.T) *ground, from
 	}
 }
 
-func insideCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
-	return newClinic(seed, g.name, 1).load(t, seed, g, loads)
-}
-
-func insideTogether(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
-	return newClinic(seed, g.name, 25).load(t, seed, g, loads)
+// insideTogether is of a clinic with some facts.
+func insideTogether(facts int) randomCase {
+	return func(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
+		return newClinic(seed, g.name, facts).load(t, seed, g, loads)
+	}
 }
 
 // load loads the model some times, with new rows and changed ones.
