@@ -45,11 +45,12 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 	sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n%s", aliased(flags), sql, join)
 	sql = fmt.Sprintf("SELECT f.*, %s FROM (%s) AS f", aliased(r.together()), sql)
 	more := append(append(number, r.differences()...), named{name: counts}, named{name: begins}, named{name: opposes})
-	for _, list := range [][]named{r.wholes(w), r.ofVersion(number)} {
-		if list != nil {
-			sql = fmt.Sprintf("SELECT w.*, %s FROM (%s) AS w", aliased(list), sql)
-			more = append(more, list...)
-		}
+	wholes := r.wholes(w)
+	sql = fmt.Sprintf("SELECT w.*, %s FROM (%s) AS w", aliased(append(r.among(w), wholes...)), sql)
+	more = append(more, wholes...)
+	if list := r.ofVersion(w, number); list != nil {
+		sql = fmt.Sprintf("SELECT w.*, %s FROM (%s) AS w", aliased(list), sql)
+		more = append(more, list...)
 	}
 	verdict := fmt.Sprintf("case when %s is not null then %d when bad then %d", ruleColumn, leftOut, hard)
 	if r.stands {
@@ -117,7 +118,7 @@ func (r *Members) flags(w string) (list []named, join string) {
 	if at == "" {
 		disagrees, opposing = never, "("+strings.Join(unlike, " or ")+")"
 	}
-	list = []named{{"opens", isFirst}, {"disagrees", disagrees}, {counts, counting}, {opposes, opposing}}
+	list = []named{{"nr", "row_number() over " + w}, {"opens", isFirst}, {"disagrees", disagrees}, {counts, counting}, {opposes, opposing}}
 	for _, x := range r.differences() {
 		list = append(list, named{x.name, fmt.Sprintf("(row_number() over %s > 1 and lag(%s) over %[1]s is distinct from %[2]s)", w, x.sql)})
 	}
@@ -141,22 +142,29 @@ func (r *Members) differences() []named {
 	return list
 }
 
-// together is what is found out about the rows of a member, or of one of its times, as a whole.
+// together is what is found out about the rows of one time of a member as a whole.
 func (r *Members) together() []named {
-	at, _ := r.times()
-	list := []named{{"bad", fmt.Sprintf("bool_or(not %s or disagrees) over (%s)", okColumn, r.alone())}}
-	if r.stands {
-		list = append(list, named{"known", "bool_and(said_so) over (" + r.alone() + ")"})
-	}
 	begin := counts
-	if r.of.Observed != nil { // rows of a time are alike, or bad
+	if at, _ := r.times(); r.of.Observed != nil { // rows of a time are alike, or bad
 		changed := []string{"opens"}
 		for _, x := range r.differences() {
 			changed = append(changed, x.name)
 		}
 		begin = fmt.Sprintf("(%s and bool_or(%s) over (%s))", counts, strings.Join(changed, " or "), r.alone(at))
 	}
-	return append(list, named{begins, begin})
+	return []named{{begins, begin}}
+}
+
+// among is what is found out about a member by all of its rows, and how many rows before each its version begins.
+func (r *Members) among(w string) []named {
+	list := []named{{"bad", fmt.Sprintf("bool_or(not %s or disagrees) over %s", okColumn, whole(w))}}
+	if r.stands {
+		list = append(list, named{"known", "bool_and(said_so) over " + whole(w)})
+	}
+	if r.of.Observed != nil {
+		list = append(list, named{"back", fmt.Sprintf("cast(nr - max(case when %s then nr end) over %s as integer)", begins, w)})
+	}
+	return list
 }
 
 // wholes are what holds for all of a member, and which of its versions each row is of.
@@ -177,23 +185,18 @@ func (r *Members) wholes(w string) []named {
 }
 
 // ofVersion are the number of the row that a row's version begins with, and whether the row changes values of type 1 alone.
-func (r *Members) ofVersion(number []named) []named {
+func (r *Members) ofVersion(w string, number []named) []named {
 	if r.of.Observed == nil {
 		return nil
 	}
-	at, _ := r.times()
-	order := []string{at}
-	for _, x := range number {
-		order = append(order, quote(x.name))
-	}
-	w := "(" + r.alone("ordinal") + " ORDER BY " + strings.Join(order, ", ") + ")"
 	var list []named
+	first := func(name string) string { return fmt.Sprintf("lag(%s, back) over %s", name, w) }
 	for _, x := range number {
-		list = append(list, named{ofFirst + x.name, "first_value(" + quote(x.name) + ") over " + w})
+		list = append(list, named{ofFirst + x.name, first(quote(x.name))})
 	}
 	unlike := []string{"false"}
 	for _, name := range r.named("", type1) {
-		unlike = append(unlike, fmt.Sprintf("first_value(%s) over %s is distinct from %[1]s", name, w))
+		unlike = append(unlike, first(name)+" is distinct from "+name)
 	}
 	return append(list, named{"changed", "(closes and not " + begins + " and (" + strings.Join(unlike, " or ") + "))"})
 }

@@ -449,7 +449,7 @@ func loadBoth(t *testing.T, dirs []string, step string, n int, text string) (rea
 	var states [2]string
 	for k, dir := range dirs {
 		opening := []load.Opening{load.AsFits, load.ByKeys, load.Spilled}[n%3]
-		run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1, Opening: opening})
+		run, err := startest.Load(t, dir, load.Options{Workers: 2, AtOnce: 1 + 3*k, Opening: opening})
 		if run == nil {
 			t.Fatalf("%v\n%s", err, text)
 		}
