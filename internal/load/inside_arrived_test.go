@@ -65,6 +65,7 @@ func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside 
 		}
 	}
 	var visits [][][]string // of each file
+	var was []moment
 	for n := range loads {
 		var rows [][]string
 		for range 5 + c.r.IntN(60) {
@@ -91,8 +92,9 @@ func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside 
 		write(fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,name,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2), n)
 		all, by := loadBoth(t, dirs, "fact visit", n, c.text)
 		read, inside = read+all, inside+by
+		was = append(was, momentOf(t, dirs[0], int64(n+1)))
 	}
-	endAlike(t, dirs, c.text)
+	endAlike(t, dirs, c.text, was...)
 	return read, inside
 }
 

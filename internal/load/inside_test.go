@@ -401,6 +401,7 @@ func (c *clinic) load(t *testing.T, seed uint64, g *ground, loads int) (read, in
 	}
 	g.exec("CREATE TABLE " + g.name + ".tariff (" + g.typed(tariff) + ")")
 	dirs := g.stars(t, c.text, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
+	var was []moment
 	for n := range loads {
 		var rows [][]string
 		many := 1
@@ -437,8 +438,9 @@ func (c *clinic) load(t *testing.T, seed uint64, g *ground, loads int) (read, in
 		}
 		all, by := loadBoth(t, dirs, "fact visit", n, c.text)
 		read, inside = read+all, inside+by
+		was = append(was, momentOf(t, dirs[0], int64(n+1)))
 	}
-	endAlike(t, dirs, c.text)
+	endAlike(t, dirs, c.text, was...)
 	return read, inside
 }
 
@@ -473,19 +475,26 @@ func loadBoth(t *testing.T, dirs []string, step string, n int, text string) (rea
 	return read, inside
 }
 
-// endAlike compares what prove says of two stars, and takes their last runs back.
-func endAlike(t *testing.T, dirs []string, text string) {
+// endAlike compares what prove says of two stars, and takes their last runs back: the first star is then as it was after the
+// run before, where that is known.
+func endAlike(t *testing.T, dirs []string, text string, was ...moment) {
 	t.Helper()
 	if one, other := fmt.Sprint(startest.Broken(t, dirs[0])), fmt.Sprint(startest.Broken(t, dirs[1])); one != other {
 		t.Errorf("what does not hold, since the table was changed: %s, and in the warehouse %s\n%s", one, other, text)
 	}
 	var after []string
-	for _, dir := range dirs {
+	for k, dir := range dirs {
 		wh := startest.Open(t, dir)
-		if _, err := undo.Take(t.Context(), wh, startest.Model(t, dir), undo.Options{}); err != nil {
+		report, err := undo.Take(t.Context(), wh, startest.Model(t, dir), undo.Options{})
+		if err != nil {
 			t.Fatal(err)
 		}
 		wh.Close()
+		if before := report.Undone[0].Run - 1; k == 0 && before > 0 && was != nil {
+			if now := momentOf(t, dir, before); now != was[before-1] {
+				t.Errorf("run %d taken back: %s\n%s", before+1, startest.Difference(was[before-1].have, now.have), text)
+			}
+		}
 		after = append(after, wholeDump(t, dir))
 	}
 	if after[0] != after[1] {
