@@ -26,7 +26,7 @@ type trino struct {
 	offsets []string
 }
 
-func (e *trino) isText(c database.Column) bool { return c.Foreign == "varchar" }
+func (e *trino) isText(c database.Column) bool { return c.Foreign == "varchar" || c.Foreign == "char" }
 
 func (e *trino) written(text string, of database.Column) string {
 	if e.isText(of) { // texts of some length have another type
@@ -64,6 +64,10 @@ func (e *trino) typed(name string, from database.Column, to column.Type, zone *t
 			x.Clean += fmt.Sprintf(" and (%s is null or %s)", name, shownInTrino(at, zone))
 		}
 		return x, true
+	case from.Foreign == "timestamp with time zone" && to.Kind == column.Timestamp && zone != nil:
+		at := fmt.Sprintf("cast(at_timezone(%s, %s) as timestamp(6))", name, expr.Quoted(zone.String()))
+		const fits = "coalesce(cast(%s as timestamp(6) with time zone) = %[1]s and %s between timestamp '0001-01-01 00:00:00' and timestamp '9999-12-31 23:59:59.999999', true)"
+		return expr.SQL{Value: at, Clean: fmt.Sprintf(fits, name, at)}, true
 	case e.isText(from):
 		x, ok := e.Read("cast("+name+" as varchar)", to)
 		if ok && to.Kind == column.Timestamp && zone != nil {
@@ -192,6 +196,8 @@ func measured(value string, c database.Column) string {
 	switch c.Foreign {
 	case "tinyint", "smallint", "integer", "bigint", "decimal":
 		return "cast(" + value + " as double)"
+	case "timestamp with time zone":
+		return "to_unixtime(" + value + ")"
 	case "date", "timestamp":
 		return "to_unixtime(cast(" + value + " as timestamp(6)))"
 	case "varchar": // its first seven bytes

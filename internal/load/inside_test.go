@@ -307,7 +307,7 @@ func onTrino(t *testing.T) *ground {
 	from := fmt.Sprintf("\ndatabases: {w: {trino: %q}}\n", at.Server)
 	g := &ground{t: t, name: "pub." + at.Schema + "_raw", text: "varchar",
 		model: [2]string{"warehouse: {sqlite: star.db}" + from, "warehouse:\n  " + startest.TrinoKeys(at) + from}}
-	g.typed = strings.NewReplacer("text", "varchar", "numeric(", "decimal(", "numeric", "decimal(14,5)", "bool", "boolean", "timestamptz", "timestamp(6)", "timestamp", "timestamp(6)", "float8", "decimal(14,5)", "float4", "decimal(14,5)",
+	g.typed = strings.NewReplacer("text", "varchar", "numeric(", "decimal(", "numeric", "decimal(14,5)", "bool", "boolean", "timestamptz", "timestamp(6) with time zone", "timestamp", "timestamp(6)", "float8", "decimal(14,5)", "float4", "decimal(14,5)",
 		` collate "C"`, "", ` collate "POSIX"`, "", "char(5)", "varchar(5)", "varchar", "varchar").Replace
 	g.exec = func(sql string) {
 		if _, err := db.ExecContext(t.Context(), sql); err != nil {
@@ -332,7 +332,7 @@ func (g *ground) stars(t *testing.T, model, file, text string) (dirs []string) {
 // insert adds rows to a table of some columns; "" is null, and what is of no value in this database, too.
 func (g *ground) insert(table, columns string, rows [][]string) {
 	var lines, casts, names []string
-	for k, c := range regexp.MustCompile(`(\w+) (\w+(\([0-9,]+\))?)`).FindAllStringSubmatch(g.typed(columns), -1) {
+	for k, c := range regexp.MustCompile(`(\w+) (\w+(\([0-9,]+\))?)`).FindAllStringSubmatch(strings.ReplaceAll(g.typed(columns), " with time zone", ""), -1) {
 		name := fmt.Sprint("v", k)
 		names = append(names, name)
 		if c[2] != g.text && g.text == "varchar" {
