@@ -71,6 +71,9 @@ func (e *entries) saw(c *Chunk) {
 	}
 }
 
+// Booked notes that a row of the load is booked on a day that is not handed to the writer. Entries of the fact stay.
+func (w *Writer) Booked(day int64) { w.entries.latest = max(w.entries.latest, day) }
+
 // today returns the day on which a row is booked that no row of the load is in the place of.
 func (e *entries) today() int64 {
 	if e.latest == math.MinInt64 {

@@ -55,6 +55,7 @@ type Counted struct {
 	Empty          map[string]int64 // rows inserted without a value, by measure
 	InsertedTotal  []exact.Int128   // of each exact measure
 	SameTotal      []exact.Int128
+	Booked         *int64 // the last day on which one of them is booked; nil if no column tells that
 }
 
 // Read is how many rows these are, without those left to others.
@@ -168,6 +169,9 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	for _, k := range r.opens() {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE open%d)", k))
 	}
+	if r.of.BookedOn != nil {
+		parts = append(parts, "cast(max("+quote(placed+star.BookedOn)+") as varchar)")
+	}
 	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + r.numbered(r.table) + " GROUP BY 1, 2"
 	err := r.Statements.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) })
 	return c, err
@@ -193,6 +197,16 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 	case hard:
 		c.Left += n
 		return nil
+	}
+	if r.of.BookedOn != nil {
+		day := column.NewBatch([]column.Field{*r.of.BookedOn})
+		day.Reset(1)
+		if err := parse.NewReader(nil).Set(&day.Cols[0], 0, string(values[len(values)-1])); err != nil {
+			return err
+		}
+		if on := day.Cols[0].Int[0]; c.Booked == nil || *c.Booked < on {
+			c.Booked = &on
+		}
 	}
 	for k := range r.keys {
 		c.Missing[k] += count(values[3+len(r.measures)+k])

@@ -201,6 +201,9 @@ func (in *within) open(writer *fact.Writer) {
 		return
 	}
 	writer.Beside(in.rows)
+	if day := in.counted.Booked; day != nil {
+		writer.Booked(*day)
+	}
 	if in.counted.Left*scanned < in.before.Rows {
 		writer.LookUp(in.before)
 	}

@@ -21,15 +21,15 @@ import (
 
 // TestArrived is [TestInside] with rows in files, which are sent to the warehouse: files of earlier loads change, too,
 // and come again under other names.
-func TestArrived(t *testing.T) { insideCases(t, arrivedCase, onPostgres, 40, 5, 4) }
+func TestArrived(t *testing.T) { insideCases(t, arrivedTogether(8), onPostgres, 40, 3, 4) }
 
 // TestTrinoArrived is [TestArrived] in Trino.
-func TestTrinoArrived(t *testing.T) { insideCases(t, arrivedCase, onTrino, 41, 1, 2) }
+func TestTrinoArrived(t *testing.T) { insideCases(t, arrivedTogether(1), onTrino, 41, 1, 2) }
 
 // inFiles has the rows of a clinic in files.
 func (c *clinic) inFiles() {
 	for _, x := range [][2]string{
-		{`visit0s: \{database: w, (table: \S+|query: "[^"]*"),`, `visit0s: {read: "visits*.csv",`},
+		{`(visit\d+s): \{database: w, (table: \S+|query: "[^"]*"),`, `$1: {read: "visits*.csv",`},
 		{`tariffs: \{database: w, table: \S+,`, `tariffs: {read: "tariffs*.csv",`},
 		{`fee = 0`, `fee = '0'`}, {`, order_by: \[[^]]*\]`, ``}, {`, since: no`, ``},
 	} {
@@ -55,9 +55,17 @@ func csv(columns string, rows [][]string) string {
 	return text
 }
 
-func arrivedCase(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
-	c := newClinic(seed, g.name, 1)
-	c.inFiles()
+// arrivedTogether is of a clinic with some facts, whose rows are in files.
+func arrivedTogether(facts int) randomCase {
+	return func(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
+		c := newClinic(seed, g.name, facts)
+		c.inFiles()
+		return c.loadFiles(t, g, loads)
+	}
+}
+
+// loadFiles loads the model some times, with new files and changed ones.
+func (c *clinic) loadFiles(t *testing.T, g *ground, loads int) (read, inside int64) {
 	dirs := g.stars(t, c.text, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
 	write := func(name, text string, n int) {
 		for _, dir := range dirs {
