@@ -162,7 +162,7 @@ func (r *Members) among(w string) []named {
 		list = append(list, named{"known", "bool_and(said_so) over " + whole(w)})
 	}
 	if r.of.Observed != nil {
-		list = append(list, named{"back", fmt.Sprintf("cast(nr - max(case when %s then nr end) over %s as integer)", begins, w)})
+		list = append(list, named{"back", fmt.Sprintf("cast(coalesce(nr - max(case when %s then nr end) over %s, 0) as integer)", begins, w)})
 	}
 	return list
 }
