@@ -31,7 +31,7 @@ func (c *clinic) inFiles() {
 	for _, x := range [][2]string{
 		{`(visit\d+s): \{database: w, (table: \S+|query: "[^"]*"),`, `$1: {read: "visits*.csv",`},
 		{`tariffs: \{database: w, table: \S+,`, `tariffs: {read: "tariffs*.csv",`},
-		{`fee = 0`, `fee = '0'`}, {`, order_by: \[[^]]*\]`, ``}, {`, since: no`, ``},
+		{`visit0s, execute: EXECUTE`, `visit0s`}, {`fee = 0`, `fee = '0'`}, {`, order_by: \[[^]]*\]`, ``}, {`, since: no`, ``},
 	} {
 		c.text = regexp.MustCompile(x[0]).ReplaceAllString(c.text, x[1])
 	}

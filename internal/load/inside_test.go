@@ -25,7 +25,8 @@ type clinic struct {
 	offsets, doubles bool   // it has times with offsets, and doubles
 	joined           bool   // with a table of tariffs: the fact that is being made
 	versions         bool   // doctors have
-	clock, kinds     bool   // there are times of day, and combinations
+	clock, kinds     bool   // there are times of day, and combinations,
+	remarks          bool   // and a dimension of what the first fact's rows say
 	daily            bool   // a grain has days: there are few
 	odd              int    // one value in so many is odd
 	text             string
@@ -49,6 +50,9 @@ func newClinic(seed uint64, schema string, facts int) *clinic {
 	}
 	if c.kinds = c.r.IntN(2) == 0; c.kinds {
 		dimensions += "  kind: {combinations: {note: text, urgent: boolean}}\n"
+	}
+	if c.remarks = c.r.IntN(2) == 0; c.remarks {
+		dimensions += "  remark: {from: visit0s, execute: EXECUTE, natural_key: note, " + c.pick("type_1: []", "type_1: [urgent]", "type_1: [fee, day]", "type_1: urgent, type_2: ward, effective: day") + "}\n"
 	}
 	zone := c.pick("", "time_zone: Europe/Vienna\n")
 	c.offsets, c.doubles = zone != "" && c.r.IntN(2) == 0, c.r.IntN(2) == 0
@@ -127,6 +131,9 @@ func (c *clinic) fact(name string) (source, fact string) {
 	}
 	if c.kinds {
 		more += "      kind: [note, urgent]\n"
+	}
+	if c.remarks {
+		more += c.pick("", "      remark: {by: note, unmatched: "+rule()+missing()+"}\n")
 	}
 	more += c.pick("", "      home: {dimension: ward, member: W1}\n", "      home: {dimension: ward, member: unknown}\n")
 	more += c.pick("", "      other: {dimension: doctor, by: note, unmatched: infer}\n", "      other: {dimension: ward, by: note, unmatched: infer}\n")
