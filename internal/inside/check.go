@@ -49,11 +49,6 @@ func CheckMembers(m *star.Model, d *star.Dimension) error {
 	case d.Complete():
 		return refuse("type_0 with an effective time, where no attribute makes versions")
 	}
-	for _, f := range d.Attributes() {
-		if f.Type.Kind == column.Double {
-			return refuse("the attribute %s, which is a double", f.Name)
-		}
-	}
 	if err := checkSource(m, d.Source); err != nil {
 		return err
 	}

@@ -92,11 +92,14 @@ func (r *Members) named(of string, roles ...role) []string {
 
 // times are the columns that say since when a row holds, and which of several rows of a time counts; "" for those that the
 // dimension does not have.
-func (r *Members) times() (effective, sequence string) {
+func (r *Members) times() (effective, sequence string) { return r.timesOf("") }
+
+// timesOf is [Members.times] of rows with a name.
+func (r *Members) timesOf(of string) (effective, sequence string) {
 	if r.of.Timed() {
-		effective = quote(placed + schema.EffectiveFrom)
+		effective = of + quote(placed+schema.EffectiveFrom)
 		if r.of.Sequence != nil {
-			sequence = quote(placed + schema.Sequence)
+			sequence = of + quote(placed+schema.Sequence)
 		}
 	}
 	return effective, sequence
@@ -207,7 +210,7 @@ func (r *Members) place() []named {
 }
 
 // standable leaves rows to others that cannot stand in a table: their natural key is not whole, or too long, or they say no
-// time that is one of the calendar.
+// time that is one of the calendar. Others decide, too, which of two zeros stands, as these are equal.
 func (r *Members) standable(l *layers) {
 	var ok, long []string
 	for _, f := range r.of.NaturalKey {
@@ -218,6 +221,11 @@ func (r *Members) standable(l *layers) {
 	}
 	if long != nil {
 		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), roster.MostKey))
+	}
+	for _, f := range r.of.Attributes() {
+		if name := quote(placed + f.Name); f.Type.Kind == column.Double {
+			ok = append(ok, fmt.Sprintf("coalesce(%s <> 0 or cast(%[1]s as varchar) not like '-%%', true)", name))
+		}
 	}
 	if at, _ := r.times(); at != "" {
 		beginning, end := bounds(r.engine, r.of.Time)

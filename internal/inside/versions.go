@@ -41,8 +41,11 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 	sql := fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(append(before, kept...), ", "), l.text())
 	sql = fmt.Sprintf("SELECT %s, %s FROM (%s) AS l", strings.Join(kept, ", "), aliased(number), sql)
 	w := r.member(number)
-	flags, join := r.flags(w)
-	sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n%s", aliased(flags), sql, join)
+	if r.stands { // the table may have columns that are called as those of rows are
+		stood, known, join := r.standing()
+		sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n%s", aliased([]named{{"stood", stood}, {"said_so", known}}), sql, join)
+	}
+	sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n", aliased(r.flags(w)), sql)
 	sql = fmt.Sprintf("SELECT f.*, %s FROM (%s) AS f", aliased(r.together()), sql)
 	more := append(append(number, r.differences()...), named{name: counts}, named{name: begins}, named{name: opposes})
 	wholes := r.wholes(w)
@@ -92,8 +95,8 @@ func whole(window string) string {
 	return strings.TrimSuffix(window, ")") + " ROWS BETWEEN UNBOUNDED PRECEDING AND UNBOUNDED FOLLOWING)"
 }
 
-// flags are what is found out about a row by those beside it, and by what stands, with which the rows are joined.
-func (r *Members) flags(w string) (list []named, join string) {
+// flags are what is found out about a row by those beside it.
+func (r *Members) flags(w string) []named {
 	at, sequence := r.times()
 	isFirst, tied, counting := "row_number() over "+w+" = 1", "", "lead(1) over "+w+" is null"
 	if at != "" {
@@ -118,15 +121,11 @@ func (r *Members) flags(w string) (list []named, join string) {
 	if at == "" {
 		disagrees, opposing = never, "("+strings.Join(unlike, " or ")+")"
 	}
-	list = []named{{"nr", "row_number() over " + w}, {"opens", isFirst}, {"disagrees", disagrees}, {counts, counting}, {opposes, opposing}}
+	list := []named{{"nr", "row_number() over " + w}, {"opens", isFirst}, {"disagrees", disagrees}, {counts, counting}, {opposes, opposing}}
 	for _, x := range r.differences() {
 		list = append(list, named{x.name, fmt.Sprintf("(row_number() over %s > 1 and lag(%s) over %[1]s is distinct from %[2]s)", w, x.sql)})
 	}
-	if r.stands {
-		stood, known, with := r.standing()
-		list, join = append(list, named{"stood", stood}, named{"said_so", known}), with
-	}
-	return list, join
+	return list
 }
 
 // differences are, by the names of flags, the columns whose values make versions: the flag says that a row has another value
@@ -214,7 +213,7 @@ func (r *Members) standing() (stood, known, join string) {
 	if r.of.Observed != nil {
 		return r.observed()
 	}
-	at, sequence := r.times()
+	at, sequence := r.timesOf("n.")
 	equal := r.equal("t", type1)
 	if at != "" {
 		held := "t." + quote(schema.EffectiveFrom)
@@ -253,7 +252,7 @@ func (r *Members) equal(of string, as role) string {
 func (r *Members) observed() (stood, known, join string) {
 	d := r.of
 	table, key, since := r.Statements.Named(d.Table.Name), quote(d.KeyColumn()), quote(schema.EffectiveFrom)
-	at, sequence := r.times()
+	at, sequence := r.timesOf("n.")
 	const every = "SELECT %[1]s, %[2]s%[3]s FROM (SELECT * FROM (SELECT %[4]s FROM %[5]s WHERE %[2]s IS NOT NULL) AS v " +
 		"UNION ALL SELECT %[4]s FROM %[6]s) AS o GROUP BY %[1]s, %[2]s"
 	greatest, known := "", "o."+since+" is not null and "+r.equal("o", type2)

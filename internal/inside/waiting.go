@@ -184,28 +184,36 @@ func (r *Rows) InsertWaiting(ctx context.Context, run, file, linesOfFile int64) 
 	if r.first == "" {
 		return 0, nil
 	}
-	joins, found := "", []string{fmt.Sprintf("%s = %d", r.become(), waits)}
+	joins, there := "", []string{fmt.Sprintf("%s = %d", r.become(), waits)}
+	var found []named // the members: their tables may have columns that are called as those of judged rows are
 	for _, n := range r.opens() {
-		d := r.star.Dimension(r.keys[n].Dimension)
-		on := r.joined(fmt.Sprint("d", n), "n", n)
+		d, of := r.star.Dimension(r.keys[n].Dimension), fmt.Sprintf("d%d", n)
 		table := r.Statements.Named(d.Table.Name)
-		joins += fmt.Sprintf(" LEFT JOIN %s AS d%d ON %s and %s", table, n, openColumn(n), on)
-		found = append(found, fmt.Sprintf("(not %s or d%d.%s is not null)", openColumn(n), n, quote(d.KeyColumn())))
+		joins += fmt.Sprintf(" LEFT JOIN %s AS %s ON n.%s and %s", table, of, openColumn(n), r.joined(of, "n", n))
+		found = append(found, named{foundKey(n, false), of + "." + quote(d.KeyColumn())})
+		if r.keys[n].Both {
+			found = append(found, named{foundKey(n, true), of + "." + quote(d.DurableColumn())})
+		}
+		there = append(there, fmt.Sprintf("(not %s or %s is not null)", openColumn(n), foundKey(n, false)))
 	}
 	value := func(f field) string {
 		if f.key && slices.Contains(r.opens(), f.link) {
-			d := r.star.Dimension(r.keys[f.link].Dimension)
-			of := d.KeyColumn()
-			if f.durable {
-				of = d.DurableColumn()
-			}
-			return fmt.Sprintf("(case when %s then d%d.%s else %s end)", openColumn(f.link), f.link, quote(of), quote(placed+f.name))
+			return fmt.Sprintf("(case when %s then %s else %s end)", openColumn(f.link), foundKey(f.link, f.durable), quote(placed+f.name))
 		}
 		return quote(placed + f.name)
 	}
 	columns, values := r.inserted(run, file, linesOfFile, value)
-	query := fmt.Sprintf("SELECT %s FROM %s%s WHERE %s", strings.Join(values, ", "), r.numbered(r.table), joins, strings.Join(found, " and "))
+	query := fmt.Sprintf("SELECT %s FROM (SELECT n.*, %s FROM %s%s) AS w WHERE %s",
+		strings.Join(values, ", "), aliased(found), r.numbered(r.table), joins, strings.Join(there, " and "))
 	return r.Statements.Insert(ctx, r.of.Table, columns, query)
+}
+
+// foundKey is the name of the surrogate or durable key of the member of a key for which rows have waited.
+func foundKey(n int, durable bool) string {
+	if durable {
+		return fmt.Sprintf("kept%d", n)
+	}
+	return fmt.Sprintf("found%d", n)
 }
 
 // Strays hands each natural key to row that had no member of a key when rows were judged, and how many of the rows that

@@ -66,7 +66,7 @@ func arrivedTogether(facts int) randomCase {
 
 // loadFiles loads the model some times, with new files and changed ones.
 func (c *clinic) loadFiles(t *testing.T, g *ground, loads int) (read, inside int64) {
-	dirs := g.stars(t, c.text, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
+	dirs := g.stars(t, c.text, "wards.csv", "code,at\nW1,one\nW2,two\nW3,three\n")
 	write := func(name, text string, n int) {
 		for _, dir := range dirs {
 			startest.WriteOld(t, dir, name, text, n)
@@ -97,7 +97,7 @@ func (c *clinic) loadFiles(t *testing.T, g *ground, loads int) (read, inside int
 			write(fmt.Sprintf("visits%d.csv", len(visits)-k), csv(c.visits(), of), n)
 		}
 		write(fmt.Sprintf("tariffs%d.csv", n), csv(tariff, c.tariffs(n)), n)
-		write(fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,name,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2), n)
+		write(fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,line,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2), n)
 		all, by := loadBoth(t, dirs, "fact visit", n, c.text)
 		read, inside = read+all, inside+by
 		was = append(was, momentOf(t, dirs[0], int64(n+1)))

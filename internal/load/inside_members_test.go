@@ -26,25 +26,25 @@ func newGuild(seed uint64, schema string) *guild {
 	g.typed, g.timed = g.r.IntN(3) > 0, g.r.IntN(3) > 0
 	g.odd = []int{8, 40, 300, 3000}[seed%4]
 	pick := func(list ...string) string { return list[g.r.IntN(len(list))] }
-	every := "no, code, since, name, town, wage, seq"
+	every := "no, code, since, line, town, wage, seq"
 	if g.typed {
-		every += ", at, free"
+		every += ", at, known, grip"
 	}
 	source := "{database: w, " + pick("table: "+schema+".smith", `query: "select * from `+schema+`.smith where code is distinct from 'none'"`) +
-		", columns: {code: text, no: integer, name: text, town: text, wage: 'decimal(7,2)', free: boolean, since: date, at: timestamp, seq: integer}"
+		", columns: {code: text, no: integer, line: text, town: text, wage: 'decimal(7,2)', known: boolean, grip: double, since: date, at: timestamp, seq: integer}"
 	if !g.typed {
-		source = strings.Replace(strings.Replace(source, ", at: timestamp", "", 1), ", free: boolean", "", 1)
+		source = strings.Replace(strings.Replace(source, ", at: timestamp", "", 1), ", known: boolean, grip: double", "", 1)
 	}
-	source += pick("", ", order_by: ["+every+"]", ", order_by: [name, "+strings.Replace(every, ", name", "", 1)+"]") + pick("", ", leave_out: {\"a test\": \"name = 'test'\"}") +
-		pick("", ", derive: {pay: \"wage * 2\"}") + pick("", ", require: {\"a name\": \"name is not null\"}") + pick("", ", fill: {town: T0}")
+	source += pick("", ", order_by: ["+every+"]", ", order_by: [line, "+strings.Replace(every, ", line", "", 1)+"]") + pick("", ", leave_out: {\"a test\": \"line = 'test'\"}") +
+		pick("", ", derive: {pay: \"wage * 2\"}") + pick("", ", require: {\"a name\": \"line is not null\"}") + pick("", ", fill: {town: T0}")
 	if g.typed && g.r.IntN(4) == 0 {
 		source += ", since: no"
 	}
 	natural := pick("code", "code", "[code, no]", "no")
 	d := "from: smiths, execute: EXECUTE, natural_key: " + natural
-	rest := []string{"name", "wage"}
+	rest := []string{"line", "wage"}
 	if g.typed {
-		rest = append(rest, "free")
+		rest = append(rest, "known", "grip")
 	}
 	if strings.Contains(source, "pay:") {
 		rest = append(rest, "pay")
@@ -116,9 +116,9 @@ func newGuild(seed uint64, schema string) *guild {
 // smith are the columns of the table.
 func (g *guild) smith() string {
 	if g.typed {
-		return "code varchar(20), no int, name text, town text, wage numeric, free bool, since date, at timestamp, seq int"
+		return "code varchar(20), no int, line text, town text, wage numeric, known bool, since date, at timestamp, seq int, grip float"
 	}
-	return "code text, no text, name text, town text, wage text, since text, seq text"
+	return "code text, no text, line text, town text, wage text, since text, seq text"
 }
 
 // row makes a row of the table.
@@ -145,7 +145,7 @@ func (g *guild) row(load int) []string {
 	if day != "" {
 		at = seldom(day+pick(" 00:00:00", " 10:30:00"), "infinity")
 	}
-	return []string{code, seldom(no, ""), name, town, seldom(wage, "NaN"), pick("true", "true", "false", ""), day, at, seq}
+	return []string{code, seldom(no, ""), name, town, seldom(wage, "NaN"), pick("true", "true", "false", ""), day, at, seq, seldom(pick("1.5", "0.1", "1.5"), "", "0", "-0", "1e30", "NaN")}
 }
 
 // TestMembersInside loads random members of a table of the warehouse's own database, by statements of the warehouse and by
@@ -175,7 +175,7 @@ func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside
 		case 1:
 			on.exec("UPDATE " + on.name + ".smith SET wage = cast('11.25' as " + map[bool]string{true: on.typed("numeric"), false: on.text}[g.typed] + ")" + some)
 		case 2:
-			on.exec("UPDATE " + on.name + ".smith SET name = 'Cy', town = 'T2'" + some)
+			on.exec("UPDATE " + on.name + ".smith SET line = 'Cy', town = 'T2'" + some)
 		}
 		jobs := "job,code,no,day\n"
 		for k := range 8 {

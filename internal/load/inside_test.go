@@ -42,8 +42,8 @@ func newClinic(seed uint64, schema string, facts int) *clinic {
 	c.odd = []int{10000, 12, 1000, 100}[seed%4]
 	doctor := c.pick("", ", type_2: grade, effective: since", ", type_2: grade, effective: since, first_version: from_effective")
 	c.versions = doctor != ""
-	dimensions := "  doctor: {from: doctors, natural_key: code, type_1: name" + doctor + c.pick("", ", matching: {code: upper(trim(code))}") + "}\n" +
-		"  ward: {from: wards, natural_key: code, type_1: name}\n" +
+	dimensions := "  doctor: {from: doctors, natural_key: code, type_1: line" + doctor + c.pick("", ", matching: {code: upper(trim(code))}") + "}\n" +
+		"  ward: {from: wards, natural_key: code, type_1: at}\n" +
 		"  date: {calendar: {" + c.pick("from: 2023-01-01, to: 2025-12-31", "from: data, at_least: 2023-01-01, to: data, at_most: 2025-06-30") + ", attributes: [basic, working_days]}}\n"
 	if c.clock = c.r.IntN(2) == 0; c.clock {
 		dimensions += "  hour: {clock: {every: " + c.pick("second", "minute", "quarter_hour", "hour") + "}}\n"
@@ -65,8 +65,8 @@ func newClinic(seed uint64, schema string, facts int) *clinic {
 		}
 	}
 	c.text = zone + "limits: {unmatched: none, set_aside: none, gone: " + c.pick("none", "none", "20%") + "}\nundo: 20 runs\nsources:\n" + visits + tariffs +
-		"  doctors: {read: 'doctors*.csv', columns: {code: text, name: text, grade: text, since: date}}\n" +
-		"  wards: {read: wards.csv, columns: {code: text, name: text}}\n" +
+		"  doctors: {read: 'doctors*.csv', columns: {code: text, line: text, grade: text, since: date}}\n" +
+		"  wards: {read: wards.csv, columns: {code: text, at: text}}\n" +
 		"dimensions:\n" + dimensions + "facts:\n" + made
 	return c
 }
@@ -314,7 +314,7 @@ func onTrino(t *testing.T) *ground {
 	from := fmt.Sprintf("\ndatabases: {w: {trino: %q}}\n", at.Server)
 	g := &ground{t: t, name: "pub." + at.Schema + "_raw", text: "varchar",
 		model: [2]string{"warehouse: {sqlite: star.db}" + from, "warehouse:\n  " + startest.TrinoKeys(at) + from}}
-	g.typed = strings.NewReplacer("text", "varchar", "numeric(", "decimal(", "numeric", "decimal(14,5)", "bool", "boolean", "timestamptz", "timestamp(6) with time zone", "timestamp", "timestamp(6)", "float8", "decimal(14,5)", "float4", "decimal(14,5)",
+	g.typed = strings.NewReplacer("text", "varchar", "numeric(", "decimal(", "numeric", "decimal(14,5)", "bool", "boolean", "timestamptz", "timestamp(6) with time zone", "timestamp", "timestamp(6)", "float8", "decimal(14,5)", "float4", "decimal(14,5)", "float", "double",
 		` collate "C"`, "", ` collate "POSIX"`, "", "char(5)", "varchar(5)", "varchar", "varchar").Replace
 	g.exec = func(sql string) {
 		if _, err := db.ExecContext(t.Context(), sql); err != nil {
@@ -407,7 +407,7 @@ func (c *clinic) load(t *testing.T, seed uint64, g *ground, loads int) (read, in
 		g.exec("DELETE FROM " + g.name + ".visit WHERE " + which)
 	}
 	g.exec("CREATE TABLE " + g.name + ".tariff (" + g.typed(tariff) + ")")
-	dirs := g.stars(t, c.text, "wards.csv", "code,name\nW1,one\nW2,two\nW3,three\n")
+	dirs := g.stars(t, c.text, "wards.csv", "code,at\nW1,one\nW2,two\nW3,three\n")
 	var was []moment
 	for n := range loads {
 		var rows [][]string
@@ -441,7 +441,7 @@ func (c *clinic) load(t *testing.T, seed uint64, g *ground, loads int) (read, in
 			g.exec("UPDATE " + g.name + ".visit SET fee = cast('7.25' as " + g.typed(map[bool]string{true: "numeric(7,2)", false: "text"}[c.typed]) + ") WHERE cast(no as varchar(40)) like '%3'")
 		}
 		for _, dir := range dirs {
-			startest.WriteOld(t, dir, fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,name,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2), n)
+			startest.WriteOld(t, dir, fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,line,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2), n)
 		}
 		all, by := loadBoth(t, dirs, "fact visit", n, c.text)
 		read, inside = read+all, inside+by
