@@ -201,7 +201,7 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 	if r.of.BookedOn != nil {
 		day := column.NewBatch([]column.Field{*r.of.BookedOn})
 		day.Reset(1)
-		if err := parse.NewReader(nil).Set(&day.Cols[0], 0, string(values[len(values)-1])); err != nil {
+		if err := set(parse.NewReader(nil), &day.Cols[0], 0, values[len(values)-1]); err != nil {
 			return err
 		}
 		if on := day.Cols[0].Int[0]; c.Booked == nil || *c.Booked < on {

@@ -43,7 +43,8 @@ func (r *judging) lookUp(l *layers, n int, k *star.Key) error {
 			return err
 		}
 		end := r.Literal("9999-12-31", column.Type{Kind: column.Date})
-		holds := fmt.Sprintf("%[1]s >= %[2]s%[3]s and %[1]s < %[2]s%[4]s and %[1]s < %[5]s", at, of, quote(d.ValidFrom), quote(d.ValidTo), end)
+		from, to := of+quote(d.ValidFrom), of+quote(d.ValidTo)
+		holds := fmt.Sprintf("%[1]s >= %[2]s and %[1]s < %[3]s and %[1]s < %[4]s", at, from, to, end)
 		if k.Milestone { // until it is told, the current version is meant
 			holds = fmt.Sprintf("(case when %s is null then %s%s else %s end)", at, of, quote(schema.IsCurrent), holds)
 		}
@@ -55,7 +56,8 @@ func (r *judging) lookUp(l *layers, n int, k *star.Key) error {
 	if k.Both {
 		found = append(found, named{fmt.Sprintf("durable%d", n), of + quote(d.DurableColumn())})
 	}
-	l.lookUp(fmt.Sprintf("LEFT JOIN %s AS d%d ON %s", r.Statements.Named(d.Table.Name), n, strings.Join(on, " and ")), found)
+	table := r.Statements.Named(d.Table.Name)
+	l.lookUp(fmt.Sprintf("LEFT JOIN %s AS d%d ON %s", table, n, strings.Join(on, " and ")), found)
 	return nil
 }
 

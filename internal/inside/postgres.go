@@ -23,8 +23,8 @@ func (p *postgres) isText(c database.Column) bool {
 	return slices.Contains([]string{"text", "varchar", "uuid", "name"}, c.Foreign) || p.writtenAsText(c)
 }
 
-// writtenAsText reports whether a column is of a type whose values are texts as the database writes them, whatever it is
-// set to. Types that are not its own are called nothing: those that list their values, among others.
+// writtenAsText reports whether a column is of a type whose values are texts as the database writes them, whatever it
+// is set to. Types that are not its own are called nothing: those that list their values, among others.
 func (p *postgres) writtenAsText(c database.Column) bool {
 	return slices.Contains([]string{"bpchar", "", "json", "jsonb", "inet", "cidr"}, c.Foreign)
 }

@@ -66,7 +66,8 @@ func (e *trino) typed(name string, from database.Column, to column.Type, zone *t
 		return x, true
 	case from.Foreign == "timestamp with time zone" && to.Kind == column.Timestamp && zone != nil:
 		at := fmt.Sprintf("cast(at_timezone(%s, %s) as timestamp(6))", name, expr.Quoted(zone.String()))
-		const fits = "coalesce(cast(%s as timestamp(6) with time zone) = %[1]s and %s between timestamp '0001-01-01 00:00:00' and timestamp '9999-12-31 23:59:59.999999', true)"
+		const fits = "coalesce(cast(%s as timestamp(6) with time zone) = %[1]s and " +
+			"%s between timestamp '0001-01-01 00:00:00' and timestamp '9999-12-31 23:59:59.999999', true)"
 		return expr.SQL{Value: at, Clean: fmt.Sprintf(fits, name, at)}, true
 	case e.isText(from):
 		x, ok := e.Read("cast("+name+" as varchar)", to)

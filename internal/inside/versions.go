@@ -43,7 +43,8 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 	w := r.member(number)
 	if r.stands { // the table may have columns that are called as those of rows are
 		stood, known, join := r.standing()
-		sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n%s", aliased([]named{{"stood", stood}, {"said_so", known}}), sql, join)
+		flags := aliased([]named{{"stood", stood}, {"said_so", known}})
+		sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n%s", flags, sql, join)
 	}
 	sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n", aliased(r.flags(w)), sql)
 	sql = fmt.Sprintf("SELECT f.*, %s FROM (%s) AS f", aliased(r.together()), sql)
@@ -121,7 +122,9 @@ func (r *Members) flags(w string) []named {
 	if at == "" {
 		disagrees, opposing = never, "("+strings.Join(unlike, " or ")+")"
 	}
-	list := []named{{"nr", "row_number() over " + w}, {"opens", isFirst}, {"disagrees", disagrees}, {counts, counting}, {opposes, opposing}}
+	list := []named{
+		{"nr", "row_number() over " + w}, {"opens", isFirst}, {"disagrees", disagrees}, {counts, counting}, {opposes, opposing},
+	}
 	for _, x := range r.differences() {
 		list = append(list, named{x.name, fmt.Sprintf("(row_number() over %s > 1 and lag(%s) over %[1]s is distinct from %[2]s)", w, x.sql)})
 	}
@@ -161,7 +164,8 @@ func (r *Members) among(w string) []named {
 		list = append(list, named{"known", "bool_and(said_so) over " + whole(w)})
 	}
 	if r.of.Observed != nil {
-		list = append(list, named{"back", fmt.Sprintf("cast(coalesce(nr - max(case when %s then nr end) over %s, 0) as integer)", begins, w)})
+		const back = "cast(coalesce(nr - max(case when %s then nr end) over %s, 0) as integer)"
+		list = append(list, named{"back", fmt.Sprintf(back, begins, w)})
 	}
 	return list
 }

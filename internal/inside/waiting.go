@@ -198,7 +198,8 @@ func (r *Rows) InsertWaiting(ctx context.Context, run, file, linesOfFile int64) 
 	}
 	value := func(f field) string {
 		if f.key && slices.Contains(r.opens(), f.link) {
-			return fmt.Sprintf("(case when %s then %s else %s end)", openColumn(f.link), foundKey(f.link, f.durable), quote(placed+f.name))
+			const waited = "(case when %s then %s else %s end)"
+			return fmt.Sprintf(waited, openColumn(f.link), foundKey(f.link, f.durable), quote(placed+f.name))
 		}
 		return quote(placed + f.name)
 	}
