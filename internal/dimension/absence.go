@@ -37,6 +37,32 @@ type attendance struct {
 	at        []int                           // the columns of the scope in a feed's values
 	buf       []byte
 	cols      []*column.Column
+	rest      *rest // nil if all rows are handed to the feed
+}
+
+// rest is what a delivery of all has besides the rows that are handed to a feed.
+type rest struct {
+	scopes  *column.Batch
+	members []int64
+	absent  *column.Batch
+}
+
+// Beside has the feed find out who is gone beside rows of the delivery that others take, and that say nothing new of members
+// which stand and are not gone: the scopes of these rows, how many of these members have their last row in each, and
+// the members that stand and have no such row, by their keys, scopes and natural keys.
+func (f *Feed) Beside(scopes *column.Batch, members []int64, absent *column.Batch) {
+	f.here.rest = &rest{scopes, members, absent}
+}
+
+// hear takes note of the rows that others take, and counts their members as not lost.
+func (a *attendance) hear(of map[presence]int64) {
+	if a.rest == nil {
+		return
+	}
+	cols := column.Pointers(a.rest.scopes.Cols)
+	for i, n := range a.rest.members {
+		of[presence{scope: a.scope(cols, i)}] += n
+	}
 }
 
 // newAttendance returns nil where only changes are delivered.
@@ -148,7 +174,8 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 		return nil
 	}
 	a, d := f.here, f.x.Dimension()
-	if len(a.presences)+len(a.unsure)+len(a.old) == 0 {
+	lost, of := map[presence]int64{}, map[presence]int64{}
+	if a.hear(of); len(a.presences)+len(a.unsure)+len(a.old)+len(of) == 0 {
 		for m := range f.x.Len() {
 			if !f.x.Member(int32(m)).Versions[0].Inferred {
 				return fmt.Errorf("a delivery of all is empty, so all members would be gone: nothing is kept")
@@ -176,7 +203,6 @@ func (f *Feed) Missed(ctx context.Context, tx warehouse.Tx, limit int64) error {
 		order,
 		func(x, y int32) int { return cmp.Or(cmp.Compare(f.keyOf(x), f.keyOf(y)), cmp.Compare(x, y)) },
 	)
-	lost, of := map[presence]int64{}, map[presence]int64{}
 	for _, m := range order {
 		if a.unsure[m] {
 			continue
@@ -297,7 +323,7 @@ func stamp(t column.Type, v int64) int64 {
 func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 	a, d := f.here, f.x.Dimension()
 	scopes := make([]int32, len(f.last))
-	if len(a.at) == 0 {
+	if len(a.at) == 0 && a.rest == nil {
 		return scopes, nil
 	}
 	for m := range scopes {
@@ -315,7 +341,7 @@ func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 	if a.names != nil {
 		fields = append(fields, d.NaturalKey...)
 	}
-	err := warehouse.Each(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields}, func(b *column.Batch) error {
+	each := func(b *column.Batch) error {
 		cols := column.Pointers(b.Cols[1:natural])
 		known := len(a.scopes)
 		for i := range b.N {
@@ -342,8 +368,11 @@ func (f *Feed) scopesOf(ctx context.Context, tx warehouse.Tx) ([]int32, error) {
 			}
 		}
 		return nil
-	})
-	return scopes, err
+	}
+	if a.rest != nil { // the others are there
+		return scopes, each(a.rest.absent)
+	}
+	return scopes, warehouse.Each(ctx, tx, warehouse.Query{Table: d.Table.Name, Fields: fields}, each)
 }
 
 // textOf is the natural key of a row as the ledger keeps it.

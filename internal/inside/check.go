@@ -40,8 +40,8 @@ func CheckMembers(m *star.Model, d *star.Dimension) error {
 	switch {
 	case d.Source == nil || d.Generated():
 		return refuse("members that are not from a source")
-	case d.Deliveries != nil:
-		return refuse("delivers")
+	case d.Deliveries != nil && d.Deliveries.On != nil:
+		return refuse("delivered_on")
 	case d.Aliases != nil:
 		return refuse("aliases")
 	case len(d.Type3) > 0:

@@ -227,6 +227,7 @@ func (r *Members) standing() (stood, known, join string) {
 		}
 		equal = fmt.Sprintf("(%s < %s or %s)", at, held, again)
 	}
+	equal += r.present("t")
 	key := "t." + quote(r.of.KeyColumn())
 	join = fmt.Sprintf(" LEFT JOIN %s AS t ON %s >= 0 and %s", r.Statements.Named(r.of.Table.Name), key, r.on("t"))
 	return "(" + key + " is not null)", fmt.Sprintf("coalesce(not t.%s and %s, false)", quote(schema.IsInferred), equal), join
@@ -251,6 +252,14 @@ func (r *Members) equal(of string, as role) string {
 	return "(" + strings.Join(list, " and ") + ")"
 }
 
+// present says of a member that it is not gone: one that is comes back with its row.
+func (r *Members) present(of string) string {
+	if !r.of.Marked() {
+		return ""
+	}
+	return " and " + of + "." + quote(schema.IsGone) + " is distinct from true"
+}
+
 // observed is standing where all observations are kept: a row is known if one of its time is, with the values of its
 // version; the last one has the values of type 1, and the first one those of type 0.
 func (r *Members) observed() (stood, known, join string) {
@@ -259,7 +268,7 @@ func (r *Members) observed() (stood, known, join string) {
 	at, sequence := r.timesOf("n.")
 	const every = "SELECT %[1]s, %[2]s%[3]s FROM (SELECT * FROM (SELECT %[4]s FROM %[5]s WHERE %[2]s IS NOT NULL) AS v " +
 		"UNION ALL SELECT %[4]s FROM %[6]s) AS o GROUP BY %[1]s, %[2]s"
-	greatest, known := "", "o."+since+" is not null and "+r.equal("o", type2)
+	greatest, known := "", "o."+since+" is not null and "+r.equal("o", type2)+r.present("m")
 	values := []string{"o." + since}
 	for _, v := range r.columns {
 		values = append(values, "v."+quote(v.name))

@@ -183,7 +183,8 @@ func (r *Members) Insert(ctx context.Context, run int64, keys Keys) (int64, erro
 	where := map[schema.Role]string{ // the values of the columns that are not those of the source
 		schema.SurrogateKey: r.key(keys, "place", "line"), schema.DurableKey: r.key(keys, "first_place", "first_line"),
 		schema.EffectiveTime: at, schema.EffectiveSequence: sequence,
-		schema.ValidityStart: at, schema.CurrentMark: "until is null", schema.InferredMark: "false", schema.RunMark: fmt.Sprint(run),
+		schema.ValidityStart: at, schema.CurrentMark: "until is null", schema.InferredMark: "false", schema.GoneMark: "false",
+		schema.RunMark: fmt.Sprint(run),
 	}
 	parts := []string{"j.*", "p.place"}
 	if !slices.Contains(r.numbers(), "line") {

@@ -44,9 +44,7 @@ func (w *dimensionStep) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if w.apart != nil {
-		feed.Among(w.apart.members)
-	}
+	w.apart.open(feed)
 	if err := w.prepare(ctx, feed, other, means); err != nil {
 		return err
 	}

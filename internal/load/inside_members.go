@@ -6,16 +6,48 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"ironmonger/internal/column"
 	"ironmonger/internal/dimension"
 	"ironmonger/internal/inside"
+	"ironmonger/internal/roster"
+	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
 )
 
 // apart is what a step that loads a dimension does inside the warehouse.
 type apart struct {
-	members *inside.Members
-	became  *inside.Became
+	members   *inside.Members
+	became    *inside.Became
+	delivered *inside.Delivered // nil where no delivery of all tells who is gone
+}
+
+// absent is how many members stand of which the warehouse has met no row.
+func (a *apart) absent() int64 {
+	if a == nil || a.delivered == nil {
+		return 0
+	}
+	return int64(a.delivered.Absent.N)
+}
+
+// want adds the members that the warehouse has met no row of to those that are wanted. It says no if these are too many.
+func (a *apart) want(of *roster.Wanted, d *schema.Dimension) bool {
+	if a.absent() == 0 {
+		return true
+	}
+	b := a.delivered.Absent
+	return of.Add(column.Pointers(b.Cols[len(b.Cols)-len(d.NaturalKey):]), b.N)
+}
+
+// open tells a feed what the warehouse does.
+func (a *apart) open(feed *dimension.Feed) {
+	if a == nil {
+		return
+	}
+	feed.Among(a.members)
+	if d := a.delivered; d != nil {
+		feed.Beside(d.Scopes, d.Members, d.Absent)
+	}
 }
 
 // judgeMembers has the warehouse judge the rows of a dimension.
@@ -49,8 +81,17 @@ func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(s
 		w.noteExecution(star.InProcess, humanize.Comma(became.Left)+" rows need a second look, or change members")
 		return members.Drop(ctx)
 	}
+	delivered, err := members.Delivered(ctx)
+	if err != nil {
+		return err
+	}
+	a := &apart{members, became, delivered}
+	if a.absent() > members.Most() {
+		w.noteExecution(star.InProcess, "more than "+humanize.Comma(members.Most())+" members are not delivered any more")
+		return members.Drop(ctx)
+	}
 	w.noteExecution(star.InWarehouse, why)
-	w.apart = &apart{members, became}
+	w.apart = a
 	return w.takeLeft(ctx, members.Left)
 }
 

@@ -14,6 +14,7 @@ type guild struct {
 	r     *rand.Rand
 	typed bool
 	timed bool
+	leave bool // members may be gone, and come back
 	odd   int
 	text  string
 
@@ -94,11 +95,15 @@ func newGuild(seed uint64, schema string) *guild {
 			d = strings.Replace(d, "type_2: [", "type_2: ["+pick("", "town, "), 1)
 		}
 	}
+	if !strings.Contains(source, "since: no") && g.r.IntN(2) == 0 { // some are away for a time
+		g.leave = true
+		d += ", delivers: all" + pick("", ", gone: flag", ", gone: flag") + pick("", ", complete_for: "+rest[0], ", complete_for: "+pick(rest[len(rest)-1], natural))
+	}
 	dims := "  smith: {" + d + "}\n"
 	if town != "" {
 		dims = "  town: {from: towns, natural_key: code, type_1: name}\n" + dims
 	}
-	g.text = "limits: {unmatched: none, set_aside: none}\nundo: 20 runs\nsources:\n  smiths: " + source + "}\n" +
+	g.text = "limits: {unmatched: none, set_aside: none, gone: " + pick("none", "none", "40%") + "}\nundo: 20 runs\nsources:\n  smiths: " + source + "}\n" +
 		"  towns: {read: towns.csv, columns: {code: text, name: text}}\n  jobs: {read: 'jobs*.csv', columns: {job: integer, code: text, no: integer, day: " + day + "}}\n" +
 		"dimensions:\n" + dims
 	by := natural
@@ -158,6 +163,7 @@ func TestTrinoMembersInside(t *testing.T) { insideCases(t, membersCase, onTrino,
 func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside int64) {
 	g := newGuild(seed, on.name)
 	on.exec("CREATE TABLE " + on.name + ".smith (" + on.typed(g.smith()) + ")")
+	on.exec("CREATE TABLE " + on.name + ".away (" + on.typed(g.smith()) + ")")
 	dirs := on.stars(t, g.text, "towns.csv", "code,name\nT1,one\nT2,two\n")
 	for n := range loads {
 		var rows [][]string
@@ -169,6 +175,13 @@ func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside
 		}
 		on.insert("smith", g.smith(), rows)
 		some := fmt.Sprintf(" WHERE code like '%%%d'", g.r.IntN(10))
+		if g.leave { // those who were away are back, and others leave
+			on.exec("INSERT INTO " + on.name + ".smith SELECT * FROM " + on.name + ".away")
+			on.exec("DELETE FROM " + on.name + ".away")
+			leave := fmt.Sprintf(" WHERE code like '%%%d'", g.r.IntN(10))
+			on.exec("INSERT INTO " + on.name + ".away SELECT * FROM " + on.name + ".smith" + leave)
+			on.exec("DELETE FROM " + on.name + ".smith" + leave)
+		}
 		switch g.r.IntN(4) {
 		case 0:
 			on.exec("DELETE FROM " + on.name + ".smith" + some)

@@ -57,9 +57,13 @@ func (w *work) findKeys(ctx context.Context) error {
 		uses, names = append(uses, use{w.wanted[d], by}), append(names, by...)
 		return nil
 	}
-	if d := w.step.dimension; d != nil && d.Deliveries == nil {
+	if d := w.step.dimension; d != nil {
 		if err := add(d.Dimension, d.Delivered); err != nil {
 			return err
+		}
+		if of := w.wanted[d.Dimension]; of != nil && !w.apart.want(of, d) {
+			w.wanted = nil
+			return nil
 		}
 	}
 	for _, k := range w.step.keys {
@@ -103,7 +107,8 @@ func (w *work) left() bool { return w.within != nil || w.apart != nil }
 
 // few returns how many natural keys of a dimension may be looked up one by one, or -1 if it is to be read whole.
 func (w *work) few(ctx context.Context, d *star.Dimension) (int64, error) {
-	if !d.Inferable() || d.Deliveries != nil || d.Aliases != nil { // the others are small, or all have to be known
+	if own := w.step.dimension != nil && d == w.step.dimension.Dimension; !d.Inferable() || d.Aliases != nil ||
+		d.Deliveries != nil && (!own || w.apart == nil) { // the others are small, or all have to be known
 		return -1, nil
 	}
 	if w.opts.Opening == ByKeys {
