@@ -44,8 +44,8 @@ func CheckMembers(m *star.Model, d *star.Dimension) error {
 		return refuse("delivered_on")
 	case d.Aliases != nil:
 		return refuse("aliases")
-	case len(d.Type3) > 0:
-		return refuse("type_3")
+	case len(d.Type3) > 0 && d.Observed():
+		return refuse("type_3 with an effective time")
 	case d.Complete():
 		return refuse("type_0 with an effective time, where no attribute makes versions")
 	}

@@ -3,6 +3,7 @@ package inside
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ironmonger/internal/column"
@@ -34,7 +35,7 @@ type value struct {
 }
 
 // role is what becomes of a value that changes: it is the natural key, and never does; the first one holds, the last one, or
-// each for its time.
+// each for its time. Of an attribute of type 3, the last one does, too: what it was before is known of no new member.
 type role int
 
 const (
@@ -57,6 +58,9 @@ func NewMembers(
 	}
 	for _, f := range d.Attributes() {
 		as := type1
+		if isPrevious(d, f.Name) {
+			continue
+		}
 		if column.Find(d.Type0, f.Name) >= 0 {
 			as = type0
 		} else if column.Find(d.Type2, f.Name) >= 0 {
@@ -72,6 +76,11 @@ func NewMembers(
 		add(f.Name, fmt.Sprintf("key%d", n), as)
 	}
 	return r
+}
+
+// isPrevious reports whether a column of a dimension is what an attribute of type 3 was before.
+func isPrevious(d *schema.Dimension, name string) bool {
+	return slices.ContainsFunc(d.Type3, func(f column.Field) bool { return star.PreviousColumn(f.Name) == name })
 }
 
 // Most is how many rows may be left to others: the warehouse is told by a statement which keys their members take.
@@ -223,7 +232,7 @@ func (r *Members) standable(l *layers) {
 		ok = append(ok, fmt.Sprintf("%s <= %d", strings.Join(long, " + "), roster.MostKey))
 	}
 	for _, f := range r.of.Attributes() {
-		if name := quote(placed + f.Name); f.Type.Kind == column.Double {
+		if name := quote(placed + f.Name); f.Type.Kind == column.Double && !isPrevious(r.of, f.Name) {
 			ok = append(ok, fmt.Sprintf("coalesce(%s <> 0 or cast(%[1]s as varchar) not like '-%%', true)", name))
 		}
 	}

@@ -79,7 +79,8 @@ func newGuild(seed uint64, schema string) *guild {
 			d += ", type_1: [" + strings.Join(rest, ", ") + "]"
 		}
 	} else {
-		d += ", type_0: " + rest[0] + ", type_1: [" + strings.Join(rest[1:], ", ") + "]"
+		d += ", type_0: " + rest[0] + ", type_1: [" + strings.Join(rest[1:cut], ", ") + "], type_" + pick("1", "3") + ": [" + strings.Join(rest[cut:], ", ") + "]"
+		d = strings.Replace(d, "], type_1: [", map[bool]string{true: "", false: ", "}[cut == 1], 1)
 	}
 	if strings.Contains(d, "type_2") {
 		d += pick("", ", durable_key: kept")
