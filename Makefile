@@ -67,6 +67,7 @@ hunt:
 	$(GO) test -run xxx -fuzz FuzzFixed $(FUZZING) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzOpen $(FUZZING) ./internal/workbook
 	$(GO) test -run xxx -fuzz FuzzLayout $(FUZZING) ./internal/parse
+	$(GO) test -run xxx -fuzz FuzzPattern $(FUZZING) ./internal/parse
 	$(GO) test -run xxx -fuzz FuzzForm $(FUZZING) ./internal/survey
 	$(GO) test -run xxx -fuzz FuzzParquet $(FUZZING) ./internal/source
 	$(GO) test -run xxx -fuzz FuzzParse $(FUZZING) ./internal/star

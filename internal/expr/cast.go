@@ -11,9 +11,9 @@ import (
 // cast changes the type of a value; one that does not fit is a fault.
 type cast struct {
 	base
-	of      node
-	reader  *parse.Reader
-	laidOut bool // its text is written in a layout
+	of     node
+	reader *parse.Reader
+	layout *parse.Layout // in which its text is written; nil if in the usual one
 }
 
 func toDouble(n node) node {
@@ -49,7 +49,7 @@ func newLaidOut(layout token, of node, to column.Type) (node, error) {
 	}
 	list := parse.Layouts{l}
 	reader := parse.NewReader(nil).Styled(&parse.Style{Date: list, Timestamp: list, Time: list})
-	return &cast{base: newBase(to), of: of, reader: reader, laidOut: true}, nil
+	return &cast{base: newBase(to), of: of, reader: reader, layout: l}, nil
 }
 
 var englishMonths = parse.MonthNames(

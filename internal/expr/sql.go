@@ -36,6 +36,10 @@ type Dialect interface {
 
 	// bytes has a text compared by its bytes.
 	bytes(value string) string
+	// matches reports whether all of a text matches a regular expression, of which databases and programs think alike.
+	matches(text, pattern string) string
+	// replaced has what matches one replaced, everywhere, by a text with its groups as \1 and so on.
+	replaced(text, pattern, by string) string
 	// compares reports whether exact numbers of two types can be compared.
 	compares(l, r column.Type) bool
 
@@ -171,8 +175,8 @@ func (r *renderer) own(of node) SQL {
 	case *round:
 		return r.d.round(r, n)
 	case *cast:
-		if n.laidOut {
-			return r.refuse("a cast with a layout")
+		if n.layout != nil {
+			return r.laidOut(n)
 		}
 		return r.d.cast(r, n)
 	case *textCall:

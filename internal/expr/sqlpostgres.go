@@ -291,7 +291,9 @@ func (d postgres) cast(r *renderer, n *cast) SQL {
 		return SQL{fmt.Sprintf("round(%s, %d)::text", x.Value, from.Scale), x.Clean}
 	case from.Kind == column.Date && to.Kind == column.Text:
 		return SQL{fmt.Sprintf("to_char(%s, 'YYYY-MM-DD')", x.Value), x.Clean}
-	case from.Kind == column.Boolean && to.Kind == column.Text:
+	case from.Kind == column.Timestamp && to.Kind == column.Text:
+		return SQL{fmt.Sprintf("rtrim(rtrim(to_char(%s, 'YYYY-MM-DD HH24:MI:SS.US'), '0'), '.')", x.Value), x.Clean}
+	case (from.Kind == column.Boolean || from.Kind == column.Time) && to.Kind == column.Text:
 		return SQL{x.Value + "::text", x.Clean}
 	case from.Kind == column.Boolean && to.Kind == column.Integer:
 		return SQL{fmt.Sprintf("(%s::int)::numeric", x.Value), x.Clean}
@@ -306,6 +308,14 @@ func (d postgres) cast(r *renderer, n *cast) SQL {
 		return SQL{read.Value, all(x.Clean, read.Clean)}
 	}
 	return r.refuse(fmt.Sprintf("a cast of %s to %s", from, to))
+}
+
+func (postgres) matches(text, pattern string) string {
+	return text + ` collate "C" ~ ` + Quoted("^"+pattern+"$")
+}
+
+func (postgres) replaced(text, pattern, by string) string {
+	return fmt.Sprintf(`regexp_replace(%s collate "C", %s, %s, 'g')`, text, Quoted(pattern), Quoted(by))
 }
 
 func (postgres) Read(text string, to column.Type) (SQL, bool) {

@@ -326,6 +326,8 @@ func (d trino) cast(r *renderer, n *cast) SQL {
 		from.Kind == column.Boolean && (to.Kind == column.Text || to.Kind == column.Integer),
 		from.Kind == column.Timestamp && to.Kind == column.Date, from.Kind == column.Date && to.Kind == column.Timestamp:
 		return SQL{"cast(" + x.Value + " as " + TrinoType(to) + ")", x.Clean}
+	case from.Kind == column.Timestamp && to.Kind == column.Text:
+		return SQL{d.replaced("cast(cast("+x.Value+" as timestamp(6)) as varchar)", `\.?0*\z`, ""), x.Clean}
 	case from.Kind == column.Text:
 		read, ok := d.Read(x.Value, to)
 		if !ok {
@@ -337,6 +339,14 @@ func (d trino) cast(r *renderer, n *cast) SQL {
 }
 
 // Read says by the form of a text which is a value: a cast takes more, and rounds.
+func (trino) matches(text, pattern string) string {
+	return fmt.Sprintf("regexp_like(%s, %s)", text, Quoted(`\A`+pattern+`\z`))
+}
+
+func (trino) replaced(text, pattern, by string) string {
+	return fmt.Sprintf("regexp_replace(%s, %s, %s)", text, Quoted(pattern), Quoted(strings.ReplaceAll(by, `\`, "$")))
+}
+
 func (trino) Read(text string, to column.Type) (SQL, bool) {
 	form, also, written := "", "", text
 	switch to.Kind {
