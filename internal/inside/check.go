@@ -117,6 +117,8 @@ func checkJoin(m *star.Model, j *star.Join) error {
 	switch {
 	case j.Source == nil || j.Range != nil:
 		return refuse("joins of ranges")
+	case j.Source.OnlyFiles(): // which the program reads and shapes
+		return nil
 	case j.Source.Since != nil:
 		return refuse("joins with sources of which new rows are read alone")
 	case len(j.Source.Joins) > 0:

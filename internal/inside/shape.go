@@ -47,6 +47,12 @@ func (r *shaper) Join(j *star.Join, from *source.Plain, need func(string) bool) 
 	r.joins, r.joined = append(r.joins, j), append(r.joined, &shaper{engine: r.engine, source: j.Source, from: from, need: need, model: r.model})
 }
 
+// JoinArrived is Join where the rows of the other source have arrived in a table: those that are not set aside, and that tell by
+// what they are joined.
+func (r *shaper) JoinArrived(j *star.Join, of *Arrived) {
+	r.joins, r.joined = append(r.joins, j), append(r.joined, &shaper{engine: r.engine, source: j.Source, model: r.model, arrived: of})
+}
+
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
 func (r *shaper) shape() (*layers, map[string]bool, error) {
 	if r.arrived != nil {

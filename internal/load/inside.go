@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -101,10 +102,14 @@ func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
 // judgeFacts has the warehouse judge the rows of a fact that stand in it.
 func (w *work) judgeFacts(ctx context.Context, from *source.Plain, need func(string) bool, why string) error {
 	rows := inside.New(w.fact, w.star, w.model, from, need, w.inStep())
-	if err := w.joinWithin(ctx, rows.Join); err != nil {
+	joined, err := w.joinWithin(ctx, rows)
+	if err != nil {
 		return err
 	}
 	if err := w.judge(ctx, rows, why); err != nil {
+		return err
+	}
+	if err := joined(); err != nil {
 		return err
 	}
 	return w.takeLeft(ctx, rows.Left)
@@ -143,17 +148,40 @@ func (w *work) inStep() inside.Step {
 	return s
 }
 
-// joinWithin has the joins of the step's source made in the warehouse.
-func (w *work) joinWithin(ctx context.Context, join func(*star.Join, *source.Plain, func(string) bool)) error {
+// joiner is told what completes the rows that the warehouse judges.
+type joiner interface {
+	Join(*star.Join, *source.Plain, func(column string) bool)
+	JoinArrived(*star.Join, *inside.Arrived)
+}
+
+// joinWithin has the joins of the step's source made in the warehouse. Call joined when it has judged the rows.
+func (w *work) joinWithin(ctx context.Context, to joiner) (joined func() error, err error) {
 	joins, theirs := transform.Joins(w.kind.source(), w.needs)
+	var sent []io.Closer
 	for k, j := range joins {
+		if j.Source.OnlyFiles() {
+			of, stage, err := w.sendJoined(ctx, j, theirs[k], k)
+			if err != nil {
+				return nil, err
+			}
+			to.JoinArrived(j, of)
+			sent = append(sent, stage)
+			continue
+		}
 		from, err := w.chosen.Plain(ctx, j.Source, theirs[k])
 		if err != nil {
-			return err
+			return nil, err
 		}
-		join(j, from, theirs[k])
+		to.Join(j, from, theirs[k])
 	}
-	return nil
+	return func() error {
+		for _, s := range sent {
+			if err := s.Close(); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, nil
 }
 
 // takeLeft has the step read what the warehouse leaves to it.

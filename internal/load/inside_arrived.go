@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"iter"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/inside"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/pipeline"
+	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
@@ -109,34 +111,15 @@ func (w *factStep) sendWithin(ctx context.Context) error {
 
 // send puts the rows of a flow into a table of the warehouse, but for those that are set aside already.
 func (w *factStep) send(ctx context.Context, flow *transform.Flow) (table string, a *arrived, err error) {
-	types := inside.ArrivedTypes()
-	own := make([]column.Column, len(types)) // the columns that are not of the rows
-	for k, t := range types {
-		own[k].Type = t
-	}
-	for _, f := range flow.Fields() {
-		types = append(types, f.Type)
-	}
-	stage, err := w.tx.Statements().Stage(ctx, fmt.Sprintf("load_arrived_%d", w.nth()), types)
-	if err != nil {
-		return "", nil, err
-	}
-	w.spilled = append(w.spilled, stage)
-	a = &arrived{before: []int64{0}, stage: stage}
-	var rows []int32
+	a = &arrived{before: []int64{0}}
 	bytes := int64(0)
-	err = pipeline.Batches(ctx, flow, w.opts.Workers, func(b *column.Batch) error {
+	a.stage, table, err = w.stage(ctx, fmt.Sprintf("load_arrived_%d", w.nth()), flow, func(b *column.Batch, own []column.Column, rows []int32) []int32 {
 		first, file := a.before[len(a.before)-1], w.numbered.Number[b.From.File]
 		a.before = append(a.before, first+int64(b.N))
-		for k := range own {
-			own[k].Resize(b.N)
-			clear(own[k].Null)
-		}
 		kept := int64(0)
 		if w.tried.has(b.From.File) { // rows that were set aside before do not take the place of those that came since
 			kept = 1
 		}
-		rows = rows[:0]
 		for i := range b.N {
 			own[0].Int[i], own[1].Int[i], own[2].Int[i] = first+int64(i), ledger.Line(file, b.From.Line[i]), kept
 			if b.Bad(i) {
@@ -147,13 +130,69 @@ func (w *factStep) send(ctx context.Context, flow *transform.Flow) (table string
 		}
 		bytes += b.From.Bytes
 		w.tell(Progress{Step: w.name, Total: flow.Size(), Bytes: bytes, Rows: flow.Read(), Doing: "rows are sent to the warehouse"})
+		return rows
+	})
+	return table, a, err
+}
+
+// sendJoined sends the rows to the warehouse by which the nth join completes others: those that are not set aside, and that tell
+// by what they are joined, and since when they hold.
+func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) bool, n int) (*inside.Arrived, warehouse.Stage, error) {
+	flow, err := transform.Open(ctx, w.chosen, j.Source, need)
+	if err != nil {
+		return nil, nil, err
+	}
+	var told []int // the columns that say by what rows are joined
+	for _, pair := range j.By {
+		told = append(told, column.Find(flow.Fields(), pair[0]))
+	}
+	if j.Effective != "" {
+		told = append(told, column.Find(flow.Fields(), j.Effective))
+	}
+	name := fmt.Sprintf("load_joined_%d_%d", w.nth(), n)
+	stage, table, err := w.stage(ctx, name, flow, func(b *column.Batch, _ []column.Column, rows []int32) []int32 {
+		for i := range b.N {
+			if !b.Bad(i) && !slices.ContainsFunc(told, func(k int) bool { return b.Cols[k].Null[i] }) {
+				rows = append(rows, int32(i))
+			}
+		}
+		return rows
+	})
+	return &inside.Arrived{Table: table, Fields: flow.Fields()}, stage, err
+}
+
+// stage puts rows of a flow into a table of the warehouse, behind the columns of [inside.ArrivedTypes]: take fills these, which
+// are zero, and appends the rows of a batch to rows that are to be there.
+func (w *work) stage(
+	ctx context.Context, name string, flow *transform.Flow, take func(b *column.Batch, own []column.Column, rows []int32) []int32,
+) (stage warehouse.Stage, table string, err error) {
+	types := inside.ArrivedTypes()
+	own := make([]column.Column, len(types))
+	for k, t := range types {
+		own[k].Type = t
+	}
+	for _, f := range flow.Fields() {
+		types = append(types, f.Type)
+	}
+	if stage, err = w.tx.Statements().Stage(ctx, name, types); err != nil {
+		return nil, "", err
+	}
+	w.spilled = append(w.spilled, stage)
+	var rows []int32
+	err = pipeline.Batches(ctx, flow, w.opts.Workers, func(b *column.Batch) error {
+		for k := range own {
+			own[k].Resize(b.N)
+			clear(own[k].Null)
+			clear(own[k].Int)
+		}
+		rows = take(b, own, rows[:0])
 		return stage.Add(append(column.Pointers(own), column.Pointers(b.Cols)...), rows)
 	})
 	if err != nil {
-		return "", nil, others(err)
+		return nil, "", others(err)
 	}
 	table, err = stage.Table(ctx)
-	return table, a, err
+	return stage, table, err
 }
 
 // placeOf returns what tells where a row stood that the warehouse has taken.

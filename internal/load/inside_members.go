@@ -62,11 +62,15 @@ func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(s
 		return err
 	}
 	members := inside.NewMembers(d, w.star, w.model, from, need, w.inStep(), before.Rows > 0)
-	if err := w.joinWithin(ctx, members.Join); err != nil {
+	joined, err := w.joinWithin(ctx, members)
+	if err != nil {
 		return err
 	}
 	all, err := members.Take(ctx)
 	if err != nil {
+		return err
+	}
+	if err := joined(); err != nil {
 		return err
 	}
 	if all != "" {

@@ -50,6 +50,10 @@ func newGuild(seed uint64, schema string) *guild {
 	if strings.Contains(source, "pay:") {
 		rest = append(rest, "pay")
 	}
+	if g.r.IntN(3) == 0 { // with a file
+		source += ", join: {place: {source: towns, by: {code: town}, bring: name, unmatched: " + pick("leave_empty", "set_aside", "drop") + "}}"
+		rest = append(rest, "name")
+	}
 	if natural == "code" {
 		rest = append(rest, "no")
 	}

