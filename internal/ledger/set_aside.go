@@ -113,6 +113,7 @@ type waiting struct {
 	whole      bool
 	met        bool
 	superseded bool
+	before     bool // it was superseded in an earlier load
 	tried      bool // it is read from what was kept of it
 }
 
@@ -140,7 +141,7 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64, la
 		causes: column.NewBatch(causeTable.Fields()),
 		old:    column.NewBatch(pick(causeTable, "id")),
 	}
-	a.fields = pick(asideTable, "id", "file", "line", "reasons", "last_run", "superseded_by")
+	a.fields = pick(asideTable, "id", "file", "line", "reasons", "last_run")
 	a.again = column.NewBatch(a.fields)
 	if err := a.forget(); err != nil {
 		return nil, err
@@ -166,6 +167,7 @@ func OpenAsides(ctx context.Context, tx warehouse.Tx, step string, run int64, la
 			superseded: !b.Cols[7].Null[i],
 			whole:      b.Cols[8].Int[i] != 0,
 		}
+		w.before = w.superseded
 		a.waiting = append(a.waiting, w)
 		at := asideAt{w.hash, w.file, w.line}
 		a.exact[at] = append(a.exact[at], w)
@@ -379,11 +381,7 @@ func (a *Asides) meet(w *waiting, x *Aside) error {
 	w.met, w.file, w.line = true, x.File, x.Line
 	a.unmet[w.hash]--
 	reasons := x.Reasons()
-	var by any
-	if w.superseded {
-		by = a.run
-	}
-	row(a.again, w.id, x.File, x.Line, reasons, a.run, by)
+	row(a.again, w.id, x.File, x.Line, reasons, a.run)
 	if fingerprint(reasons) != w.reasons {
 		row(a.old, w.id)
 		a.because(w.id, x)
@@ -430,6 +428,16 @@ func (a *Asides) Close(files []string, unread map[string]bool) error {
 	for _, name := range files {
 		read[name] = true
 	}
+	if err := a.write(read, unread); err != nil {
+		return err
+	}
+	return a.settle(read, unread)
+}
+
+// Write writes what is left, and clears nothing: the step did not read its source to the end.
+func (a *Asides) Write() error { return a.write(nil, nil) }
+
+func (a *Asides) write(read, unread map[string]bool) error {
 	for _, likeness := range []struct {
 		of func(w *waiting) (at asideAt, ok bool) // what an entry has to have in common with a row
 		by func(x *Aside) asideAt
@@ -467,14 +475,24 @@ func (a *Asides) Close(files []string, unread map[string]bool) error {
 			return err
 		}
 	}
-	if err := a.flush(); err != nil {
-		return err
-	}
-	fields := pick(asideTable, "id", "cleared_by", "state")
-	cleared := column.NewBatch(fields)
+	return a.flush()
+}
+
+// settle writes down what became of the rows that have waited.
+func (a *Asides) settle(read, unread map[string]bool) error {
+	fields, by := pick(asideTable, "id", "cleared_by", "state"), pick(asideTable, "id", "superseded_by")
+	cleared, superseded := column.NewBatch(fields), column.NewBatch(by)
 	for _, w := range a.waiting {
-		if !w.met && (w.tried || !unread[w.file] && (w.superseded || read[w.file])) {
+		switch {
+		case w.met && w.superseded && !w.before: // whichever of the two rows was met first
+			row(superseded, w.id, a.run)
+		case !w.met && (w.tried || !unread[w.file] && (w.superseded || read[w.file])):
 			row(cleared, w.id, a.run, Cleared)
+		}
+	}
+	if superseded.N > 0 {
+		if _, err := a.tx.Amend(a.ctx, asideTable.Name, 1, by, superseded); err != nil {
+			return err
 		}
 	}
 	if cleared.N == 0 {

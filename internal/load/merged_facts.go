@@ -206,7 +206,7 @@ func (w *dimensionStep) takeAway(
 			return err
 		}
 	}
-	if err := book.Close(nil, nil); err != nil {
+	if err := book.Write(); err != nil {
 		return err
 	}
 	if _, err := w.tx.Remove(ctx, f.Table.Name, primary, remove); err != nil {

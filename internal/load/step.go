@@ -221,7 +221,7 @@ func (r *run) inLedger(ctx context.Context, s *step, entry *ledger.Step, aside *
 				return err
 			}
 		}
-		return book.Close(nil, nil)
+		return book.Write()
 	})
 }
 
