@@ -16,43 +16,50 @@ func (r *renderer) laidOut(n *cast) SQL {
 		return r.refuse("a layout with names, halves of days or numbers that are not told apart")
 	}
 	x := r.of(n.of)
-	read, ok := r.d.Read(r.usual(x.Value, pattern, groups, n.typ().Kind), n.typ())
-	if !ok {
+	if _, ok := r.d.Read("", n.typ()); !ok {
 		return r.refuse("a cast of text to " + n.typ().String())
 	}
-	return SQL{read.Value, all(x.Clean, read.Clean, "coalesce("+r.d.matches(x.Value, pattern)+", true)")}
+	value := r.d.bound(r.usual(x.Value, groups, n.typ().Kind), func(written string) string {
+		read, _ := r.d.Read(written, n.typ())
+		return read.Value // null where the text is no such value
+	})
+	return SQL{value, all(x.Clean, fmt.Sprintf("(%s is null or %s and %s is not null)", x.Value, r.d.matches(x.Value, pattern), value))}
 }
 
 // usual writes a text that matches in the usual layout. Numbers that always stand at the same place are cut out, which is
-// fast; of others, those of one digit or two get a zero in front, which is one too many where they have two.
-func (r *renderer) usual(text, pattern string, groups []parse.Group, kind column.Kind) string {
+// fast; of others, those of one digit or two get a zero in front where they have one.
+func (r *renderer) usual(text string, groups []parse.Group, kind column.Kind) string {
 	if !slices.ContainsFunc(groups, func(g parse.Group) bool { return g.At == 0 || g.Digits == 0 }) {
-		parts := usualParts(groups, kind, Quoted, func(_ int, g parse.Group) string {
+		return usualText(groups, kind, func(g parse.Group) string {
 			return fmt.Sprintf("substr(%s, %d, %d)", text, g.At, g.Digits)
 		})
-		return "(" + strings.Join(parts, " || ") + ")"
 	}
-	parts := usualParts(groups, kind, func(s string) string { return s }, func(nth int, g parse.Group) string {
-		if g.Digits == 0 && g.Letter != 'S' {
-			return fmt.Sprintf(`0\%d`, nth)
-		}
-		return fmt.Sprintf(`\%d`, nth)
+	return r.d.runs(text, func(run func(nth int) string) string {
+		return usualText(groups, kind, func(g parse.Group) string {
+			if g.Digits > 0 {
+				return fmt.Sprintf("substr(%s, %d, %d)", run(g.Run), g.In, g.Digits)
+			}
+			rest := fmt.Sprintf("substr(%s, %d)", run(g.Run), g.In)
+			if g.Letter == 'S' {
+				return rest
+			}
+			return "lpad(" + rest + ", 2, '0')"
+		})
 	})
-	return r.d.replaced(r.d.replaced(text, pattern, strings.Join(parts, "")), "(^|[-T:])0([0-9]{2})", `\1\2`)
 }
 
-// usualParts are the parts of a text in the usual layout: what stands between the numbers, and these, which number makes of a
-// group. A number that there is no group for is the least that there is.
-func usualParts(groups []parse.Group, kind column.Kind, between func(string) string, number func(nth int, g parse.Group) string) []string {
+// usualText is a text in the usual layout, of numbers that number makes of groups. A number that there is no group for is the
+// least that there is.
+func usualText(groups []parse.Group, kind column.Kind, number func(parse.Group) string) string {
 	var parts []string
 	add := func(before string, letter byte, least string) {
 		if before != "" {
-			parts = append(parts, between(before))
+			parts = append(parts, Quoted(before))
 		}
 		if at := slices.IndexFunc(groups, func(g parse.Group) bool { return g.Letter == letter }); at >= 0 {
-			parts = append(parts, number(at+1, groups[at]))
+			parts = append(parts, number(groups[at]))
 		} else {
-			parts = append(parts, between(least))
+			parts = append(parts, Quoted(least))
 		}
 	}
 	before := ""
@@ -70,5 +77,5 @@ func usualParts(groups []parse.Group, kind column.Kind, between func(string) str
 			add(".", 'S', "")
 		}
 	}
-	return parts
+	return "(" + strings.Join(parts, " || ") + ")"
 }

@@ -375,7 +375,7 @@ var moreForms = []string{
 	"extract(hour from d)", "cast(t as time)", "d - e", "t - cast(d as timestamp)", "cast(i > 3 as integer)", "cast(i > j as text)",
 	"case when i > 3 then 'x' when s like '%e%' then u end", "greatest(s, u, 'é')", "mod(i, j)", "mod(p, q)", "floor(p)", "ceil(q)", "s in ('ab', u, null)",
 	"w * 2", "w + p", "w / 3", "abs(w)", "w = p", "round(w, 1)", "cast(w as integer)", "cast(w as decimal(20,2))", "coalesce(w, 0)", "floor(w)", "mod(w, 7)", "cast(w as text)",
-	"cast(s as date layout 'dd.MM.yyyy')", "cast(u as date layout 'd.M.yyyy')", "cast(s as date layout 'yyyyMMdd')", "cast(u as date layout 'M/yyyy')",
+	"cast(s as date layout 'dd.MM.yyyy')", "cast(u as date layout 'd.M.yyyy')", "cast(s as date layout 'yyyyMMdd')", "cast(u as date layout 'M/yyyy')", "cast(u as date layout '(yyyyM)')", "cast(s as date layout '20yyyy..M-d')", "cast('x' || u as date layout 'xd.M.yyyy')",
 	"cast(s as timestamp layout 'dd.MM.yyyy HH:mm')", "cast(u as timestamp layout 'd.M.yyyy H:mm:ss.SSS')", "cast(s as timestamp layout 'yyyyMMddTHHmmss')", "cast(s as timestamp layout 'dd.MM.yyyy HH')",
 	"cast(s as time layout 'H.mm')", "cast(u as time layout 'HHmmss')", "cast(s as date layout 'MMM d yyyy')", "cast(u as date layout 'dMyyyy')", "cast(u as date layout 'd1MM.yyyy')", "cast(left(s, 10) as date layout '(yyyy*MM)')",
 	"cast(t as text)", "cast(cast(t as time) as text)",

@@ -38,8 +38,10 @@ type Dialect interface {
 	bytes(value string) string
 	// matches reports whether all of a text matches a regular expression, of which databases and programs think alike.
 	matches(text, pattern string) string
-	// replaced has what matches one replaced, everywhere, by a text with its groups as \1 and so on.
-	replaced(text, pattern, by string) string
+	// bound has a value worked out once for an expression that has it several times.
+	bound(value string, of func(name string) string) string
+	// runs makes something of the parts of a text between characters that are not digits.
+	runs(text string, of func(run func(nth int) string) string) string
 	// compares reports whether exact numbers of two types can be compared.
 	compares(l, r column.Type) bool
 

@@ -314,8 +314,15 @@ func (postgres) matches(text, pattern string) string {
 	return text + ` collate "C" ~ ` + Quoted("^"+pattern+"$")
 }
 
-func (postgres) replaced(text, pattern, by string) string {
-	return fmt.Sprintf(`regexp_replace(%s collate "C", %s, %s, 'g')`, text, Quoted(pattern), Quoted(by))
+// bound makes a select of its own, which the offset keeps from being merged with others.
+func (postgres) bound(value string, of func(name string) string) string {
+	return fmt.Sprintf("(select %s from (select %s as written offset 0) as w)", of("w.written"), value)
+}
+
+// runs splits the text: to ask for the groups of a regular expression takes PostgreSQL twenty times as long.
+func (postgres) runs(text string, of func(run func(nth int) string) string) string {
+	const sql = `(select %s from (select regexp_split_to_array(%s collate "C", '[^0-9]+') as g offset 0) as m)`
+	return fmt.Sprintf(sql, of(func(nth int) string { return fmt.Sprintf("m.g[%d]", nth) }), text)
 }
 
 func (postgres) Read(text string, to column.Type) (SQL, bool) {

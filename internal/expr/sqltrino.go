@@ -327,7 +327,7 @@ func (d trino) cast(r *renderer, n *cast) SQL {
 		from.Kind == column.Timestamp && to.Kind == column.Date, from.Kind == column.Date && to.Kind == column.Timestamp:
 		return SQL{"cast(" + x.Value + " as " + TrinoType(to) + ")", x.Clean}
 	case from.Kind == column.Timestamp && to.Kind == column.Text:
-		return SQL{d.replaced("cast(cast("+x.Value+" as timestamp(6)) as varchar)", `\.?0*\z`, ""), x.Clean}
+		return SQL{fmt.Sprintf(`regexp_replace(cast(cast(%s as timestamp(6)) as varchar), '\.?0*\z')`, x.Value), x.Clean}
 	case from.Kind == column.Text:
 		read, ok := d.Read(x.Value, to)
 		if !ok {
@@ -343,8 +343,11 @@ func (trino) matches(text, pattern string) string {
 	return fmt.Sprintf("regexp_like(%s, %s)", text, Quoted(`\A`+pattern+`\z`))
 }
 
-func (trino) replaced(text, pattern, by string) string {
-	return fmt.Sprintf("regexp_replace(%s, %s, %s)", text, Quoted(pattern), Quoted(strings.ReplaceAll(by, `\`, "$")))
+// bound has nothing to do: what is there several times is worked out once.
+func (trino) bound(value string, of func(name string) string) string { return of(value) }
+
+func (trino) runs(text string, of func(run func(nth int) string) string) string {
+	return of(func(nth int) string { return fmt.Sprintf("element_at(regexp_split(%s, '[^0-9]+'), %d)", text, nth) })
 }
 
 func (trino) Read(text string, to column.Type) (SQL, bool) {

@@ -11,6 +11,7 @@ import (
 	"ironmonger/internal/schema"
 	"ironmonger/internal/source"
 	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
 )
 
 // Arrived is a table of rows that the program has read and shaped, since they stood in files: nothing about their
@@ -31,7 +32,7 @@ func ArrivedTypes() []column.Type {
 func NewArrived(f *schema.Fact, s *schema.Star, m *star.Model, of *Arrived, step Step) *Rows {
 	numbered := &source.Plain{Since: -1, Select: database.Select{Order: []database.Column{{}}}}
 	r := New(f, s, m, numbered, nil, step)
-	r.engine, r.arrived = arrivedEngine{r.engine}, of
+	r.engine, r.arrived = arrivedEngine{r.engine, step.Statements}, of
 	return r
 }
 
@@ -63,12 +64,17 @@ func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
 }
 
 // arrivedEngine is an engine for rows that have their numbers already.
-type arrivedEngine struct{ engine }
+type arrivedEngine struct {
+	engine
+	run warehouse.Statements
+}
 
 func (arrivedEngine) number(order []string) ([]string, []named, func(int) string) {
 	return order, []named{{"line", order[0]}}, nil
 }
 
-func (arrivedEngine) count(context.Context, string) error { return nil }
+func (e arrivedEngine) count(ctx context.Context, judged string, conditions ...string) ([]bool, error) {
+	return holdsOf(ctx, e.run, judged, conditions)
+}
 
 func (arrivedEngine) numbered(judged string) string { return judged + " AS n" }

@@ -34,8 +34,9 @@ type engine interface {
 	// of the select itself, which order its rows as their numbers do, the last one by a function of windows; and the
 	// window in which rows are ordered by the first few of what orders them.
 	number(order []string) (before []string, columns []named, window func(few int) string)
-	// count finds out what has to be known of all judged rows before they are numbered.
-	count(ctx context.Context, judged string) error
+	// count finds out what has to be known of all judged rows before they are numbered, and which of some conditions hold of
+	// any row.
+	count(ctx context.Context, judged string, conditions ...string) (holds []bool, err error)
 	// numbered is the table of the judged rows with their numbers, called line.
 	numbered(judged string) string
 	// ranked is the same of those rows of which a condition holds, with the place of each among them, from 1, called place.
@@ -87,6 +88,29 @@ func anyRow(ctx context.Context, run warehouse.Statements, sql string) (found bo
 		return nil
 	})
 	return found, err
+}
+
+// filters counts the rows of which each condition holds, behind other columns of a select.
+func filters(conditions []string) string {
+	sql := ""
+	for _, c := range conditions {
+		sql += ", count(*) FILTER (WHERE " + c + ")"
+	}
+	return sql
+}
+
+// holdsOf says which conditions hold of any rows of a table.
+func holdsOf(ctx context.Context, run warehouse.Statements, table string, conditions []string) (holds []bool, err error) {
+	if len(conditions) == 0 {
+		return nil, nil
+	}
+	err = run.Ask(ctx, "SELECT 1"+filters(conditions)+" FROM "+table, func(values [][]byte) error {
+		for _, n := range values[1:] {
+			holds = append(holds, count(n) > 0)
+		}
+		return nil
+	})
+	return holds, err
 }
 
 // numbers writes numbers as a list.

@@ -29,6 +29,7 @@ type Rows struct {
 	judging
 	of       *schema.Fact
 	all      bool // all rows are left to others
+	waits    bool // some wait for members
 	measures []column.Field
 	fields   []field // of the table, but for the line and the run
 }
@@ -135,16 +136,26 @@ func (r *Rows) take(ctx context.Context, stands bool) (enough bool, err error) {
 	if err := r.create(ctx, r.table, sql); err != nil {
 		return false, err
 	}
-	if err := r.engine.count(ctx, r.table); err != nil || r.all {
-		return true, err
-	}
-	if vague {
-		r.all, err = r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE vague AND verdict <> %d", r.table, leftOut))
-		if err != nil || r.all {
-			return false, err
+	conditions := []string{fmt.Sprintf("verdict = %d", waits), "false", "false"}
+	if r.beside() {
+		if conditions[1] = repeats; r.repeated != "" {
+			conditions[1] += " and not " + markedColumn
 		}
 	}
-	found, err := r.lookBack(ctx)
+	if vague {
+		conditions[2] = fmt.Sprintf("%s and verdict <> %d", vagueColumn, leftOut)
+	}
+	holds, err := r.engine.count(ctx, r.table, conditions...)
+	if err != nil {
+		return false, err
+	}
+	if r.waits = holds[0]; r.all {
+		return true, nil
+	}
+	if r.all = holds[2]; r.all {
+		return false, nil
+	}
+	found, err := r.lookBack(ctx, holds[1])
 	return !found, err
 }
 

@@ -60,16 +60,39 @@ func (r *judging) sound(ctx context.Context) error {
 	if err := r.usable(ctx); err != nil {
 		return err
 	}
+	var dimensions []*schema.Dimension
+	var selects []string
 	for _, k := range r.keys {
-		if err := r.single(ctx, r.star.Dimension(k.Dimension), k.AsOf != ""); err != nil {
-			return err
+		d := r.star.Dimension(k.Dimension)
+		if sql := r.twice(d, k.AsOf != ""); !slices.Contains(selects, sql) {
+			dimensions, selects = append(dimensions, d), append(selects, sql)
 		}
 	}
-	return nil
+	return r.single(ctx, dimensions, selects)
 }
 
-// single refuses a dimension that has a member twice, or a time of one where times are asked for.
-func (r *judging) single(ctx context.Context, d *schema.Dimension, timed bool) error {
+// single refuses dimensions of which a select of [judging.twice] has rows. All are asked for at once.
+func (r *judging) single(ctx context.Context, dimensions []*schema.Dimension, selects []string) error {
+	if len(selects) == 0 {
+		return nil
+	}
+	parts := make([]string, len(selects))
+	for k, sql := range selects {
+		parts[k] = fmt.Sprintf("(SELECT %d AS nth FROM (%s) AS d%[1]d LIMIT 1)", k, sql)
+	}
+	found := ""
+	err := r.Statements.Ask(ctx, strings.Join(parts, " UNION ALL "), func(values [][]byte) error {
+		found = dimensions[count(values[0])].Text
+		return nil
+	})
+	if err == nil && found != "" {
+		err = fmt.Errorf("dimension %s has a member, or a time of one, twice: ironmonger prove tells which", found)
+	}
+	return err
+}
+
+// twice selects what a dimension has that no two of its rows should have: a member, or, where times are asked for, a time of one.
+func (r *judging) twice(d *schema.Dimension, timed bool) string {
 	by := strings.Join(quoted(column.Names(d.NaturalKey)), ", ")
 	table, key := r.Statements.Named(d.Table.Name), quote(d.KeyColumn())
 	sql := fmt.Sprintf("SELECT 1 FROM %s WHERE %s >= 0%%s GROUP BY %s HAVING count(*) > 1", table, key, by)
@@ -77,17 +100,11 @@ func (r *judging) single(ctx context.Context, d *schema.Dimension, timed bool) e
 	case timed:
 		const next = "SELECT 1 FROM (SELECT %[1]s AS until, lead(%[2]s) OVER (PARTITION BY %[3]s ORDER BY %[2]s) AS since " +
 			"FROM %[4]s WHERE %[5]s >= 0) AS v WHERE since < until"
-		sql = fmt.Sprintf(next, quote(d.ValidTo), quote(d.ValidFrom), by, table, key)
+		return fmt.Sprintf(next, quote(d.ValidTo), quote(d.ValidFrom), by, table, key)
 	case d.Versioned():
-		sql = fmt.Sprintf(sql, " AND "+quote(schema.IsCurrent))
-	default:
-		sql = fmt.Sprintf(sql, "")
+		return fmt.Sprintf(sql, " AND "+quote(schema.IsCurrent))
 	}
-	is, err := r.any(ctx, sql)
-	if err == nil && is {
-		err = fmt.Errorf("dimension %s has a member, or a time of one, twice: ironmonger prove tells which", d.Text)
-	}
-	return err
+	return fmt.Sprintf(sql, "")
 }
 
 func quoted(names []string) []string {

@@ -124,7 +124,7 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 		return "", err
 	}
 	if r.stands {
-		if err := r.single(ctx, r.of, false); err != nil {
+		if err := r.single(ctx, []*schema.Dimension{r.of}, []string{r.twice(r.of, false)}); err != nil {
 			return "", err
 		}
 		if is, err := r.unlike(ctx); err != nil || is {
@@ -142,12 +142,14 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 		return "", err
 	}
 	r.made = append(r.made, r.table)
+	conditions := []string{}
 	if vague {
-		if is, err := r.any(ctx, "SELECT 1 FROM "+r.table+" WHERE vague"); err != nil {
-			return "", err
-		} else if is {
-			return "the natural key of a row is not sure before the program has read it", r.planned(ctx)
-		}
+		conditions = append(conditions, vagueColumn)
+	}
+	if is, err := r.count(ctx, r.table, conditions...); err != nil {
+		return "", err
+	} else if vague && is[0] {
+		return "the natural key of a row is not sure before the program has read it", r.planned(ctx)
 	}
 	if err := r.rank(ctx); err != nil {
 		return "", err
@@ -157,9 +159,6 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 
 // rank finds the place of each version among all, by the rows that they begin with.
 func (r *Members) rank(ctx context.Context) error {
-	if err := r.engine.count(ctx, r.table); err != nil {
-		return err
-	}
 	ranked, err := r.ranked(ctx, r.table, fmt.Sprintf("verdict = %d and %s", plain, begins))
 	if err != nil {
 		return err

@@ -120,7 +120,9 @@ func (p *postgres) number(order []string) ([]string, []named, func(int) string) 
 	return order, []named{{"line", "row_number() over " + window(len(order))}}, window
 }
 
-func (p *postgres) count(context.Context, string) error { return nil }
+func (p *postgres) count(ctx context.Context, judged string, conditions ...string) ([]bool, error) {
+	return holdsOf(ctx, p.run, judged, conditions)
+}
 
 func (p *postgres) numbered(judged string) string { return judged + " AS n" }
 

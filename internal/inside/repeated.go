@@ -71,8 +71,9 @@ func (r *Rows) mark(ctx context.Context, sql string) error {
 // markedColumn is the column that says that a row has one of the grains that were marked before it was judged.
 const markedColumn = "marked"
 
-// lookBack reports whether judged rows share a grain that was not marked, and marks all that rows share then.
-func (r *Rows) lookBack(ctx context.Context) (found bool, err error) {
+// lookBack reports whether judged rows share a grain that was not marked, and marks all that rows share then. repeats says
+// whether any is not the first of its grain, where they are beside each other.
+func (r *Rows) lookBack(ctx context.Context, repeats bool) (found bool, err error) {
 	if r.arrived != nil { // nobody else writes there
 		return false, nil
 	}
@@ -81,10 +82,8 @@ func (r *Rows) lookBack(ctx context.Context) (found bool, err error) {
 	if r.repeated != "" {
 		unmarked = all + " WHERE not " + markedColumn
 	}
-	if r.beside() { // of two that are beside each other, one may be left out
-		if found, err = r.any(ctx, unmarked+" and "+repeats); err != nil || !found {
-			return false, err
-		}
+	if r.beside() && !repeats { // of two that are beside each other, one may be left out
+		return false, nil
 	}
 	if found, err = r.unlike(ctx, r.several(unmarked)); err != nil || !found {
 		return false, err

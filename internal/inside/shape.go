@@ -130,6 +130,12 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		if err != nil {
 			return nil, nil, fmt.Errorf("column %s: %w", d.Text, err)
 		}
+		if len(x.Value) > longValue && strings.Contains(x.Clean, x.Value) {
+			value := quote(asRead + d.Text)
+			l.add([]named{{asRead + d.Text, x.Value}})
+			l.close()
+			x = expr.SQL{Value: value, Clean: strings.ReplaceAll(x.Clean, x.Value, value)}
+		}
 		more := []named{{said + d.Text, r.Stored(x, d.Type)}}
 		for _, k := range p.Columns() {
 			doubted[d.Text] = doubted[d.Text] || doubted[fields[k].Name]
@@ -161,6 +167,9 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 	l.close()
 	return l, doubted, nil
 }
+
+// longValue is how long an expression is that is worked out in a select of its own: it costs more than that does.
+const longValue = 300
 
 // called is what a database calls the type of a column.
 func called(c database.Column) string {

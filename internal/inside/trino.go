@@ -3,7 +3,6 @@ package inside
 import (
 	"context"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -110,22 +109,25 @@ func (e *trino) number(order []string) ([]string, []named, func(int) string) {
 }
 
 // count counts at which number each range begins.
-func (e *trino) count(ctx context.Context, judged string) (err error) {
-	e.offsets, err = e.begin(ctx, judged)
-	return err
+func (e *trino) count(ctx context.Context, judged string, conditions ...string) (holds []bool, err error) {
+	e.offsets, holds, err = e.begin(ctx, judged, conditions...)
+	return holds, err
 }
 
-// begin counts how many rows of a table come before each range, as rows of values.
-func (e *trino) begin(ctx context.Context, of string) ([]string, error) {
+// begin counts how many rows of a table come before each range, as rows of values, and says which conditions hold of any.
+func (e *trino) begin(ctx context.Context, of string, conditions ...string) (offsets []string, holds []bool, err error) {
 	before := int64(0)
-	offsets := []string{"(-1, 0)"} // no range: there may be none
-	err := e.run.Ask(ctx, "SELECT part, count(*) FROM "+of+" GROUP BY part ORDER BY part", func(values [][]byte) error {
-		n, err := strconv.ParseInt(string(values[1]), 10, 64)
+	offsets, holds = []string{"(-1, 0)"}, make([]bool, len(conditions)) // no range: there may be none
+	sql := "SELECT part, count(*)" + filters(conditions) + " FROM " + of + " GROUP BY part ORDER BY part"
+	err = e.run.Ask(ctx, sql, func(values [][]byte) error {
 		offsets = append(offsets, fmt.Sprintf("(%s, %d)", values[0], before))
-		before += n
-		return err
+		before += count(values[1])
+		for k, n := range values[2:] {
+			holds[k] = holds[k] || count(n) > 0
+		}
+		return nil
 	})
-	return offsets, err
+	return offsets, holds, err
 }
 
 func (e *trino) numbered(judged string) string {
@@ -134,7 +136,7 @@ func (e *trino) numbered(judged string) string {
 }
 
 func (e *trino) ranked(ctx context.Context, judged, holds string) (string, error) {
-	offsets, err := e.begin(ctx, judged+" WHERE "+holds)
+	offsets, _, err := e.begin(ctx, judged+" WHERE "+holds)
 	const sql = "(SELECT n.*, r.before + row_number() over (partition by n.part order by n.nth) AS place " +
 		"FROM %s JOIN (VALUES %s) AS r (part, before) ON r.part = n.part WHERE %s) AS n"
 	return fmt.Sprintf(sql, e.numbered(judged), strings.Join(offsets, ", "), holds), err

@@ -105,12 +105,8 @@ func bounds(e expr.Dialect, t column.Type) (first, last string) {
 // findFirst finds the rows of which each is the first one that waits for a member, and those that do not wait, since
 // the member is there, though at no time that they mean: all of these are left to others.
 func (r *Rows) findFirst(ctx context.Context) error {
-	if r.opens() == nil {
+	if !r.waits {
 		return nil
-	}
-	some, err := r.any(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE verdict = %d", r.table, waits))
-	if err != nil || !some {
-		return err
 	}
 	narrow, there := []string{"line"}, []string{"false"}
 	var first []string
@@ -128,7 +124,7 @@ func (r *Rows) findFirst(ctx context.Context) error {
 	}
 	table := r.own("load_first")
 	const sql = "WITH w AS (SELECT %s, (%s) AS there FROM %s WHERE verdict = %d) SELECT line FROM w WHERE there%s"
-	err = r.create(ctx, table, fmt.Sprintf(sql,
+	err := r.create(ctx, table, fmt.Sprintf(sql,
 		strings.Join(narrow, ", "), strings.Join(there, " or "), r.numbered(r.table), waits, strings.Join(first, "")))
 	if err == nil {
 		r.first = table

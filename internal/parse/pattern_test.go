@@ -34,11 +34,14 @@ func FuzzPattern(f *testing.F) {
 			}
 			return
 		}
-		v := map[byte]int{'d': 1}
+		v, runs := map[byte]int{'d': 1}, regexp.MustCompile("[^0-9]+").Split(text, -1)
 		for k, g := range groups {
 			v[g.Letter], _ = strconv.Atoi(found[k+1])
 			if at := g.At - 1; g.At > 0 && g.Digits > 0 && text[at:at+g.Digits] != found[k+1] {
 				t.Errorf("%q in the layout %q: %q does not begin at %d", text, layout, found[k+1], g.At)
+			}
+			if rest := runs[g.Run-1][g.In-1:]; rest[:max(g.Digits, len(found[k+1]))] != found[k+1] || g.Digits == 0 && rest != found[k+1] {
+				t.Errorf("%q in the layout %q: %q is not in part %d at %d", text, layout, found[k+1], g.Run, g.In)
 			}
 		}
 		is := v['y'] > 0 && v['M'] > 0 && v['M'] < 13 && v['d'] > 0 && v['d'] <= civil.DaysIn(v['y'], v['M'])

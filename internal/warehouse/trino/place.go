@@ -136,6 +136,9 @@ func (p place) read(ctx context.Context, q warehouse.Query) (warehouse.Rows, err
 	if len(q.By) > 0 && len(q.Match[0].Null) == 0 {
 		return r, nil
 	}
+	if at, err := p.pointer(ctx, q.Table); err != nil || p.isEmpty(at) {
+		return r, err
+	}
 	parts := make([]string, len(q.Fields))
 	for k, f := range q.Fields {
 		parts[k] = "t." + quote(f.Name)
@@ -183,8 +186,28 @@ func every(n int) []int32 {
 	return rows
 }
 
-// tally counts the rows of a table and adds up columns, as numbers of 38 digits. A sum of more is an error.
+// tally counts the rows of a table and adds up columns, as numbers of 38 digits. A sum of more is an error. What was counted once
+// of what a pointer leads to is not counted again.
 func (p place) tally(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
+	at, err := p.pointer(ctx, table)
+	if err != nil {
+		return warehouse.Tally{}, err
+	}
+	if t, ok := p.tallied(at, measures); ok {
+		return t, nil
+	}
+	t, err := p.count(ctx, table, measures)
+	if err != nil {
+		return t, err
+	}
+	after, err := p.pointer(ctx, table)
+	if err == nil && after == at { // nobody has published another state meanwhile
+		p.keepTally(at, measures, t)
+	}
+	return t, err
+}
+
+func (p place) count(ctx context.Context, table string, measures []column.Field) (warehouse.Tally, error) {
 	parts := []string{"count(*)"}
 	for _, f := range measures {
 		parts = append(parts, fmt.Sprintf("CAST(sum(CAST(%s AS decimal(38,%d))) AS varchar)", quote(f.Name), f.Type.Scale))

@@ -46,8 +46,9 @@ type DB struct {
 	engine   *trinodb.DB
 	at       warehouse.Location
 
-	mu    sync.Mutex
-	known map[string]warehouse.Description // of what pointers lead to; nil before it is asked for
+	mu      sync.Mutex
+	known   map[string]warehouse.Description // of what pointers lead to; nil before it is asked for
+	tallies map[tallyOf]warehouse.Tally      // of the same, as far as it was counted
 }
 
 // Open connects to Trino and to the database of the catalog.

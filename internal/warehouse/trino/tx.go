@@ -75,7 +75,11 @@ func (t *tx) Create(ctx context.Context, table *warehouse.Table) error {
 	if err := lowercase(table); err != nil {
 		return err
 	}
-	_, err := t.change(ctx, table.Name, createTable(t.table(table.Name), table))
+	if _, err := t.change(ctx, table.Name, createTable(t.table(table.Name), table)); err != nil {
+		return err
+	}
+	at, err := t.pointer(ctx, table.Name)
+	t.keepTally(at, nil, warehouse.Tally{})
 	var d warehouse.Description
 	for _, c := range table.Columns {
 		d = append(d, warehouse.Standing{Name: c.Name, Type: expr.TrinoType(c.Type), NotNull: c.NotNull})
