@@ -54,6 +54,7 @@ hunt:
 	IRONMONGER_KIND=trino IRONMONGER_HUNT=$(TRINO) $(GO) test -count=1 -timeout 600m -run 'TestOracle$$|TestTrinoInside|TestTrinoArrived|TestTrinoMembersInside' ./internal/load
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestSQL ./internal/expr
 	IRONMONGER_HUNT=20 $(GO) test -count=1 -timeout 60m -run 'TestDemo|TestKilled' ./internal/warehouse
+	IRONMONGER_HUNT=10 $(GO) test -tags hunt -count=1 -timeout 60m -run TestWorkerDies ./internal/warehouse
 	IRONMONGER_OPENING=spilled $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_OPENING=by_keys $(GO) test -count=1 -timeout 60m ./internal/load
 	IRONMONGER_EXECUTE=in_warehouse $(GO) test -count=1 -timeout 60m ./internal/load ./internal/prove

@@ -19,16 +19,28 @@ type Cluster struct {
 
 // tolerant are the properties of a cluster that repeats tasks, and workerProperties those of a worker of one.
 const (
-	tolerant = `retry-policy=TASK
-fault-tolerant-execution-task-memory=200MB
-fault-tolerant-execution-max-partition-count=50
+	tolerant = `coordinator=true
+node-scheduler.include-coordinator=false
+http-server.http.port=%[1]d
+discovery.uri=http://127.0.0.1:%[1]d
+query.max-memory=8GB
+query.max-memory-per-node=800MB
+memory.heap-headroom-per-node=320MB
+retry-policy=TASK
+fault-tolerant-execution-task-memory=300MB
 task-retry-attempts-per-task=6
+query.remote-task.max-error-duration=10s
 `
 	workerProperties = `coordinator=false
 http-server.http.port=%d
 discovery.uri=http://127.0.0.1:%d
+query.max-memory=8GB
 query.max-memory-per-node=800MB
-task.concurrency=1
+memory.heap-headroom-per-node=320MB
+retry-policy=TASK
+fault-tolerant-execution-task-memory=300MB
+task-retry-attempts-per-task=6
+query.remote-task.max-error-duration=10s
 `
 )
 
@@ -38,7 +50,7 @@ func NewCluster(t testing.TB, workers int) (*Cluster, warehouse.Location) {
 	c := &Cluster{}
 	exchange := t.TempDir()
 	c.files = map[string]string{"etc/exchange-manager.properties": "exchange-manager.name=filesystem\nexchange.base-directories=" + exchange + "\n"}
-	c.more = tolerant
+	c.properties = tolerant
 	t.Cleanup(c.stop)
 	c.join = func() error {
 		for range workers {

@@ -30,14 +30,15 @@ type lake struct {
 	server   *server
 	catalogs *server
 	port     int
-	database int               // the port of the database
-	join     func() error      // starts workers; nil if the server is one
-	more     string            // properties of the server then,
-	files    map[string]string // and files beside them
+	database int          // the port of the database
+	join     func() error // starts workers; nil if the server is one
 	missing  string
 	err      error
 	mu       sync.Mutex
 	made     int
+
+	properties string            // of a server that is none,
+	files      map[string]string // and files beside them
 }
 
 // trinoInstalled is where the server is installed, for all checkouts.
@@ -136,9 +137,9 @@ func (l *lake) start() (err error) {
 		return err
 	}
 	if l.join == nil {
-		return l.run(l.server, fmt.Sprintf(trinoProperties, l.port, true), l.answers)
+		return l.run(l.server, fmt.Sprintf(trinoProperties, l.port), l.answers)
 	}
-	if err = l.run(l.server, fmt.Sprintf(trinoProperties+l.more, l.port, false), l.started); err != nil {
+	if err = l.run(l.server, fmt.Sprintf(l.properties, l.port), l.started); err != nil {
 		return err
 	}
 	return l.join()
@@ -211,7 +212,7 @@ local.location=%[3]s/files
 `
 
 const trinoProperties = `coordinator=true
-node-scheduler.include-coordinator=%[2]t
+node-scheduler.include-coordinator=true
 http-server.http.port=%[1]d
 discovery.uri=http://127.0.0.1:%[1]d
 query.max-memory=800MB
