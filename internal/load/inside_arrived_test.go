@@ -24,7 +24,7 @@ import (
 func TestArrived(t *testing.T) { insideCases(t, arrivedTogether(8), onPostgres, 40, 3, 4) }
 
 // TestTrinoArrived is [TestArrived] in Trino.
-func TestTrinoArrived(t *testing.T) { insideCases(t, arrivedTogether(1), onTrino, 48, 1, 2) }
+func TestTrinoArrived(t *testing.T) { insideCases(t, arrivedTogether(1), onTrino, 51, 1, 2) }
 
 // inFiles has the rows of a clinic in files.
 func (c *clinic) inFiles() {

@@ -369,7 +369,7 @@ func TestInside(t *testing.T) { insideCases(t, insideTogether(1), onPostgres, 10
 func TestInsideTogether(t *testing.T) { insideCases(t, insideTogether(25), onPostgres, 10, 1, 2) }
 
 // TestTrinoInside is [TestInsideTogether] in Trino, with the other star in SQLite.
-func TestTrinoInside(t *testing.T) { insideCases(t, insideTogether(2), onTrino, 11, 1, 2) }
+func TestTrinoInside(t *testing.T) { insideCases(t, insideTogether(2), onTrino, 14, 1, 2) }
 
 // randomCase makes a random model and loads its two stars some times. It returns how many rows were read, and how many of them
 // the warehouse has dealt with.
