@@ -112,8 +112,8 @@ func (w *factStep) sendWithin(ctx context.Context) error {
 // send puts the rows of a flow into a table of the warehouse, but for those that are set aside already.
 func (w *factStep) send(ctx context.Context, flow *transform.Flow) (table string, a *arrived, err error) {
 	a = &arrived{before: []int64{0}}
-	bytes := int64(0)
-	a.stage, table, err = w.stage(ctx, fmt.Sprintf("load_arrived_%d", w.nth()), flow, func(b *column.Batch, own []column.Column, rows []int32) []int32 {
+	bytes, name := int64(0), fmt.Sprintf("load_arrived_%d", w.nth())
+	a.stage, table, err = w.stage(ctx, name, flow, func(b *column.Batch, own []column.Column, rows []int32) []int32 {
 		first, file := a.before[len(a.before)-1], w.numbered.Number[b.From.File]
 		a.before = append(a.before, first+int64(b.N))
 		kept := int64(0)
