@@ -23,7 +23,8 @@ func (r *renderer) laidOut(n *cast) SQL {
 		read, _ := r.d.Read(written, n.typ())
 		return read.Value // null where the text is no such value
 	})
-	return SQL{value, all(x.Clean, fmt.Sprintf("(%s is null or %s and %s is not null)", x.Value, r.d.matches(x.Value, pattern), value))}
+	const clean = "(%s is null or %s and %s is not null)"
+	return SQL{value, all(x.Clean, fmt.Sprintf(clean, x.Value, r.d.matches(x.Value, pattern), value))}
 }
 
 // usual writes a text that matches in the usual layout. Numbers that always stand at the same place are cut out, which is

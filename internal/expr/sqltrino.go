@@ -338,7 +338,6 @@ func (d trino) cast(r *renderer, n *cast) SQL {
 	return r.refuse(fmt.Sprintf("a cast of %s to %s", from, to))
 }
 
-// Read says by the form of a text which is a value: a cast takes more, and rounds.
 func (trino) matches(text, pattern string) string {
 	return fmt.Sprintf("regexp_like(%s, %s)", text, Quoted(`\A`+pattern+`\z`))
 }
@@ -350,6 +349,7 @@ func (trino) runs(text string, of func(run func(nth int) string) string) string 
 	return of(func(nth int) string { return fmt.Sprintf("element_at(regexp_split(%s, '[^0-9]+'), %d)", text, nth) })
 }
 
+// Read says by the form of a text which is a value: a cast takes more, and rounds.
 func (trino) Read(text string, to column.Type) (SQL, bool) {
 	form, also, written := "", "", text
 	switch to.Kind {

@@ -73,7 +73,7 @@ func (arrivedEngine) number(order []string) ([]string, []named, func(int) string
 	return order, []named{{"line", order[0]}}, nil
 }
 
-func (e arrivedEngine) count(ctx context.Context, judged string, conditions ...string) ([]bool, error) {
+func (e arrivedEngine) count(ctx context.Context, judged string, conditions map[string]string) (map[string]bool, error) {
 	return holdsOf(ctx, e.run, judged, conditions)
 }
 

@@ -119,7 +119,8 @@ func (r *Members) Delivered(ctx context.Context) (*Delivered, error) {
 		scopes = append(scopes, quote(placed+f.Name))
 	}
 	const last = "(SELECT %s, row_number() over (partition by %s order by line desc) AS nth FROM %s WHERE verdict IN (%d, %d)) AS l"
-	from := fmt.Sprintf(last, strings.Join(scopes, ", "), strings.Join(r.named("", natural), ", "), r.numbered(r.table), plain, same)
+	of := strings.Join(r.named("", natural), ", ")
+	from := fmt.Sprintf(last, strings.Join(scopes, ", "), of, r.numbered(r.table), plain, same)
 	number := fmt.Sprintf("count(*) FILTER (WHERE nth = 1 and verdict = %d)", same)
 	d, err := &Delivered{}, error(nil)
 	if d.Scopes, d.Members, err = r.scoped(ctx, all.Scope, all.Scope, number, from, placed); err != nil {
@@ -131,7 +132,8 @@ func (r *Members) Delivered(ctx context.Context) (*Delivered, error) {
 		stands += " and t." + quote(schema.IsCurrent)
 	}
 	const absent = "SELECT %s FROM %s AS t WHERE %s and NOT EXISTS (SELECT 1 FROM %s AS n WHERE verdict = %d and %s) LIMIT %d"
-	sql := fmt.Sprintf(absent, texts(fields), r.Statements.Named(r.of.Table.Name), stands, r.table, same, r.on("t"), r.Most()+1)
+	table := r.Statements.Named(r.of.Table.Name)
+	sql := fmt.Sprintf(absent, texts(fields), table, stands, r.table, same, r.on("t"), r.Most()+1)
 	reader := parse.NewReader(r.model.Zone)
 	d.Absent = column.NewBatch(fields)
 	return d, r.Statements.Ask(ctx, sql, func(values [][]byte) error { return appendRow(reader, d.Absent, values) })

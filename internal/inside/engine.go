@@ -3,6 +3,8 @@ package inside
 import (
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"time"
 
@@ -34,9 +36,9 @@ type engine interface {
 	// of the select itself, which order its rows as their numbers do, the last one by a function of windows; and the
 	// window in which rows are ordered by the first few of what orders them.
 	number(order []string) (before []string, columns []named, window func(few int) string)
-	// count finds out what has to be known of all judged rows before they are numbered, and which of some conditions hold of
-	// any row.
-	count(ctx context.Context, judged string, conditions ...string) (holds []bool, err error)
+	// count finds out what has to be known of all judged rows before they are numbered, and which of some conditions, that
+	// have names, hold of any row.
+	count(ctx context.Context, judged string, conditions map[string]string) (holds map[string]bool, err error)
 	// numbered is the table of the judged rows with their numbers, called line.
 	numbered(judged string) string
 	// ranked is the same of those rows of which a condition holds, with the place of each among them, from 1, called place.
@@ -90,27 +92,36 @@ func anyRow(ctx context.Context, run warehouse.Statements, sql string) (found bo
 	return found, err
 }
 
-// filters counts the rows of which each condition holds, behind other columns of a select.
-func filters(conditions []string) string {
-	sql := ""
-	for _, c := range conditions {
-		sql += ", count(*) FILTER (WHERE " + c + ")"
+// filters counts the rows of which each condition holds, behind other columns of a select, in the order of the names.
+func filters(conditions map[string]string) (names []string, sql string) {
+	names = slices.Sorted(maps.Keys(conditions))
+	for _, name := range names {
+		sql += ", count(*) FILTER (WHERE " + conditions[name] + ")"
 	}
-	return sql
+	return names, sql
 }
 
 // holdsOf says which conditions hold of any rows of a table.
-func holdsOf(ctx context.Context, run warehouse.Statements, table string, conditions []string) (holds []bool, err error) {
+func holdsOf(
+	ctx context.Context, run warehouse.Statements, table string, conditions map[string]string,
+) (holds map[string]bool, err error) {
 	if len(conditions) == 0 {
 		return nil, nil
 	}
-	err = run.Ask(ctx, "SELECT 1"+filters(conditions)+" FROM "+table, func(values [][]byte) error {
-		for _, n := range values[1:] {
-			holds = append(holds, count(n) > 0)
-		}
+	names, sql := filters(conditions)
+	holds = map[string]bool{}
+	err = run.Ask(ctx, "SELECT 1"+sql+" FROM "+table, func(values [][]byte) error {
+		note(holds, names, values[1:])
 		return nil
 	})
 	return holds, err
+}
+
+// note adds which conditions hold of some rows, by the counts of these.
+func note(holds map[string]bool, names []string, counts [][]byte) {
+	for k, name := range names {
+		holds[name] = holds[name] || count(counts[k]) > 0
+	}
 }
 
 // numbers writes numbers as a list.

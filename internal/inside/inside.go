@@ -136,26 +136,29 @@ func (r *Rows) take(ctx context.Context, stands bool) (enough bool, err error) {
 	if err := r.create(ctx, r.table, sql); err != nil {
 		return false, err
 	}
-	conditions := []string{fmt.Sprintf("verdict = %d", waits), "false", "false"}
+	conditions := map[string]string{}
+	if r.opens() != nil {
+		conditions["waits"] = fmt.Sprintf("verdict = %d", waits)
+	}
 	if r.beside() {
-		if conditions[1] = repeats; r.repeated != "" {
-			conditions[1] += " and not " + markedColumn
+		if conditions[repeats] = repeats; r.repeated != "" {
+			conditions[repeats] += " and not " + markedColumn
 		}
 	}
 	if vague {
-		conditions[2] = fmt.Sprintf("%s and verdict <> %d", vagueColumn, leftOut)
+		conditions[vagueColumn] = fmt.Sprintf("%s and verdict <> %d", vagueColumn, leftOut)
 	}
-	holds, err := r.engine.count(ctx, r.table, conditions...)
+	holds, err := r.engine.count(ctx, r.table, conditions)
 	if err != nil {
 		return false, err
 	}
-	if r.waits = holds[0]; r.all {
+	if r.waits = holds["waits"]; r.all {
 		return true, nil
 	}
-	if r.all = holds[2]; r.all {
+	if r.all = holds[vagueColumn]; r.all {
 		return false, nil
 	}
-	found, err := r.lookBack(ctx, holds[1])
+	found, err := r.lookBack(ctx, holds[repeats])
 	return !found, err
 }
 

@@ -142,13 +142,13 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 		return "", err
 	}
 	r.made = append(r.made, r.table)
-	conditions := []string{}
+	conditions := map[string]string{}
 	if vague {
-		conditions = append(conditions, vagueColumn)
+		conditions[vagueColumn] = vagueColumn
 	}
-	if is, err := r.count(ctx, r.table, conditions...); err != nil {
+	if holds, err := r.count(ctx, r.table, conditions); err != nil {
 		return "", err
-	} else if vague && is[0] {
+	} else if holds[vagueColumn] {
 		return "the natural key of a row is not sure before the program has read it", r.planned(ctx)
 	}
 	if err := r.rank(ctx); err != nil {

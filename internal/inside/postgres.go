@@ -120,7 +120,7 @@ func (p *postgres) number(order []string) ([]string, []named, func(int) string) 
 	return order, []named{{"line", "row_number() over " + window(len(order))}}, window
 }
 
-func (p *postgres) count(ctx context.Context, judged string, conditions ...string) ([]bool, error) {
+func (p *postgres) count(ctx context.Context, judged string, conditions map[string]string) (map[string]bool, error) {
 	return holdsOf(ctx, p.run, judged, conditions)
 }
 

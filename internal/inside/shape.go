@@ -50,7 +50,8 @@ func (r *shaper) Join(j *star.Join, from *source.Plain, need func(string) bool) 
 // JoinArrived is Join where the rows of the other source have arrived in a table: those that are not set aside, and that tell by
 // what they are joined.
 func (r *shaper) JoinArrived(j *star.Join, of *Arrived) {
-	r.joins, r.joined = append(r.joins, j), append(r.joined, &shaper{engine: r.engine, source: j.Source, model: r.model, arrived: of})
+	other := &shaper{engine: r.engine, source: j.Source, model: r.model, arrived: of}
+	r.joins, r.joined = append(r.joins, j), append(r.joined, other)
 }
 
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.

@@ -109,22 +109,23 @@ func (e *trino) number(order []string) ([]string, []named, func(int) string) {
 }
 
 // count counts at which number each range begins.
-func (e *trino) count(ctx context.Context, judged string, conditions ...string) (holds []bool, err error) {
-	e.offsets, holds, err = e.begin(ctx, judged, conditions...)
+func (e *trino) count(ctx context.Context, judged string, conditions map[string]string) (holds map[string]bool, err error) {
+	e.offsets, holds, err = e.begin(ctx, judged, conditions)
 	return holds, err
 }
 
 // begin counts how many rows of a table come before each range, as rows of values, and says which conditions hold of any.
-func (e *trino) begin(ctx context.Context, of string, conditions ...string) (offsets []string, holds []bool, err error) {
+func (e *trino) begin(
+	ctx context.Context, of string, conditions map[string]string,
+) (offsets []string, holds map[string]bool, err error) {
 	before := int64(0)
-	offsets, holds = []string{"(-1, 0)"}, make([]bool, len(conditions)) // no range: there may be none
-	sql := "SELECT part, count(*)" + filters(conditions) + " FROM " + of + " GROUP BY part ORDER BY part"
+	names, also := filters(conditions)
+	offsets, holds = []string{"(-1, 0)"}, map[string]bool{} // no range: there may be none
+	sql := "SELECT part, count(*)" + also + " FROM " + of + " GROUP BY part ORDER BY part"
 	err = e.run.Ask(ctx, sql, func(values [][]byte) error {
 		offsets = append(offsets, fmt.Sprintf("(%s, %d)", values[0], before))
 		before += count(values[1])
-		for k, n := range values[2:] {
-			holds[k] = holds[k] || count(n) > 0
-		}
+		note(holds, names, values[2:])
 		return nil
 	})
 	return offsets, holds, err
@@ -136,7 +137,7 @@ func (e *trino) numbered(judged string) string {
 }
 
 func (e *trino) ranked(ctx context.Context, judged, holds string) (string, error) {
-	offsets, _, err := e.begin(ctx, judged+" WHERE "+holds)
+	offsets, _, err := e.begin(ctx, judged+" WHERE "+holds, nil)
 	const sql = "(SELECT n.*, r.before + row_number() over (partition by n.part order by n.nth) AS place " +
 		"FROM %s JOIN (VALUES %s) AS r (part, before) ON r.part = n.part WHERE %s) AS n"
 	return fmt.Sprintf(sql, e.numbered(judged), strings.Join(offsets, ", "), holds), err

@@ -10,31 +10,25 @@ import (
 	"ironmonger/internal/warehouse"
 )
 
-// Cluster is a private cluster of Trino that goes on when a worker dies: a coordinator, and workers that are processes of their
-// own.
+// Cluster is a private cluster of Trino that goes on when a worker dies: a coordinator, and workers that are processes of
+// their own.
 type Cluster struct {
 	lake
 	workers []*server
 }
 
-// tolerant are the properties of a cluster that repeats tasks, and workerProperties those of a worker of one.
+// tolerant are the properties of a coordinator that repeats tasks, and workerProperties those of its workers.
 const (
 	tolerant = `coordinator=true
 node-scheduler.include-coordinator=false
 http-server.http.port=%[1]d
 discovery.uri=http://127.0.0.1:%[1]d
-query.max-memory=8GB
-query.max-memory-per-node=800MB
-memory.heap-headroom-per-node=320MB
-retry-policy=TASK
-fault-tolerant-execution-task-memory=300MB
-task-retry-attempts-per-task=6
-query.remote-task.max-error-duration=10s
-`
+` + ofAll
 	workerProperties = `coordinator=false
 http-server.http.port=%d
 discovery.uri=http://127.0.0.1:%d
-query.max-memory=8GB
+` + ofAll
+	ofAll = `query.max-memory=8GB
 query.max-memory-per-node=800MB
 memory.heap-headroom-per-node=320MB
 retry-policy=TASK
@@ -49,7 +43,8 @@ func NewCluster(t testing.TB, workers int) (*Cluster, warehouse.Location) {
 	t.Helper()
 	c := &Cluster{}
 	exchange := t.TempDir()
-	c.files = map[string]string{"etc/exchange-manager.properties": "exchange-manager.name=filesystem\nexchange.base-directories=" + exchange + "\n"}
+	manager := "exchange-manager.name=filesystem\nexchange.base-directories=" + exchange + "\n"
+	c.files = map[string]string{"etc/exchange-manager.properties": manager}
 	c.properties = tolerant
 	t.Cleanup(c.stop)
 	c.join = func() error {
