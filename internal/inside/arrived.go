@@ -6,12 +6,9 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
-	"ironmonger/internal/database"
 	"ironmonger/internal/expr"
 	"ironmonger/internal/schema"
-	"ironmonger/internal/source"
 	"ironmonger/internal/star"
-	"ironmonger/internal/warehouse"
 )
 
 // Arrived is a table of rows that the program has read and shaped, since they stood in files: nothing about their
@@ -30,9 +27,8 @@ func ArrivedTypes() []column.Type {
 
 // NewArrived prepares the loading of a fact, as [New] does, from rows that have arrived in a table.
 func NewArrived(f *schema.Fact, s *schema.Star, m *star.Model, of *Arrived, step Step) *Rows {
-	numbered := &source.Plain{Since: -1, Select: database.Select{Order: []database.Column{{}}}}
-	r := New(f, s, m, numbered, nil, step)
-	r.engine, r.arrived = arrivedEngine{r.engine, step.Statements}, of
+	r := newRows(f, s, m, numberedRows(), []Level{{Source: f.Source}}, step)
+	r.engine, r.arrived = numberedEngine{r.engine, step.Statements}, of
 	return r
 }
 
@@ -62,19 +58,3 @@ func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
 		return nil
 	})
 }
-
-// arrivedEngine is an engine for rows that have their numbers already.
-type arrivedEngine struct {
-	engine
-	run warehouse.Statements
-}
-
-func (arrivedEngine) number(order []string) ([]string, []named, func(int) string) {
-	return order, []named{{"line", order[0]}}, nil
-}
-
-func (e arrivedEngine) count(ctx context.Context, judged string, conditions map[string]string) (map[string]bool, error) {
-	return holdsOf(ctx, e.run, judged, conditions)
-}
-
-func (arrivedEngine) numbered(judged string) string { return judged + " AS n" }

@@ -14,15 +14,13 @@ func Check(m *star.Model, f *star.Fact) error {
 	switch {
 	case !runs(m):
 		return refuse("a star in SQLite")
-	case f.Repeated == star.SumRepeated && !f.Source.OnlyFiles():
-		return refuse("repeated: sum, of rows that are not of files")
 	case f.Deliveries != nil && f.Deliveries.Files:
 		return refuse("delivers: files")
 	case f.Deliveries != nil && f.Deliveries.On != nil:
 		return refuse("delivered_on")
 	}
 	if !f.Source.OnlyFiles() {
-		if err := checkSource(m, f.Source); err != nil {
+		if err := checkSource(m, f.Source, true); err != nil {
 			return err
 		}
 	}
@@ -49,7 +47,7 @@ func CheckMembers(m *star.Model, d *star.Dimension) error {
 	case d.Complete():
 		return refuse("type_0 with an effective time, where no attribute makes versions")
 	}
-	if err := checkSource(m, d.Source); err != nil {
+	if err := checkSource(m, d.Source, true); err != nil {
 		return err
 	}
 	for _, k := range d.Keys {
@@ -68,8 +66,11 @@ func runs(m *star.Model) bool {
 	return m.Warehouse.Kind == star.Postgres || m.Warehouse.Kind == star.Trino
 }
 
-// Stands reports whether a source is a table or query of the database in which the star is.
+// Stands reports whether the rows of a source are those of a table or query of the database in which the star is.
 func Stands(m *star.Model, s *star.Source) bool {
+	for s.From != nil {
+		s = s.From
+	}
 	d := s.Database
 	if d == nil || d.Kind != m.Warehouse.Kind {
 		return false
@@ -77,7 +78,8 @@ func Stands(m *star.Model, s *star.Source) bool {
 	return d.Kind == star.Postgres && d.Connection == m.Warehouse.Connection || d.Kind == star.Trino && d.Connection == m.Warehouse.Server
 }
 
-func checkSource(m *star.Model, s *star.Source) error {
+// checkSource is [Check] for a source. Its rows may become one where they are not those of another source then.
+func checkSource(m *star.Model, s *star.Source, last bool) error {
 	switch {
 	case !Stands(m, s) && s.OnlyFiles():
 		return refuse("rows of files")
@@ -89,8 +91,10 @@ func checkSource(m *star.Model, s *star.Source) error {
 		return refuse("columns or lists that become rows")
 	case len(s.Windows) > 0:
 		return refuse("columns that depend on other rows")
-	case s.Distinct != nil || s.Group != nil || s.Pivot != nil:
-		return refuse("rows that become one")
+	case s.Pivot != nil:
+		return refuse("rows that become columns")
+	case (s.Distinct != nil || s.Group != nil) && (!last || s.Distinct != nil && s.Group != nil):
+		return refuse("rows that become one before others are made of them, or joined with them")
 	case s.Periods != nil || s.Spans != nil:
 		return refuse("periods and spans")
 	case s.Weights != nil:
@@ -110,7 +114,29 @@ func checkSource(m *star.Model, s *star.Source) error {
 			return fmt.Errorf("join %s: %w", j.Text, err)
 		}
 	}
+	if s.From != nil {
+		if err := checkSource(m, s.From, false); err != nil {
+			return fmt.Errorf("source %s: %w", s.From.Text, err)
+		}
+	}
+	if err := checkAggregates(m, s); err != nil {
+		return err
+	}
 	return checkExpressions(m, s)
+}
+
+// checkAggregates looks for aggregates that there is no SQL for.
+func checkAggregates(m *star.Model, s *star.Source) error {
+	if s.Group == nil {
+		return nil
+	}
+	of := shaper{engine: engineOf(m, nil), model: m}
+	for k, a := range s.Group.Aggregates {
+		if _, _, err := of.aggregate(fmt.Sprint("a", k), a, s.Complete()); err != nil {
+			return fmt.Errorf("aggregate %s: %w", a.Text, err)
+		}
+	}
+	return nil
 }
 
 func checkJoin(m *star.Model, j *star.Join) error {
@@ -124,7 +150,7 @@ func checkJoin(m *star.Model, j *star.Join) error {
 	case len(j.Source.Joins) > 0:
 		return refuse("joins with sources that are joined with others")
 	}
-	return checkSource(m, j.Source)
+	return checkSource(m, j.Source, false)
 }
 
 // checkExpressions looks for expressions that there is no SQL for.

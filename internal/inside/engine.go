@@ -28,7 +28,8 @@ type engine interface {
 	start(value string, every int64) string
 	// long is how many bytes a text has.
 	long(value string) string
-	// total adds up the values of a column, none to zero.
+	// sum adds up the values of a column that is exact, none to null, and total none to zero, as a text.
+	sum(value string, t column.Type) string
 	total(value string, t column.Type) string
 	// once has the columns of the nth select worked out once, whoever uses them.
 	once(sql string, n int) string

@@ -48,6 +48,7 @@ const (
 // Counted is what became of the rows that are not left to others.
 type Counted struct {
 	Inserted, Same int64
+	Passed         int64            // rows of the source that these were: more than they are where rows become one
 	Waiting        int64            // rows among those inserted that wait for members
 	Unmatched      []int64          // of each key, those of them that wait for its members
 	LeftOut        []int64          // by the rules of the source
@@ -59,18 +60,27 @@ type Counted struct {
 	Booked         *int64 // the last day on which one of them is booked; nil if no column tells that
 }
 
-// Read is how many rows these are, without those left to others.
+// Taken is how many rows stand in the table now, and are not left to others.
+func (c *Counted) Taken() int64 { return c.Inserted + c.Same }
+
+// Read is how many rows of the source these are, without those left to others.
 func (c *Counted) Read() int64 {
-	sum := c.Inserted + c.Same
+	sum := c.Passed
 	for _, n := range c.LeftOut {
 		sum += n
 	}
 	return sum
 }
 
-// New prepares the loading of a fact, of whose source the columns that need names are needed.
-func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, need func(string) bool, step Step) *Rows {
-	r := &Rows{judging: newJudging(f.Source, f.Keys, s, m, from, need, step), of: f}
+// New prepares the loading of a fact, whose source is the last of some levels: the first one reads the rows.
+func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, levels []Level, step Step) *Rows {
+	r := newRows(f, s, m, from, levels, step)
+	r.merges()
+	return r
+}
+
+func newRows(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, levels []Level, step Step) *Rows {
+	r := &Rows{judging: newJudging(f.Keys, s, m, from, levels, step), of: f}
 	for _, g := range f.Grain {
 		r.grain[g.Key] = true
 	}
@@ -96,6 +106,9 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 		return err
 	}
 	if err := r.plan(ctx, &r.judging); err != nil {
+		return err
+	}
+	if err := r.gather(ctx); err != nil {
 		return err
 	}
 	if err := r.lookAhead(ctx); err != nil {
@@ -165,11 +178,11 @@ func (r *Rows) take(ctx context.Context, stands bool) (enough bool, err error) {
 // Count says what becomes of the rows.
 func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	c := &Counted{
-		LeftOut: make([]int64, len(r.source.LeaveOut)), Empty: map[string]int64{},
+		LeftOut: make([]int64, r.rules()), Empty: map[string]int64{},
 		Missing: make([]int64, len(r.keys)), Unmatched: make([]int64, len(r.keys)),
 		InsertedTotal: make([]exact.Int128, len(r.measures)), SameTotal: make([]exact.Int128, len(r.measures)),
 	}
-	parts := []string{r.become() + " AS verdict", "rule", "count(*)"}
+	parts := []string{r.become() + " AS verdict", "rule", "count(*)", r.size()}
 	for _, m := range r.measures {
 		mine := fmt.Sprintf("case when verdict <> %d then %s end", hard, quote(placed+m.Name)) // the others are added up elsewhere
 		parts = append(parts, r.total(mine, m.Type))
@@ -187,8 +200,10 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 		parts = append(parts, "cast(max("+quote(placed+star.BookedOn)+") as varchar)")
 	}
 	sql := "SELECT " + strings.Join(parts, ", ") + " FROM " + r.numbered(r.table) + " GROUP BY 1, 2"
-	err := r.Statements.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) })
-	return c, err
+	if err := r.Statements.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) }); err != nil {
+		return nil, err
+	}
+	return c, r.leftOutParts(ctx, c.LeftOut)
 }
 
 func (r *Rows) note(c *Counted, values [][]byte) error {
@@ -197,7 +212,7 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		for k, m := range r.measures {
 			sum := column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: m.Type.Scale}}
 			sum.Resize(1)
-			if parse.NewReader(nil).Set(&sum, 0, string(values[3+k])) != nil {
+			if parse.NewReader(nil).Set(&sum, 0, string(values[4+k])) != nil {
 				return fmt.Errorf("the total of %s needs more than %d digits", m.Name, exact.MaxDigits)
 			}
 			to[k], _ = to[k].Add(sum.Exact(0))
@@ -212,6 +227,7 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		c.Left += n
 		return nil
 	}
+	c.Passed += count(values[3])
 	if r.of.BookedOn != nil {
 		day := column.NewBatch([]column.Field{*r.of.BookedOn})
 		day.Reset(1)
@@ -223,7 +239,7 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		}
 	}
 	for k := range r.keys {
-		c.Missing[k] += count(values[3+len(r.measures)+k])
+		c.Missing[k] += count(values[4+len(r.measures)+k])
 	}
 	if verdict(count(values[0])) == same {
 		c.Same += n
@@ -233,11 +249,11 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 	if verdict(count(values[0])) == waits {
 		c.Waiting += n
 		for i, k := range r.opens() {
-			c.Unmatched[k] += count(values[3+len(r.measures)+len(r.keys)+len(r.of.Measures)+i])
+			c.Unmatched[k] += count(values[4+len(r.measures)+len(r.keys)+len(r.of.Measures)+i])
 		}
 	}
 	for k, m := range r.of.Measures {
-		if empty := count(values[3+len(r.measures)+len(r.keys)+k]); empty > 0 {
+		if empty := count(values[4+len(r.measures)+len(r.keys)+k]); empty > 0 {
 			c.Empty[m.Name] += empty
 		}
 	}

@@ -56,6 +56,9 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	if r.arrived != nil {
 		c.keep(placeColumn)
 	}
+	if r.merging != nil {
+		c.keep(parts)
+	}
 	for k := range r.keys {
 		c.keep(fmt.Sprintf("missing%d", k))
 	}
@@ -76,7 +79,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	for k := range r.from.Columns {
 		c.inner = append(c.inner, fmt.Sprintf("l.c%d", k))
 	}
-	for _, x := range r.second(hard, waits) {
+	for _, x := range r.second(r.from, hard, waits) {
 		c.add("", x.sql+" AS "+x.name, x.name)
 	}
 	var order []string

@@ -44,11 +44,10 @@ func (r *judging) own(name string) string {
 
 // newJudging prepares the judging of a source's rows, which have keys.
 func newJudging(
-	of *star.Source, keys []*star.Key, s *schema.Star, m *star.Model,
-	from *source.Plain, need func(string) bool, step Step,
+	keys []*star.Key, s *schema.Star, m *star.Model, from *source.Plain, levels []Level, step Step,
 ) judging {
 	r := judging{
-		shaper: shaper{engine: engineOf(m, step.Statements), source: of, from: from, need: need, model: m},
+		shaper: *newShaper(engineOf(m, step.Statements), m, from, levels),
 		keys:   keys, grain: map[*star.Key]bool{}, star: s, Step: step,
 	}
 	r.table = r.own("load_judged")
@@ -117,11 +116,15 @@ func quoted(names []string) []string {
 
 // greatest returns the greatest value among all rows of the column by which new rows are known.
 func (r *judging) greatest(ctx context.Context) (value []byte, err error) {
-	if r.from.Since < 0 {
+	from, table := r.raw(), r.table
+	if from.Since < 0 {
 		return nil, nil
 	}
+	if r.merging != nil {
+		table = r.merging.table
+	}
 	const sql = "SELECT %s FROM (SELECT max(c%d) AS c%[2]d FROM %s) AS m"
-	of := fmt.Sprintf(sql, r.from.Texts[r.from.Since], r.from.Since, r.table)
+	of := fmt.Sprintf(sql, from.Texts[from.Since], from.Since, table)
 	err = r.Statements.Ask(ctx, of, func(values [][]byte) error {
 		value = slices.Clone(values[0])
 		return nil
@@ -131,7 +134,11 @@ func (r *judging) greatest(ctx context.Context) (value []byte, err error) {
 
 // Drop removes the tables of the step.
 func (r *judging) Drop(ctx context.Context) error {
-	for _, table := range []*string{&r.table, &r.repeated, &r.first} {
+	tables := []*string{&r.table, &r.repeated, &r.first}
+	if r.merging != nil {
+		tables = append(tables, &r.merging.table)
+	}
+	for _, table := range tables {
 		if err := r.remove(ctx, table); err != nil {
 			return err
 		}

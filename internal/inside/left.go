@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"ironmonger/internal/column"
+	"ironmonger/internal/source"
 	"ironmonger/internal/spill"
 )
 
@@ -25,29 +26,32 @@ const textsColumn = "texts"
 // mostTexts is how many values an array is written with.
 const mostTexts = 100
 
-// second lists the columns of a select of judged rows that a second look needs at rows of some verdicts, and the one of
-// all rows by which new rows are known.
-func (r *judging) second(of ...verdict) []named {
+// second lists the columns of a select of judged rows that a second look needs at rows of some verdicts, or at all, and the
+// one of all rows by which new rows are known.
+func (r *judging) second(from *source.Plain, of ...verdict) []named {
 	var list []named
-	if k := r.from.Since; k >= 0 {
+	if k := from.Since; k >= 0 {
 		name := fmt.Sprintf("c%d", k)
 		list = append(list, named{name, name})
 	}
-	if r.from.Texts == nil {
+	if from.Texts == nil {
 		return list
 	}
 	var arrays, among []string
-	for part := range slices.Chunk(r.from.Texts, mostTexts) {
+	for part := range slices.Chunk(from.Texts, mostTexts) {
 		texts := make([]string, len(part))
 		for k, text := range part {
-			texts[k] = r.written(text, r.from.Columns[k+mostTexts*len(arrays)])
+			texts[k] = r.written(text, from.Columns[k+mostTexts*len(arrays)])
 		}
 		arrays = append(arrays, "ARRAY["+strings.Join(texts, ", ")+"]")
 	}
 	for _, v := range of {
 		among = append(among, fmt.Sprint(v))
 	}
-	sql := fmt.Sprintf("case when verdict in (%s) then %s end", strings.Join(among, ", "), strings.Join(arrays, " || "))
+	sql := strings.Join(arrays, " || ")
+	if among != nil {
+		sql = fmt.Sprintf("case when verdict in (%s) then %s end", strings.Join(among, ", "), sql)
+	}
 	return append(list, named{textsColumn, sql})
 }
 
@@ -55,11 +59,11 @@ func (r *judging) second(of ...verdict) []named {
 func (r *judging) Left(ctx context.Context) (*Left, error) {
 	l := &Left{}
 	fields := []column.Field{{Name: "line", Type: column.Type{Kind: column.Integer}}}
-	parts := []string{"line"}
-	for k, c := range r.from.Columns {
+	parts := []string{"n.line"}
+	for k, c := range r.raw().Columns {
 		l.names = append(l.names, c.Name)
 		fields = append(fields, column.Field{Name: c.Name, Type: column.Type{Kind: column.Text}})
-		parts = append(parts, fmt.Sprintf("%s[%d]", textsColumn, k+1))
+		parts = append(parts, fmt.Sprintf("n.%s[%d]", textsColumn, k+1))
 	}
 	var err error
 	if l.greatest, err = r.greatest(ctx); err != nil {
@@ -70,8 +74,12 @@ func (r *judging) Left(ctx context.Context) (*Left, error) {
 	}
 	one := column.NewBatch(fields)
 	one.Reset(1)
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s = %d ORDER BY line", strings.Join(parts, ", "), r.numbered(r.table), r.become(), hard)
-	err = r.Statements.Ask(ctx, sql, func(values [][]byte) error {
+	columns := strings.Join(parts, ", ")
+	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s = %d", columns, r.numbered(r.table), r.become(), hard)
+	if r.merging != nil {
+		sql = r.leftParts(columns)
+	}
+	err = r.Statements.Ask(ctx, sql+" ORDER BY n.line", func(values [][]byte) error {
 		line, err := strconv.ParseInt(string(values[0]), 10, 64)
 		one.Cols[0].Int[0] = line
 		for k, v := range values[1:] {

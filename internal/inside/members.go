@@ -48,9 +48,10 @@ const (
 // NewMembers prepares the loading of a dimension, as [New] does that of a fact. stands says whether it has members.
 func NewMembers(
 	d *schema.Dimension, s *schema.Star, m *star.Model,
-	from *source.Plain, need func(string) bool, step Step, stands bool,
+	from *source.Plain, levels []Level, step Step, stands bool,
 ) *Members {
-	r := &Members{judging: newJudging(d.Source, d.Keys, s, m, from, need, step), of: d, stands: stands}
+	r := &Members{judging: newJudging(d.Keys, s, m, from, levels, step), of: d, stands: stands}
+	r.merges()
 	r.places = r.own("load_places")
 	add := func(name, sql string, as role) { r.columns = append(r.columns, value{name, as, sql}) }
 	for k, f := range d.NaturalKey {
@@ -133,6 +134,15 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 	}
 	if err := r.plan(ctx, &r.judging); err != nil {
 		return "", err
+	}
+	if r.merging != nil {
+		if err := r.gather(ctx); err != nil {
+			return "", err
+		}
+		r.made = append(r.made, r.merging.table)
+		if r.merging.all {
+			return "which rows become one is not sure before the program has read them", r.planned(ctx)
+		}
 	}
 	sql, _, err := r.judge() // as it is planned
 	if err != nil {

@@ -100,8 +100,10 @@ func (p *postgres) start(value string, every int64) string {
 
 func (p *postgres) long(value string) string { return "octet_length(" + value + ")" }
 
-func (p *postgres) total(value string, _ column.Type) string {
-	return fmt.Sprintf("coalesce(sum(%s), 0)::numeric", value)
+func (p *postgres) sum(value string, _ column.Type) string { return "sum(" + value + ")::numeric" }
+
+func (p *postgres) total(value string, t column.Type) string {
+	return "coalesce(" + p.sum(value, t) + ", 0)"
 }
 
 // once makes a select that is not merged with others, since it has a volatile function: one that, unlike an offset, lets
@@ -170,7 +172,9 @@ func (p *postgres) plan(ctx context.Context, r *judging) error {
 		if is, err := p.any(ctx, fmt.Sprintf(unknown, expr.Quoted(table))); err != nil {
 			return err
 		} else if is {
-			statements = append(statements, "ANALYZE "+table)
+			// Within the transaction it would hold a lock for which others wait, while the step waits for their turn. What
+			// cannot be found out costs time, and nothing else.
+			_ = r.Statements.RunApart(ctx, "ANALYZE (SKIP_LOCKED) "+table)
 		}
 	}
 	return p.all(ctx, statements...)

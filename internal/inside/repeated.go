@@ -23,7 +23,7 @@ func (r *Rows) several(of string) string {
 	for k, value := range grain { // one that is not whole is left to others anyway
 		named[k], meant[k] = fmt.Sprintf("%s AS g%d", value, k), value+" IS NOT NULL"
 	}
-	if r.source.LeaveOut != nil {
+	if r.rules() > 0 {
 		meant = append(meant, ruleColumn+" IS NULL")
 	}
 	return fmt.Sprintf("SELECT %s FROM (%s) AS l WHERE %s GROUP BY %s HAVING count(*) > 1",
@@ -45,7 +45,7 @@ func (r *Rows) grains(of string) []string {
 
 // lookAhead finds the grains that several rows have before the rows are judged, where that is worth it.
 func (r *Rows) lookAhead(ctx context.Context) error {
-	if r.beside() {
+	if r.beside() || r.apart() {
 		return nil
 	}
 	l, _, err := r.shape()
@@ -57,6 +57,15 @@ func (r *Rows) lookAhead(ctx context.Context) error {
 		return err
 	}
 	return r.mark(ctx, sql)
+}
+
+// apart reports whether the rows of one grain have become one already, by some of the columns that tell it.
+func (r *Rows) apart() bool {
+	if r.merging == nil {
+		return false
+	}
+	told := column.Names(r.GrainFields())
+	return !slices.ContainsFunc(r.common(), func(name string) bool { return !slices.Contains(told, name) })
 }
 
 // mark makes a table of the grains that a select has: their rows are left to others then.
@@ -74,7 +83,7 @@ const markedColumn = "marked"
 // lookBack reports whether judged rows share a grain that was not marked, and marks all that rows share then. repeats says
 // whether any is not the first of its grain, where they are beside each other.
 func (r *Rows) lookBack(ctx context.Context, repeats bool) (found bool, err error) {
-	if r.arrived != nil { // nobody else writes there
+	if r.arrived != nil || r.merging != nil { // nobody else writes there
 		return false, nil
 	}
 	all := "SELECT * FROM " + r.table
@@ -110,7 +119,7 @@ const repeats = "repeats"
 // columns of the grain, as the table has them.
 func (r *Rows) beside() bool {
 	grain := r.GrainFields()
-	if len(r.from.Order) < len(grain) {
+	if len(r.levels) > 1 || r.merging != nil || len(r.from.Order) < len(grain) {
 		return false
 	}
 	for _, g := range grain {

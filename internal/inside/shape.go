@@ -28,23 +28,43 @@ const (
 	vagueColumn = "vague"
 )
 
+// Level is a source, and which of its columns are needed.
+type Level struct {
+	Source *star.Source
+	Need   func(column string) bool
+}
+
 // shaper shapes the rows of a source by SQL.
 type shaper struct {
 	engine
 	source *star.Source
+	levels []Level // the source that reads the rows, then each that is made of the one before it; the last one is source
 	from   *source.Plain
-	need   func(column string) bool
 	model  *star.Model
-	joined []*shaper // by the joins of the source that matter
+	joined []*shaper // by the joins of the sources that matter
 	joins  []*star.Join
 
 	arrived *Arrived // rows that are shaped already; nil if those of the source's table are to be
+	merging *merging // nil unless rows become one
 }
 
-// Join has the rows of another source complete those that are to be judged, by a join of their source. Of the other source,
-// the columns that need names are needed.
-func (r *shaper) Join(j *star.Join, from *source.Plain, need func(string) bool) {
-	r.joins, r.joined = append(r.joins, j), append(r.joined, &shaper{engine: r.engine, source: j.Source, from: from, need: need, model: r.model})
+// newShaper shapes the rows of a table for the last of some levels.
+func newShaper(e engine, m *star.Model, from *source.Plain, levels []Level) *shaper {
+	return &shaper{engine: e, source: levels[len(levels)-1].Source, levels: levels, from: from, model: m}
+}
+
+// rules is how many rules of the levels leave rows out.
+func (r *shaper) rules() int {
+	n := 0
+	for _, level := range r.levels {
+		n += len(level.Source.LeaveOut)
+	}
+	return n
+}
+
+// Join has the rows of another source complete those that are to be judged, by a join of their source.
+func (r *shaper) Join(j *star.Join, from *source.Plain, levels []Level) {
+	r.joins, r.joined = append(r.joins, j), append(r.joined, newShaper(r.engine, r.model, from, levels))
 }
 
 // JoinArrived is Join where the rows of the other source have arrived in a table: those that are not set aside, and that tell by
@@ -54,35 +74,85 @@ func (r *shaper) JoinArrived(j *star.Join, of *Arrived) {
 	r.joins, r.joined = append(r.joins, j), append(r.joined, other)
 }
 
+// rows are layers of rows, and what is known of their columns.
+type rows struct {
+	*layers
+	level   Level
+	fields  []column.Field
+	doubted map[string]bool // of each column, whether its value may not be known
+}
+
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
 func (r *shaper) shape() (*layers, map[string]bool, error) {
 	if r.arrived != nil {
 		return r.arrivals(), nil, nil
 	}
-	s := r.source
-	l := &layers{engine: r.engine, sql: r.from.SQL, open: map[string]bool{}}
-	for k := range r.from.Columns {
+	l, err := r.rows()
+	if err != nil {
+		return nil, nil, err
+	}
+	if r.merging != nil {
+		if err := r.merge(l); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := r.match(l); err != nil {
+		return nil, nil, err
+	}
+	l.close()
+	return l.layers, l.doubted, nil
+}
+
+// rows makes the layers with all done that concerns a row alone, level by level.
+func (r *shaper) rows() (*rows, error) {
+	var l *rows
+	rules := 0
+	for k, level := range r.levels {
+		var err error
+		if k == 0 {
+			l, err = r.read(level)
+		} else {
+			r.take(l, level)
+		}
+		if err != nil {
+			return nil, err
+		}
+		for _, step := range []func(*rows) error{
+			func(l *rows) error { return r.leaveOut(l, rules) }, r.complete, r.derive, r.fill, r.check,
+		} {
+			if err := step(l); err != nil {
+				return nil, err
+			}
+		}
+		rules += len(level.Source.LeaveOut)
+	}
+	return l, nil
+}
+
+// read makes the layers of the rows as the source has them that reads them.
+func (r *shaper) read(level Level) (*rows, error) {
+	l := &rows{&layers{engine: r.engine, sql: r.raw().SQL, open: map[string]bool{}}, level, nil, map[string]bool{}}
+	for k := range r.raw().Columns {
 		l.columns = append(l.columns, fmt.Sprintf("c%d", k))
 	}
-	for k := range r.from.Order {
+	for k := range r.raw().Order {
 		l.columns = append(l.columns, fmt.Sprintf("o%d", k))
 	}
-	var fields []column.Field
 	var read, typed []named
-	doubted := map[string]bool{}
 	sound := []string{"true"}
-	for k, c := range r.from.Columns {
-		name := r.from.Read[k]
-		at := column.Find(s.Taken(), name)
-		if name == "" || at < 0 || !r.need(name) {
+	taken := level.Source.Taken()
+	for k, c := range r.raw().Columns {
+		name := r.raw().Read[k]
+		at := column.Find(taken, name)
+		if name == "" || at < 0 || !level.Need(name) {
 			continue
 		}
-		f := s.Taken()[at]
+		f := taken[at]
 		x, ok := r.typed(fmt.Sprintf("c%d", k), c, f.Type, r.model.Zone)
 		if !ok {
-			return nil, nil, fmt.Errorf("column %s: %w", name, refuse("a value of the type %s, read as %s", called(c), f.Type))
+			return nil, fmt.Errorf("column %s: %w", name, refuse("a value of the type %s, read as %s", called(c), f.Type))
 		}
-		fields = append(fields, f)
+		l.fields = append(l.fields, f)
 		if r.isText(c) && f.Type.Kind != column.Text { // what is read of a text costs much
 			value := quote(asRead + name)
 			read = append(read, named{asRead + name, x.Value})
@@ -92,7 +162,7 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		if x.Clean != "" {
 			typed = append(typed, named{sure + name, "(" + x.Clean + ")"})
 			sound = append(sound, quote(sure+name))
-			doubted[name] = r.isText(c) || c.Type.Kind == column.Double // other values that do not fit are faults for sure
+			l.doubted[name] = r.isText(c) || c.Type.Kind == column.Double // other values that do not fit are faults for sure
 		}
 	}
 	if carried := l.columns; read != nil {
@@ -105,31 +175,55 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		l.add(typed)
 	}
 	l.add([]named{{okColumn, strings.Join(sound, " and ")}})
-	if err := r.leaveOut(l, fields); err != nil {
-		return nil, nil, err
+	return l, nil
+}
+
+// take has the rows be those of the next level: it has some of their columns, by names of its own.
+func (r *shaper) take(l *rows, level Level) {
+	parts, doubted := []named{}, map[string]bool{}
+	own := func(name string) bool {
+		return name == okColumn || name == ruleColumn || name[0] == 'c' || name[0] == 'o'
 	}
-	for k, j := range r.joins {
-		if err := r.complete(l, k, j, doubted); err != nil {
-			return nil, nil, fmt.Errorf("join %s: %w", j.Text, err)
-		}
-		for _, b := range j.Bring {
-			if r.need(b.Name) {
-				fields = append(fields, b.Field)
-			}
+	l.write()
+	for _, name := range l.columns {
+		if own(name) {
+			parts = append(parts, named{name, quote(name)})
 		}
 	}
-	for _, d := range s.Derive {
-		if !r.need(d.Text) {
+	theirs := map[string]string{}
+	for _, c := range level.Source.Columns {
+		theirs[c.Text] = c.InFile()
+	}
+	var fields []column.Field
+	for _, f := range level.Source.Taken() {
+		if !level.Need(f.Name) {
 			continue
 		}
-		p, err := d.Expression.Compile(fields)
-		if err != nil {
-			return nil, nil, err
+		fields, parts = append(fields, f), append(parts, named{said + f.Name, quote(said + theirs[f.Name])})
+		if doubted[f.Name] = l.doubted[theirs[f.Name]]; doubted[f.Name] {
+			parts = append(parts, named{sure + f.Name, quote(sure + theirs[f.Name])})
 		}
-		l.reads(p, fields)
-		x, err := p.SQL(r.engine, r.over(fields))
+	}
+	l.n++
+	l.sql = fmt.Sprintf("SELECT %s FROM (%s) AS l%d", aliased(parts), l.sql, l.n)
+	l.columns, l.open = names(parts), map[string]bool{}
+	l.level, l.fields, l.doubted = level, fields, doubted
+}
+
+// derive adds the columns that the model works out.
+func (r *shaper) derive(l *rows) error {
+	for _, d := range l.level.Source.Derive {
+		if !l.level.Need(d.Text) {
+			continue
+		}
+		p, err := d.Expression.Compile(l.fields)
 		if err != nil {
-			return nil, nil, fmt.Errorf("column %s: %w", d.Text, err)
+			return err
+		}
+		l.reads(p, l.fields)
+		x, err := p.SQL(r.engine, r.over(l.fields))
+		if err != nil {
+			return fmt.Errorf("column %s: %w", d.Text, err)
 		}
 		if len(x.Value) > longValue && strings.Contains(x.Clean, x.Value) {
 			value := quote(asRead + d.Text)
@@ -139,34 +233,24 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 		}
 		more := []named{{said + d.Text, r.Stored(x, d.Type)}}
 		for _, k := range p.Columns() {
-			doubted[d.Text] = doubted[d.Text] || doubted[fields[k].Name]
+			l.doubted[d.Text] = l.doubted[d.Text] || l.doubted[l.fields[k].Name]
 		}
-		if x.Clean != "" || doubted[d.Text] {
+		if x.Clean != "" || l.doubted[d.Text] {
 			clean := x.Clean
 			for _, k := range p.Columns() {
-				if doubted[fields[k].Name] {
-					clean = strings.TrimPrefix(clean+" and "+quote(sure+fields[k].Name), " and ")
+				if l.doubted[l.fields[k].Name] {
+					clean = strings.TrimPrefix(clean+" and "+quote(sure+l.fields[k].Name), " and ")
 				}
 			}
 			clean = "(" + clean + ")"
 			l.require(clean)
-			more, doubted[d.Text] = append(more, named{sure + d.Text, clean}), true
+			more, l.doubted[d.Text] = append(more, named{sure + d.Text, clean}), true
 		}
 		l.add(more)
 		l.open[d.Text] = true
-		fields = append(fields, column.Field{Name: d.Text, Type: d.Type})
+		l.fields = append(l.fields, column.Field{Name: d.Text, Type: d.Type})
 	}
-	if err := r.fill(l, fields); err != nil {
-		return nil, nil, err
-	}
-	if err := r.check(l, fields); err != nil {
-		return nil, nil, err
-	}
-	if err := r.match(l, fields, doubted); err != nil {
-		return nil, nil, err
-	}
-	l.close()
-	return l, doubted, nil
+	return nil
 }
 
 // longValue is how long an expression is that is worked out in a select of its own: it costs more than that does.
@@ -192,9 +276,27 @@ func (r *shaper) over(fields []column.Field) []expr.SQL {
 	return list
 }
 
-// complete joins the rows with those of another source. A row is plain if it meets one row there, about which nothing is
+// complete makes the joins of a level.
+func (r *shaper) complete(l *rows) error {
+	for n, j := range r.joins {
+		if !slices.Contains(l.level.Source.Joins, j) {
+			continue
+		}
+		if err := r.join(l, n, j); err != nil {
+			return fmt.Errorf("join %s: %w", j.Text, err)
+		}
+		for _, b := range j.Bring {
+			if l.level.Need(b.Name) {
+				l.fields = append(l.fields, b.Field)
+			}
+		}
+	}
+	return nil
+}
+
+// join joins the rows with those of another source. A row is plain if it meets one row there, about which nothing is
 // special either; so which of several is taken, and what becomes of a row that meets none, need not be said here.
-func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]bool) error {
+func (r *shaper) join(l *rows, n int, j *star.Join) error {
 	other, unsure, err := r.joined[n].shape()
 	if err != nil {
 		return err
@@ -218,7 +320,7 @@ func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]boo
 		parts = append(parts, fmt.Sprintf(alone, okColumn, strings.Join(by, ", "), met))
 		on = append(on, fmt.Sprintf("j%d.nth = 1", n))
 	} else {
-		spans, at, err := r.spans(j, by, met, unsure)
+		spans, at, err := r.spans(l, j, by, met, unsure)
 		if err != nil {
 			return err
 		}
@@ -230,10 +332,10 @@ func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]boo
 	found := []named{{met, from + met}}
 	var sures []named
 	for _, b := range j.Bring {
-		if r.need(b.Name) {
+		if l.level.Need(b.Name) {
 			name := quote(said + b.Name)
 			parts, found = append(parts, quote(said+b.From)+" AS "+name), append(found, named{said + b.Name, from + name})
-			sures, doubted[b.Name] = append(sures, named{sure + b.Name, "coalesce(" + met + ", false)"}), true
+			sures, l.doubted[b.Name] = append(sures, named{sure + b.Name, "coalesce(" + met + ", false)"}), true
 		}
 	}
 	const sql = "LEFT JOIN (SELECT %s FROM (%s) AS o WHERE %s IS NULL) AS j%d ON %s"
@@ -245,11 +347,11 @@ func (r *shaper) complete(l *layers, n int, j *star.Join, doubted map[string]boo
 
 // spans are the times for which rows of another source hold: each until the next one of its key begins, and one of a key all of whose
 // rows are sound, and of which no two begin at a time. The second result is the time of a row here, with % before its name.
-func (r *shaper) spans(j *star.Join, by []string, met string, unsure map[string]bool) (sql, at string, err error) {
+func (r *shaper) spans(l *rows, j *star.Join, by []string, met string, unsure map[string]bool) (sql, at string, err error) {
 	if unsure[j.Effective] {
 		return "", "", refuse("the column %s of %s, which may not be a value", j.Effective, j.Source.Text)
 	}
-	theirs, ours := j.Source.Shaped(), r.source.Complete()
+	theirs, ours := j.Source.Shaped(), l.level.Source.Complete()
 	from, to := theirs[column.Find(theirs, j.Effective)].Type.Kind, ours[column.Find(ours, j.AsOf)].Type.Kind
 	at = "%" + quote(said+j.AsOf)
 	switch {
@@ -264,47 +366,56 @@ func (r *shaper) spans(j *star.Join, by []string, met string, unsure map[string]
 	return fmt.Sprintf(spans, since, of, okColumn, met), at, nil
 }
 
-// leaveOut finds the rows that are not meant.
-func (r *shaper) leaveOut(l *layers, fields []column.Field) error {
+// leaveOut finds the rows that are not meant. So many rules stand in the levels below.
+func (r *shaper) leaveOut(l *rows, below int) error {
 	var cases, clean []string
-	for k, rule := range r.source.LeaveOut {
-		p, err := rule.Condition.Compile(fields)
+	for k, rule := range l.level.Source.LeaveOut {
+		p, err := rule.Condition.Compile(l.fields)
 		if err != nil {
 			return err
 		}
-		l.reads(p, fields)
-		x, err := p.SQL(r.engine, r.over(fields))
+		l.reads(p, l.fields)
+		x, err := p.SQL(r.engine, r.over(l.fields))
 		if err != nil {
 			return fmt.Errorf("leave_out: %w", err)
 		}
 		if x.Clean != "" {
 			clean = append(clean, x.Clean)
 		}
-		cases = append(cases, fmt.Sprintf("when %s then %d", x.Value, k))
+		cases = append(cases, fmt.Sprintf("when %s then %d", x.Value, below+k))
 	}
-	if cases == nil {
-		l.add([]named{{ruleColumn, "cast(null as integer)"}})
-		return nil
+	first := !slices.Contains(append(names(l.more), l.columns...), ruleColumn)
+	rule, was := "cast(null as integer)", ""
+	if !first {
+		was = fmt.Sprintf("when %s is not null then %[1]s ", ruleColumn)
 	}
-	known := strings.Join(append([]string{okColumn}, clean...), " and ")
-	l.add([]named{{ruleColumn, "(case when not (" + known + ") then null " + strings.Join(cases, " ") + " end)"}})
+	if cases != nil {
+		known := strings.Join(append([]string{okColumn}, clean...), " and ")
+		rule = "(case " + was + "when not (" + known + ") then null " + strings.Join(cases, " ") + " end)"
+	}
+	switch {
+	case first:
+		l.add([]named{{ruleColumn, rule}})
+	case cases != nil:
+		l.add(nil, named{ruleColumn, rule})
+	}
 	l.require(clean...)
 	return nil
 }
 
 // fill gives empty columns their values.
-func (r *shaper) fill(l *layers, fields []column.Field) error {
+func (r *shaper) fill(l *rows) error {
 	var replaced []named
-	for _, f := range r.source.Fill {
-		at := column.Find(fields, f.Text)
+	for _, f := range l.level.Source.Fill {
+		at := column.Find(l.fields, f.Text)
 		if at < 0 {
 			continue
 		}
-		value, err := f.Column(fields[at].Type, r.model)
+		value, err := f.Column(l.fields[at].Type, r.model)
 		if err != nil {
 			return err
 		}
-		t := fields[at].Type
+		t := l.fields[at].Type
 		x := expr.SQL{Value: fmt.Sprintf("coalesce(%s, %s)", quote(said+f.Text), r.Literal(value.Value(0), t))}
 		replaced = append(replaced, named{said + f.Text, r.Stored(x, t)})
 	}
@@ -315,15 +426,15 @@ func (r *shaper) fill(l *layers, fields []column.Field) error {
 }
 
 // check finds the rows that rules set aside.
-func (r *shaper) check(l *layers, fields []column.Field) error {
-	for n, rules := range [][]star.Rule{r.source.SetAside, r.source.Require} {
+func (r *shaper) check(l *rows) error {
+	for n, rules := range [][]star.Rule{l.level.Source.SetAside, l.level.Source.Require} {
 		for _, rule := range rules {
-			p, err := rule.Condition.Compile(fields)
+			p, err := rule.Condition.Compile(l.fields)
 			if err != nil {
 				return err
 			}
-			l.reads(p, fields)
-			x, err := p.SQL(r.engine, r.over(fields))
+			l.reads(p, l.fields)
+			x, err := p.SQL(r.engine, r.over(l.fields))
 			if err != nil {
 				return fmt.Errorf("the rule %q: %w", rule.Reason.Text, err)
 			}
@@ -340,31 +451,31 @@ func (r *shaper) check(l *layers, fields []column.Field) error {
 }
 
 // match brings natural keys to their one form.
-func (r *shaper) match(l *layers, fields []column.Field, doubted map[string]bool) error {
+func (r *shaper) match(l *rows) error {
 	for _, m := range r.source.Matched {
-		if !r.need(m.Text) {
+		if !l.level.Need(m.Text) {
 			continue
 		}
-		at := column.Find(fields, m.Column)
+		at := column.Find(l.fields, m.Column)
 		x, known := expr.SQL{Value: quote(said + m.Column)}, ""
 		if m.Rule != nil {
-			p, err := m.Rule.Compile(fields[at].Type)
+			p, err := m.Rule.Compile(l.fields[at].Type)
 			if err != nil {
 				return err
 			}
-			if x, err = p.SQL(r.engine, r.over(fields[at:at+1])); err != nil {
+			if x, err = p.SQL(r.engine, r.over(l.fields[at:at+1])); err != nil {
 				return fmt.Errorf("the form of %s as a key: %w", m.Column, err)
 			}
 			known = x.Clean
 		}
 		more := []named{{said + m.Text, r.Stored(x, m.Type)}}
-		if doubted[m.Column] {
+		if l.doubted[m.Column] {
 			known = strings.TrimPrefix(known+" and "+quote(sure+m.Column), " and ")
 		}
 		if known != "" {
 			known = "(" + known + ")"
 			l.require(known)
-			more, doubted[m.Text] = append(more, named{sure + m.Text, known}), true
+			more, l.doubted[m.Text] = append(more, named{sure + m.Text, known}), true
 		}
 		l.add(more)
 	}

@@ -89,8 +89,12 @@ func (e *trino) start(value string, every int64) string {
 
 func (e *trino) long(value string) string { return "length(to_utf8(" + value + "))" }
 
+func (e *trino) sum(value string, t column.Type) string {
+	return fmt.Sprintf("sum(cast(%s as decimal(%d,%d)))", value, mostDecimal, t.Scale)
+}
+
 func (e *trino) total(value string, t column.Type) string {
-	return fmt.Sprintf("cast(coalesce(sum(cast(%s as decimal(%d,%d))), 0) as varchar)", value, mostDecimal, t.Scale)
+	return "cast(coalesce(" + e.sum(value, t) + ", 0) as varchar)"
 }
 
 // once has nothing to do: what is used several times is worked out once.
@@ -167,13 +171,13 @@ const (
 // plan looks for the bounds between ranges that have about as many rows.
 func (e *trino) plan(ctx context.Context, r *judging) error {
 	e.bounds = ""
-	if len(r.from.Order) == 0 {
+	if len(r.raw().Order) == 0 {
 		return nil
 	}
-	if e.ranged = measured("o0", r.from.Order[0]); e.ranged == "" {
+	if e.ranged = measured("o0", r.raw().Order[0]); e.ranged == "" {
 		return nil
 	}
-	rows, err := e.run.Estimate(ctx, r.from.SQL)
+	rows, err := e.run.Estimate(ctx, r.raw().SQL)
 	if err != nil || rows < manyRows {
 		return err
 	}
@@ -185,7 +189,7 @@ func (e *trino) plan(ctx context.Context, r *judging) error {
 	const quantiles = "SELECT cast(b AS varchar) FROM (SELECT approx_percentile(%s, ARRAY[%s]) AS list FROM (%s) AS s) AS q CROSS JOIN UNNEST(list) AS u (b) " +
 		"WHERE is_finite(b) GROUP BY b ORDER BY b"
 	var bounds []string
-	err = e.run.Ask(ctx, fmt.Sprintf(quantiles, e.ranged, strings.Join(at, ", "), r.from.SQL), func(values [][]byte) error {
+	err = e.run.Ask(ctx, fmt.Sprintf(quantiles, e.ranged, strings.Join(at, ", "), r.raw().SQL), func(values [][]byte) error {
 		bounds = append(bounds, "double '"+string(values[0])+"'")
 		return nil
 	})

@@ -20,6 +20,9 @@ const (
 // verdicts makes the last selects: all rows of a member are looked at together, in the order of their times.
 func (r *Members) verdicts(l *layers, vague bool) string {
 	kept := []string{ruleColumn, okColumn}
+	if r.merging != nil {
+		kept = append(kept, parts)
+	}
 	for k := range r.keys {
 		kept = append(kept, fmt.Sprintf("missing%d", k))
 	}
@@ -65,7 +68,7 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 		outer = append(outer, quote(x.name))
 	}
 	outer = append(outer, "verdict")
-	for _, x := range r.second(hard) {
+	for _, x := range r.second(r.from, hard) {
 		outer = append(outer, x.sql+" AS "+x.name)
 	}
 	return fmt.Sprintf("SELECT %s FROM (%s) AS v", strings.Join(outer, ", "), sql)

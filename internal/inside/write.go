@@ -14,6 +14,7 @@ import (
 // Became is what became of the rows of a dimension that are not left to others.
 type Became struct {
 	Taken      int64   // all of them, but for those left out
+	Passed     int64   // rows of the source that these were: more than they are where rows become one
 	LeftOut    []int64 // by the rules of the source
 	Left       int64   // rows that are left to others
 	Missing    []int64 // of each key, the rows that have none
@@ -33,7 +34,7 @@ type Example struct {
 
 // Read is how many rows these are, without those left to others.
 func (b *Became) Read() int64 {
-	sum := b.Taken
+	sum := b.Passed
 	for _, n := range b.LeftOut {
 		sum += n
 	}
@@ -51,8 +52,8 @@ func (r *Members) did() []named {
 
 // Count says what becomes of the rows.
 func (r *Members) Count(ctx context.Context) (*Became, error) {
-	b := &Became{LeftOut: make([]int64, len(r.source.LeaveOut)), Missing: make([]int64, len(r.keys)), Attributes: map[string]int64{}}
-	parts := []string{"verdict", ruleColumn, "count(*)"}
+	b := &Became{LeftOut: make([]int64, r.rules()), Missing: make([]int64, len(r.keys)), Attributes: map[string]int64{}}
+	parts := []string{"verdict", ruleColumn, "count(*)", r.size()}
 	for k := range r.keys {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE missing%d)", k))
 	}
@@ -76,7 +77,8 @@ func (r *Members) Count(ctx context.Context) (*Became, error) {
 			return nil
 		}
 		b.Taken += n
-		values = values[3:]
+		b.Passed += count(values[3])
+		values = values[4:]
 		for k := range r.keys {
 			b.Missing[k] += count(values[k])
 		}
@@ -93,6 +95,9 @@ func (r *Members) Count(ctx context.Context) (*Became, error) {
 		}
 		return nil
 	})
+	if err == nil {
+		err = r.leftOutParts(ctx, b.LeftOut)
+	}
 	if err == nil {
 		b.Examples, err = r.examples(ctx, into)
 	}

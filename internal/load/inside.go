@@ -76,9 +76,8 @@ func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
 	if err != nil {
 		return err
 	}
-	of := w.kind.source()
-	need := transform.Needed(of, w.needs)
-	from, err := w.chosen.Plain(ctx, of, need)
+	levels := levelsOf(w.kind.source(), w.needs)
+	from, err := w.plain(ctx, levels)
 	if err != nil {
 		return err
 	}
@@ -94,15 +93,15 @@ func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
 	}
 	if w.step.dimension != nil {
 		w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
-		return w.judgeMembers(ctx, from, need, why)
+		return w.judgeMembers(ctx, from, levels, why)
 	}
-	return w.judgeFacts(ctx, from, need, why)
+	return w.judgeFacts(ctx, from, levels, why)
 }
 
 // judgeFacts has the warehouse judge the rows of a fact that stand in it.
-func (w *work) judgeFacts(ctx context.Context, from *source.Plain, need func(string) bool, why string) error {
-	rows := inside.New(w.fact, w.star, w.model, from, need, w.inStep())
-	joined, err := w.joinWithin(ctx, rows)
+func (w *work) judgeFacts(ctx context.Context, from *source.Plain, levels []inside.Level, why string) error {
+	rows := inside.New(w.fact, w.star, w.model, from, levels, w.inStep())
+	joined, err := w.joinWithin(ctx, rows, levels)
 	if err != nil {
 		return err
 	}
@@ -132,7 +131,9 @@ func (w *work) judge(ctx context.Context, rows *inside.Rows, why string) error {
 	}
 	w.within = &within{rows: rows, counted: counted, before: before}
 	w.figures.Inside = counted.Read()
-	w.figures.Read += w.figures.Inside // also if the step fails later
+	if !w.fact.Source.Merges() { // else there are none before all others are read
+		w.figures.Read += counted.Taken() // also if the step fails later
+	}
 	return nil
 }
 
@@ -148,15 +149,35 @@ func (w *work) inStep() inside.Step {
 	return s
 }
 
+// levelsOf lists the source that reads the rows of a source, and those that are made of it up to that, with the columns that
+// are needed if some are wanted at the end.
+func levelsOf(s *star.Source, want func(column string) bool) []inside.Level {
+	level := inside.Level{Source: s, Need: transform.Needed(s, want)}
+	if s.From == nil {
+		return []inside.Level{level}
+	}
+	return append(levelsOf(s.From, transform.Below(s, want)), level)
+}
+
+// plain is the select of the rows as the first of some levels has them.
+func (w *work) plain(ctx context.Context, levels []inside.Level) (*source.Plain, error) {
+	return w.chosen.Plain(ctx, levels[0].Source, levels[0].Need)
+}
+
 // joiner is told what completes the rows that the warehouse judges.
 type joiner interface {
-	Join(*star.Join, *source.Plain, func(column string) bool)
+	Join(*star.Join, *source.Plain, []inside.Level)
 	JoinArrived(*star.Join, *inside.Arrived)
 }
 
-// joinWithin has the joins of the step's source made in the warehouse. Call joined when it has judged the rows.
-func (w *work) joinWithin(ctx context.Context, to joiner) (joined func() error, err error) {
-	joins, theirs := transform.Joins(w.kind.source(), w.needs)
+// joinWithin has the joins of the step's sources made in the warehouse. Call joined when it has judged the rows.
+func (w *work) joinWithin(ctx context.Context, to joiner, levels []inside.Level) (joined func() error, err error) {
+	var joins []*star.Join
+	var theirs []func(column string) bool
+	for _, level := range levels {
+		some, of := transform.Joins(level.Source, level.Need)
+		joins, theirs = append(joins, some...), append(theirs, of...)
+	}
 	var sent []io.Closer
 	for k, j := range joins {
 		if j.Source.OnlyFiles() {
@@ -168,11 +189,12 @@ func (w *work) joinWithin(ctx context.Context, to joiner) (joined func() error, 
 			sent = append(sent, stage)
 			continue
 		}
-		from, err := w.chosen.Plain(ctx, j.Source, theirs[k])
+		other := levelsOf(j.Source, theirs[k])
+		from, err := w.plain(ctx, other)
 		if err != nil {
 			return nil, err
 		}
-		to.Join(j, from, theirs[k])
+		to.Join(j, from, other)
 	}
 	return func() error {
 		for _, s := range sent {
@@ -191,7 +213,11 @@ func (w *work) takeLeft(ctx context.Context, read func(context.Context) (*inside
 		return err
 	}
 	w.spilled = append(w.spilled, left)
-	w.chosen = w.chosen.Giving(w.kind.source(), left)
+	of := w.kind.source()
+	for of.From != nil {
+		of = of.From
+	}
+	w.chosen = w.chosen.Giving(of, left)
 	return nil
 }
 
@@ -247,6 +273,9 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 	if in.arrived == nil {
 		file = files.Number[w.files[0]]
 	}
+	if w.fact.Source.Merges() {
+		w.figures.Read += c.Taken()
+	}
 	inserted, err := in.rows.Insert(ctx, w.entry.ID, file, ledger.Line(1, 0))
 	if err != nil {
 		return err
@@ -269,7 +298,7 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 		}
 	}
 	if in.arrived == nil { // else they were read
-		w.flow.Took(c.Inserted+c.Same, c.LeftOut)
+		w.flow.Took(c.Passed, c.Passed-c.Taken(), c.LeftOut)
 	}
 	o.Inserted, o.Same = o.Inserted+c.Inserted, o.Same+c.Same
 	add := func(to []exact.Int128, sums []exact.Int128) {

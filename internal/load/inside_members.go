@@ -51,7 +51,7 @@ func (a *apart) open(feed *dimension.Feed) {
 }
 
 // judgeMembers has the warehouse judge the rows of a dimension.
-func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(string) bool, why string) error {
+func (w *work) judgeMembers(ctx context.Context, from *source.Plain, levels []inside.Level, why string) error {
 	d := w.step.dimension
 	if w.remake != nil {
 		w.noteExecution(star.InProcess, "members of a star that is made anew keep their keys")
@@ -61,8 +61,8 @@ func (w *work) judgeMembers(ctx context.Context, from *source.Plain, need func(s
 	if err != nil {
 		return err
 	}
-	members := inside.NewMembers(d, w.star, w.model, from, need, w.inStep(), before.Rows > 0)
-	joined, err := w.joinWithin(ctx, members)
+	members := inside.NewMembers(d, w.star, w.model, from, levels, w.inStep(), before.Rows > 0)
+	joined, err := w.joinWithin(ctx, members, levels)
 	if err != nil {
 		return err
 	}
@@ -113,13 +113,13 @@ func (a *apart) insert(ctx context.Context, w *dimensionStep, feed *dimension.Fe
 		return fmt.Errorf("the account does not hold: the warehouse counted %d versions to be inserted, and inserted %d", b.New+b.Versions, added)
 	}
 	feed.Wrote(added)
-	w.figures.Read += b.Read()
+	w.figures.Read += b.Taken
 	w.figures.Inside = b.Read()
 	for k := range w.keys {
 		w.keys[k].Missing += b.Missing[k]
 		w.keys[k].Matched += b.Taken - b.Missing[k]
 	}
-	w.flow.Took(b.Taken, b.LeftOut)
+	w.flow.Took(b.Passed, b.Passed-b.Taken, b.LeftOut)
 	c := &feed.Counts
 	c.New, c.Versions, c.Changed = c.New+b.New, c.Versions+b.Versions, c.Changed+b.Changed
 	c.Conflicts += b.Conflicts

@@ -92,8 +92,26 @@ func (f *Flow) Read() int64 {
 	return sum
 }
 
-// Took notes rows that somebody else has dealt with: those that passed, and those left out, by the rules of the source.
-func (f *Flow) Took(passed int64, leftOut []int64) {
+// Took notes rows that somebody else has dealt with: those that passed, of which some became one with others, and those
+// left out, by the rules of the sources: first those of the ones that this one is made of.
+func (f *Flow) Took(passed, merged int64, leftOut []int64) {
+	if below := f.below(); len(below) == 1 {
+		own, all := len(leftOut)-len(f.leaves), passed
+		for _, n := range leftOut[own:] {
+			all += n
+		}
+		below[0].Took(all, 0, leftOut[:own])
+		leftOut = leftOut[own:]
+	}
+	for _, s := range []struct {
+		is bool
+		*stage
+	}{{f.of.Distinct != nil, &f.distinct}, {f.of.Group != nil, &f.group}} {
+		if s.is {
+			s.in.Add(passed)
+			s.merged.Add(merged)
+		}
+	}
 	f.read.in.Add(passed)
 	f.checks.in.Add(passed)
 	for _, j := range f.joins {

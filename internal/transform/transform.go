@@ -215,6 +215,15 @@ func Needed(s *star.Source, want func(column string) bool) func(column string) b
 	return func(name string) bool { return need[name] }
 }
 
+// Below says which columns of the source that s is made of are needed for those that want names at the end of s.
+func Below(s *star.Source, want func(column string) bool) func(column string) bool {
+	need, theirs := needed(s, want), names{}
+	for _, c := range s.Columns {
+		theirs[c.InFile()] = theirs[c.InFile()] || need[c.Text]
+	}
+	return func(name string) bool { return theirs[name] }
+}
+
 // needed returns the columns of every stage of s that are needed for those that want names at its end.
 func needed(s *star.Source, want func(column string) bool) names {
 	need := names{}

@@ -258,6 +258,8 @@ type Statements interface {
 	Named(table string) string
 	// Run runs a statement and returns how many rows it has changed.
 	Run(ctx context.Context, sql string) (int64, error)
+	// RunApart runs a statement by itself, outside of the transaction: what it locks is free once it has ended.
+	RunApart(ctx context.Context, sql string) error
 	// Ask hands each row of an answer to row, as the texts that the database writes; null is nil. They are row's until it
 	// returns. Times are of no zone, dates as ISO 8601 has them.
 	Ask(ctx context.Context, sql string, row func(values [][]byte) error) error

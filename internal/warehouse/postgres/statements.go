@@ -34,6 +34,11 @@ func (s *statements) Run(ctx context.Context, sql string) (int64, error) {
 	return tag.RowsAffected(), dberror.Postgres(err)
 }
 
+func (s *statements) RunApart(ctx context.Context, sql string) error {
+	_, err := s.pool.Exec(ctx, sql)
+	return dberror.Postgres(err)
+}
+
 // begin waits for rows that are on their way, and has the session write and read values as ISO 8601 has them.
 func (s *statements) begin(ctx context.Context) error {
 	if err := s.sent(); err != nil || s.plain {

@@ -30,6 +30,11 @@ func (s *statements) Run(ctx context.Context, sql string) (int64, error) {
 	return n, err
 }
 
+func (s *statements) RunApart(ctx context.Context, sql string) error {
+	_, err := s.Run(ctx, sql)
+	return err
+}
+
 func (s *statements) Ask(ctx context.Context, sql string, row func([][]byte) error) error {
 	err := s.engine.Ask(ctx, sql, row)
 	s.failed = s.failed || err != nil

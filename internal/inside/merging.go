@@ -1,0 +1,280 @@
+package inside
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"ironmonger/internal/column"
+	"ironmonger/internal/database"
+	"ironmonger/internal/expr"
+	"ironmonger/internal/source"
+	"ironmonger/internal/star"
+	"ironmonger/internal/warehouse"
+)
+
+// Where rows become one, those that are shaped are put into a table of the step first, with their numbers. What is judged
+// then is one row for each value of the columns that they have in common. If it is not plain, all rows are left to others of
+// which it was made: others work it out once more. It is not plain if one of them is not, as others may set that one aside.
+
+// merging is what becomes of the shaped rows of a source whose rows become one.
+type merging struct {
+	engine engine        // that numbers the shaped rows
+	from   *source.Plain // the rows of the source
+	table  string        // of the shaped rows
+	all    bool          // which row belongs to which others is not known
+}
+
+// parts is the column that says of how many rows one is made.
+const parts = "parts"
+
+// raw is the select of the rows as the source has them.
+func (r *shaper) raw() *source.Plain {
+	if r.merging != nil {
+		return r.merging.from
+	}
+	return r.from
+}
+
+// merges has the rows that are judged be made of those of the source, if it says so.
+func (r *judging) merges() {
+	if s := r.source; s.Group != nil || s.Distinct != nil {
+		r.merging = &merging{engine: r.engine, from: r.from, table: r.own("load_shaped")}
+		r.engine, r.from = numberedEngine{r.engine, r.Statements}, numberedRows()
+	}
+}
+
+// numberedRows are rows that have their numbers already.
+func numberedRows() *source.Plain {
+	return &source.Plain{Since: -1, Select: database.Select{Order: []database.Column{{}}}}
+}
+
+// common lists the columns in which rows are equal that become one.
+func (r *shaper) common() []string {
+	if r.source.Group != nil {
+		return r.source.Group.By
+	}
+	return r.source.Distinct.By
+}
+
+// gather puts the shaped rows into a table, where rows become one.
+func (r *judging) gather(ctx context.Context) error {
+	m := r.merging
+	if m == nil {
+		return nil
+	}
+	l, err := r.rows()
+	if err != nil {
+		return err
+	}
+	l.close()
+	kept := []string{okColumn, ruleColumn}
+	for _, f := range l.fields {
+		kept = append(kept, quote(said+f.Name))
+	}
+	inner, outer := slices.Clone(kept), slices.Clone(kept)
+	for k := range m.from.Columns {
+		inner = append(inner, fmt.Sprintf("c%d", k))
+	}
+	var order, unknown []string
+	for k := range m.from.Order {
+		order = append(order, fmt.Sprintf("o%d", k))
+	}
+	for _, name := range r.common() {
+		if l.doubted[name] {
+			unknown = append(unknown, "not "+quote(sure+name))
+		}
+	}
+	if unknown != nil {
+		inner = append(inner, "("+ruleColumn+" is null and ("+strings.Join(unknown, " or ")+")) AS "+vagueColumn)
+		outer = append(outer, vagueColumn)
+	}
+	before, number, _ := m.engine.number(order)
+	for _, x := range append(number, r.second(m.from)...) {
+		outer = append(outer, x.sql+" AS "+quote(x.name))
+	}
+	sql := fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(append(before, inner...), ", "), l.text())
+	if err := r.create(ctx, m.table, fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(outer, ", "), sql)); err != nil {
+		return err
+	}
+	conditions := map[string]string{}
+	if unknown != nil {
+		conditions[vagueColumn] = vagueColumn
+	}
+	holds, err := m.engine.count(ctx, m.table, conditions)
+	m.all = holds[vagueColumn]
+	return err
+}
+
+// gathered is the shaped rows, called n.
+func (r *shaper) gathered() string { return r.merging.engine.numbered(r.merging.table) }
+
+// merge makes layers of the rows that others have become.
+func (r *shaper) merge(l *rows) error {
+	l.write() // what the table of the shaped rows is made by
+	by, fields := r.common(), l.fields
+	var more []named
+	var clean []string
+	if g := r.source.Group; g != nil {
+		fields = nil
+		for _, f := range g.Fields(l.fields) {
+			if l.level.Need(f.Name) {
+				fields = append(fields, f)
+			}
+		}
+		own := []named{{"o0", "min(line)"}, {parts, "count(*)"}, {okColumn, "bool_and(" + okColumn + ")"}, {ruleColumn, "cast(null as integer)"}}
+		for _, name := range by {
+			own = append(own, named{said + name, quote(said + name)})
+		}
+		for n, a := range g.Aggregates {
+			if !l.level.Need(a.Text) {
+				continue
+			}
+			of, x, err := r.aggregate(fmt.Sprintf("a%d", n), a, l.fields)
+			if err != nil {
+				return fmt.Errorf("aggregate %s: %w", a.Text, err)
+			}
+			own, more = append(own, of...), append(more, named{said + a.Text, r.Stored(x, a.Type)})
+			if x.Clean != "" {
+				clean = append(clean, x.Clean)
+			}
+		}
+		const grouped = "SELECT %s FROM %s WHERE %s IS NULL GROUP BY %s"
+		l.sql, l.columns = fmt.Sprintf(grouped, aliased(own), r.gathered(), ruleColumn, strings.Join(saidOf(by), ", ")), names(own)
+	} else {
+		own := []named{{"o0", "n.line"}, {parts, "g." + parts}, {okColumn, "g." + okColumn}, {ruleColumn, "n." + ruleColumn}}
+		for _, f := range fields {
+			own = append(own, named{said + f.Name, "n." + quote(said+f.Name)})
+		}
+		first := "min"
+		if r.source.Distinct.Last {
+			first = "max"
+		}
+		const one = "SELECT %s FROM %s JOIN (SELECT %s(line) AS line, count(*) AS %s, bool_and(%s) AS %[5]s FROM %[2]s WHERE %[6]s IS NULL GROUP BY %[7]s) AS g ON g.line = n.line"
+		l.sql = fmt.Sprintf(one, aliased(own), r.gathered(), first, parts, okColumn, ruleColumn, strings.Join(saidOf(by), ", "))
+		l.columns = names(own)
+	}
+	l.fields, l.open, l.doubted = fields, map[string]bool{}, map[string]bool{}
+	for _, f := range fields { // what one says of many is known if none of them may be set aside
+		if !slices.Contains(by, f.Name) {
+			more, l.doubted[f.Name] = append(more, named{sure + f.Name, okColumn}), true
+		}
+	}
+	if more != nil {
+		l.add(more)
+	}
+	l.require(clean...)
+	if r.merging.all {
+		l.require("false")
+	}
+	return nil
+}
+
+// saidOf lists columns of the source as the shaped rows have them.
+func saidOf(list []string) []string {
+	out := make([]string, len(list))
+	for k, name := range list {
+		out[k] = quote(said + name)
+	}
+	return out
+}
+
+// aggregate is a column of groups: what is worked out of their rows, and what is made of that.
+func (r *shaper) aggregate(name string, a star.Aggregate, fields []column.Field) (of []named, x expr.SQL, err error) {
+	if a.Column == "" {
+		return []named{{name, "count(*)"}}, expr.SQL{Value: name}, nil
+	}
+	f := fields[column.Find(fields, a.Column)]
+	value := quote(said + f.Name)
+	sums := column.Type{Kind: column.Decimal, Precision: mostDecimal, Scale: f.Type.Scale}
+	if f.Type.Kind == column.Double && a.Function != "count" {
+		return nil, x, refuse("%s of a double", a.Function)
+	}
+	switch a.Function {
+	case "count":
+		return []named{{name, "count(" + value + ")"}}, expr.SQL{Value: name}, nil
+	case "sum":
+		return []named{{name, r.sum(value, f.Type)}}, r.Fitting(expr.SQL{Value: name}, sums, a.Type), nil
+	case "avg":
+		of = []named{{name, r.sum(value, f.Type)}, {name + "_n", "count(" + value + ")"}}
+		sum := r.Fitting(expr.SQL{Value: name}, sums, a.Sum)
+		p, err := expr.Compile(fmt.Sprintf("cast(a / nullif(b, 0) as decimal(%d,%d))", a.Type.Precision, a.Type.Scale),
+			[]column.Field{{Name: "a", Type: a.Sum}, {Name: "b", Type: column.Type{Kind: column.Integer}}})
+		if err != nil {
+			return nil, x, err
+		}
+		x, err = p.SQL(r.engine, []expr.SQL{sum, {Value: r.Operand(name+"_n", column.Type{Kind: column.Integer})}})
+		return of, x, err
+	case "min", "max":
+		if f.Type.Kind == column.Boolean {
+			value, a.Function = "("+value+")", map[string]string{"min": "bool_and", "max": "bool_or"}[a.Function]
+		}
+		return []named{{name, a.Function + "(" + value + ")"}}, expr.SQL{Value: name}, nil
+	case star.OnlyValue:
+		return []named{{name, "min(" + value + ")"}, {name + "_n", "count(" + value + ")"}}, expr.SQL{Value: name, Clean: name + "_n <= 1"}, nil
+	case "latest", "earliest":
+		order := map[string]string{"latest": "DESC", "earliest": "ASC"}[a.Function]
+		at := quote(said + a.By)
+		const first = "(array_agg(%[1]s ORDER BY %[2]s %[3]s, line %[3]s) FILTER (WHERE %[1]s IS NOT NULL AND %[2]s IS NOT NULL))[1]"
+		return []named{{name, fmt.Sprintf(first, value, at, order)}}, expr.SQL{Value: name}, nil
+	}
+	return nil, x, refuse("the aggregate %s", a.Function)
+}
+
+// leftParts selects the rows of the source that are left to others with what was made of them.
+func (r *judging) leftParts(columns string) string {
+	m := r.merging
+	if m.all {
+		return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NULL", columns, r.gathered(), ruleColumn)
+	}
+	var on []string
+	for _, name := range r.common() {
+		f := r.source.Complete()[column.Find(r.source.Complete(), name)]
+		on = append(on, r.means("h."+quote(said+name), "n."+quote(said+name), f.Type, true))
+	}
+	const these = "SELECT %s FROM (SELECT * FROM %s WHERE line IN (SELECT line FROM %s WHERE %s = %d)) AS n"
+	const all = "SELECT %s FROM %s JOIN (%s) AS h ON %s WHERE n.%s IS NULL"
+	hardOnes := fmt.Sprintf(these, strings.Join(saidOf(r.common()), ", "), r.gathered(), r.numbered(r.table), r.become(), hard)
+	return fmt.Sprintf(all, columns, r.gathered(), hardOnes, strings.Join(on, " and "), ruleColumn)
+}
+
+// size counts the rows of the source that judged rows are made of.
+func (r *judging) size() string {
+	if r.merging == nil {
+		return "count(*)"
+	}
+	return "sum(" + parts + ")"
+}
+
+// leftOutParts counts the shaped rows that rules leave out, where rows become one.
+func (r *judging) leftOutParts(ctx context.Context, of []int64) error {
+	if r.merging == nil || len(of) == 0 {
+		return nil
+	}
+	sql := fmt.Sprintf("SELECT %s, count(*) FROM %s WHERE %[1]s IS NOT NULL GROUP BY %[1]s", ruleColumn, r.merging.table)
+	return r.Statements.Ask(ctx, sql, func(values [][]byte) error {
+		of[count(values[0])] += count(values[1])
+		return nil
+	})
+}
+
+// numberedEngine is an engine for rows that have their numbers already, in the only column that orders them.
+type numberedEngine struct {
+	engine
+	run warehouse.Statements
+}
+
+func (numberedEngine) number([]string) ([]string, []named, func(int) string) {
+	return []string{"o0"}, []named{{"line", "o0"}}, nil
+}
+
+func (e numberedEngine) count(ctx context.Context, judged string, conditions map[string]string) (map[string]bool, error) {
+	return holdsOf(ctx, e.run, judged, conditions)
+}
+
+func (numberedEngine) numbered(judged string) string { return judged + " AS n" }
+
+func (numberedEngine) ranked(_ context.Context, judged, holds string) (string, error) {
+	return fmt.Sprintf("(SELECT *, row_number() over (order by line) AS place FROM %s WHERE %s) AS n", judged, holds), nil
+}

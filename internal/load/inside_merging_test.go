@@ -1,0 +1,190 @@
+package load_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"ironmonger/internal/startest"
+)
+
+// stalls is a random table of sales in the database of the warehouse, and a random model of facts and dimensions whose rows
+// become one: those of a grain are added up, those of a group, or all but one.
+type stalls struct {
+	r     *rand.Rand
+	typed bool
+	odd   int
+	text  string
+	no    int
+}
+
+func (s *stalls) pick(list ...string) string { return list[s.r.IntN(len(list))] }
+
+// newStalls makes a model with some facts.
+func newStalls(seed uint64, schema string, facts int) *stalls {
+	s := &stalls{r: rand.New(rand.NewPCG(seed, 50))}
+	s.typed, s.odd = s.r.IntN(3) > 0, []int{12, 60, 400, 4000}[seed%4]
+	base := "{database: w, table: " + schema + ".sale, columns: {no: integer, stall: text, ware: text, day: date, at: timestamp, price: 'decimal(7,2)', pieces: integer, note: text, paid: boolean}" +
+		s.pick("", ", order_by: [no, stall, ware, day, at, price, pieces, note, paid]", ", order_by: [day, no, stall, ware, at, price, pieces, note, paid]") +
+		s.pick("", ", leave_out: {\"a test\": \"note = 'test'\"}") + s.pick("", ", derive: {value: \"price * pieces\"}")
+	valued := strings.Contains(base, "value:")
+	if base += s.pick("", ", require: {\"a price\": \"price >= 0\"}", ", set_aside: {\"too many\": \"pieces > 50\"}") + s.pick("", ", fill: {ware: none}"); s.r.IntN(3) == 0 {
+		base += ", join: {place: {source: places, by: {stall: stall}, bring: [town], unmatched: " + s.pick("set_aside", "leave_empty", "drop") + "}}"
+	}
+	sources := "  sales: " + base + "}\n  places: {" + s.pick("read: places.csv", "database: w, table: "+schema+".place") + ", columns: {stall: text, town: text}}\n"
+	dims := "  stall: {from: stalls, natural_key: stall, type_1: town}\n  date: {calendar: {from: 2023-01-01, to: 2025-12-31, attributes: basic}}\n"
+	made := ""
+	for n := range facts {
+		name := fmt.Sprint("sale", n)
+		from, source := "sales", ""
+		levels := s.r.IntN(3)
+		if levels > 0 { // a source of its own that is made of the other
+			from = name + "s"
+			source = "{from: sales" + s.pick("", ", leave_out: {\"not paid\": \"not paid\"}", ", leave_out: {\"of nobody\": \"stall is null\"}") +
+				s.pick("", ", derive: {twice: \"price * 2\"}", ", derive: {size: \"upper(note)\"}") + s.pick("", ", require: {\"a day\": \"day >= date '2024-01-05'\"}")
+		}
+		if levels == 2 {
+			sources += "  " + name + "m: " + source + "}\n"
+			source = "{from: " + name + "m"
+		}
+		fact := ""
+		keys := "    keys:\n      stall: {by: stall, unmatched: " + s.pick("infer", "unknown", "set_aside", "infer") + s.pick("", ", missing: set_aside", ", missing: unknown") + "}\n      date: {by: day" + s.pick("", ", unmatched: unknown") + "}\n"
+		switch s.r.IntN(3) {
+		case 0:
+			measures := s.pick("price", "[price, pieces]", "pieces")
+			if valued && levels == 0 {
+				measures = "[price, value]"
+			}
+			fact = "    grain: " + s.pick("no", "[no, note]", "[ware, day]", "[day]") + "\n    repeated: sum\n    measures: " + measures + "\n" + s.pick("", "    degenerate: [note]\n", "    degenerate: [paid, at]\n") + keys
+		case 1:
+			by := s.pick("[stall, day]", "[stall, day, ware]", "[stall, day, paid]")
+			all := []string{"price: sum(price)", "most: max(price)", "least: min(at)", "mean: avg(price)", "each: avg(pieces)", "rows_: count", "some: count(note)", "last_: 'latest(note, at)'", "first_: 'earliest(pieces, no)'", "words: max(note)",
+				"any_: max(paid)", "every_: min(paid)", "only_: only(pieces)", "number: max(no)", "total: sum(pieces)"}
+			if s.odd > 100 && s.r.IntN(2) == 0 || s.r.IntN(4) > 0 {
+				all = append(all[:12], all[13:]...)
+			}
+			s.r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+			all = append(all[:1+s.r.IntN(6)], "number: max(no)")
+			if at := strings.Index(strings.Join(all[:len(all)-1], ";"), "number:"); at >= 0 {
+				all = all[:len(all)-1]
+			}
+			if source == "" {
+				source, from = "{from: sales", name+"s"
+			}
+			source += ", group: {by: " + by + ", aggregates: {" + strings.Join(all, ", ") + "}}"
+			var measures, others []string
+			for _, a := range all {
+				switch name, _, _ := strings.Cut(a, ":"); name {
+				case "last_", "words", "any_", "every_", "least":
+					others = append(others, name)
+				case "number":
+				default:
+					measures = append(measures, name)
+				}
+			}
+			grain := by
+			if s.r.IntN(3) == 0 {
+				grain = "number"
+			}
+			fact = "    grain: " + grain + "\n    measures: [" + strings.Join(measures, ", ") + "]\n" + s.pick("", "    degenerate: [DEGENERATE]\n") + s.pick("", "    repeated: replace\n", "    repeated: set_aside\n", "    delivers: all\n    gone: flag\n") + keys
+			fact = strings.Replace(fact, "DEGENERATE", strings.Join(others, ", "), 1)
+			if grain != "number" { // which the stall and the day are part of
+				fact = strings.NewReplacer("unmatched: unknown", "unmatched: set_aside", ", missing: unknown", "").Replace(fact)
+			}
+		default:
+			by := s.pick("no", "[no, note]", "[stall, day]", "ware")
+			if source == "" {
+				source, from = "{from: sales", name+"s"
+			}
+			source += ", distinct: {by: " + by + s.pick("", ", keep: last") + "}"
+			fact = "    grain: " + s.pick(by, by, "no") + "\n    measures: [price]\n    degenerate: [note, at]\n" + s.pick("", "    repeated: replace\n", "    repeated: keep\n") + keys
+			if strings.Contains(fact, "note]\n    m") {
+				fact = strings.Replace(fact, "[note, at]", "at", 1)
+			}
+			if strings.Contains(fact, "grain: [stall") {
+				fact = strings.NewReplacer("unmatched: unknown", "unmatched: set_aside", ", missing: unknown", "").Replace(fact)
+			}
+		}
+		if source != "" {
+			sources += "  " + from + ": " + source + "}\n"
+		}
+		if made += "  " + name + ":\n    from: " + from + "\n    execute: EXECUTE\n" + fact; n < 3 {
+			ware := fmt.Sprint("ware", n)
+			shape := s.pick("distinct: {by: ware}", "distinct: {by: [ware, note], keep: last}", "group: {by: ware, aggregates: {note: max(note), price: avg(price), day: min(day)}}", "group: {by: [ware, day], aggregates: {note: 'latest(note, at)', price: max(price)}}")
+			sources += "  " + ware + "s: {from: sales, " + shape + "}\n"
+			dims += "  " + ware + ": {from: " + ware + "s, execute: EXECUTE, natural_key: ware, " + s.pick("type_1: [note, price]", "type_0: note, type_1: price", "type_2: price, type_1: note, effective: day") + "}\n"
+		}
+	}
+	s.text = "limits: {unmatched: none, set_aside: none, gone: none}\nundo: 20 runs\nsources:\n" + sources + "  stalls: {read: 'stalls*.csv', columns: {stall: text, town: text}}\ndimensions:\n" + dims + "facts:\n" + made
+	return s
+}
+
+// sale are the columns of the table.
+func (s *stalls) sale() string {
+	if !s.typed {
+		return "no text, stall text, ware text, day text, at text, price text, pieces text, note text, paid text"
+	}
+	return "no int, stall varchar(20), ware text, day date, at timestamp, price numeric, pieces int, note text, paid bool"
+}
+
+// row makes a row of the table.
+func (s *stalls) row() []string {
+	seldom := func(usual string, odd ...string) string {
+		if s.r.IntN(s.odd) == 0 {
+			return s.pick(odd...)
+		}
+		return usual
+	}
+	if s.no++; s.r.IntN(3) == 0 {
+		s.no -= s.r.IntN(3)
+	}
+	day := fmt.Sprintf("2024-01-%02d", 1+s.r.IntN(28))
+	no, at, price, pieces := fmt.Sprint(s.no), day+s.pick(" 08:00:00", " 09:30:00", " 17:15:00"), fmt.Sprintf("%d.%02d", s.r.IntN(30), s.r.IntN(100)), fmt.Sprint(s.r.IntN(9))
+	stall, ware, note := seldom(s.pick("S1", "S2", "S3"), "", "S9", "s1"), seldom(s.pick("bread", "salt", "rope", "tar"), "", "Bread", "wäx"), seldom(s.pick("big", "small", ""), "test", "Zoë", "odd")
+	price, pieces, day = seldom(price, "", "-1", "0.001", "99999999"), seldom(pieces, "", "60"), seldom(day, "", "1899-01-01", "2022-02-02")
+	if s.typed {
+		return []string{no, stall, ware, day, seldom(at, ""), seldom(price, "NaN"), pieces, note, s.pick("true", "false", "")}
+	}
+	return []string{seldom(no, "", "x", "+7"), stall, ware, seldom(day, "2024-02-30", "1.2.2024"), seldom(at, "", "noon", day+"T10:00:00Z"), seldom(price, "1,5", "+2", ".5"),
+		seldom(pieces, "many", "+3", "99999999999"), note, s.pick("true", "no", "Y", "0", "")}
+}
+
+// TestInsideMerging is [TestInside] with rows that become one, and with sources that are made of others.
+func TestInsideMerging(t *testing.T) { insideCases(t, stallsTogether(8), onPostgres, 70, 4, 3) }
+
+// TestTrinoInsideMerging is [TestInsideMerging] in Trino, with the other star in SQLite.
+func TestTrinoInsideMerging(t *testing.T) { insideCases(t, stallsTogether(2), onTrino, 70, 1, 2) }
+
+// stallsTogether is of stalls with some facts.
+func stallsTogether(facts int) randomCase {
+	return func(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
+		s := newStalls(seed, g.name, facts)
+		g.exec("CREATE TABLE " + g.name + ".sale (" + g.typed(s.sale()) + ")")
+		g.exec("CREATE TABLE " + g.name + ".place (" + g.typed("stall text, town text") + ")")
+		g.insert("place", "stall text, town text", [][]string{{"S1", "north"}, {"S2", "Zoë"}, {"S3", "east"}})
+		dirs := g.stars(t, s.text, "places.csv", "stall,town\nS1,north\nS2,Zoë\nS3,east\n")
+		for n := range loads {
+			var rows [][]string
+			for range 10 + s.r.IntN(90) {
+				rows = append(rows, s.row())
+			}
+			g.insert("sale", s.sale(), rows)
+			if n > 0 {
+				switch s.r.IntN(3) {
+				case 0:
+					g.exec("DELETE FROM " + g.name + ".sale WHERE ware = 'tar' and stall = 'S2'")
+				case 1:
+					g.exec("UPDATE " + g.name + ".sale SET note = 'late' WHERE stall = 'S3' and note = 'big'")
+				}
+			}
+			for _, dir := range dirs {
+				startest.WriteOld(t, dir, fmt.Sprintf("stalls%d.csv", n), "stall,town\nS1,north\nS2,Zoë\n"+map[bool]string{true: "S9,far\n"}[n > 0], n)
+			}
+			all, by := loadBoth(t, dirs, "fact sale", n, s.text)
+			read, inside = read+all, inside+by
+		}
+		endAlike(t, dirs, s.text)
+		return read, inside
+	}
+}
