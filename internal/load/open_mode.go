@@ -75,6 +75,9 @@ func (w *work) findKeys(ctx context.Context) error {
 		return nil
 	}
 	key := func(name string) bool { return slices.Contains(names, name) }
+	if w.kind.source().Merges() { // which row is kept of several depends on what is wrong with others
+		key = w.needs
+	}
 	err := w.readFirst(ctx, key, func(fields []column.Field, b *column.Batch) error {
 		for _, u := range uses {
 			cols := make([]*column.Column, len(u.by))

@@ -218,3 +218,27 @@ func TestReadTwice(t *testing.T) {
 		}
 	}
 }
+
+// TestKeysOfMerged looks members up one by one for rows of which one is kept of several: which one depends on a value that
+// no key needs.
+func TestKeysOfMerged(t *testing.T) {
+	for name, opening := range map[string]load.Opening{"whole": load.AsFits, "by keys": load.ByKeys, "spilled": load.Spilled} {
+		dir := t.TempDir()
+		startest.Write(t, dir, "boats.csv", "boat\nA\nB\n")
+		startest.Write(t, dir, "trips.csv", "no,boat,toll\n1,A,x\n1,B,5\n")
+		startest.Write(t, dir, "ironmonger.yaml", `warehouse: {sqlite: star.db}
+limits: {set_aside: none}
+sources:
+  boats: {read: boats.csv, columns: {boat: text}}
+  trips: {read: trips.csv, columns: {no: integer, boat: text, toll: integer}, distinct: {by: no}}
+dimensions: {boat: {from: boats, natural_key: boat, type_1: []}}
+facts: {trip: {from: trips, grain: no, measures: toll, keys: {boat: {by: boat, unmatched: set_aside}}}}
+`)
+		if _, err := startest.Load(t, dir, load.Options{Opening: opening}); err != nil {
+			t.Error(name, err)
+		}
+		if got := fmt.Sprint(startest.Star(t, dir)["fact_trip"]); !strings.Contains(got, "toll=5") && !strings.Contains(got, "toll:5") {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+}
