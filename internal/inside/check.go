@@ -141,8 +141,8 @@ func checkAggregates(m *star.Model, s *star.Source) error {
 
 func checkJoin(m *star.Model, j *star.Join) error {
 	switch {
-	case j.Source == nil || j.Range != nil:
-		return refuse("joins of ranges")
+	case j.Source == nil: // which is told elsewhere
+		return nil
 	case j.Source.OnlyFiles(): // which the program reads and shapes
 		return nil
 	case j.Source.Since != nil:

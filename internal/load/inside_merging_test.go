@@ -32,7 +32,17 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 	if base += s.pick("", ", require: {\"a price\": \"price >= 0\"}", ", set_aside: {\"too many\": \"pieces > 50\"}") + s.pick("", ", fill: {ware: none}"); s.r.IntN(3) == 0 {
 		base += ", join: {place: {source: places, by: {stall: stall}, bring: [town], unmatched: " + s.pick("set_aside", "leave_empty", "drop") + "}}"
 	}
-	sources := "  sales: " + base + "}\n  places: {" + s.pick("read: places.csv", "database: w, table: "+schema+".place") + ", columns: {stall: text, town: text}}\n"
+	if s.r.IntN(2) == 0 {
+		at := strings.LastIndex(base, ", join: {")
+		ranged := "band: {source: bands, " + s.pick("", "by: stall, ") + "range: {of: " + s.pick("price, from: low, to: high", "day, from: since, to: until") + "}, bring: [band], unmatched: " +
+			s.pick("leave_empty", "set_aside", "drop") + ", several: " + s.pick("first", "last", "set_aside") + "}"
+		if base += ", join: {" + ranged + "}"; at >= 0 {
+			base = strings.Replace(base[:len(base)-len(", join: {"+ranged+"}")], ", join: {", ", join: {"+ranged+", ", 1)
+		}
+	}
+	sources := "  bands: {" + s.pick("read: bands.csv", "database: w, table: "+schema+".band") + ", columns: {stall: text, low: 'decimal(7,2)', high: 'decimal(7,2)', since: date, until: date, band: text}" +
+		s.pick("", ", require: {\"a name\": \"band is not null\"}") + "}\n"
+	sources += "  sales: " + base + "}\n  places: {" + s.pick("read: places.csv", "database: w, table: "+schema+".place") + ", columns: {stall: text, town: text}}\n"
 	dims := "  stall: {from: stalls, natural_key: stall, type_1: town}\n  date: {calendar: {from: 2023-01-01, to: 2025-12-31, attributes: basic}}\n"
 	made := ""
 	for n := range facts {
@@ -56,7 +66,11 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			if valued && levels == 0 {
 				measures = "[price, value]"
 			}
-			fact = "    grain: " + s.pick("no", "[no, note]", "[ware, day]", "[day]") + "\n    repeated: sum\n    measures: " + measures + "\n" + s.pick("", "    degenerate: [note]\n", "    degenerate: [paid, at]\n") + keys
+			also := s.pick("", "    degenerate: [note]\n", "    degenerate: [paid, at]\n")
+			if levels == 0 && strings.Contains(base, "[band]") {
+				also = "    degenerate: [band]\n"
+			}
+			fact = "    grain: " + s.pick("no", "[no, note]", "[ware, day]", "[day]") + "\n    repeated: sum\n    measures: " + measures + "\n" + also + keys
 		case 1:
 			by := s.pick("[stall, day]", "[stall, day, ware]", "[stall, day, paid]")
 			all := []string{"price: sum(price)", "most: max(price)", "least: min(at)", "mean: avg(price)", "each: avg(pieces)", "rows_: count", "some: count(note)", "last_: 'latest(note, at)'", "first_: 'earliest(pieces, no)'", "words: max(note)",
@@ -125,6 +139,24 @@ func (s *stalls) sale() string {
 	return "no int, stall varchar(20), ware text, day date, at timestamp, price numeric, pieces int, note text, paid bool"
 }
 
+// band are the columns of a table of ranges.
+const band = "stall text, low numeric(7,2), high numeric(7,2), since date, until date, band text"
+
+// bands makes ranges, which overlap now and then, or leave values between them.
+func (s *stalls) bands() (rows [][]string) {
+	for _, stall := range []string{"S1", "S2", "S3"} {
+		rows = append(rows, []string{stall, s.pick("", "0"), "10", "", "2024-01-10", "low"}, []string{stall, s.pick("10", "10", "9", "12"), "20", "2024-01-10", "2024-01-20", s.pick("mid", "mid", "")},
+			[]string{stall, "20", s.pick("", "99"), s.pick("2024-01-20", "2024-01-20", "2024-01-19", ""), "", s.pick("high", "Zoë")})
+		if s.r.IntN(2) == 0 {
+			break
+		}
+	}
+	if s.r.IntN(3) == 0 {
+		rows = append(rows, []string{"S1", "5", "5", "2024-01-03", "2024-01-02", "empty"})
+	}
+	return rows
+}
+
 // row makes a row of the table.
 func (s *stalls) row() []string {
 	seldom := func(usual string, odd ...string) string {
@@ -160,6 +192,9 @@ func stallsTogether(facts int) randomCase {
 		g.exec("CREATE TABLE " + g.name + ".sale (" + g.typed(s.sale()) + ")")
 		g.exec("CREATE TABLE " + g.name + ".place (" + g.typed("stall text, town text") + ")")
 		g.insert("place", "stall text, town text", [][]string{{"S1", "north"}, {"S2", "Zoë"}, {"S3", "east"}})
+		bands := s.bands()
+		g.exec("CREATE TABLE " + g.name + ".band (" + g.typed(band) + ")")
+		g.insert("band", band, bands)
 		dirs := g.stars(t, s.text, "places.csv", "stall,town\nS1,north\nS2,Zoë\nS3,east\n")
 		for n := range loads {
 			var rows [][]string
@@ -176,6 +211,7 @@ func stallsTogether(facts int) randomCase {
 				}
 			}
 			for _, dir := range dirs {
+				startest.WriteOld(t, dir, "bands.csv", csv(band, bands), 0)
 				startest.WriteOld(t, dir, fmt.Sprintf("stalls%d.csv", n), "stall,town\nS1,north\nS2,Zoë\n"+map[bool]string{true: "S9,far\n"}[n > 0], n)
 			}
 			all, by := loadBoth(t, dirs, "fact sale", n, s.text)
