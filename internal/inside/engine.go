@@ -53,8 +53,10 @@ type engine interface {
 
 	// usable refuses a database that is not set up for this.
 	usable(ctx context.Context) error
-	// plan prepares the judging of all rows, and planned is called after it.
+	// plan prepares the judging of all rows, and planned is called after it. In between, and after whole, statements are
+	// expected to read most rows of what they join.
 	plan(ctx context.Context, r *judging) error
+	whole(ctx context.Context) error
 	planned(ctx context.Context) error
 	// create makes a table of the rows of a select.
 	create(ctx context.Context, table, sql string) error

@@ -77,7 +77,9 @@ func (r *judging) Left(ctx context.Context) (*Left, error) {
 	columns := strings.Join(parts, ", ")
 	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s = %d", columns, r.numbered(r.table), r.become(), hard)
 	if r.merging != nil {
-		sql = r.leftParts(columns)
+		if sql, err = r.leftParts(columns), r.whole(ctx); err != nil {
+			return nil, err
+		}
 	}
 	err = r.Statements.Ask(ctx, sql+" ORDER BY n.line", func(values [][]byte) error {
 		line, err := strconv.ParseInt(string(values[0]), 10, 64)
@@ -91,6 +93,9 @@ func (r *judging) Left(ctx context.Context) (*Left, error) {
 		l.rows.Put(0, column.Pointers(one.Cols), 0)
 		return err
 	})
+	if err == nil {
+		err = r.planned(ctx)
+	}
 	if err != nil {
 		l.Close()
 		return nil, err

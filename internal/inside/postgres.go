@@ -155,10 +155,6 @@ func (p *postgres) usable(ctx context.Context) error {
 // plan has the database know what is in the dimensions, which may just have been loaded, and join them by hashing: all
 // rows are joined with all of them. That it knows how many rows there are does not tell that: an index tells it, too.
 func (p *postgres) plan(ctx context.Context, r *judging) error {
-	statements := []string{
-		"SET LOCAL enable_mergejoin = off", "SET LOCAL enable_nestloop = off",
-		"SELECT set_config('work_mem', '256MB', true) WHERE pg_size_bytes(current_setting('work_mem')) < pg_size_bytes('256MB')",
-	}
 	var seen []string
 	for _, k := range r.keys {
 		table := r.Statements.Named(r.star.Dimension(k.Dimension).Table.Name)
@@ -177,7 +173,12 @@ func (p *postgres) plan(ctx context.Context, r *judging) error {
 			_ = r.Statements.RunApart(ctx, "ANALYZE (SKIP_LOCKED) "+table)
 		}
 	}
-	return p.all(ctx, statements...)
+	return p.whole(ctx)
+}
+
+func (p *postgres) whole(ctx context.Context) error {
+	const memory = "SELECT set_config('work_mem', '256MB', true) WHERE pg_size_bytes(current_setting('work_mem')) < pg_size_bytes('256MB')"
+	return p.all(ctx, "SET LOCAL enable_mergejoin = off", "SET LOCAL enable_nestloop = off", memory)
 }
 
 func (p *postgres) planned(ctx context.Context) error {

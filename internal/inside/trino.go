@@ -214,6 +214,8 @@ func measured(value string, c database.Column) string {
 	return ""
 }
 
+func (e *trino) whole(context.Context) error { return nil }
+
 func (e *trino) planned(context.Context) error { return nil }
 
 func (e *trino) create(ctx context.Context, table, sql string) error {
