@@ -45,13 +45,40 @@ const (
 	waits                  // it is inserted once members are there that it infers
 )
 
+// Shaped is what became of the source's rows that are not left to others, before they were judged.
+type Shaped struct {
+	Passed  int64   // rows that others were judged of: more than these where rows become one
+	LeftOut []int64 // by the rules of the sources, from those of the one on that reads the rows
+	Emptied []int64 // by the joins that may leave columns empty, in the same order: rows of which they have
+}
+
+// empty adds the numbers of rows with columns that were left empty.
+func (s *Shaped) empty(numbers [][]byte) {
+	for k := range s.Emptied {
+		s.Emptied[k] += count(numbers[k])
+	}
+}
+
+// shaped has room for the rules and joins of the levels.
+func (r *shaper) shaped() Shaped {
+	return Shaped{LeftOut: make([]int64, r.rules()), Emptied: make([]int64, len(r.empties()))}
+}
+
+// Read is how many rows of the source these are.
+func (s *Shaped) Read() int64 {
+	sum := s.Passed
+	for _, n := range s.LeftOut {
+		sum += n
+	}
+	return sum
+}
+
 // Counted is what became of the rows that are not left to others.
 type Counted struct {
+	Shaped
 	Inserted, Same int64
-	Passed         int64            // rows of the source that these were: more than they are where rows become one
 	Waiting        int64            // rows among those inserted that wait for members
 	Unmatched      []int64          // of each key, those of them that wait for its members
-	LeftOut        []int64          // by the rules of the source
 	Left           int64            // rows that are left to others
 	Missing        []int64          // of each key, the rows that have none
 	Empty          map[string]int64 // rows inserted without a value, by measure
@@ -62,15 +89,6 @@ type Counted struct {
 
 // Taken is how many rows stand in the table now, and are not left to others.
 func (c *Counted) Taken() int64 { return c.Inserted + c.Same }
-
-// Read is how many rows of the source these are, without those left to others.
-func (c *Counted) Read() int64 {
-	sum := c.Passed
-	for _, n := range c.LeftOut {
-		sum += n
-	}
-	return sum
-}
 
 // New prepares the loading of a fact, whose source is the last of some levels: the first one reads the rows.
 func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, levels []Level, step Step) *Rows {
@@ -178,11 +196,11 @@ func (r *Rows) take(ctx context.Context, stands bool) (enough bool, err error) {
 // Count says what becomes of the rows.
 func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	c := &Counted{
-		LeftOut: make([]int64, r.rules()), Empty: map[string]int64{},
+		Shaped: r.shaped(), Empty: map[string]int64{},
 		Missing: make([]int64, len(r.keys)), Unmatched: make([]int64, len(r.keys)),
 		InsertedTotal: make([]exact.Int128, len(r.measures)), SameTotal: make([]exact.Int128, len(r.measures)),
 	}
-	parts := []string{r.become() + " AS verdict", "rule", "count(*)", r.size()}
+	parts := append([]string{r.become() + " AS verdict", "rule", "count(*)", r.size()}, r.emptied()...)
 	for _, m := range r.measures {
 		mine := fmt.Sprintf("case when verdict <> %d then %s end", hard, quote(placed+m.Name)) // the others are added up elsewhere
 		parts = append(parts, r.total(mine, m.Type))
@@ -203,7 +221,7 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 	if err := r.Statements.Ask(ctx, sql, func(values [][]byte) error { return r.note(c, values) }); err != nil {
 		return nil, err
 	}
-	return c, r.leftOutParts(ctx, c.LeftOut)
+	return c, r.leftOutParts(ctx, &c.Shaped)
 }
 
 func (r *Rows) note(c *Counted, values [][]byte) error {
@@ -212,22 +230,24 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		for k, m := range r.measures {
 			sum := column.Column{Type: column.Type{Kind: column.Decimal, Precision: exact.MaxDigits, Scale: m.Type.Scale}}
 			sum.Resize(1)
-			if parse.NewReader(nil).Set(&sum, 0, string(values[4+k])) != nil {
+			if parse.NewReader(nil).Set(&sum, 0, string(values[k])) != nil {
 				return fmt.Errorf("the total of %s needs more than %d digits", m.Name, exact.MaxDigits)
 			}
 			to[k], _ = to[k].Add(sum.Exact(0))
 		}
 		return nil
 	}
-	switch verdict(count(values[0])) {
-	case leftOut:
-		c.LeftOut[count(values[1])] += n
-		return nil
-	case hard:
+	is := verdict(count(values[0]))
+	if is == hard {
 		c.Left += n
 		return nil
 	}
+	if c.empty(values[4:]); is == leftOut {
+		c.LeftOut[count(values[1])] += n
+		return nil
+	}
 	c.Passed += count(values[3])
+	values = values[4+len(c.Emptied):]
 	if r.of.BookedOn != nil {
 		day := column.NewBatch([]column.Field{*r.of.BookedOn})
 		day.Reset(1)
@@ -239,21 +259,21 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		}
 	}
 	for k := range r.keys {
-		c.Missing[k] += count(values[4+len(r.measures)+k])
+		c.Missing[k] += count(values[len(r.measures)+k])
 	}
-	if verdict(count(values[0])) == same {
+	if is == same {
 		c.Same += n
 		return total(c.SameTotal)
 	}
 	c.Inserted += n
-	if verdict(count(values[0])) == waits {
+	if is == waits {
 		c.Waiting += n
 		for i, k := range r.opens() {
-			c.Unmatched[k] += count(values[4+len(r.measures)+len(r.keys)+len(r.of.Measures)+i])
+			c.Unmatched[k] += count(values[len(r.measures)+len(r.keys)+len(r.of.Measures)+i])
 		}
 	}
 	for k, m := range r.of.Measures {
-		if empty := count(values[4+len(r.measures)+len(r.keys)+k]); empty > 0 {
+		if empty := count(values[len(r.measures)+len(r.keys)+k]); empty > 0 {
 			c.Empty[m.Name] += empty
 		}
 	}

@@ -28,7 +28,7 @@ func (r *shaper) complete(l *rows) error {
 }
 
 // join joins the rows with those of another source. A row is plain if it meets one row there, about which nothing is
-// special either; so which of several is taken, and what becomes of a row that meets none, need not be said here.
+// special either, or none where that leaves columns empty; so which of several is taken need not be said here.
 func (r *shaper) join(l *rows, n int, j *star.Join) error {
 	other, unsure, err := r.joined[n].shape()
 	if err != nil {
@@ -69,18 +69,23 @@ func (r *shaper) join(l *rows, n int, j *star.Join) error {
 	}
 	from := fmt.Sprintf("j%d.", n)
 	found := []named{{met, from + met}}
-	var sures []named
+	sound, more := "coalesce("+met+", false)", []named(nil)
+	if leavesEmpty(j) {
+		sound = "coalesce(" + met + ", true)"
+		const none = "(case when %s is null and %s is null then 1 else 0 end)"
+		more = []named{{emptyColumn(n), fmt.Sprintf(none, met, ruleColumn)}}
+	}
 	for _, b := range j.Bring {
 		if l.level.Need(b.Name) {
 			name := quote(said + b.Name)
 			parts, found = append(parts, quote(said+b.From)+" AS "+name), append(found, named{said + b.Name, from + name})
-			sures, l.doubted[b.Name] = append(sures, named{sure + b.Name, "coalesce(" + met + ", false)"}), true
+			more, l.doubted[b.Name] = append(more, named{sure + b.Name, sound}), true
 		}
 	}
 	const sql = "LEFT JOIN (SELECT %s FROM (%s) AS o WHERE %s IS NULL) AS j%d ON %s"
 	l.lookUp(fmt.Sprintf(sql, strings.Join(parts, ", "), theirs, ruleColumn, n, strings.Join(on, " and ")), found)
-	l.require("coalesce(" + met + ", false)")
-	l.add(sures)
+	l.require(sound)
+	l.add(more)
 	return nil
 }
 
@@ -103,6 +108,33 @@ func (r *shaper) spans(l *rows, j *star.Join, by []string, met string, unsure ma
 	const spans = "%[1]s AS since, lead(%[1]s) over (partition by %[2]s order by %[1]s) AS until, " +
 		"(bool_and(%[3]s and %[1]s is not null) over (partition by %[2]s) and count(*) over (partition by %[2]s, %[1]s) = 1) AS %[4]s"
 	return fmt.Sprintf(spans, since, of, okColumn, met), at, nil
+}
+
+// leavesEmpty reports whether a row is plain that meets none by a join: if there may be one, that is met. Of times it is not so:
+// one before all of a key meets none, although a time there may not be known.
+func leavesEmpty(j *star.Join) bool { return j.Unmatched == star.LeaveEmpty && j.Effective == "" }
+
+// emptyColumn is the column that says whether the nth join has left columns of a row empty: 1 if it has.
+func emptyColumn(n int) string { return fmt.Sprintf("empty%d", n) }
+
+// empties lists these columns.
+func (r *shaper) empties() []string {
+	var list []string
+	for n, j := range r.joins {
+		if leavesEmpty(j) {
+			list = append(list, emptyColumn(n))
+		}
+	}
+	return list
+}
+
+// emptied adds these columns up, as further columns of a select.
+func (r *shaper) emptied() []string {
+	var list []string
+	for _, name := range r.empties() {
+		list = append(list, "coalesce(sum("+name+"), 0)")
+	}
+	return list
 }
 
 // ranges has rows of another source hold for the values from one limit to below another. It returns the rows with the limits

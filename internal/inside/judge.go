@@ -59,6 +59,9 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	if r.merging != nil {
 		c.keep(parts)
 	}
+	for _, name := range r.empties() {
+		c.keep(name)
+	}
 	for k := range r.keys {
 		c.keep(fmt.Sprintf("missing%d", k))
 	}

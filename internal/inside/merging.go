@@ -69,7 +69,7 @@ func (r *judging) gather(ctx context.Context) error {
 		return err
 	}
 	l.close()
-	kept := []string{okColumn, ruleColumn}
+	kept := append([]string{okColumn, ruleColumn}, r.empties()...)
 	for _, f := range l.fields {
 		kept = append(kept, quote(said+f.Name))
 	}
@@ -127,6 +127,9 @@ func (r *shaper) merge(l *rows) error {
 		for _, name := range by {
 			own = append(own, named{said + name, quote(said + name)})
 		}
+		for _, name := range r.empties() {
+			own = append(own, named{name, "sum(" + name + ")"})
+		}
 		for n, a := range g.Aggregates {
 			if !l.level.Need(a.Text) {
 				continue
@@ -147,12 +150,16 @@ func (r *shaper) merge(l *rows) error {
 		for _, f := range fields {
 			own = append(own, named{said + f.Name, "n." + quote(said+f.Name)})
 		}
+		sums := ""
+		for _, name := range r.empties() {
+			own, sums = append(own, named{name, "g." + name}), sums+", sum("+name+") AS "+name
+		}
 		first := "min"
 		if r.source.Distinct.Last {
 			first = "max"
 		}
-		const one = "SELECT %s FROM %s JOIN (SELECT %s(line) AS line, count(*) AS %s, bool_and(%s) AS %[5]s FROM %[2]s WHERE %[6]s IS NULL GROUP BY %[7]s) AS g ON g.line = n.line"
-		l.sql = fmt.Sprintf(one, aliased(own), r.gathered(), first, parts, okColumn, ruleColumn, strings.Join(saidOf(by), ", "))
+		const one = "SELECT %s FROM %s JOIN (SELECT %s(line) AS line, count(*) AS %s, bool_and(%s) AS %[5]s%[8]s FROM %[2]s WHERE %[6]s IS NULL GROUP BY %[7]s) AS g ON g.line = n.line"
+		l.sql = fmt.Sprintf(one, aliased(own), r.gathered(), first, parts, okColumn, ruleColumn, strings.Join(saidOf(by), ", "), sums)
 		l.columns = names(own)
 	}
 	l.fields, l.open, l.doubted = fields, map[string]bool{}, map[string]bool{}
@@ -248,13 +255,15 @@ func (r *judging) size() string {
 }
 
 // leftOutParts counts the shaped rows that rules leave out, where rows become one.
-func (r *judging) leftOutParts(ctx context.Context, of []int64) error {
-	if r.merging == nil || len(of) == 0 {
+func (r *judging) leftOutParts(ctx context.Context, of *Shaped) error {
+	if r.merging == nil || len(of.LeftOut) == 0 {
 		return nil
 	}
-	sql := fmt.Sprintf("SELECT %s, count(*) FROM %s WHERE %[1]s IS NOT NULL GROUP BY %[1]s", ruleColumn, r.merging.table)
+	columns := strings.Join(append([]string{ruleColumn, "count(*)"}, r.emptied()...), ", ")
+	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL GROUP BY %[3]s", columns, r.merging.table, ruleColumn)
 	return r.Statements.Ask(ctx, sql, func(values [][]byte) error {
-		of[count(values[0])] += count(values[1])
+		of.LeftOut[count(values[0])] += count(values[1])
+		of.empty(values[2:])
 		return nil
 	})
 }

@@ -182,7 +182,7 @@ func (r *shaper) read(level Level) (*rows, error) {
 func (r *shaper) take(l *rows, level Level) {
 	parts, doubted := []named{}, map[string]bool{}
 	own := func(name string) bool {
-		return name == okColumn || name == ruleColumn || name[0] == 'c' || name[0] == 'o'
+		return name == okColumn || name == ruleColumn || name[0] == 'c' || name[0] == 'o' || slices.Contains(r.empties(), name)
 	}
 	l.write()
 	for _, name := range l.columns {

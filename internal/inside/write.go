@@ -13,9 +13,8 @@ import (
 
 // Became is what became of the rows of a dimension that are not left to others.
 type Became struct {
+	Shaped
 	Taken      int64   // all of them, but for those left out
-	Passed     int64   // rows of the source that these were: more than they are where rows become one
-	LeftOut    []int64 // by the rules of the source
 	Left       int64   // rows that are left to others
 	Missing    []int64 // of each key, the rows that have none
 	New        int64   // rows that made a member,
@@ -32,15 +31,6 @@ type Example struct {
 	Name []string
 }
 
-// Read is how many rows these are, without those left to others.
-func (b *Became) Read() int64 {
-	sum := b.Passed
-	for _, n := range b.LeftOut {
-		sum += n
-	}
-	return sum
-}
-
 // did are the flags of what plain rows did that are not the same.
 func (r *Members) did() []named {
 	list := []named{{"new", begins}, {"versions", "false"}, {"changed", "false"}, {"conflicts", opposes}}
@@ -52,8 +42,8 @@ func (r *Members) did() []named {
 
 // Count says what becomes of the rows.
 func (r *Members) Count(ctx context.Context) (*Became, error) {
-	b := &Became{LeftOut: make([]int64, r.rules()), Missing: make([]int64, len(r.keys)), Attributes: map[string]int64{}}
-	parts := []string{"verdict", ruleColumn, "count(*)", r.size()}
+	b := &Became{Shaped: r.shaped(), Missing: make([]int64, len(r.keys)), Attributes: map[string]int64{}}
+	parts := append([]string{"verdict", ruleColumn, "count(*)", r.size()}, r.emptied()...)
 	for k := range r.keys {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE missing%d)", k))
 	}
@@ -68,17 +58,17 @@ func (r *Members) Count(ctx context.Context) (*Became, error) {
 	into := []*int64{&b.New, &b.Versions, &b.Changed, &b.Conflicts}
 	err := r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		n, is := count(values[2]), verdict(count(values[0]))
-		switch is {
-		case leftOut:
-			b.LeftOut[count(values[1])] += n
-			return nil
-		case hard:
+		if is == hard {
 			b.Left += n
+			return nil
+		}
+		if b.empty(values[4:]); is == leftOut {
+			b.LeftOut[count(values[1])] += n
 			return nil
 		}
 		b.Taken += n
 		b.Passed += count(values[3])
-		values = values[4:]
+		values = values[4+len(b.Emptied):]
 		for k := range r.keys {
 			b.Missing[k] += count(values[k])
 		}
@@ -96,7 +86,7 @@ func (r *Members) Count(ctx context.Context) (*Became, error) {
 		return nil
 	})
 	if err == nil {
-		err = r.leftOutParts(ctx, b.LeftOut)
+		err = r.leftOutParts(ctx, &b.Shaped)
 	}
 	if err == nil {
 		b.Examples, err = r.examples(ctx, into)

@@ -298,7 +298,7 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 		}
 	}
 	if in.arrived == nil { // else they were read
-		w.flow.Took(c.Passed, c.Passed-c.Taken(), c.LeftOut)
+		w.flow.Took(c.Passed, c.Passed-c.Taken(), c.LeftOut, c.Emptied)
 	}
 	o.Inserted, o.Same = o.Inserted+c.Inserted, o.Same+c.Same
 	add := func(to []exact.Int128, sums []exact.Int128) {

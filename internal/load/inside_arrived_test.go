@@ -21,7 +21,7 @@ import (
 
 // TestArrived is [TestInside] with rows in files, which are sent to the warehouse: files of earlier loads change, too,
 // and come again under other names.
-func TestArrived(t *testing.T) { insideCases(t, arrivedTogether(8), onPostgres, 40, 3, 4) }
+func TestArrived(t *testing.T) { insideCases(t, arrivedTogether(8), onPostgres, 40, 2, 4) }
 
 // TestTrinoArrived is [TestArrived] in Trino.
 func TestTrinoArrived(t *testing.T) { insideCases(t, arrivedTogether(1), onTrino, 51, 1, 2) }

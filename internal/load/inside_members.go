@@ -119,7 +119,7 @@ func (a *apart) insert(ctx context.Context, w *dimensionStep, feed *dimension.Fe
 		w.keys[k].Missing += b.Missing[k]
 		w.keys[k].Matched += b.Taken - b.Missing[k]
 	}
-	w.flow.Took(b.Passed, b.Passed-b.Taken, b.LeftOut)
+	w.flow.Took(b.Passed, b.Passed-b.Taken, b.LeftOut, b.Emptied)
 	c := &feed.Counts
 	c.New, c.Versions, c.Changed = c.New+b.New, c.Versions+b.Versions, c.Changed+b.Changed
 	c.Conflicts += b.Conflicts

@@ -6,6 +6,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/source"
+	"ironmonger/internal/star"
 )
 
 // stage counts what became of the rows that came to it.
@@ -92,15 +93,22 @@ func (f *Flow) Read() int64 {
 	return sum
 }
 
-// Took notes rows that somebody else has dealt with: those that passed, of which some became one with others, and those
-// left out, by the rules of the sources: first those of the ones that this one is made of.
-func (f *Flow) Took(passed, merged int64, leftOut []int64) {
+// Took notes rows that somebody else has dealt with: those that passed, of which some became one with others; those left
+// out, by the rules of the sources, first those of the ones that this one is made of; and those of which joins have left
+// columns empty, by the joins that may do so for whatever reason, in the same order.
+func (f *Flow) Took(passed, merged int64, leftOut, emptied []int64) {
+	for _, j := range slices.Backward(f.joins) {
+		if n := len(emptied); j.of.Unmatched == star.LeaveEmpty && j.of.Effective == "" {
+			j.empty.Add(emptied[n-1])
+			emptied = emptied[:n-1]
+		}
+	}
 	if below := f.below(); len(below) == 1 {
 		own, all := len(leftOut)-len(f.leaves), passed
 		for _, n := range leftOut[own:] {
 			all += n
 		}
-		below[0].Took(all, 0, leftOut[:own])
+		below[0].Took(all, 0, leftOut[:own], emptied)
 		leftOut = leftOut[own:]
 	}
 	for _, s := range []struct {
