@@ -146,10 +146,12 @@ func ranges(x *star.Range, by []string, theirs, met string) (rows, limits, withi
 		of = "partition by " + strings.Join(by, ", ")
 	}
 	before := fmt.Sprintf("over (%s order by %s nulls first, %s rows between unbounded preceding and 1 preceding)", of, from, to)
-	const apart = "SELECT *, (count(*) %[1]s = 0 or coalesce(%[2]s >= max(%[3]s) %[1]s, false) and not bool_or(%[3]s is null) %[1]s) AS apart FROM (%[4]s) AS r WHERE %[5]s IS NULL"
+	const apart = "SELECT *, (count(*) %[1]s = 0 or coalesce(%[2]s >= max(%[3]s) %[1]s, false) and not bool_or(%[3]s is null) %[1]s) " +
+		"AS apart FROM (%[4]s) AS r WHERE %[5]s IS NULL"
 	rows = fmt.Sprintf(apart, before, from, to, theirs, ruleColumn)
 	const all = "%s AS since, %s AS until, bool_and(%s and apart) over (%s) AS %s, row_number() over (%[4]s) AS nth"
 	limits = fmt.Sprintf(all, from, to, okColumn, of, met)
-	const holds = "case when %%[1]s.%s then (%%[1]s.since is null or %%[1]s.since <= %%[2]s) and (%%[1]s.until is null or %%[2]s < %%[1]s.until) else %%[1]s.nth = 1 end"
+	const holds = "case when %%[1]s.%s then (%%[1]s.since is null or %%[1]s.since <= %%[2]s) " +
+		"and (%%[1]s.until is null or %%[2]s < %%[1]s.until) else %%[1]s.nth = 1 end"
 	return rows, limits, fmt.Sprintf(holds, met)
 }

@@ -8,9 +8,7 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/database"
-	"ironmonger/internal/expr"
 	"ironmonger/internal/source"
-	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
 
@@ -113,69 +111,86 @@ func (r *shaper) gathered() string { return r.merging.engine.numbered(r.merging.
 // merge makes layers of the rows that others have become.
 func (r *shaper) merge(l *rows) error {
 	l.write() // what the table of the shaped rows is made by
-	by, fields := r.common(), l.fields
 	var more []named
-	var clean []string
-	if g := r.source.Group; g != nil {
-		fields = nil
-		for _, f := range g.Fields(l.fields) {
-			if l.level.Need(f.Name) {
-				fields = append(fields, f)
-			}
+	if r.source.Group != nil {
+		var err error
+		if more, err = r.group(l); err != nil {
+			return err
 		}
-		own := []named{{"o0", "min(line)"}, {parts, "count(*)"}, {okColumn, "bool_and(" + okColumn + ")"}, {ruleColumn, "cast(null as integer)"}}
-		for _, name := range by {
-			own = append(own, named{said + name, quote(said + name)})
-		}
-		for _, name := range r.empties() {
-			own = append(own, named{name, "sum(" + name + ")"})
-		}
-		for n, a := range g.Aggregates {
-			if !l.level.Need(a.Text) {
-				continue
-			}
-			of, x, err := r.aggregate(fmt.Sprintf("a%d", n), a, l.fields)
-			if err != nil {
-				return fmt.Errorf("aggregate %s: %w", a.Text, err)
-			}
-			own, more = append(own, of...), append(more, named{said + a.Text, r.Stored(x, a.Type)})
-			if x.Clean != "" {
-				clean = append(clean, x.Clean)
-			}
-		}
-		const grouped = "SELECT %s FROM %s WHERE %s IS NULL GROUP BY %s"
-		l.sql, l.columns = fmt.Sprintf(grouped, aliased(own), r.gathered(), ruleColumn, strings.Join(saidOf(by), ", ")), names(own)
 	} else {
-		own := []named{{"o0", "n.line"}, {parts, "g." + parts}, {okColumn, "g." + okColumn}, {ruleColumn, "n." + ruleColumn}}
-		for _, f := range fields {
-			own = append(own, named{said + f.Name, "n." + quote(said+f.Name)})
-		}
-		sums := ""
-		for _, name := range r.empties() {
-			own, sums = append(own, named{name, "g." + name}), sums+", sum("+name+") AS "+name
-		}
-		first := "min"
-		if r.source.Distinct.Last {
-			first = "max"
-		}
-		const one = "SELECT %s FROM %s JOIN (SELECT %s(line) AS line, count(*) AS %s, bool_and(%s) AS %[5]s%[8]s FROM %[2]s WHERE %[6]s IS NULL GROUP BY %[7]s) AS g ON g.line = n.line"
-		l.sql = fmt.Sprintf(one, aliased(own), r.gathered(), first, parts, okColumn, ruleColumn, strings.Join(saidOf(by), ", "), sums)
-		l.columns = names(own)
+		r.keepOne(l)
 	}
-	l.fields, l.open, l.doubted = fields, map[string]bool{}, map[string]bool{}
-	for _, f := range fields { // what one says of many is known if none of them may be set aside
-		if !slices.Contains(by, f.Name) {
+	l.open, l.doubted = map[string]bool{}, map[string]bool{}
+	for _, f := range l.fields { // what one says of many is known if none of them may be set aside
+		if !slices.Contains(r.common(), f.Name) {
 			more, l.doubted[f.Name] = append(more, named{sure + f.Name, okColumn}), true
 		}
 	}
 	if more != nil {
 		l.add(more)
 	}
-	l.require(clean...)
 	if r.merging.all {
 		l.require("false")
 	}
 	return nil
+}
+
+// group has the rows be groups, and returns the columns that are made of what was worked out of their rows.
+func (r *shaper) group(l *rows) (more []named, err error) {
+	own := []named{
+		{"o0", "min(line)"}, {parts, "count(*)"}, {okColumn, "bool_and(" + okColumn + ")"}, {ruleColumn, "cast(null as integer)"},
+	}
+	by := saidOf(r.common())
+	for _, name := range r.common() {
+		own = append(own, named{said + name, quote(said + name)})
+	}
+	for _, name := range r.empties() {
+		own = append(own, named{name, "sum(" + name + ")"})
+	}
+	var clean []string
+	for n, a := range r.source.Group.Aggregates {
+		if !l.level.Need(a.Text) {
+			continue
+		}
+		of, x, err := r.aggregate(fmt.Sprintf("a%d", n), a, l.fields)
+		if err != nil {
+			return nil, fmt.Errorf("aggregate %s: %w", a.Text, err)
+		}
+		own, more = append(own, of...), append(more, named{said + a.Text, r.Stored(x, a.Type)})
+		if x.Clean != "" {
+			clean = append(clean, x.Clean)
+		}
+	}
+	const grouped = "SELECT %s FROM %s WHERE %s IS NULL GROUP BY %s"
+	l.sql, l.columns = fmt.Sprintf(grouped, aliased(own), r.gathered(), ruleColumn, strings.Join(by, ", ")), names(own)
+	var fields []column.Field
+	for _, f := range r.source.Group.Fields(l.fields) {
+		if l.level.Need(f.Name) {
+			fields = append(fields, f)
+		}
+	}
+	l.fields = fields
+	l.require(clean...)
+	return more, nil
+}
+
+// keepOne has one row stay of all that are equal in some columns: the first one or the last one.
+func (r *shaper) keepOne(l *rows) {
+	stays, sums := "min(line)", ""
+	if r.source.Distinct.Last {
+		stays = "max(line)"
+	}
+	own := []named{{"o0", "n.line"}, {parts, "g." + parts}, {okColumn, "g." + okColumn}, {ruleColumn, "n." + ruleColumn}}
+	for _, f := range l.fields {
+		own = append(own, named{said + f.Name, "n." + quote(said+f.Name)})
+	}
+	for _, name := range r.empties() {
+		own, sums = append(own, named{name, "g." + name}), sums+", sum("+name+") AS "+name
+	}
+	const groups = "SELECT %s AS line, count(*) AS %s, bool_and(%s) AS %[3]s%[4]s FROM %[5]s WHERE %[6]s IS NULL GROUP BY %[7]s"
+	of := fmt.Sprintf(groups, stays, parts, okColumn, sums, r.gathered(), ruleColumn, strings.Join(saidOf(r.common()), ", "))
+	l.sql = fmt.Sprintf("SELECT %s FROM %s JOIN (%s) AS g ON g.line = n.line", aliased(own), r.gathered(), of)
+	l.columns = names(own)
 }
 
 // saidOf lists columns of the source as the shaped rows have them.
@@ -185,48 +200,6 @@ func saidOf(list []string) []string {
 		out[k] = quote(said + name)
 	}
 	return out
-}
-
-// aggregate is a column of groups: what is worked out of their rows, and what is made of that.
-func (r *shaper) aggregate(name string, a star.Aggregate, fields []column.Field) (of []named, x expr.SQL, err error) {
-	if a.Column == "" {
-		return []named{{name, "count(*)"}}, expr.SQL{Value: name}, nil
-	}
-	f := fields[column.Find(fields, a.Column)]
-	value := quote(said + f.Name)
-	sums := column.Type{Kind: column.Decimal, Precision: mostDecimal, Scale: f.Type.Scale}
-	if f.Type.Kind == column.Double && a.Function != "count" {
-		return nil, x, refuse("%s of a double", a.Function)
-	}
-	switch a.Function {
-	case "count":
-		return []named{{name, "count(" + value + ")"}}, expr.SQL{Value: name}, nil
-	case "sum":
-		return []named{{name, r.sum(value, f.Type)}}, r.Fitting(expr.SQL{Value: name}, sums, a.Type), nil
-	case "avg":
-		of = []named{{name, r.sum(value, f.Type)}, {name + "_n", "count(" + value + ")"}}
-		sum := r.Fitting(expr.SQL{Value: name}, sums, a.Sum)
-		p, err := expr.Compile(fmt.Sprintf("cast(a / nullif(b, 0) as decimal(%d,%d))", a.Type.Precision, a.Type.Scale),
-			[]column.Field{{Name: "a", Type: a.Sum}, {Name: "b", Type: column.Type{Kind: column.Integer}}})
-		if err != nil {
-			return nil, x, err
-		}
-		x, err = p.SQL(r.engine, []expr.SQL{sum, {Value: r.Operand(name+"_n", column.Type{Kind: column.Integer})}})
-		return of, x, err
-	case "min", "max":
-		if f.Type.Kind == column.Boolean {
-			value, a.Function = "("+value+")", map[string]string{"min": "bool_and", "max": "bool_or"}[a.Function]
-		}
-		return []named{{name, a.Function + "(" + value + ")"}}, expr.SQL{Value: name}, nil
-	case star.OnlyValue:
-		return []named{{name, "min(" + value + ")"}, {name + "_n", "count(" + value + ")"}}, expr.SQL{Value: name, Clean: name + "_n <= 1"}, nil
-	case "latest", "earliest":
-		order := map[string]string{"latest": "DESC", "earliest": "ASC"}[a.Function]
-		at := quote(said + a.By)
-		const first = "(array_agg(%[1]s ORDER BY %[2]s %[3]s, line %[3]s) FILTER (WHERE %[1]s IS NOT NULL AND %[2]s IS NOT NULL))[1]"
-		return []named{{name, fmt.Sprintf(first, value, at, order)}}, expr.SQL{Value: name}, nil
-	}
-	return nil, x, refuse("the aggregate %s", a.Function)
 }
 
 // leftParts selects the rows of the source that are left to others with what was made of them.

@@ -25,7 +25,8 @@ func (s *stalls) pick(list ...string) string { return list[s.r.IntN(len(list))] 
 func newStalls(seed uint64, schema string, facts int) *stalls {
 	s := &stalls{r: rand.New(rand.NewPCG(seed, 50))}
 	s.typed, s.odd = s.r.IntN(3) > 0, []int{12, 60, 400, 4000}[seed%4]
-	base := "{database: w, table: " + schema + ".sale, columns: {no: integer, stall: text, ware: text, day: date, at: timestamp, price: 'decimal(7,2)', pieces: integer, note: text, paid: boolean}" +
+	base := "{database: w, table: " + schema + ".sale" +
+		", columns: {no: integer, stall: text, ware: text, day: date, at: timestamp, price: 'decimal(7,2)', pieces: integer, note: text, paid: boolean}" +
 		s.pick("", ", order_by: [no, stall, ware, day, at, price, pieces, note, paid]", ", order_by: [day, no, stall, ware, at, price, pieces, note, paid]") +
 		s.pick("", ", leave_out: {\"a test\": \"note = 'test'\"}") + s.pick("", ", derive: {value: \"price * pieces\"}")
 	valued := strings.Contains(base, "value:")
@@ -40,7 +41,8 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			base = strings.Replace(base[:len(base)-len(", join: {"+ranged+"}")], ", join: {", ", join: {"+ranged+", ", 1)
 		}
 	}
-	sources := "  bands: {" + s.pick("read: bands.csv", "database: w, table: "+schema+".band") + ", columns: {stall: text, low: 'decimal(7,2)', high: 'decimal(7,2)', since: date, until: date, band: text}" +
+	sources := "  bands: {" + s.pick("read: bands.csv", "database: w, table: "+schema+".band") +
+		", columns: {stall: text, low: 'decimal(7,2)', high: 'decimal(7,2)', since: date, until: date, band: text}" +
 		s.pick("", ", require: {\"a name\": \"band is not null\"}") + "}\n"
 	sources += "  sales: " + base + "}\n  places: {" + s.pick("read: places.csv", "database: w, table: "+schema+".place") + ", columns: {stall: text, town: text}}\n"
 	dims := "  stall: {from: stalls, natural_key: stall, type_1: town}\n  date: {calendar: {from: 2023-01-01, to: 2025-12-31, attributes: basic}}\n"
@@ -59,7 +61,8 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			source = "{from: " + name + "m"
 		}
 		fact := ""
-		keys := "    keys:\n      stall: {by: stall, unmatched: " + s.pick("infer", "unknown", "set_aside", "infer") + s.pick("", ", missing: set_aside", ", missing: unknown") + "}\n      date: {by: day" + s.pick("", ", unmatched: unknown") + "}\n"
+		keys := "    keys:\n      stall: {by: stall, unmatched: " + s.pick("infer", "unknown", "set_aside", "infer") +
+			s.pick("", ", missing: set_aside", ", missing: unknown") + "}\n      date: {by: day" + s.pick("", ", unmatched: unknown") + "}\n"
 		switch s.r.IntN(3) {
 		case 0:
 			measures := s.pick("price", "[price, pieces]", "pieces")
@@ -73,7 +76,8 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			fact = "    grain: " + s.pick("no", "[no, note]", "[ware, day]", "[day]") + "\n    repeated: sum\n    measures: " + measures + "\n" + also + keys
 		case 1:
 			by := s.pick("[stall, day]", "[stall, day, ware]", "[stall, day, paid]")
-			all := []string{"price: sum(price)", "most: max(price)", "least: min(at)", "mean: avg(price)", "each: avg(pieces)", "rows_: count", "some: count(note)", "last_: 'latest(note, at)'", "first_: 'earliest(pieces, no)'", "words: max(note)",
+			all := []string{"price: sum(price)", "most: max(price)", "least: min(at)", "mean: avg(price)", "each: avg(pieces)", "rows_: count", "some: count(note)",
+				"last_: 'latest(note, at)'", "first_: 'earliest(pieces, no)'", "words: max(note)",
 				"any_: max(paid)", "every_: min(paid)", "number: max(no)", "total: sum(pieces)"}
 			s.r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 			all = append(all[:1+s.r.IntN(6)], "number: max(no)")
@@ -98,7 +102,8 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			if s.r.IntN(3) == 0 {
 				grain = "number"
 			}
-			fact = "    grain: " + grain + "\n    measures: [" + strings.Join(measures, ", ") + "]\n" + s.pick("", "    degenerate: [DEGENERATE]\n") + s.pick("", "    repeated: replace\n", "    repeated: set_aside\n", "    delivers: all\n    gone: flag\n") + keys
+			fact = "    grain: " + grain + "\n    measures: [" + strings.Join(measures, ", ") + "]\n" + s.pick("", "    degenerate: [DEGENERATE]\n") +
+				s.pick("", "    repeated: replace\n", "    repeated: set_aside\n", "    delivers: all\n    gone: flag\n") + keys
 			fact = strings.Replace(fact, "DEGENERATE", strings.Join(others, ", "), 1)
 			if grain != "number" { // which the stall and the day are part of
 				fact = strings.NewReplacer("unmatched: unknown", "unmatched: set_aside", ", missing: unknown", "").Replace(fact)
@@ -122,12 +127,16 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 		}
 		if made += "  " + name + ":\n    from: " + from + "\n    execute: EXECUTE\n" + fact; n < 3 {
 			ware := fmt.Sprint("ware", n)
-			shape := s.pick("distinct: {by: ware}", "distinct: {by: [ware, note], keep: last}", "group: {by: ware, aggregates: {note: max(note), price: avg(price), day: min(day)}}", "group: {by: [ware, day], aggregates: {note: 'latest(note, at)', price: max(price)}}")
+			shape := s.pick("distinct: {by: ware}", "distinct: {by: [ware, note], keep: last}",
+				"group: {by: ware, aggregates: {note: max(note), price: avg(price), day: min(day)}}",
+				"group: {by: [ware, day], aggregates: {note: 'latest(note, at)', price: max(price)}}")
 			sources += "  " + ware + "s: {from: sales, " + shape + "}\n"
-			dims += "  " + ware + ": {from: " + ware + "s, execute: EXECUTE, natural_key: ware, " + s.pick("type_1: [note, price]", "type_0: note, type_1: price", "type_2: price, type_1: note, effective: day") + "}\n"
+			dims += "  " + ware + ": {from: " + ware + "s, execute: EXECUTE, natural_key: ware, " +
+				s.pick("type_1: [note, price]", "type_0: note, type_1: price", "type_2: price, type_1: note, effective: day") + "}\n"
 		}
 	}
-	s.text = "limits: {unmatched: none, set_aside: none, gone: none}\nundo: 20 runs\nsources:\n" + sources + "  stalls: {read: 'stalls*.csv', columns: {stall: text, town: text}}\ndimensions:\n" + dims + "facts:\n" + made
+	s.text = "limits: {unmatched: none, set_aside: none, gone: none}\nundo: 20 runs\nsources:\n" + sources +
+		"  stalls: {read: 'stalls*.csv', columns: {stall: text, town: text}}\ndimensions:\n" + dims + "facts:\n" + made
 	return s
 }
 
@@ -145,7 +154,8 @@ const band = "stall text, low numeric(7,2), high numeric(7,2), since date, until
 // bands makes ranges, which overlap now and then, or leave values between them.
 func (s *stalls) bands() (rows [][]string) {
 	for _, stall := range []string{"S1", "S2", "S3"} {
-		rows = append(rows, []string{stall, s.pick("", "0"), "10", "", "2024-01-10", "low"}, []string{stall, s.pick("10", "10", "9", "12"), "20", "2024-01-10", "2024-01-20", s.pick("mid", "mid", "")},
+		rows = append(rows, []string{stall, s.pick("", "0"), "10", "", "2024-01-10", "low"},
+			[]string{stall, s.pick("10", "10", "9", "12"), "20", "2024-01-10", "2024-01-20", s.pick("mid", "mid", "")},
 			[]string{stall, "20", s.pick("", "99"), s.pick("2024-01-20", "2024-01-20", "2024-01-19", ""), "", s.pick("high", "Zoë")})
 		if s.r.IntN(2) == 0 {
 			break
