@@ -44,10 +44,7 @@ func (r *shaper) aggregate(name string, a star.Aggregate, fields []column.Field)
 		of = []named{{name, "min(" + value + ")"}, {name + "_n", "count(" + value + ")"}}
 		return of, expr.SQL{Value: name, Clean: name + "_n <= 1"}, nil
 	case "latest", "earliest":
-		order := map[string]string{"latest": "DESC", "earliest": "ASC"}[a.Function]
-		at := quote(said + a.By)
-		const first = "(array_agg(%[1]s ORDER BY %[2]s %[3]s, line %[3]s) FILTER (WHERE %[1]s IS NOT NULL AND %[2]s IS NOT NULL))[1]"
-		return []named{{name, fmt.Sprintf(first, value, at, order)}}, expr.SQL{Value: name}, nil
+		return []named{{name, r.outermost(value, quote(said+a.By), a.Function == "latest")}}, expr.SQL{Value: name}, nil
 	}
 	return nil, x, refuse("the aggregate %s", a.Function)
 }

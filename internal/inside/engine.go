@@ -31,6 +31,8 @@ type engine interface {
 	// sum adds up the values of a column that is exact, none to null, and total none to zero, as a text.
 	sum(value string, t column.Type) string
 	total(value string, t column.Type) string
+	// outermost is the value of a row with the greatest of some others, or the least: of several the last row, or the first.
+	outermost(value, by string, greatest bool) string
 	// once has the columns of the nth select worked out once, whoever uses them.
 	once(sql string, n int) string
 	// number numbers rows by what orders them. It returns columns of the select before, and the names and SQL of those

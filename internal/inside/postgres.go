@@ -106,6 +106,15 @@ func (p *postgres) total(value string, t column.Type) string {
 	return "coalesce(" + p.sum(value, t) + ", 0)"
 }
 
+func (p *postgres) outermost(value, by string, greatest bool) string {
+	order := "ASC"
+	if greatest {
+		order = "DESC"
+	}
+	const first = "(array_agg(%[1]s ORDER BY %[2]s %[3]s, line %[3]s) FILTER (WHERE %[1]s IS NOT NULL AND %[2]s IS NOT NULL))[1]"
+	return fmt.Sprintf(first, value, by, order)
+}
+
 // once makes a select that is not merged with others, since it has a volatile function: one that, unlike an offset, lets
 // several processes work.
 func (p *postgres) once(sql string, n int) string {

@@ -97,6 +97,16 @@ func (e *trino) total(value string, t column.Type) string {
 	return "cast(coalesce(" + e.sum(value, t) + ", 0) as varchar)"
 }
 
+// outermost needs no memory for all rows of a group, as an array would.
+func (e *trino) outermost(value, by string, greatest bool) string {
+	function := "min_by"
+	if greatest {
+		function = "max_by"
+	}
+	const one = "%s(%[2]s, ROW(%[3]s, line)) FILTER (WHERE %[2]s IS NOT NULL AND %[3]s IS NOT NULL)"
+	return fmt.Sprintf(one, function, value, by)
+}
+
 // once has nothing to do: what is used several times is worked out once.
 func (e *trino) once(sql string, _ int) string { return sql }
 

@@ -15,7 +15,7 @@ import (
 type Became struct {
 	Shaped
 	Taken      int64   // all of them, but for those left out
-	Left       int64   // rows that are left to others
+	Left       int64   // rows of the source that are left to others
 	Missing    []int64 // of each key, the rows that have none
 	New        int64   // rows that made a member,
 	Versions   int64   // that made a further version of one,
@@ -59,7 +59,7 @@ func (r *Members) Count(ctx context.Context) (*Became, error) {
 	err := r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		n, is := count(values[2]), verdict(count(values[0]))
 		if is == hard {
-			b.Left += n
+			b.Left += count(values[3])
 			return nil
 		}
 		if b.empty(values[4:]); is == leftOut {
