@@ -66,12 +66,17 @@ func runs(m *star.Model) bool {
 	return m.Warehouse.Kind == star.Postgres || m.Warehouse.Kind == star.Trino
 }
 
-// Stands reports whether the rows of a source are those of a table or query of the database in which the star is.
-func Stands(m *star.Model, s *star.Source) bool {
+// Reads returns the source that reads the rows of which those of a source are made.
+func Reads(s *star.Source) *star.Source {
 	for s.From != nil {
 		s = s.From
 	}
-	d := s.Database
+	return s
+}
+
+// Stands reports whether the rows of a source are those of a table or query of the database in which the star is.
+func Stands(m *star.Model, s *star.Source) bool {
+	d := Reads(s).Database
 	if d == nil || d.Kind != m.Warehouse.Kind {
 		return false
 	}
@@ -93,7 +98,9 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 		return refuse("columns that depend on other rows")
 	case s.Pivot != nil:
 		return refuse("rows that become columns")
-	case (s.Distinct != nil || s.Group != nil) && (!last || s.Distinct != nil && s.Group != nil):
+	case s.Distinct != nil && s.Group != nil:
+		return refuse("distinct and group in one source")
+	case (s.Distinct != nil || s.Group != nil) && !last:
 		return refuse("rows that become one before others are made of them, or joined with them")
 	case s.Periods != nil || s.Spans != nil:
 		return refuse("periods and spans")
@@ -145,10 +152,14 @@ func checkJoin(m *star.Model, j *star.Join) error {
 		return nil
 	case j.Source.OnlyFiles(): // which the program reads and shapes
 		return nil
-	case j.Source.Since != nil:
-		return refuse("joins with sources of which new rows are read alone")
-	case len(j.Source.Joins) > 0:
-		return refuse("joins with sources that are joined with others")
+	}
+	for s := j.Source; s != nil; s = s.From {
+		switch {
+		case s.Since != nil:
+			return refuse("joins with sources of which new rows are read alone")
+		case len(s.Joins) > 0:
+			return refuse("joins with sources that are joined with others")
+		}
 	}
 	return checkSource(m, j.Source, false)
 }

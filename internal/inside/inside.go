@@ -49,7 +49,7 @@ const (
 type Shaped struct {
 	Passed  int64   // rows that others were judged of: more than these where rows become one
 	LeftOut []int64 // by the rules of the sources, from those of the one on that reads the rows
-	Emptied []int64 // by the joins that may leave columns empty, in the same order: rows of which they have
+	Emptied []int64 // by the joins, in the same order: rows whose columns they have left empty
 }
 
 // empty adds the numbers of rows with columns that were left empty.
@@ -61,7 +61,7 @@ func (s *Shaped) empty(numbers [][]byte) {
 
 // shaped has room for the rules and joins of the levels.
 func (r *shaper) shaped() Shaped {
-	return Shaped{LeftOut: make([]int64, r.rules()), Emptied: make([]int64, len(r.empties()))}
+	return Shaped{LeftOut: make([]int64, r.rules()), Emptied: make([]int64, len(r.joins))}
 }
 
 // Read is how many rows of the source these are.

@@ -128,11 +128,13 @@ func (r *shaper) empties() []string {
 	return list
 }
 
-// emptied adds these columns up, as further columns of a select.
+// emptied adds these columns up, as further columns of a select, one of each join: no row is plain that another one leaves empty.
 func (r *shaper) emptied() []string {
-	var list []string
-	for _, name := range r.empties() {
-		list = append(list, "coalesce(sum("+name+"), 0)")
+	list := make([]string, len(r.joins))
+	for n, j := range r.joins {
+		if list[n] = "0"; leavesEmpty(j) {
+			list[n] = "coalesce(sum(" + emptyColumn(n) + "), 0)"
+		}
 	}
 	return list
 }

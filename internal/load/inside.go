@@ -213,11 +213,7 @@ func (w *work) takeLeft(ctx context.Context, read func(context.Context) (*inside
 		return err
 	}
 	w.spilled = append(w.spilled, left)
-	of := w.kind.source()
-	for of.From != nil {
-		of = of.From
-	}
-	w.chosen = w.chosen.Giving(of, left)
+	w.chosen = w.chosen.Giving(inside.Reads(w.kind.source()), left)
 	return nil
 }
 

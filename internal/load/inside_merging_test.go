@@ -41,7 +41,11 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			base = strings.Replace(base[:len(base)-len(", join: {"+ranged+"}")], ", join: {", ", join: {"+ranged+", ", 1)
 		}
 	}
-	sources := "  bands: {" + s.pick("read: bands.csv", "database: w, table: "+schema+".band") +
+	bands := s.pick("bands", "bands0")
+	if bands == "bands0" { // which others are made of
+		bands = "bands: {from: bands0, leave_out: {\"an odd one\": \"band = 'empty'\"}}\n  bands0"
+	}
+	sources := "  " + bands + ": {" + s.pick("read: bands.csv", "database: w, table: "+schema+".band") +
 		", columns: {stall: text, low: 'decimal(7,2)', high: 'decimal(7,2)', since: date, until: date, band: text}" +
 		s.pick("", ", require: {\"a name\": \"band is not null\"}") + "}\n"
 	sources += "  sales: " + base + "}\n  places: {" + s.pick("read: places.csv", "database: w, table: "+schema+".place") + ", columns: {stall: text, town: text}}\n"

@@ -6,7 +6,6 @@ import (
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/source"
-	"ironmonger/internal/star"
 )
 
 // stage counts what became of the rows that came to it.
@@ -94,14 +93,13 @@ func (f *Flow) Read() int64 {
 }
 
 // Took notes rows that somebody else has dealt with: those that passed, of which some became one with others; those left
-// out, by the rules of the sources, first those of the ones that this one is made of; and those of which joins have left
-// columns empty, by the joins that may do so for whatever reason, in the same order.
+// out, by the rules of the sources, first those of the ones that this one is made of; and those whose columns joins have left
+// empty, by the joins, in the same order.
 func (f *Flow) Took(passed, merged int64, leftOut, emptied []int64) {
 	for _, j := range slices.Backward(f.joins) {
-		if n := len(emptied); j.of.Unmatched == star.LeaveEmpty && j.of.Effective == "" {
-			j.empty.Add(emptied[n-1])
-			emptied = emptied[:n-1]
-		}
+		last := len(emptied) - 1
+		j.empty.Add(emptied[last])
+		emptied = emptied[:last]
 	}
 	if below := f.below(); len(below) == 1 {
 		own, all := len(leftOut)-len(f.leaves), passed
