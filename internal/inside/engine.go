@@ -36,9 +36,8 @@ type engine interface {
 	// once has the columns of the nth select worked out once, whoever uses them.
 	once(sql string, n int) string
 	// number numbers rows by what orders them. It returns columns of the select before, and the names and SQL of those
-	// of the select itself, which order its rows as their numbers do, the last one by a function of windows; and the
-	// window in which rows are ordered by the first few of what orders them.
-	number(order []string) (before []string, columns []named, window func(few int) string)
+	// of the select itself, which order its rows as their numbers do, the last one by a function of windows; and its window.
+	number(order []string) (before []string, columns []named, window string)
 	// count finds out what has to be known of all judged rows before they are numbered, and which of some conditions, that
 	// have names, hold of any row.
 	count(ctx context.Context, judged string, conditions map[string]string) (holds map[string]bool, err error)

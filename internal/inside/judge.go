@@ -106,7 +106,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	}
 	also, number, window := r.number(order)
 	if r.beside() {
-		number = append(number, named{repeats, notFirst(number[len(number)-1].sql, window(len(r.GrainFields())))})
+		number = append(number, named{repeats, notFirst(order[:len(r.GrainFields())], window)})
 	}
 	sql = fmt.Sprintf("SELECT %s, %s end AS verdict%s", strings.Join(c.inner, ", "), verdict, from)
 	return fmt.Sprintf("SELECT %s, verdict, %s FROM (SELECT verdict, %s FROM (%s) AS v) AS n",

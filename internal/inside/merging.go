@@ -247,8 +247,8 @@ type numberedEngine struct {
 	run warehouse.Statements
 }
 
-func (numberedEngine) number([]string) ([]string, []named, func(int) string) {
-	return []string{"o0"}, []named{{"line", "o0"}}, nil
+func (numberedEngine) number([]string) ([]string, []named, string) {
+	return []string{"o0"}, []named{{"line", "o0"}}, ""
 }
 
 func (e numberedEngine) count(ctx context.Context, judged string, conditions map[string]string) (map[string]bool, error) {

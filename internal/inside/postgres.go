@@ -121,14 +121,12 @@ func (p *postgres) once(sql string, n int) string {
 	return strings.Replace(sql, "SELECT ", fmt.Sprintf("SELECT clock_timestamp() AS closed%d, ", n), 1)
 }
 
-func (p *postgres) number(order []string) ([]string, []named, func(int) string) {
-	window := func(few int) string {
-		if few == 0 {
-			return "()"
-		}
-		return "(order by " + strings.Join(order[:few], ", ") + ")"
+func (p *postgres) number(order []string) ([]string, []named, string) {
+	window := "()"
+	if len(order) > 0 {
+		window = "(order by " + strings.Join(order, ", ") + ")"
 	}
-	return order, []named{{"line", "row_number() over " + window(len(order))}}, window
+	return order, []named{{"line", "row_number() over " + window}}, window
 }
 
 func (p *postgres) count(ctx context.Context, judged string, conditions map[string]string) (map[string]bool, error) {

@@ -150,6 +150,12 @@ func (r *Rows) as(c database.Column) string {
 	return ""
 }
 
-// notFirst says that a row is not the first of its grain, by its number and the window of the columns of the grain: the
-// rank is the number of the first.
-func notFirst(number, window string) string { return "rank() over " + window + " <> " + number }
+// notFirst says that a row is not the first of its grain: the row before it, in the window that numbers rows, has the same
+// values in the columns of the grain. If these are empty, it may say so of the first row, too.
+func notFirst(grain []string, window string) string {
+	var alike []string
+	for _, name := range grain {
+		alike = append(alike, fmt.Sprintf("lag(%s) over %s is not distinct from %[1]s", name, window))
+	}
+	return strings.Join(alike, " and ")
+}

@@ -110,16 +110,16 @@ func (e *trino) outermost(value, by string, greatest bool) string {
 // once has nothing to do: what is used several times is worked out once.
 func (e *trino) once(sql string, _ int) string { return sql }
 
-func (e *trino) number(order []string) ([]string, []named, func(int) string) {
+func (e *trino) number(order []string) ([]string, []named, string) {
 	if order == nil {
-		return []string{"0 AS part"}, []named{{"part", "part"}, {"nth", "row_number() over ()"}}, nil
+		return []string{"0 AS part"}, []named{{"part", "part"}, {"nth", "row_number() over ()"}}, ""
 	}
 	part := "0"
 	if e.bounds != "" {
 		part = fmt.Sprintf("coalesce(width_bucket(%s, %s), %d)", e.ranged, e.bounds, mostRanges) // what is null comes last
 	}
-	window := func(few int) string { return "(partition by part order by " + strings.Join(order[:few], ", ") + ")" }
-	return append([]string{part + " AS part"}, order...), []named{{"part", "part"}, {"nth", "row_number() over " + window(len(order))}}, window
+	window := "(partition by part order by " + strings.Join(order, ", ") + ")"
+	return append([]string{part + " AS part"}, order...), []named{{"part", "part"}, {"nth", "row_number() over " + window}}, window
 }
 
 // count counts at which number each range begins.

@@ -50,7 +50,7 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 		sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n%s", flags, sql, join)
 	}
 	sql = fmt.Sprintf("SELECT n.*, %s FROM (%s) AS n", aliased(r.flags(w)), sql)
-	sql = fmt.Sprintf("SELECT f.*, %s FROM (%s) AS f", aliased(r.together()), sql)
+	sql = fmt.Sprintf("SELECT f.*, %s FROM (%s) AS f", aliased(r.together(number)), sql)
 	more := append(append(number, r.differences()...), named{name: counts}, named{name: begins}, named{name: opposes})
 	wholes := r.wholes(w)
 	sql = fmt.Sprintf("SELECT w.*, %s FROM (%s) AS w", aliased(append(r.among(w), wholes...)), sql)
@@ -76,23 +76,27 @@ func (r *Members) verdicts(l *layers, vague bool) string {
 
 // member is the window of a member's rows in the order of their times, after which others decide; whole is all of it.
 func (r *Members) member(number []named) string {
-	var order []string
-	at, sequence := r.times()
-	if at != "" {
-		order = append(order, at)
+	order := r.within(number)
+	if at, _ := r.times(); at != "" {
+		order = append([]string{at}, order...)
 	}
-	if sequence != "" {
+	return "(" + r.alone() + " ORDER BY " + strings.Join(order, ", ") + ")"
+}
+
+// within orders the rows of one time of a member.
+func (r *Members) within(number []named) (order []string) {
+	if _, sequence := r.times(); sequence != "" {
 		order = append(order, sequence+" NULLS FIRST")
 	}
 	for _, x := range number {
 		order = append(order, quote(x.name))
 	}
-	return "(" + r.alone() + " ORDER BY " + strings.Join(order, ", ") + ")"
+	return order
 }
 
 // alone keeps the rows of a member apart, of those that are not left out.
 func (r *Members) alone(more ...string) string {
-	return "PARTITION BY " + strings.Join(append(append([]string{ruleColumn}, r.named("", natural)...), more...), ", ")
+	return "PARTITION BY " + strings.Join(append(append(r.named("", natural), ruleColumn), more...), ", ")
 }
 
 func whole(window string) string {
@@ -147,15 +151,17 @@ func (r *Members) differences() []named {
 	return list
 }
 
-// together is what is found out about the rows of one time of a member as a whole.
-func (r *Members) together() []named {
+// together is what is found out about the rows of one time of a member as a whole. Its last row counts, so the window has
+// the order of the others, and the rows need not be sorted once more.
+func (r *Members) together(number []named) []named {
 	begin := counts
 	if at, _ := r.times(); r.of.Observed != nil { // rows of a time are alike, or bad
 		changed := []string{"opens"}
 		for _, x := range r.differences() {
 			changed = append(changed, x.name)
 		}
-		begin = fmt.Sprintf("(%s and bool_or(%s) over (%s))", counts, strings.Join(changed, " or "), r.alone(at))
+		const any = "(%s and bool_or(%s) over (%s ORDER BY %s ROWS UNBOUNDED PRECEDING))"
+		begin = fmt.Sprintf(any, counts, strings.Join(changed, " or "), r.alone(at), strings.Join(r.within(number), ", "))
 	}
 	return []named{{begins, begin}}
 }
