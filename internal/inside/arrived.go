@@ -32,6 +32,13 @@ func NewArrived(f *schema.Fact, s *schema.Star, m *star.Model, of *Arrived, step
 	return r
 }
 
+// NewArrivedMembers is [NewArrived] for a dimension, as [NewMembers] is [New].
+func NewArrivedMembers(d *schema.Dimension, s *schema.Star, m *star.Model, of *Arrived, step Step, stands bool) *Members {
+	r := newMembers(d, s, m, numberedRows(), []Level{{Source: d.Source}}, step, stands)
+	r.engine, r.arrived = numberedEngine{r.engine, step.Statements}, of
+	return r
+}
+
 // placeColumn is the file and line of a row that has arrived.
 const placeColumn = "at"
 
@@ -50,8 +57,11 @@ func (r *shaper) arrivals() *layers {
 	return l
 }
 
+// LeaveAll has all rows be left to others.
+func (r *Rows) LeaveAll() { r.all = true }
+
 // Numbers hands the numbers of the rows that are left to others to row, in any order.
-func (r *Rows) Numbers(ctx context.Context, row func(number int64)) error {
+func (r *judging) Numbers(ctx context.Context, row func(number int64)) error {
 	sql := fmt.Sprintf("SELECT line FROM %s WHERE %s = %d", r.numbered(r.table), r.become(), hard)
 	return r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		row(count(values[0]))

@@ -47,8 +47,10 @@ func CheckMembers(m *star.Model, d *star.Dimension) error {
 	case d.Complete():
 		return refuse("type_0 with an effective time, where no attribute makes versions")
 	}
-	if err := checkSource(m, d.Source, true); err != nil {
-		return err
+	if !d.Source.OnlyFiles() {
+		if err := checkSource(m, d.Source, true); err != nil {
+			return err
+		}
 	}
 	for _, k := range d.Keys {
 		if k.Dimension == d {
@@ -66,7 +68,7 @@ func runs(m *star.Model) bool {
 	return m.Warehouse.Kind == star.Postgres || m.Warehouse.Kind == star.Trino
 }
 
-// Reads returns the source that reads the rows of which those of a source are made.
+// Reads returns the source that reads the rows of which those of a source are made, or the union that has them.
 func Reads(s *star.Source) *star.Source {
 	for s.From != nil {
 		s = s.From
@@ -76,7 +78,11 @@ func Reads(s *star.Source) *star.Source {
 
 // Stands reports whether the rows of a source are those of a table or query of the database in which the star is.
 func Stands(m *star.Model, s *star.Source) bool {
-	d := Reads(s).Database
+	s = Reads(s)
+	if s.Union != nil {
+		return !slices.ContainsFunc(s.Union, func(o *star.Source) bool { return !Stands(m, o) })
+	}
+	d := s.Database
 	if d == nil || d.Kind != m.Warehouse.Kind {
 		return false
 	}
@@ -90,6 +96,8 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 		return refuse("rows of files")
 	case !Stands(m, s):
 		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string, nor files")
+	case (s.Distinct != nil || s.Group != nil) && united(s) != nil:
+		return refuse("rows of a union that become one")
 	case s.DrivenBy != nil:
 		return refuse("reads that a list drives")
 	case s.Unpivot != nil || s.Split != nil:
@@ -121,15 +129,46 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 			return fmt.Errorf("join %s: %w", j.Text, err)
 		}
 	}
-	if s.From != nil {
-		if err := checkSource(m, s.From, false); err != nil {
-			return fmt.Errorf("source %s: %w", s.From.Text, err)
+	for _, o := range below(s) {
+		if err := checkSource(m, o, false); err != nil {
+			return fmt.Errorf("source %s: %w", o.Text, err)
 		}
+	}
+	if err := checkUnion(s); err != nil {
+		return err
 	}
 	if err := checkAggregates(m, s); err != nil {
 		return err
 	}
 	return checkExpressions(m, s)
+}
+
+// below lists the sources whose rows those of a source are.
+func below(s *star.Source) []*star.Source {
+	if s.From != nil {
+		return []*star.Source{s.From}
+	}
+	return s.Union
+}
+
+// checkUnion is [Check] for what the sources of a union may not have.
+func checkUnion(s *star.Source) error {
+	var read []*star.Source
+	for _, o := range s.Union {
+		one := Reads(o)
+		switch {
+		case one.Union != nil:
+			return refuse("a union of unions")
+		case one.Since != nil:
+			return refuse("a union with a source of which new rows are read alone")
+		case slices.ContainsFunc(read, func(x *star.Source) bool {
+			return x == one || x.Table.Text == one.Table.Text && x.Query.Text == one.Query.Text
+		}):
+			return refuse("a union of two sources that read the same")
+		}
+		read = append(read, one)
+	}
+	return nil
 }
 
 // checkAggregates looks for aggregates that there is no SQL for.
@@ -155,6 +194,8 @@ func checkJoin(m *star.Model, j *star.Join) error {
 	}
 	for s := j.Source; s != nil; s = s.From {
 		switch {
+		case s.Union != nil:
+			return refuse("joins with a union")
 		case s.Since != nil:
 			return refuse("joins with sources of which new rows are read alone")
 		case len(s.Joins) > 0:

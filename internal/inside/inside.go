@@ -328,13 +328,20 @@ func (r *Rows) Grains(ctx context.Context, row func(at int64, inserted bool, gra
 func (r *Rows) GrainFields() []column.Field {
 	fields := r.source.Shaped()
 	var list []column.Field
-	for _, g := range r.of.Grain {
-		names := []string{g.Column}
+	for _, name := range GrainColumns(r.of) {
+		list = append(list, fields[column.Find(fields, name)])
+	}
+	return list
+}
+
+// GrainColumns are the names of [Rows.GrainFields].
+func GrainColumns(f *schema.Fact) []string {
+	var list []string
+	for _, g := range f.Grain {
 		if g.Key != nil {
-			names = g.Key.By
-		}
-		for _, name := range names {
-			list = append(list, fields[column.Find(fields, name)])
+			list = append(list, g.Key.By...)
+		} else {
+			list = append(list, g.Column)
 		}
 	}
 	return list

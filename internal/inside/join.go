@@ -70,7 +70,7 @@ func (r *shaper) join(l *rows, n int, j *star.Join) error {
 	from := fmt.Sprintf("j%d.", n)
 	found := []named{{met, from + met}}
 	sound, more := "coalesce("+met+", false)", []named(nil)
-	if leavesEmpty(j) {
+	if r.leavesEmpty(j) {
 		sound = "coalesce(" + met + ", true)"
 		const none = "(case when %s is null and %s is null then 1 else 0 end)"
 		more = []named{{emptyColumn(n), fmt.Sprintf(none, met, ruleColumn)}}
@@ -111,8 +111,11 @@ func (r *shaper) spans(l *rows, j *star.Join, by []string, met string, unsure ma
 }
 
 // leavesEmpty reports whether a row is plain that meets none by a join: if there may be one, that is met. Of times it is not so:
-// one before all of a key meets none, although a time there may not be known.
-func leavesEmpty(j *star.Join) bool { return j.Unmatched == star.LeaveEmpty && j.Effective == "" }
+// one before all of a key meets none, although a time there may not be known. Of a branch it is not so either, as these rows are
+// counted by the joins of one source.
+func (r *shaper) leavesEmpty(j *star.Join) bool {
+	return j.Unmatched == star.LeaveEmpty && j.Effective == "" && !r.parted
+}
 
 // emptyColumn is the column that says whether the nth join has left columns of a row empty: 1 if it has.
 func emptyColumn(n int) string { return fmt.Sprintf("empty%d", n) }
@@ -121,7 +124,7 @@ func emptyColumn(n int) string { return fmt.Sprintf("empty%d", n) }
 func (r *shaper) empties() []string {
 	var list []string
 	for n, j := range r.joins {
-		if leavesEmpty(j) {
+		if r.leavesEmpty(j) {
 			list = append(list, emptyColumn(n))
 		}
 	}
@@ -132,7 +135,7 @@ func (r *shaper) empties() []string {
 func (r *shaper) emptied() []string {
 	list := make([]string, len(r.joins))
 	for n, j := range r.joins {
-		if list[n] = "0"; leavesEmpty(j) {
+		if list[n] = "0"; r.leavesEmpty(j) {
 			list[n] = "coalesce(sum(" + emptyColumn(n) + "), 0)"
 		}
 	}

@@ -17,6 +17,7 @@ type Left struct {
 	rows     *spill.Rows
 	names    []string
 	greatest []byte
+	Rows     int64 // how many
 }
 
 // textsColumn is the column of the judged rows that has the texts of all columns of the source, as an array: rows that
@@ -57,6 +58,16 @@ func (r *judging) second(from *source.Plain, of ...verdict) []named {
 
 // Left reads the rows that are left to others.
 func (r *judging) Left(ctx context.Context) (*Left, error) {
+	return r.left(ctx, func(columns string) (string, error) {
+		if r.merging != nil {
+			return r.leftParts(columns), r.whole(ctx)
+		}
+		return fmt.Sprintf("SELECT %s FROM %s WHERE %s = %d", columns, r.numbered(r.table), r.become(), hard), nil
+	})
+}
+
+// left reads the rows that a select returns of some columns.
+func (r *judging) left(ctx context.Context, selecting func(columns string) (string, error)) (*Left, error) {
 	l := &Left{}
 	fields := []column.Field{{Name: "line", Type: column.Type{Kind: column.Integer}}}
 	parts := []string{"n.line"}
@@ -74,14 +85,8 @@ func (r *judging) Left(ctx context.Context) (*Left, error) {
 	}
 	one := column.NewBatch(fields)
 	one.Reset(1)
-	columns := strings.Join(parts, ", ")
-	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s = %d", columns, r.numbered(r.table), r.become(), hard)
-	if r.merging != nil {
-		if sql, err = r.leftParts(columns), r.whole(ctx); err != nil {
-			return nil, err
-		}
-	}
-	err = r.Statements.Ask(ctx, sql+" ORDER BY n.line", func(values [][]byte) error {
+	take := func(values [][]byte) error {
+		l.Rows++
 		line, err := strconv.ParseInt(string(values[0]), 10, 64)
 		one.Cols[0].Int[0] = line
 		for k, v := range values[1:] {
@@ -92,7 +97,11 @@ func (r *judging) Left(ctx context.Context) (*Left, error) {
 		}
 		l.rows.Put(0, column.Pointers(one.Cols), 0)
 		return err
-	})
+	}
+	sql, err := selecting(strings.Join(parts, ", "))
+	if err == nil {
+		err = r.Statements.Ask(ctx, sql+" ORDER BY n.line", take)
+	}
 	if err == nil {
 		err = r.planned(ctx)
 	}

@@ -50,8 +50,16 @@ func NewMembers(
 	d *schema.Dimension, s *schema.Star, m *star.Model,
 	from *source.Plain, levels []Level, step Step, stands bool,
 ) *Members {
-	r := &Members{judging: newJudging(d.Keys, s, m, from, levels, step), of: d, stands: stands}
+	r := newMembers(d, s, m, from, levels, step, stands)
 	r.merges()
+	return r
+}
+
+func newMembers(
+	d *schema.Dimension, s *schema.Star, m *star.Model,
+	from *source.Plain, levels []Level, step Step, stands bool,
+) *Members {
+	r := &Members{judging: newJudging(d.Keys, s, m, from, levels, step), of: d, stands: stands}
 	r.places = r.own("load_places")
 	add := func(name, sql string, as role) { r.columns = append(r.columns, value{name, as, sql}) }
 	for k, f := range d.NaturalKey {
@@ -115,6 +123,9 @@ func (r *Members) timesOf(of string) (effective, sequence string) {
 	return effective, sequence
 }
 
+// KeyNotSure is why all rows need a second look of which one has a natural key that is not known.
+const KeyNotSure = "the natural key of a row is not sure before the program has read it"
+
 // Take takes the rows from where they are and judges them. Where all rows need a second look, it says why.
 func (r *Members) Take(ctx context.Context) (why string, err error) {
 	_, vague, err := r.judge()
@@ -159,7 +170,7 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 	if holds, err := r.count(ctx, r.table, conditions); err != nil {
 		return "", err
 	} else if holds[vagueColumn] {
-		return "the natural key of a row is not sure before the program has read it", r.planned(ctx)
+		return KeyNotSure, r.planned(ctx)
 	}
 	if err := r.rank(ctx); err != nil {
 		return "", err

@@ -67,42 +67,48 @@ func (r *judging) gather(ctx context.Context) error {
 		return err
 	}
 	l.close()
+	told := slices.DeleteFunc(slices.Clone(r.common()), func(name string) bool { return !l.doubted[name] })
 	kept := append([]string{okColumn, ruleColumn}, r.empties()...)
-	for _, f := range l.fields {
+	isSure, err := r.put(ctx, m.engine, m.from, l.layers, kept, l.fields, told, m.table)
+	m.all = !isSure
+	return err
+}
+
+// put puts shaped rows into a table of the step, with their numbers, some columns and fields, and the texts of what the source
+// has of them. doubted are the fields of which it says whether they are sure of all rows that are not left out.
+func (r *judging) put(
+	ctx context.Context, by engine, from *source.Plain, l *layers, kept []string, fields []column.Field, doubted []string, table string,
+) (all bool, err error) {
+	for _, f := range fields {
 		kept = append(kept, quote(said+f.Name))
 	}
 	inner, outer := slices.Clone(kept), slices.Clone(kept)
-	for k := range m.from.Columns {
+	for k := range from.Columns {
 		inner = append(inner, fmt.Sprintf("c%d", k))
 	}
 	var order, unknown []string
-	for k := range m.from.Order {
+	for k := range from.Order {
 		order = append(order, fmt.Sprintf("o%d", k))
 	}
-	for _, name := range r.common() {
-		if l.doubted[name] {
-			unknown = append(unknown, "not "+quote(sure+name))
-		}
+	conditions := map[string]string{}
+	for _, name := range doubted {
+		unknown = append(unknown, "not "+quote(sure+name))
 	}
 	if unknown != nil {
 		inner = append(inner, "("+ruleColumn+" is null and ("+strings.Join(unknown, " or ")+")) AS "+vagueColumn)
 		outer = append(outer, vagueColumn)
+		conditions[vagueColumn] = vagueColumn
 	}
-	before, number, _ := m.engine.number(order)
-	for _, x := range append(number, r.second(m.from)...) {
+	before, number, _ := by.number(order)
+	for _, x := range append(number, r.second(from)...) {
 		outer = append(outer, x.sql+" AS "+quote(x.name))
 	}
 	sql := fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(append(before, inner...), ", "), l.text())
-	if err := r.create(ctx, m.table, fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(outer, ", "), sql)); err != nil {
-		return err
+	if err := r.create(ctx, table, fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(outer, ", "), sql)); err != nil {
+		return false, err
 	}
-	conditions := map[string]string{}
-	if unknown != nil {
-		conditions[vagueColumn] = vagueColumn
-	}
-	holds, err := m.engine.count(ctx, m.table, conditions)
-	m.all = holds[vagueColumn]
-	return err
+	holds, err := by.count(ctx, table, conditions)
+	return !holds[vagueColumn], err
 }
 
 // gathered is the shaped rows, called n.

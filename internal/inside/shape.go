@@ -46,6 +46,7 @@ type shaper struct {
 
 	arrived *Arrived // rows that are shaped already; nil if those of the source's table are to be
 	merging *merging // nil unless rows become one
+	parted  bool     // the rows are those of a branch of a union
 }
 
 // newShaper shapes the rows of a table for the last of some levels.

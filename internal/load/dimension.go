@@ -101,6 +101,7 @@ func (w *dimensionStep) take(ctx context.Context, feed *dimension.Feed, x *roste
 			if err := p.Fill(c.batch); err != nil {
 				return err
 			}
+			c.rows.Numbers = w.apart.numbers(p, c.batch, c.rows.Numbers)
 			judge(c.batch)
 			c.own = len(c.batch.Faults)
 			if err := resolveKeys(resolvers[worker], p, c.batch, &c.keys); err != nil {
@@ -337,9 +338,6 @@ func (w *dimensionStep) takeDelivery(ctx context.Context, feed *dimension.Feed, 
 		c.rows.Judge(int(i))
 	}
 	feed.From(c.rows, b.From.File, b.N)
-	if w.apart != nil {
-		c.rows.Numbers = b.From.Line
-	}
 	for i := range b.N {
 		if b.Bad(i) {
 			feed.Doubtful(c.rows, i)

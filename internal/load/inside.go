@@ -29,7 +29,7 @@ type within struct {
 	rows    *inside.Rows
 	counted *inside.Counted
 	before  warehouse.Tally // of the fact's table, of its exact measures
-	arrived *arrived        // rows of files; nil if they stood in the warehouse
+	origin  origin
 }
 
 // openWithin has the warehouse judge the rows of the step, where the model or their number says so. What is left of them is
@@ -47,13 +47,19 @@ func (w *work) openWithin(ctx context.Context) error {
 		said, _, demanded = w.model.ExecutionOf(w.step.dimension.Dimension)
 	}
 	if !inside.Stands(w.model, w.kind.source()) {
-		if facts, ok := w.kind.(*factStep); ok && said == star.InWarehouse {
-			return facts.sendWithin(ctx)
+		if !demanded || said != star.InWarehouse {
+			return nil
+		}
+		switch k := w.kind.(type) {
+		case *factStep:
+			return k.sendWithin(ctx)
+		case *dimensionStep:
+			return k.sendWithin(ctx)
 		}
 		return nil
 	}
 	if said == star.InProcess {
-		w.noteExecution(said, "as it was said")
+		w.noteExecution(said, asSaid)
 		return nil
 	}
 	err := w.takeWithin(ctx, said)
@@ -64,6 +70,9 @@ func (w *work) openWithin(ctx context.Context) error {
 	}
 	return err
 }
+
+// asSaid is why a step is executed where the model says it.
+const asSaid = "as it was said"
 
 // takeWithin is openWithin for a step that is said to be executed in the warehouse, or of which nothing is said.
 func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
@@ -76,14 +85,17 @@ func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
 	if err != nil {
 		return err
 	}
-	levels := levelsOf(w.kind.source(), w.needs)
-	from, err := w.plain(ctx, levels)
-	if err != nil {
-		return err
+	var branches []branch
+	for _, levels := range branchesOf(w.kind.source(), w.needs) {
+		from, err := w.plain(ctx, levels)
+		if err != nil {
+			return err
+		}
+		branches = append(branches, branch{levels, from})
 	}
-	where, why := said, "as it was said"
+	where, why := said, asSaid
 	if said == "" {
-		if where, why, err = w.suggests(ctx, from); err != nil {
+		if where, why, err = w.suggests(ctx, branches); err != nil {
 			return err
 		}
 	}
@@ -91,17 +103,28 @@ func (w *work) takeWithin(ctx context.Context, said star.Execution) error {
 		w.noteExecution(where, why)
 		return nil
 	}
-	if w.step.dimension != nil {
-		w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
-		return w.judgeMembers(ctx, from, levels, why)
+	switch facts := w.step.fact != nil; {
+	case facts && len(branches) > 1:
+		return w.kind.(*factStep).judgeUnited(ctx, branches, why)
+	case facts:
+		return w.judgeFacts(ctx, branches[0], why)
+	case len(branches) > 1:
+		return w.judgeMembersUnited(ctx, branches, why)
 	}
-	return w.judgeFacts(ctx, from, levels, why)
+	return w.judgeMembers(ctx, branches[0], why)
+}
+
+// branch is a table that stands in the warehouse, as the first of some levels reads it: each is made of the one before it, and
+// the last one is the source of the step. If one of them is a union, there is a branch of each of its sources.
+type branch struct {
+	levels []inside.Level
+	from   *source.Plain
 }
 
 // judgeFacts has the warehouse judge the rows of a fact that stand in it.
-func (w *work) judgeFacts(ctx context.Context, from *source.Plain, levels []inside.Level, why string) error {
-	rows := inside.New(w.fact, w.star, w.model, from, levels, w.inStep())
-	joined, err := w.joinWithin(ctx, rows, levels)
+func (w *work) judgeFacts(ctx context.Context, b branch, why string) error {
+	rows := inside.New(w.fact, w.star, w.model, b.from, b.levels, w.inStep())
+	joined, err := w.joinWithin(ctx, rows, b.levels)
 	if err != nil {
 		return err
 	}
@@ -129,7 +152,7 @@ func (w *work) judge(ctx context.Context, rows *inside.Rows, why string) error {
 	if err != nil {
 		return err
 	}
-	w.within = &within{rows: rows, counted: counted, before: before}
+	w.within = &within{rows, counted, before, oneTable{}}
 	w.figures.Inside = counted.Read()
 	if !w.fact.Source.Merges() { // else there are none before all others are read
 		w.figures.Read += counted.Taken() // also if the step fails later
@@ -149,14 +172,23 @@ func (w *work) inStep() inside.Step {
 	return s
 }
 
-// levelsOf lists the source that reads the rows of a source, and those that are made of it up to that, with the columns that
-// are needed if some are wanted at the end.
-func levelsOf(s *star.Source, want func(column string) bool) []inside.Level {
+// branchesOf lists, for each table that is read, the source that reads it, and those that are made of it up to a source, with the
+// columns that are needed if some are wanted at the end.
+func branchesOf(s *star.Source, want func(column string) bool) (branches [][]inside.Level) {
 	level := inside.Level{Source: s, Need: transform.Needed(s, want)}
-	if s.From == nil {
-		return []inside.Level{level}
+	below := s.Union
+	if s.From != nil {
+		below = []*star.Source{s.From}
 	}
-	return append(levelsOf(s.From, transform.Below(s, want)), level)
+	if below == nil {
+		return [][]inside.Level{{level}}
+	}
+	for _, o := range below {
+		for _, levels := range branchesOf(o, transform.Below(s, want)) {
+			branches = append(branches, append(levels, level))
+		}
+	}
+	return branches
 }
 
 // plain is the select of the rows as the first of some levels has them.
@@ -181,7 +213,7 @@ func (w *work) joinWithin(ctx context.Context, to joiner, levels []inside.Level)
 	var sent []io.Closer
 	for k, j := range joins {
 		if j.Source.OnlyFiles() {
-			of, stage, err := w.sendJoined(ctx, j, theirs[k], k)
+			of, stage, err := w.sendJoined(ctx, j, theirs[k])
 			if err != nil {
 				return nil, err
 			}
@@ -189,7 +221,7 @@ func (w *work) joinWithin(ctx context.Context, to joiner, levels []inside.Level)
 			sent = append(sent, stage)
 			continue
 		}
-		other := levelsOf(j.Source, theirs[k])
+		other := branchesOf(j.Source, theirs[k])[0] // it has no union
 		from, err := w.plain(ctx, other)
 		if err != nil {
 			return nil, err
@@ -209,12 +241,16 @@ func (w *work) joinWithin(ctx context.Context, to joiner, levels []inside.Level)
 // takeLeft has the step read what the warehouse leaves to it.
 func (w *work) takeLeft(ctx context.Context, read func(context.Context) (*inside.Left, error)) error {
 	left, err := read(ctx)
-	if err != nil {
-		return err
+	if err == nil {
+		w.give(inside.Reads(w.kind.source()), left)
 	}
+	return err
+}
+
+// give has the step read rows in place of those of a table.
+func (w *work) give(s *star.Source, left *inside.Left) {
 	w.spilled = append(w.spilled, left)
-	w.chosen = w.chosen.Giving(inside.Reads(w.kind.source()), left)
-	return nil
+	w.chosen = w.chosen.Giving(s, left)
 }
 
 // noteExecution says where a step is executed, and why, where nothing is written.
@@ -229,12 +265,16 @@ func (w *work) noteExecution(where star.Execution, why string) {
 const manyFar = 1_000_000
 
 // suggests says where the rows of a fact are better loaded of which nothing is said, and why.
-func (w *work) suggests(ctx context.Context, from *source.Plain) (where star.Execution, why string, err error) {
-	run := w.tx.Statements()
-	rows, err := run.Estimate(ctx, from.SQL)
+func (w *work) suggests(ctx context.Context, branches []branch) (where star.Execution, why string, err error) {
+	run, rows := w.tx.Statements(), int64(0)
+	for _, b := range branches {
+		n, err := run.Estimate(ctx, b.from.SQL)
+		if err != nil {
+			return "", "", err
+		}
+		rows += n
+	}
 	switch about := humanize.Comma(rows); {
-	case err != nil:
-		return "", "", err
 	case run.Near():
 		return star.InProcess, "the warehouse is on this machine, where the program is faster", nil
 	case rows < manyFar:
@@ -266,7 +306,7 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 		return nil
 	}
 	c, o, file := in.counted, &writer.Outcome, int64(0)
-	if in.arrived == nil {
+	if len(w.files) > 0 {
 		file = files.Number[w.files[0]]
 	}
 	if w.fact.Source.Merges() {
@@ -293,9 +333,7 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 			}
 		}
 	}
-	if in.arrived == nil { // else they were read
-		w.flow.Took(c.Passed, c.Passed-c.Taken(), c.LeftOut, c.Emptied)
-	}
+	in.origin.took(w.work, &c.Shaped, c.Passed-c.Taken())
 	o.Inserted, o.Same = o.Inserted+c.Inserted, o.Same+c.Same
 	add := func(to []exact.Int128, sums []exact.Int128) {
 		for k := range sums {
@@ -342,7 +380,7 @@ func (in *within) supersede(ctx context.Context, w *factStep) error {
 	fields := in.rows.GrainFields()
 	one, reader := column.NewBatch(fields), parse.NewReader(w.model.Zone)
 	one.Reset(1)
-	grain, placeOf := column.Pointers(one.Cols), in.placeOf(w)
+	grain, placeOf := column.Pointers(one.Cols), in.origin.place(w)
 	return in.rows.Grains(ctx, func(at int64, inserted bool, values [][]byte) error {
 		for k, v := range values {
 			if v == nil {
@@ -364,10 +402,8 @@ func (in *within) close(ctx context.Context) error {
 	if in == nil {
 		return nil
 	}
-	if in.arrived != nil {
-		if err := in.arrived.stage.Close(); err != nil {
-			return err
-		}
+	if err := in.origin.close(ctx); err != nil {
+		return err
 	}
 	return in.rows.Drop(ctx)
 }

@@ -37,11 +37,38 @@ func (b *bits) add(n int64) {
 
 // sent is the rows that the step has sent to the warehouse; nil if it has sent none.
 func (w *work) sent() *arrived {
-	if w.within == nil {
-		return nil
+	var from origin
+	switch {
+	case w.within != nil:
+		from = w.within.origin
+	case w.apart != nil:
+		from = w.apart.origin
 	}
-	return w.within.arrived
+	a, _ := from.(*arrived)
+	return a
 }
+
+func (a *arrived) numbers(p column.Piece, _ *column.Batch, numbers []int64) []int64 {
+	numbers = numbers[:0]
+	if outer, ok := p.(numberedPiece); ok { // whose keys were looked up beforehand
+		p = outer.Piece
+	}
+	all := p.(remainingPiece)
+	for n := all.first; n < all.behind; n++ {
+		if all.left.has(n) {
+			numbers = append(numbers, n)
+		}
+	}
+	return numbers
+}
+
+func (a *arrived) took(*work, *inside.Shaped, int64) {} // they were read
+
+func (a *arrived) leftOut() int64 { return 0 }
+
+func (a *arrived) place(w *factStep) func(int64) (string, int64) { return filed(w) }
+
+func (a *arrived) close(context.Context) error { return a.stage.Close() }
 
 // of returns the rows of a flow that the step takes.
 func (a *arrived) of(flow column.Source) column.Source {
@@ -96,28 +123,33 @@ func (w *factStep) sendWithin(ctx context.Context) error {
 	if err := w.numberFiles(ctx); err != nil {
 		return err
 	}
-	table, a, err := w.send(ctx, flow)
+	of, a, err := w.send(ctx, flow, func(b *column.Batch) (file int64, ours bool) {
+		// rows that were set aside before do not take the place of those that came since
+		return w.numbered.Number[b.From.File], w.tried.has(b.From.File)
+	})
 	if err != nil {
 		return err
 	}
-	of := &inside.Arrived{Table: table, Fields: flow.Fields()}
 	rows := inside.NewArrived(w.fact, w.star, w.model, of, w.inStep())
-	if err := w.judge(ctx, rows, "as it was said"); err != nil {
+	if err := w.judge(ctx, rows, asSaid); err != nil {
 		return err
 	}
-	w.within.arrived = a
+	w.within.origin = a
 	return rows.Numbers(ctx, a.left.add)
 }
 
-// send puts the rows of a flow into a table of the warehouse, but for those that are set aside already.
-func (w *factStep) send(ctx context.Context, flow *transform.Flow) (table string, a *arrived, err error) {
-	a = &arrived{before: []int64{0}}
+// send puts the rows of a flow into a table of the warehouse, but for those that are set aside already. of says of a batch which
+// number its file has, and whether the step takes its rows whatever the warehouse says.
+func (w *work) send(
+	ctx context.Context, flow *transform.Flow, of func(*column.Batch) (file int64, ours bool),
+) (*inside.Arrived, *arrived, error) {
+	a := &arrived{before: []int64{0}}
 	bytes, name := int64(0), fmt.Sprintf("load_arrived_%d", w.nth())
-	a.stage, table, err = w.stage(ctx, name, flow, func(b *column.Batch, own []column.Column, rows []int32) []int32 {
-		first, file := a.before[len(a.before)-1], w.numbered.Number[b.From.File]
+	stage, table, err := w.stage(ctx, name, flow, func(b *column.Batch, own []column.Column, rows []int32) []int32 {
+		first, kept := a.before[len(a.before)-1], int64(0)
 		a.before = append(a.before, first+int64(b.N))
-		kept := int64(0)
-		if w.tried.has(b.From.File) { // rows that were set aside before do not take the place of those that came since
+		file, ours := of(b)
+		if ours {
 			kept = 1
 		}
 		for i := range b.N {
@@ -132,12 +164,13 @@ func (w *factStep) send(ctx context.Context, flow *transform.Flow) (table string
 		w.tell(Progress{Step: w.name, Total: flow.Size(), Bytes: bytes, Rows: flow.Read(), Doing: "rows are sent to the warehouse"})
 		return rows
 	})
-	return table, a, err
+	a.stage = stage
+	return &inside.Arrived{Table: table, Fields: flow.Fields()}, a, err
 }
 
-// sendJoined sends the rows to the warehouse by which the nth join completes others: those that are not set aside, and that tell
+// sendJoined sends the rows to the warehouse by which a join completes others: those that are not set aside, and that tell
 // by what they are joined, and since when they hold.
-func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) bool, n int) (*inside.Arrived, warehouse.Stage, error) {
+func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) bool) (*inside.Arrived, warehouse.Stage, error) {
 	flow, err := transform.Open(ctx, w.chosen, j.Source, need)
 	if err != nil {
 		return nil, nil, err
@@ -149,7 +182,7 @@ func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) b
 	if j.Effective != "" {
 		told = append(told, column.Find(flow.Fields(), j.Effective))
 	}
-	name := fmt.Sprintf("load_joined_%d_%d", w.nth(), n)
+	name := fmt.Sprintf("load_joined_%d_%d", w.nth(), len(w.spilled))
 	stage, table, err := w.stage(ctx, name, flow, func(b *column.Batch, _ []column.Column, rows []int32) []int32 {
 		for i := range b.N {
 			if !b.Bad(i) && !slices.ContainsFunc(told, func(k int) bool { return b.Cols[k].Null[i] }) {
@@ -193,19 +226,4 @@ func (w *work) stage(
 	}
 	table, err = stage.Table(ctx)
 	return stage, table, err
-}
-
-// placeOf returns what tells where a row stood that the warehouse has taken.
-func (in *within) placeOf(w *factStep) func(at int64) (file string, line int64) {
-	if in.arrived == nil {
-		return func(at int64) (string, int64) { return w.files[0], at }
-	}
-	names := map[int64]string{}
-	for _, name := range w.files {
-		names[w.numbered.Number[name]] = name
-	}
-	return func(at int64) (string, int64) {
-		file, line := ledger.FileAndLine(at)
-		return names[file], line
-	}
 }

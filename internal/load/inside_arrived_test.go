@@ -23,8 +23,10 @@ import (
 // and come again under other names.
 func TestArrived(t *testing.T) { insideCases(t, arrivedTogether(8), onPostgres, 40, 2, 4) }
 
-// TestTrinoArrived is [TestArrived] in Trino.
-func TestTrinoArrived(t *testing.T) { insideCases(t, arrivedTogether(1), onTrino, 51, 1, 2) }
+// TestTrinoArrived is [TestInsideUnion] and [TestArrived] in Trino.
+func TestTrinoArrived(t *testing.T) {
+	insideCases(t, inTurn(unionTogether(1), arrivedTogether(1)), onTrino, 51, 1, 2)
+}
 
 // inFiles has the rows of a clinic in files.
 func (c *clinic) inFiles() {

@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/inside"
 	"ironmonger/internal/roster"
 	"ironmonger/internal/schema"
-	"ironmonger/internal/source"
 	"ironmonger/internal/star"
+	"ironmonger/internal/transform"
 )
 
 // apart is what a step that loads a dimension does inside the warehouse.
@@ -20,6 +20,7 @@ type apart struct {
 	members   *inside.Members
 	became    *inside.Became
 	delivered *inside.Delivered // nil where no delivery of all tells who is gone
+	origin    origin
 }
 
 // absent is how many members stand of which the warehouse has met no row.
@@ -50,27 +51,97 @@ func (a *apart) open(feed *dimension.Feed) {
 	}
 }
 
-// judgeMembers has the warehouse judge the rows of a dimension.
-func (w *work) judgeMembers(ctx context.Context, from *source.Plain, levels []inside.Level, why string) error {
+// judgeMembers has the warehouse judge the rows of a dimension that stand in it.
+func (w *work) judgeMembers(ctx context.Context, b branch, why string) error {
+	stands, err := w.apartly(ctx)
+	if err != nil || stands == nil {
+		return err
+	}
+	members := inside.NewMembers(w.step.dimension, w.star, w.model, b.from, b.levels, w.inStep(), *stands)
+	joined, err := w.joinWithin(ctx, members, b.levels)
+	if err != nil {
+		return err
+	}
+	if err := w.divide(ctx, members, why); err != nil {
+		return err
+	}
+	if err := joined(); err != nil || w.apart == nil {
+		return err
+	}
+	return w.takeLeft(ctx, members.Left)
+}
+
+// sendWithin sends the rows of a dimension to the warehouse, which judges them there.
+func (w *dimensionStep) sendWithin(ctx context.Context) error {
+	if err := inside.CheckMembers(w.model, w.dimension.Dimension); err != nil {
+		return err
+	}
+	stands, err := w.apartly(ctx)
+	if err != nil || stands == nil {
+		return err
+	}
+	flow, err := transform.Open(ctx, w.chosen, w.kind.source(), w.needs)
+	if err != nil {
+		return err
+	}
+	of, a, err := w.send(ctx, flow, func(*column.Batch) (file int64, ours bool) { return 0, false })
+	if err != nil {
+		return err
+	}
+	members := inside.NewArrivedMembers(w.dimension, w.star, w.model, of, w.inStep(), *stands)
+	if err := w.divide(ctx, members, asSaid); err != nil {
+		return err
+	}
+	if w.apart == nil {
+		return a.close(ctx)
+	}
+	w.apart.origin = a
+	return members.Numbers(ctx, a.left.add)
+}
+
+// judgeMembersUnited has the warehouse judge the rows of a dimension that stand in several of its tables.
+func (w *work) judgeMembersUnited(ctx context.Context, branches []branch, why string) error {
+	stands, err := w.apartly(ctx)
+	if err != nil || stands == nil {
+		return err
+	}
 	d := w.step.dimension
+	u, of, known, err := w.unite(ctx, branches, d.Delivered, func(string) int64 { return 0 })
+	if err != nil {
+		return err
+	}
+	if !known {
+		w.noteExecution(star.InProcess, inside.KeyNotSure)
+		return u.close(ctx)
+	}
+	members := inside.NewArrivedMembers(d, w.star, w.model, of, w.inStep(), *stands)
+	if err := w.divide(ctx, members, why); err != nil {
+		return err
+	}
+	if w.apart == nil {
+		return u.close(ctx)
+	}
+	w.apart.origin = u
+	return u.takeLeft(ctx, w, branches, members)
+}
+
+// apartly reports whether the step's dimension has members before the warehouse makes some; nil if it must not.
+func (w *work) apartly(ctx context.Context) (stands *bool, err error) {
 	if w.remake != nil {
 		w.noteExecution(star.InProcess, "members of a star that is made anew keep their keys")
-		return nil
+		return nil, nil
 	}
-	before, err := w.tx.Tally(ctx, d.Table.Name, nil)
-	if err != nil {
-		return err
-	}
-	members := inside.NewMembers(d, w.star, w.model, from, levels, w.inStep(), before.Rows > 0)
-	joined, err := w.joinWithin(ctx, members, levels)
-	if err != nil {
-		return err
-	}
+	before, err := w.tx.Tally(ctx, w.step.dimension.Table.Name, nil)
+	has := before.Rows > 0
+	return &has, err
+}
+
+// divide has the warehouse judge rows of a dimension, and find out what becomes of those that it takes. If all are better left to
+// the step, it says why.
+func (w *work) divide(ctx context.Context, members *inside.Members, why string) error {
+	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
 	all, err := members.Take(ctx)
 	if err != nil {
-		return err
-	}
-	if err := joined(); err != nil {
 		return err
 	}
 	if all != "" {
@@ -89,14 +160,22 @@ func (w *work) judgeMembers(ctx context.Context, from *source.Plain, levels []in
 	if err != nil {
 		return err
 	}
-	a := &apart{members, became, delivered}
+	a := &apart{members, became, delivered, oneTable{}}
 	if a.absent() > members.Most() {
 		w.noteExecution(star.InProcess, "more than "+humanize.Comma(members.Most())+" members are not delivered any more")
 		return members.Drop(ctx)
 	}
 	w.noteExecution(star.InWarehouse, why)
 	w.apart = a
-	return w.takeLeft(ctx, members.Left)
+	return nil
+}
+
+// numbers are the numbers of the rows of a batch among all, which was filled from a piece.
+func (a *apart) numbers(p column.Piece, b *column.Batch, before []int64) []int64 {
+	if a == nil {
+		return nil
+	}
+	return a.origin.numbers(p, b, before)
 }
 
 // insert has the warehouse write its members once those of the program have their keys, and counts what became of their rows.
@@ -119,7 +198,8 @@ func (a *apart) insert(ctx context.Context, w *dimensionStep, feed *dimension.Fe
 		w.keys[k].Missing += b.Missing[k]
 		w.keys[k].Matched += b.Taken - b.Missing[k]
 	}
-	w.flow.Took(b.Passed, b.Passed-b.Taken, b.LeftOut, b.Emptied)
+	w.figures.Inside += a.origin.leftOut()
+	a.origin.took(w.work, &b.Shaped, b.Passed-b.Taken)
 	c := &feed.Counts
 	c.New, c.Versions, c.Changed = c.New+b.New, c.Versions+b.Versions, c.Changed+b.Changed
 	c.Conflicts += b.Conflicts
@@ -131,5 +211,8 @@ func (a *apart) insert(ctx context.Context, w *dimensionStep, feed *dimension.Fe
 		}
 	}
 	w.finish = append(w.finish, func() { w.forget(w.dimension.Dimension) }) // the roster knows nothing of them
+	if err := a.origin.close(ctx); err != nil {
+		return err
+	}
 	return a.members.Drop(ctx)
 }

@@ -3,6 +3,8 @@ package load_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -166,7 +168,10 @@ func TestMembersInside(t *testing.T) { insideCases(t, membersCase, onPostgres, 2
 func TestTrinoMembersInside(t *testing.T) { insideCases(t, membersCase, onTrino, 2, 1, 2) }
 
 func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside int64) {
-	g := newGuild(seed, on.name)
+	return membersOf(newGuild(seed, on.name), t, on, loads)
+}
+
+func membersOf(g *guild, t *testing.T, on *ground, loads int) (read, inside int64) {
 	on.exec("CREATE TABLE " + on.name + ".smith (" + on.typed(g.smith()) + ")")
 	on.exec("CREATE TABLE " + on.name + ".away (" + on.typed(g.smith()) + ")")
 	dirs := on.stars(t, g.text, "towns.csv", "code,name\nT1,one\nT2,two\n")
@@ -211,6 +216,60 @@ func membersCase(t *testing.T, seed uint64, on *ground, loads int) (read, inside
 		for _, dir := range dirs {
 			startest.WriteOld(t, dir, fmt.Sprintf("jobs%d.csv", n), jobs, n)
 		}
+		all, by := loadBoth(t, dirs, "dimension smith", n, g.text)
+		read, inside = read+all, inside+by
+	}
+	endAlike(t, dirs, g.text)
+	return read, inside
+}
+
+// TestMembersArrived is [TestMembersInside] with the rows of the dimension in files.
+func TestMembersArrived(t *testing.T) { insideCases(t, membersOfFiles, onPostgres, 60, 2, 4) }
+
+// TestTrinoMembersArrived is [TestMembersUnion] and [TestMembersArrived] in Trino.
+func TestTrinoMembersArrived(t *testing.T) {
+	insideCases(t, inTurn(membersUnion, membersOfFiles), onTrino, 60, 1, 2)
+}
+
+func membersOfFiles(t *testing.T, seed uint64, on *ground, loads int) (read, inside int64) {
+	g := newGuild(seed, on.name)
+	g.text = regexp.MustCompile(`database: w, (table: [^,]+|query: "[^"]*")`).ReplaceAllString(g.text, `read: "smiths*.csv"`)
+	g.text = regexp.MustCompile(`, order_by: \[[^]]*\]|, since: no`).ReplaceAllString(g.text, "")
+	dirs := on.stars(t, g.text, "towns.csv", "code,name\nT1,one\nT2,two\n")
+	write := func(name, text string, n int) {
+		for _, dir := range dirs {
+			startest.WriteOld(t, dir, name, text, n)
+		}
+	}
+	var files [][][]string
+	for n := range loads {
+		var rows [][]string
+		for range 5 + g.r.IntN(60) {
+			rows = append(rows, g.row(n))
+		}
+		files = append(files, rows)
+		of := &files[g.r.IntN(len(files))]
+		switch g.r.IntN(5) {
+		case 0: // a file is cut
+			*of = (*of)[:len(*of)/2]
+		case 1: // a file says something else
+			for k := range *of {
+				if g.r.IntN(3) == 0 {
+					(*of)[k][2] = "Cy"
+				}
+			}
+		case 2: // rows come again behind others
+			files = append(files, slices.Concat(rows[len(rows)/2:], (*of)[:len(*of)/3]))
+		}
+		for k, rows := range files {
+			write(fmt.Sprintf("smiths%d.csv", 100-k), csv(g.smith(), rows), n) // the last one is read first
+		}
+		jobs := "job,code,no,day\n"
+		for k := range 8 {
+			m := g.r.IntN(60)
+			jobs += fmt.Sprintf("%d,S%d,%d,2022-0%d-11%s\n", 100*n+k, m, m%7, 1+k, g.midnight)
+		}
+		write(fmt.Sprintf("jobs%d.csv", n), jobs, n)
 		all, by := loadBoth(t, dirs, "dimension smith", n, g.text)
 		read, inside = read+all, inside+by
 	}

@@ -390,6 +390,13 @@ func insideCases(t *testing.T, one randomCase, on func(*testing.T) *ground, from
 	}
 }
 
+// inTurn is one case for even seeds, and another for others.
+func inTurn(even, odd randomCase) randomCase {
+	return func(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
+		return []randomCase{even, odd}[seed%2](t, seed, g, loads)
+	}
+}
+
 // insideTogether is of a clinic with some facts.
 func insideTogether(facts int) randomCase {
 	return func(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {

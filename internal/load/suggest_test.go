@@ -40,7 +40,7 @@ func TestSuggests(t *testing.T) {
 		{5_000_000, true, star.InProcess, "on this machine"},
 	} {
 		w := &work{tx: planned{planner: &planner{rows: c.rows, near: c.near}}}
-		where, why, err := w.suggests(t.Context(), &source.Plain{})
+		where, why, err := w.suggests(t.Context(), []branch{{from: &source.Plain{}}})
 		if err != nil || where != c.where || !strings.Contains(why, c.why) {
 			t.Errorf("%d rows, near: %t: %s, since %s, %v", c.rows, c.near, where, why, err)
 		}

@@ -213,7 +213,7 @@ func (r *reader) modelEntries(m *Model) []Entry {
 		{
 			"execute",
 			"in_process, in_warehouse",
-			"where facts and dimensions are loaded that do not say so themselves: see facts. A dimension that cannot be loaded in the warehouse is loaded by the program then. Without it, the program chooses by where the source and the database are, and by how many rows there are; `ironmonger load --dry-run` says why",
+			"where facts and dimensions are loaded that do not say so themselves: see facts. A dimension of files, or one that cannot be loaded in the warehouse, is loaded by the program then. Without it, the program chooses by where the source and the database are, and by how many rows there are; `ironmonger load --dry-run` says why",
 			false,
 			func(n *node) { m.execute = r.execution(n) },
 		},
@@ -539,7 +539,7 @@ func (r *reader) dimensionEntries(d *Dimension) []Entry {
 		{
 			"execute",
 			"in_process, in_warehouse",
-			"where the dimension is loaded: the program reads all rows, or the warehouse makes new members and their versions of rows that stand in its own database, and the program reads those rows alone that need a second look, and those that change members. The result is the same",
+			"where the dimension is loaded: the program reads all rows, or the warehouse makes new members and their versions of rows that stand in its own database, or that the program has read from files and sent there, and the program reads those rows alone that need a second look, and those that change members. The result is the same",
 			false,
 			func(n *node) { d.execute = r.execution(n) },
 		},

@@ -7,7 +7,6 @@
 package star
 
 import (
-	"cmp"
 	"slices"
 	"time"
 
@@ -40,8 +39,7 @@ type Model struct {
 	Remarks    diag.List // what a reader took for granted and should be told
 
 	execute    *Name
-	executeAll Execution           // what a call says, whatever the model does
-	executes   map[*Fact]Execution // likewise, of some facts
+	executeAll Execution // what a call says, whatever the model does
 
 	read        bool // it is YAML
 	warehouses  []Warehouse
@@ -490,8 +488,8 @@ const (
 
 // Execution says where a fact is loaded, and which place says so: that of the fact if none does.
 func (m *Model) Execution(f *Fact) (Execution, diag.Place) {
-	if e := cmp.Or(m.executes[f], m.executeAll); e != "" {
-		return e, f.At
+	if m.executeAll != "" {
+		return m.executeAll, f.At
 	}
 	for _, said := range []*Name{f.execute, m.execute} {
 		if said != nil {
@@ -506,7 +504,7 @@ func (m *Model) Execution(f *Fact) (Execution, diag.Place) {
 func (m *Model) ExecutionOf(d *Dimension) (where Execution, at diag.Place, demanded bool) {
 	switch {
 	case m.executeAll != "":
-		return m.executeAll, d.At, false
+		return m.executeAll, d.At, d.execute != nil && Execution(d.execute.Text) == m.executeAll
 	case d.execute != nil:
 		return Execution(d.execute.Text), d.execute.At, true
 	case m.execute != nil:
@@ -515,18 +513,14 @@ func (m *Model) ExecutionOf(d *Dimension) (where Execution, at diag.Place, deman
 	return "", d.At, false
 }
 
-// Execute says where facts are loaded, whatever the model says: those that are given, or else all facts and dimensions.
-func (m *Model) Execute(e Execution, facts ...*Fact) {
-	if facts == nil {
-		m.executeAll = e
-	}
-	for _, f := range facts {
-		if m.executes == nil {
-			m.executes = map[*Fact]Execution{}
-		}
-		m.executes[f] = e
-	}
-}
+// Execute says where all facts and dimensions are loaded, whatever the model says.
+func (m *Model) Execute(e Execution) { m.executeAll = e }
+
+// Execute has the model say where the fact is loaded.
+func (f *Fact) Execute(e Execution) { f.execute = &Name{Text: string(e), At: f.At} }
+
+// Execute has the model say where the dimension is loaded.
+func (d *Dimension) Execute(e Execution) { d.execute = &Name{Text: string(e), At: d.At} }
 
 // Marked reports whether the fact marks rows that are gone.
 func (f *Fact) Marked() bool { return f.Deliveries != nil && f.Deliveries.Gone == Flag }

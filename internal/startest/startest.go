@@ -123,11 +123,17 @@ func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	return load.Run(context.Background(), m, root, db, opts)
 }
 
-// loadInside has the warehouse load the facts of files that it can load, unless the model says where they are loaded.
+// loadInside has the warehouse load the facts and dimensions of files that it can load, unless the model says where they are
+// loaded.
 func loadInside(m *star.Model) {
 	for _, f := range m.Facts {
 		if said, _ := m.Execution(f); said == "" && f.Source.OnlyFiles() && inside.Check(m, f) == nil {
-			m.Execute(star.InWarehouse, f)
+			f.Execute(star.InWarehouse)
+		}
+	}
+	for _, d := range m.Dimensions {
+		if said, _, _ := m.ExecutionOf(d); said == "" && d.Source != nil && d.Source.OnlyFiles() && inside.CheckMembers(m, d) == nil {
+			d.Execute(star.InWarehouse)
 		}
 	}
 }

@@ -92,21 +92,25 @@ func (f *Flow) Read() int64 {
 	return sum
 }
 
-// Took notes rows that somebody else has dealt with: those that passed, of which some became one with others; those left
+// Took notes rows that somebody else has dealt with, of the nth source where this one is a union, or is made of one: those that passed, of which some became one with others; those left
 // out, by the rules of the sources, first those of the ones that this one is made of; and those whose columns joins have left
 // empty, by the joins, in the same order.
-func (f *Flow) Took(passed, merged int64, leftOut, emptied []int64) {
+func (f *Flow) Took(nth int, passed, merged int64, leftOut, emptied []int64) {
 	for _, j := range slices.Backward(f.joins) {
 		last := len(emptied) - 1
 		j.empty.Add(emptied[last])
 		emptied = emptied[:last]
 	}
-	if below := f.below(); len(below) == 1 {
+	if below := f.below(); len(below) > 0 {
+		part := below[0]
+		if len(below) > 1 {
+			part = below[nth]
+		}
 		own, all := len(leftOut)-len(f.leaves), passed
 		for _, n := range leftOut[own:] {
 			all += n
 		}
-		below[0].Took(all, 0, leftOut[:own], emptied)
+		part.Took(nth, all, 0, leftOut[:own], emptied)
 		leftOut = leftOut[own:]
 	}
 	for _, s := range []struct {
