@@ -191,6 +191,10 @@ type tx struct {
 	divided    map[string]*divided
 
 	there map[string]warehouse.Description // the columns of tables and views, as far as they have been asked for
+
+	gone    map[string]int64 // by table, how many rows were removed
+	sought  map[string]bool  // tables whose removed rows are looked for by indexes
+	indexes []string         // that were made for that
 }
 
 // conn returns the connection once it is free: rows are sent while the caller goes on with the next.
@@ -271,7 +275,7 @@ func (db *DB) begin(ctx context.Context, locks string) (warehouse.Tx, error) {
 	if err != nil {
 		return nil, dberror.Postgres(err)
 	}
-	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}, divided: map[string]*divided{}, there: map[string]warehouse.Description{}}
+	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}, divided: map[string]*divided{}, there: map[string]warehouse.Description{}, gone: map[string]int64{}, sought: map[string]bool{}}
 	// in one message; what is read sees what was committed before each statement
 	begin := "BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL client_min_messages = warning; SELECT " + locks
 	if _, err := conn.Conn().PgConn().Exec(ctx, begin).ReadAll(); err != nil {
@@ -302,10 +306,16 @@ func (t *tx) end(sql string) error {
 	if !t.open {
 		return nil
 	}
+	var err error
+	conn := t.conn()
+	if sql == "COMMIT" && t.failed == nil && !conn.Conn().IsClosed() {
+		if err := t.hold(context.Background()); err != nil {
+			return err
+		}
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), ending) // a commit that has begun is not torn
 	defer cancel()
-	var err error
-	if conn := t.conn(); t.failed != nil && sql == "COMMIT" {
+	if t.failed != nil && sql == "COMMIT" {
 		err = dberror.Postgres(t.failed)
 	} else if !conn.Conn().IsClosed() {
 		_, err = conn.Exec(ctx, sql)

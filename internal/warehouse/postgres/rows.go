@@ -278,9 +278,13 @@ func (t *tx) Amend(ctx context.Context, table string, by int, fields []column.Fi
 
 // Remove deletes rows, many by a statement.
 func (t *tx) Remove(ctx context.Context, table string, fields []column.Field, b *column.Batch) (int64, error) {
-	return t.joined(ctx, b, func(m string) string {
+	n, err := t.joined(ctx, b, func(m string) string {
 		return fmt.Sprintf("DELETE FROM %s AS t USING %s WHERE %s", t.table(table), m, equal(column.Names(fields), 0))
 	})
+	if err == nil {
+		err = t.removed(ctx, table, n)
+	}
+	return n, err
 }
 
 // joined runs a statement that joins the rows of a batch, as m.
