@@ -51,7 +51,7 @@ examples: all
 hunt:
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 600m -run "TestOracle|TestGone|TestMoving|TestAliasesPure|TestArchived|TestRepeated|TestWithdrawn|TestMissing|TestCompleted|TestSince|TestHeaders|TestDelivered|TestGrowing|TestGrouped|TestOrder|TestKeptRows|TestLeftOut|TestUnpivot|TestAggregate|TestRandomLists|TestCut|TestSpans|TestWeightsAddUp|TestPeriods|TestPivot|TestWindow|TestBeside|TestInside|TestArrived|TestMembers(Inside|Arrived|Union)" ./internal/load
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestOddDrafts ./internal/draft
-	IRONMONGER_KIND=trino IRONMONGER_HUNT=$(TRINO) $(GO) test -count=1 -timeout 600m -run 'TestOracle$$|TestTrinoInside|TestTrinoArrived|TestTrinoMembers' ./internal/load
+	IRONMONGER_KIND=trino IRONMONGER_HUNT=$(TRINO) $(GO) test -count=1 -timeout 600m -run 'TestOracle$$|TestTrinoInside|TestTrinoArrived|TestTrinoMembersInside' ./internal/load
 	IRONMONGER_HUNT=$(HUNT) $(GO) test -count=1 -timeout 60m -run TestSQL ./internal/expr
 	IRONMONGER_HUNT=20 $(GO) test -count=1 -timeout 60m -run 'TestDemo|TestKilled' ./internal/warehouse
 	IRONMONGER_HUNT=10 $(GO) test -tags hunt -count=1 -timeout 60m -run TestWorkerDies ./internal/warehouse

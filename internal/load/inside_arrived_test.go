@@ -23,9 +23,10 @@ import (
 // and come again under other names.
 func TestArrived(t *testing.T) { insideCases(t, arrivedTogether(8), onPostgres, 40, 2, 4) }
 
-// TestTrinoArrived is [TestInsideUnion] and [TestArrived] in Trino.
+// TestTrinoArrived is [TestMembersUnion], [TestArrived], [TestInsideUnion] and [TestMembersArrived] in Trino, in turn.
 func TestTrinoArrived(t *testing.T) {
-	insideCases(t, inTurn(unionTogether(1), arrivedTogether(1)), onTrino, 51, 1, 2)
+	cases := inTurn(membersUnion, arrivedTogether(1), unionTogether(1), membersOfFiles)
+	insideCases(t, cases, onTrino, 53, 1, 2)
 }
 
 // inFiles has the rows of a clinic in files.

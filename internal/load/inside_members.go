@@ -105,8 +105,12 @@ func (w *work) judgeMembersUnited(ctx context.Context, branches []branch, why st
 	if err != nil || stands == nil {
 		return err
 	}
+	flow, err := transform.Open(ctx, w.chosen, w.kind.source(), w.needs)
+	if err != nil {
+		return err
+	}
 	d := w.step.dimension
-	u, of, known, err := w.unite(ctx, branches, d.Delivered, func(string) int64 { return 0 })
+	u, of, known, err := w.unite(ctx, flow, branches, d.Delivered, nil)
 	if err != nil {
 		return err
 	}

@@ -226,11 +226,6 @@ func membersOf(g *guild, t *testing.T, on *ground, loads int) (read, inside int6
 // TestMembersArrived is [TestMembersInside] with the rows of the dimension in files.
 func TestMembersArrived(t *testing.T) { insideCases(t, membersOfFiles, onPostgres, 60, 2, 4) }
 
-// TestTrinoMembersArrived is [TestMembersUnion] and [TestMembersArrived] in Trino.
-func TestTrinoMembersArrived(t *testing.T) {
-	insideCases(t, inTurn(membersUnion, membersOfFiles), onTrino, 60, 1, 2)
-}
-
 func membersOfFiles(t *testing.T, seed uint64, on *ground, loads int) (read, inside int64) {
 	g := newGuild(seed, on.name)
 	g.text = regexp.MustCompile(`database: w, (table: [^,]+|query: "[^"]*")`).ReplaceAllString(g.text, `read: "smiths*.csv"`)

@@ -197,7 +197,7 @@ func (s *stalls) row() []string {
 func TestInsideMerging(t *testing.T) { insideCases(t, stallsTogether(8), onPostgres, 70, 2, 3) }
 
 // TestTrinoInsideMerging is [TestInsideMerging] in Trino, with the other star in SQLite.
-func TestTrinoInsideMerging(t *testing.T) { insideCases(t, stallsTogether(1), onTrino, 81, 1, 2) }
+func TestTrinoInsideMerging(t *testing.T) { insideCases(t, stallsTogether(1), onTrino, 83, 1, 2) }
 
 // stallsTogether is of stalls with some facts.
 func stallsTogether(facts int) randomCase {

@@ -16,21 +16,18 @@ type united struct {
 	first    map[string]int64 // by the name of a table, how many rows come before its own
 }
 
-// unite has the warehouse shape the rows of some branches, and returns them as rows that have arrived. told are the columns that
-// tell rows apart: known says whether they are known of all rows. number returns the number of a table by its name.
+// unite has the warehouse shape the rows of some branches, which the flow of the step would read, and returns them as rows that
+// have arrived. told are the columns that tell rows apart: known says whether they are known of all rows. numbers are those of the
+// tables by their names.
 func (w *work) unite(
-	ctx context.Context, branches []branch, told []string, number func(name string) int64,
+	ctx context.Context, flow *transform.Flow, branches []branch, told []string, numbers map[string]int64,
 ) (u *united, of *inside.Arrived, known bool, err error) {
-	flow, err := transform.Open(ctx, w.chosen, w.kind.source(), w.needs)
-	if err != nil {
-		return nil, nil, false, err
-	}
 	names := flow.Names()
 	var after []func() error
 	u = &united{first: map[string]int64{}}
 	for n, b := range branches {
 		part := inside.NewBranch(w.model, b.from, b.levels, n, w.inStep())
-		part.File = number(names[n])
+		part.File = numbers[names[n]]
 		joined, err := w.joinWithin(ctx, part, b.levels)
 		if err != nil {
 			return nil, nil, false, err
@@ -109,7 +106,7 @@ func (w *factStep) judgeUnited(ctx context.Context, branches []branch, why strin
 	if err := w.numberFiles(ctx); err != nil {
 		return err
 	}
-	u, of, known, err := w.unite(ctx, branches, inside.GrainColumns(w.fact), func(name string) int64 { return w.numbered.Number[name] })
+	u, of, known, err := w.unite(ctx, flow, branches, inside.GrainColumns(w.fact), w.numbered.Number)
 	if err != nil {
 		return err
 	}
