@@ -1,4 +1,4 @@
-// Package inside loads facts by statements of the warehouse, where their rows stand in it already: they do not travel
+// Package inside loads facts and dimensions by statements of the warehouse, where their rows stand in it already: they do not travel
 // through the program.
 //
 // It divides the rows that have arrived. A row is plain if nothing about it needs a second look: its values are of their

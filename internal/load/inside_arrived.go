@@ -110,17 +110,23 @@ func (p remainingPiece) Fill(b *column.Batch) error {
 	return err
 }
 
+// openNumbered opens the source of a fact whose files, or tables, are to have their numbers.
+func (w *factStep) openNumbered(ctx context.Context) (*transform.Flow, error) {
+	flow, err := transform.Open(ctx, w.chosen, w.kind.source(), w.needs)
+	if err != nil {
+		return nil, err
+	}
+	w.files = flow.Names()
+	return flow, w.numberFiles(ctx)
+}
+
 // sendWithin sends the rows of a fact to the warehouse, which judges them there.
 func (w *factStep) sendWithin(ctx context.Context) error {
 	if err := inside.Check(w.model, w.fact.Fact); err != nil {
 		return err
 	}
-	flow, err := transform.Open(ctx, w.chosen, w.kind.source(), w.needs)
+	flow, err := w.openNumbered(ctx)
 	if err != nil {
-		return err
-	}
-	w.files = flow.Names()
-	if err := w.numberFiles(ctx); err != nil {
 		return err
 	}
 	of, a, err := w.send(ctx, flow, func(b *column.Batch) (file int64, ours bool) {

@@ -98,12 +98,8 @@ func (u *united) close(ctx context.Context) error {
 
 // judgeUnited has the warehouse judge the rows of a fact that stand in several of its tables.
 func (w *factStep) judgeUnited(ctx context.Context, branches []branch, why string) error {
-	flow, err := transform.Open(ctx, w.chosen, w.kind.source(), w.needs)
+	flow, err := w.openNumbered(ctx)
 	if err != nil {
-		return err
-	}
-	w.files = flow.Names()
-	if err := w.numberFiles(ctx); err != nil {
 		return err
 	}
 	u, of, known, err := w.unite(ctx, flow, branches, inside.GrainColumns(w.fact), w.numbered.Number)
