@@ -96,7 +96,7 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 		return refuse("rows of files")
 	case !Stands(m, s):
 		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string, nor files")
-	case (s.Distinct != nil || s.Group != nil) && united(s) != nil:
+	case (s.Distinct != nil || s.Group != nil) && Reads(s).Union != nil:
 		return refuse("rows of a union that become one")
 	case s.DrivenBy != nil:
 		return refuse("reads that a list drives")

@@ -22,14 +22,13 @@ type Branch struct {
 	Rows    int64   // that it has, but for those that rules leave out
 	LeftOut []int64 // by the rules of its levels
 
-	number int
-	first  int64 // rows of the branches before, those left out among them
-	all    int64
+	first int64 // rows of the branches before, those left out among them
+	all   int64
 }
 
 // NewBranch prepares the shaping of rows of a table as the nth part of a union, for the last of some levels.
 func NewBranch(m *star.Model, from *source.Plain, levels []Level, nth int, step Step) *Branch {
-	b := &Branch{judging: newJudging(nil, nil, m, from, levels, step), number: nth}
+	b := &Branch{judging: newJudging(nil, nil, m, from, levels, step)}
 	b.table = b.own(fmt.Sprintf("load_branch_%d", nth))
 	b.parted = true
 	b.LeftOut = make([]int64, b.rules())
@@ -38,7 +37,9 @@ func NewBranch(m *star.Model, from *source.Plain, levels []Level, nth int, step 
 
 // Gather shapes the rows of the branches of a union, and returns them as if they had arrived, with some columns. told are those
 // that tell which row is which: it says whether they are known of all rows. A file has so many lines at most.
-func Gather(ctx context.Context, branches []*Branch, fields []column.Field, told []string, lines int64) (of *Arrived, known bool, err error) {
+func Gather(
+	ctx context.Context, branches []*Branch, fields []column.Field, told []string, lines int64,
+) (of *Arrived, known bool, err error) {
 	var parts []string
 	first := int64(0)
 	known = true
@@ -57,8 +58,7 @@ func Gather(ctx context.Context, branches []*Branch, fields []column.Field, told
 
 // gatherOwn puts the shaped rows of the branch into a table of the step.
 func (b *Branch) gatherOwn(ctx context.Context, fields []column.Field, told []string) (known bool, err error) {
-	l, doubted, err := b.shape() // what types of columns refuse
-	if err != nil {
+	if _, _, err := b.shape(); err != nil { // what types of columns refuse
 		return false, err
 	}
 	if err := b.usable(ctx); err != nil {
@@ -67,7 +67,8 @@ func (b *Branch) gatherOwn(ctx context.Context, fields []column.Field, told []st
 	if err := b.plan(ctx, &b.judging); err != nil {
 		return false, err
 	}
-	if l, doubted, err = b.shape(); err != nil { // as it is planned
+	l, doubted, err := b.shape() // as it is planned
+	if err != nil {
 		return false, err
 	}
 	told = slices.DeleteFunc(slices.Clone(told), func(name string) bool { return !doubted[name] })
@@ -92,7 +93,9 @@ func (b *Branch) gatherOwn(ctx context.Context, fields []column.Field, told []st
 // arriving selects the rows of the branch that are not left out, as a table of rows that have arrived has them.
 func (b *Branch) arriving(fields []column.Field, lines int64) string {
 	parts := []string{
-		fmt.Sprintf("%d + line AS c0", b.first), fmt.Sprintf("%d + least(line, %d) AS c1", b.File*lines, lines-1), "not " + okColumn + " AS c2",
+		fmt.Sprintf("%d + line AS c0", b.first),
+		fmt.Sprintf("%d + least(line, %d) AS c1", b.File*lines, lines-1),
+		"not " + okColumn + " AS c2",
 	}
 	for k, f := range fields {
 		parts = append(parts, fmt.Sprintf("%s AS c%d", quote(said+f.Name), k+len(ArrivedTypes())))
@@ -119,13 +122,3 @@ func (b *Branch) Left(ctx context.Context, of Judged) (*Left, error) {
 type Judged interface{ judged() *judging }
 
 func (r *judging) judged() *judging { return r }
-
-// united is the source of several among those that a source is made of; nil if it has none.
-func united(s *star.Source) *star.Source {
-	for ; s != nil; s = s.From {
-		if s.Union != nil {
-			return s
-		}
-	}
-	return nil
-}

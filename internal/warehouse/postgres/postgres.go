@@ -275,7 +275,10 @@ func (db *DB) begin(ctx context.Context, locks string) (warehouse.Tx, error) {
 	if err != nil {
 		return nil, dberror.Postgres(err)
 	}
-	t := &tx{DB: db, connection: conn, open: true, made: map[string]bool{}, divided: map[string]*divided{}, there: map[string]warehouse.Description{}, gone: map[string]int64{}, sought: map[string]bool{}}
+	t := &tx{
+		DB: db, connection: conn, open: true, made: map[string]bool{}, divided: map[string]*divided{},
+		there: map[string]warehouse.Description{}, gone: map[string]int64{}, sought: map[string]bool{},
+	}
 	// in one message; what is read sees what was committed before each statement
 	begin := "BEGIN ISOLATION LEVEL READ COMMITTED; SET LOCAL client_min_messages = warning; SELECT " + locks
 	if _, err := conn.Conn().PgConn().Exec(ctx, begin).ReadAll(); err != nil {
