@@ -23,9 +23,9 @@ func (r *shaper) aggregate(name string, a star.Aggregate, fields []column.Field)
 	case "count":
 		return []named{{name, "count(" + value + ")"}}, expr.SQL{Value: name}, nil
 	case "sum":
-		return []named{{name, r.sum(value, f.Type)}}, r.Fitting(expr.SQL{Value: name}, sums, a.Type), nil
+		return []named{{name, r.sum(value, f.Type, "")}}, r.Fitting(expr.SQL{Value: name}, sums, a.Type), nil
 	case "avg":
-		of = []named{{name, r.sum(value, f.Type)}, {name + "_n", "count(" + value + ")"}}
+		of = []named{{name, r.sum(value, f.Type, "")}, {name + "_n", "count(" + value + ")"}}
 		sum := r.Fitting(expr.SQL{Value: name}, sums, a.Sum)
 		integer := column.Type{Kind: column.Integer}
 		p, err := expr.Compile(fmt.Sprintf("cast(a / nullif(b, 0) as decimal(%d,%d))", a.Type.Precision, a.Type.Scale),

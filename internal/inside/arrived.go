@@ -62,9 +62,13 @@ func (r *Rows) LeaveAll() { r.all = true }
 
 // Numbers hands the numbers of the rows that are left to others to row, in any order.
 func (r *judging) Numbers(ctx context.Context, row func(number int64)) error {
-	sql := fmt.Sprintf("SELECT line FROM %s WHERE %s = %d", r.numbered(r.table), r.become(), hard)
-	return r.Statements.Ask(ctx, sql, func(values [][]byte) error {
+	return r.Statements.Ask(ctx, r.hardLines(), func(values [][]byte) error {
 		row(count(values[0]))
 		return nil
 	})
+}
+
+// hardLines selects the numbers of the rows that are left to others.
+func (r *judging) hardLines() string {
+	return fmt.Sprintf("SELECT line FROM %s WHERE %s = %d", r.numbered(r.table), r.become(), hard)
 }

@@ -98,12 +98,18 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string, nor files")
 	case (s.Distinct != nil || s.Group != nil) && Reads(s).Union != nil:
 		return refuse("rows of a union that become one")
+	case len(s.Windows) > 0 && Reads(s).Union != nil:
+		return refuse("rows of a union that depend on each other")
 	case s.DrivenBy != nil:
 		return refuse("reads that a list drives")
 	case s.Unpivot != nil || s.Split != nil:
 		return refuse("columns or lists that become rows")
-	case len(s.Windows) > 0:
-		return refuse("columns that depend on other rows")
+	case slices.ContainsFunc(s.Windows, star.Window.Weighs):
+		return refuse("weights")
+	case len(s.Windows) > 0 && (s.Distinct != nil || s.Group != nil):
+		return refuse("columns that depend on other rows, where rows become one behind them")
+	case len(s.Windows) > 0 && !last:
+		return refuse("columns that depend on other rows before others are made of these, or joined with them")
 	case s.Pivot != nil:
 		return refuse("rows that become columns")
 	case s.Distinct != nil && s.Group != nil:
@@ -112,8 +118,6 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 		return refuse("rows that become one before others are made of them, or joined with them")
 	case s.Periods != nil || s.Spans != nil:
 		return refuse("periods and spans")
-	case s.Weights != nil:
-		return refuse("weights")
 	case len(s.Aliased) > 0:
 		return refuse("natural keys that may be aliases")
 	case len(s.OfFile) > 0:
@@ -138,6 +142,9 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 		return err
 	}
 	if err := checkAggregates(m, s); err != nil {
+		return err
+	}
+	if err := checkWindows(m, s); err != nil {
 		return err
 	}
 	return checkExpressions(m, s)
@@ -180,6 +187,17 @@ func checkAggregates(m *star.Model, s *star.Source) error {
 	for k, a := range s.Group.Aggregates {
 		if _, _, err := of.aggregate(fmt.Sprint("a", k), a, s.Complete()); err != nil {
 			return fmt.Errorf("aggregate %s: %w", a.Text, err)
+		}
+	}
+	return nil
+}
+
+// checkWindows looks for columns that depend on other rows, and that there is no SQL for.
+func checkWindows(m *star.Model, s *star.Source) error {
+	of := shaper{engine: engineOf(m, nil), model: m}
+	for _, w := range s.Windows {
+		if _, _, err := of.window(&w, s.Windowed()); err != nil {
+			return fmt.Errorf("column %s: %w", w.Text, err)
 		}
 	}
 	return nil

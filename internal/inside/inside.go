@@ -93,7 +93,7 @@ func (c *Counted) Taken() int64 { return c.Inserted + c.Same }
 // New prepares the loading of a fact, whose source is the last of some levels: the first one reads the rows.
 func New(f *schema.Fact, s *schema.Star, m *star.Model, from *source.Plain, levels []Level, step Step) *Rows {
 	r := newRows(f, s, m, from, levels, step)
-	r.merges()
+	r.merges(GrainColumns(f))
 	return r
 }
 

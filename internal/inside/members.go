@@ -51,7 +51,7 @@ func NewMembers(
 	from *source.Plain, levels []Level, step Step, stands bool,
 ) *Members {
 	r := newMembers(d, s, m, from, levels, step, stands)
-	r.merges()
+	r.merges(d.Delivered)
 	return r
 }
 
@@ -152,7 +152,7 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 		}
 		r.made = append(r.made, r.merging.table)
 		if r.merging.all {
-			return "which rows become one is not sure before the program has read them", r.planned(ctx)
+			return "which rows become one, or are seen together, is not sure before the program has read them", r.planned(ctx)
 		}
 	}
 	sql, _, err := r.judge() // as it is planned

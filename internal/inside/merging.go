@@ -9,19 +9,24 @@ import (
 	"ironmonger/internal/column"
 	"ironmonger/internal/database"
 	"ironmonger/internal/source"
+	"ironmonger/internal/star"
 	"ironmonger/internal/warehouse"
 )
 
 // Where rows become one, those that are shaped are put into a table of the step first, with their numbers. What is judged
 // then is one row for each value of the columns that they have in common. If it is not plain, all rows are left to others of
 // which it was made: others work it out once more. It is not plain if one of them is not, as others may set that one aside.
+// Where columns depend on other rows, the rows are put there, too: see windows.go.
 
-// merging is what becomes of the shaped rows of a source whose rows become one.
+// merging is what becomes of the shaped rows of a source whose rows become one, or depend on each other.
 type merging struct {
-	engine engine        // that numbers the shaped rows
-	from   *source.Plain // the rows of the source
-	table  string        // of the shaped rows
-	all    bool          // which row belongs to which others is not known
+	engine  engine        // that numbers the shaped rows
+	from    *source.Plain // the rows of the source
+	table   string        // of the shaped rows
+	all     bool          // which row belongs to which others is not known
+	windows []star.Window // the columns that depend on other rows; nil if rows become one
+	faults  bool          // some are not plain
+	tells   bool          // rows that are not seen together are told apart by what is not such a column
 }
 
 // parts is the column that says of how many rows one is made.
@@ -35,12 +40,23 @@ func (r *shaper) raw() *source.Plain {
 	return r.from
 }
 
-// merges has the rows that are judged be made of those of the source, if it says so.
-func (r *judging) merges() {
-	if s := r.source; s.Group != nil || s.Distinct != nil {
-		r.merging = &merging{engine: r.engine, from: r.from, table: r.own("load_shaped")}
-		r.engine, r.from = numberedEngine{r.engine, r.Statements}, numberedRows()
+// merges has the rows that are judged be made of those of the source, if it says so. Some columns tell them apart.
+func (r *judging) merges(apart []string) {
+	s := r.source
+	m := &merging{engine: r.engine, from: r.from, table: r.own("load_shaped")}
+	if s.Group == nil && s.Distinct == nil {
+		if m.windows = r.windows(); m.windows == nil {
+			return
+		}
 	}
+	r.merging = m
+	m.tells = areAmong(r.common(), apart)
+	r.engine, r.from = numberedEngine{r.engine, r.Statements}, numberedRows()
+}
+
+// areAmong reports whether there are names, and all of them are among others.
+func areAmong(names, all []string) bool {
+	return names != nil && !slices.ContainsFunc(names, func(name string) bool { return !slices.Contains(all, name) })
 }
 
 // numberedRows are rows that have their numbers already.
@@ -48,9 +64,12 @@ func numberedRows() *source.Plain {
 	return &source.Plain{Since: -1, Select: database.Select{Order: []database.Column{{}}}}
 }
 
-// common lists the columns in which rows are equal that become one.
+// common lists the columns in which rows are equal that become one, or are seen together.
 func (r *shaper) common() []string {
-	if r.source.Group != nil {
+	switch {
+	case r.merging.windows != nil:
+		return seenBy(r.merging.windows)
+	case r.source.Group != nil:
 		return r.source.Group.By
 	}
 	return r.source.Distinct.By
@@ -69,16 +88,20 @@ func (r *judging) gather(ctx context.Context) error {
 	l.close()
 	told := slices.DeleteFunc(slices.Clone(r.common()), func(name string) bool { return !l.doubted[name] })
 	kept := append([]string{okColumn, ruleColumn}, r.empties()...)
-	isSure, err := r.put(ctx, m.engine, m.from, l.layers, kept, l.fields, told, m.table)
-	m.all = !isSure
+	if m.windows != nil {
+		kept = append(kept, quoted(sureOf(l.fields, l.doubted))...)
+	}
+	holds, err := r.put(ctx, m.engine, m.from, l.layers, kept, l.fields, told, m.table)
+	m.all, m.faults = holds[vagueColumn], holds[faultsColumn]
 	return err
 }
 
 // put puts shaped rows into a table of the step, with their numbers, some columns and fields, and the texts of what the source
-// has of them. doubted are the fields of which it says whether they are sure of all rows that are not left out.
+// has of them. It says whether any row is not plain, by [faultsColumn], and whether one that is not left out is not sure in some
+// fields that may be doubted, by [vagueColumn].
 func (r *judging) put(
 	ctx context.Context, by engine, from *source.Plain, l *layers, kept []string, fields []column.Field, doubted []string, table string,
-) (all bool, err error) {
+) (holds map[string]bool, err error) {
 	for _, f := range fields {
 		kept = append(kept, quote(said+f.Name))
 	}
@@ -90,7 +113,7 @@ func (r *judging) put(
 	for k := range from.Order {
 		order = append(order, fmt.Sprintf("o%d", k))
 	}
-	conditions := map[string]string{}
+	conditions := map[string]string{faultsColumn: "not " + okColumn}
 	for _, name := range doubted {
 		unknown = append(unknown, "not "+quote(sure+name))
 	}
@@ -105,11 +128,13 @@ func (r *judging) put(
 	}
 	sql := fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(append(before, inner...), ", "), l.text())
 	if err := r.create(ctx, table, fmt.Sprintf("SELECT %s FROM (%s) AS l", strings.Join(outer, ", "), sql)); err != nil {
-		return false, err
+		return nil, err
 	}
-	holds, err := by.count(ctx, table, conditions)
-	return !holds[vagueColumn], err
+	return by.count(ctx, table, conditions)
 }
+
+// faultsColumn is what it is called that rows are not plain.
+const faultsColumn = "faults"
 
 // gathered is the shaped rows, called n.
 func (r *shaper) gathered() string { return r.merging.engine.numbered(r.merging.table) }
@@ -117,6 +142,9 @@ func (r *shaper) gathered() string { return r.merging.engine.numbered(r.merging.
 // merge makes layers of the rows that others have become.
 func (r *shaper) merge(l *rows) error {
 	l.write() // what the table of the shaped rows is made by
+	if r.merging.windows != nil {
+		return r.see(l)
+	}
 	var more []named
 	if r.source.Group != nil {
 		var err error
@@ -208,21 +236,30 @@ func saidOf(list []string) []string {
 	return out
 }
 
-// leftParts selects the rows of the source that are left to others with what was made of them.
+// leftParts selects the rows of the source that are left to others with what was made of them, or with those that are.
 func (r *judging) leftParts(columns string) string {
 	m := r.merging
 	if m.all {
 		return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NULL", columns, r.gathered(), ruleColumn)
 	}
+	own, on := strings.Join(saidOf(r.common()), ", "), r.together("h", "n")
+	if own == "" { // all are seen together
+		own, on = "1 AS one", "true"
+	}
+	const these = "SELECT DISTINCT %s FROM (SELECT * FROM %s WHERE line IN (%s)) AS n"
+	const all = "SELECT %s FROM %s JOIN (%s) AS h ON %s WHERE n.%s IS NULL"
+	hardOnes := fmt.Sprintf(these, own, r.gathered(), r.hardLines())
+	return fmt.Sprintf(all, columns, r.gathered(), hardOnes, on, ruleColumn)
+}
+
+// together says that two rows become one, or are seen together.
+func (r *shaper) together(a, b string) string {
 	var on []string
 	for _, name := range r.common() {
 		f := r.source.Complete()[column.Find(r.source.Complete(), name)]
-		on = append(on, r.means("h."+quote(said+name), "n."+quote(said+name), f.Type, true))
+		on = append(on, r.means(a+"."+quote(said+name), b+"."+quote(said+name), f.Type, true))
 	}
-	const these = "SELECT %s FROM (SELECT * FROM %s WHERE line IN (SELECT line FROM %s WHERE %s = %d)) AS n"
-	const all = "SELECT %s FROM %s JOIN (%s) AS h ON %s WHERE n.%s IS NULL"
-	hardOnes := fmt.Sprintf(these, strings.Join(saidOf(r.common()), ", "), r.gathered(), r.numbered(r.table), r.become(), hard)
-	return fmt.Sprintf(all, columns, r.gathered(), hardOnes, strings.Join(on, " and "), ruleColumn)
+	return strings.Join(on, " and ")
 }
 
 // size counts the rows of the source that judged rows are made of.

@@ -100,10 +100,12 @@ func (p *postgres) start(value string, every int64) string {
 
 func (p *postgres) long(value string) string { return "octet_length(" + value + ")" }
 
-func (p *postgres) sum(value string, _ column.Type) string { return "sum(" + value + ")::numeric" }
+func (p *postgres) sum(value string, _ column.Type, over string) string {
+	return "sum(" + value + ")" + over + "::numeric"
+}
 
 func (p *postgres) total(value string, t column.Type) string {
-	return "coalesce(" + p.sum(value, t) + ", 0)"
+	return "coalesce(" + p.sum(value, t, "") + ", 0)"
 }
 
 func (p *postgres) outermost(value, by string, greatest bool) string {

@@ -61,11 +61,7 @@ func (r *Rows) lookAhead(ctx context.Context) error {
 
 // apart reports whether the rows of one grain have become one already, by some of the columns that tell it.
 func (r *Rows) apart() bool {
-	if r.merging == nil {
-		return false
-	}
-	told := column.Names(r.GrainFields())
-	return !slices.ContainsFunc(r.common(), func(name string) bool { return !slices.Contains(told, name) })
+	return r.merging != nil && r.merging.windows == nil && r.merging.tells
 }
 
 // mark makes a table of the grains that a select has: their rows are left to others then.

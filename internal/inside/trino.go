@@ -89,12 +89,12 @@ func (e *trino) start(value string, every int64) string {
 
 func (e *trino) long(value string) string { return "length(to_utf8(" + value + "))" }
 
-func (e *trino) sum(value string, t column.Type) string {
-	return fmt.Sprintf("sum(cast(%s as decimal(%d,%d)))", value, mostDecimal, t.Scale)
+func (e *trino) sum(value string, t column.Type, over string) string {
+	return fmt.Sprintf("sum(cast(%s as decimal(%d,%d)))%s", value, mostDecimal, t.Scale, over)
 }
 
 func (e *trino) total(value string, t column.Type) string {
-	return "cast(coalesce(" + e.sum(value, t) + ", 0) as varchar)"
+	return "cast(coalesce(" + e.sum(value, t, "") + ", 0) as varchar)"
 }
 
 // outermost needs no memory for all rows of a group, as an array would.

@@ -72,9 +72,11 @@ func (b *Branch) gatherOwn(ctx context.Context, fields []column.Field, told []st
 		return false, err
 	}
 	told = slices.DeleteFunc(slices.Clone(told), func(name string) bool { return !doubted[name] })
-	if known, err = b.put(ctx, b.engine, b.from, l, []string{okColumn, ruleColumn}, fields, told, b.table); err != nil {
+	holds, err := b.put(ctx, b.engine, b.from, l, []string{okColumn, ruleColumn}, fields, told, b.table)
+	if err != nil {
 		return false, err
 	}
+	known = !holds[vagueColumn]
 	if err := b.planned(ctx); err != nil {
 		return false, err
 	}

@@ -152,7 +152,7 @@ func (r *judging) joined(theirs, ours string, n int) string {
 
 // means says that two values are one natural key. Of a junk dimension, null is a value; it is compared so that rows can
 // be joined by hashing.
-func (r *judging) means(theirs, ours string, t column.Type, nulls bool) string {
+func (r *shaper) means(theirs, ours string, t column.Type, nulls bool) string {
 	if !nulls {
 		return theirs + " = " + ours
 	}

@@ -128,17 +128,18 @@ func (w *work) judgeFacts(ctx context.Context, b branch, why string) error {
 	if err != nil {
 		return err
 	}
-	if err := w.judge(ctx, rows, why); err != nil {
+	from := &oneTable{}
+	if err := w.judge(ctx, rows, from, why); err != nil {
 		return err
 	}
 	if err := joined(); err != nil {
 		return err
 	}
-	return w.takeLeft(ctx, rows.Left)
+	return from.takeLeft(ctx, w, rows)
 }
 
 // judge has the warehouse judge rows of a fact.
-func (w *work) judge(ctx context.Context, rows *inside.Rows, why string) error {
+func (w *work) judge(ctx context.Context, rows *inside.Rows, from origin, why string) error {
 	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
 	before, err := w.tx.Tally(ctx, w.fact.Table.Name, w.kind.target().measures)
 	if err != nil {
@@ -152,7 +153,7 @@ func (w *work) judge(ctx context.Context, rows *inside.Rows, why string) error {
 	if err != nil {
 		return err
 	}
-	w.within = &within{rows, counted, before, oneTable{}}
+	w.within = &within{rows, counted, before, from}
 	w.figures.Inside = counted.Read()
 	if !w.fact.Source.Merges() { // else there are none before all others are read
 		w.figures.Read += counted.Taken() // also if the step fails later
@@ -236,15 +237,6 @@ func (w *work) joinWithin(ctx context.Context, to joiner, levels []inside.Level)
 		}
 		return nil
 	}, nil
-}
-
-// takeLeft has the step read what the warehouse leaves to it.
-func (w *work) takeLeft(ctx context.Context, read func(context.Context) (*inside.Left, error)) error {
-	left, err := read(ctx)
-	if err == nil {
-		w.give(inside.Reads(w.kind.source()), left)
-	}
-	return err
 }
 
 // give has the step read rows in place of those of a table.

@@ -35,19 +35,6 @@ func (b *bits) add(n int64) {
 	(*b)[n/64] |= 1 << (n % 64)
 }
 
-// sent is the rows that the step has sent to the warehouse; nil if it has sent none.
-func (w *work) sent() *arrived {
-	var from origin
-	switch {
-	case w.within != nil:
-		from = w.within.origin
-	case w.apart != nil:
-		from = w.apart.origin
-	}
-	a, _ := from.(*arrived)
-	return a
-}
-
 func (a *arrived) numbers(p column.Piece, _ *column.Batch, numbers []int64) []int64 {
 	numbers = numbers[:0]
 	if outer, ok := p.(numberedPiece); ok { // whose keys were looked up beforehand
@@ -70,11 +57,7 @@ func (a *arrived) place(w *factStep) func(int64) (string, int64) { return filed(
 
 func (a *arrived) close(context.Context) error { return a.stage.Close() }
 
-// of returns the rows of a flow that the step takes.
 func (a *arrived) of(flow column.Source) column.Source {
-	if a == nil {
-		return flow
-	}
 	return remaining{numbered{flow, a.before}, a.left}
 }
 
@@ -137,10 +120,9 @@ func (w *factStep) sendWithin(ctx context.Context) error {
 		return err
 	}
 	rows := inside.NewArrived(w.fact, w.star, w.model, of, w.inStep())
-	if err := w.judge(ctx, rows, asSaid); err != nil {
+	if err := w.judge(ctx, rows, a, asSaid); err != nil {
 		return err
 	}
-	w.within.origin = a
 	return rows.Numbers(ctx, a.left.add)
 }
 

@@ -62,13 +62,14 @@ func (w *work) judgeMembers(ctx context.Context, b branch, why string) error {
 	if err != nil {
 		return err
 	}
-	if err := w.divide(ctx, members, why); err != nil {
+	from := &oneTable{}
+	if err := w.divide(ctx, members, from, why); err != nil {
 		return err
 	}
 	if err := joined(); err != nil || w.apart == nil {
 		return err
 	}
-	return w.takeLeft(ctx, members.Left)
+	return from.takeLeft(ctx, w, members)
 }
 
 // sendWithin sends the rows of a dimension to the warehouse, which judges them there.
@@ -89,13 +90,12 @@ func (w *dimensionStep) sendWithin(ctx context.Context) error {
 		return err
 	}
 	members := inside.NewArrivedMembers(w.dimension, w.star, w.model, of, w.inStep(), *stands)
-	if err := w.divide(ctx, members, asSaid); err != nil {
+	if err := w.divide(ctx, members, a, asSaid); err != nil {
 		return err
 	}
 	if w.apart == nil {
 		return a.close(ctx)
 	}
-	w.apart.origin = a
 	return members.Numbers(ctx, a.left.add)
 }
 
@@ -119,13 +119,12 @@ func (w *work) judgeMembersUnited(ctx context.Context, branches []branch, why st
 		return u.close(ctx)
 	}
 	members := inside.NewArrivedMembers(d, w.star, w.model, of, w.inStep(), *stands)
-	if err := w.divide(ctx, members, why); err != nil {
+	if err := w.divide(ctx, members, u, why); err != nil {
 		return err
 	}
 	if w.apart == nil {
 		return u.close(ctx)
 	}
-	w.apart.origin = u
 	return u.takeLeft(ctx, w, branches, members)
 }
 
@@ -142,7 +141,7 @@ func (w *work) apartly(ctx context.Context) (stands *bool, err error) {
 
 // divide has the warehouse judge rows of a dimension, and find out what becomes of those that it takes. If all are better left to
 // the step, it says why.
-func (w *work) divide(ctx context.Context, members *inside.Members, why string) error {
+func (w *work) divide(ctx context.Context, members *inside.Members, from origin, why string) error {
 	w.tell(Progress{Step: w.name, Doing: "the warehouse judges the rows"})
 	all, err := members.Take(ctx)
 	if err != nil {
@@ -164,7 +163,7 @@ func (w *work) divide(ctx context.Context, members *inside.Members, why string) 
 	if err != nil {
 		return err
 	}
-	a := &apart{members, became, delivered, oneTable{}}
+	a := &apart{members, became, delivered, from}
 	if a.absent() > members.Most() {
 		w.noteExecution(star.InProcess, "more than "+humanize.Comma(members.Most())+" members are not delivered any more")
 		return members.Drop(ctx)

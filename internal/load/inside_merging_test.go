@@ -67,7 +67,18 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 		fact := ""
 		keys := "    keys:\n      stall: {by: stall, unmatched: " + s.pick("infer", "unknown", "set_aside", "infer") +
 			s.pick("", ", missing: set_aside", ", missing: unknown") + "}\n      date: {by: day" + s.pick("", ", unmatched: unknown") + "}\n"
-		switch s.r.IntN(3) {
+		switch s.r.IntN(4) {
+		case 3:
+			windows, measures, others := s.windows(valued && levels == 0)
+			if source == "" {
+				source, from = "{from: sales", name+"s"
+			}
+			source += ", window: {" + windows + "}"
+			fact = "    grain: " + s.pick("no", "no", "[no, nth]", "[stall, day, nth]") + "\n    measures: [" + measures + "]\n    degenerate: [" + others + "]\n" +
+				s.pick("", "    repeated: replace\n", "    repeated: set_aside\n", "    delivers: all\n    gone: flag\n") + keys
+			if strings.Contains(fact, "grain: [stall") {
+				fact = strings.NewReplacer("unmatched: unknown", "unmatched: set_aside", ", missing: unknown", "").Replace(fact)
+			}
 		case 0:
 			measures := s.pick("price", "[price, pieces]", "pieces")
 			if valued && levels == 0 {
@@ -133,7 +144,9 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			ware := fmt.Sprint("ware", n)
 			shape := s.pick("distinct: {by: ware}", "distinct: {by: [ware, note], keep: last}",
 				"group: {by: ware, aggregates: {note: max(note), price: avg(price), day: min(day)}}",
-				"group: {by: [ware, day], aggregates: {note: 'latest(note, at)', price: max(price)}}")
+				"group: {by: [ware, day], aggregates: {note: 'latest(note, at)', price: max(price)}}",
+				"columns: {ware: text, day: date, of: {type: text, header: note}, each: {type: 'decimal(7,2)', header: price}}, "+
+					"window: {note: lag(of) over (partition by ware order by day), price: max(each) over ("+s.pick("partition by ware", "order by day")+")}")
 			sources += "  " + ware + "s: {from: sales, " + shape + "}\n"
 			dims += "  " + ware + ": {from: " + ware + "s, execute: EXECUTE, natural_key: ware, " +
 				s.pick("type_1: [note, price]", "type_0: note, type_1: price", "type_2: price, type_1: note, effective: day") + "}\n"
@@ -142,6 +155,45 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 	s.text = "limits: {unmatched: " + s.pick("none", "none", "none", "2%") + ", set_aside: none, gone: none}\nundo: 20 runs\nsources:\n" + sources +
 		"  stalls: {read: 'stalls*.csv', columns: {stall: text, town: text}}\ndimensions:\n" + dims + "facts:\n" + made
 	return s
+}
+
+// windows makes columns that depend on other rows, among them nth, and names those that are measures and those that are not.
+func (s *stalls) windows(valued bool) (list, measures, others string) {
+	by, mixed := s.pick("partition by stall ", "partition by stall, ware ", "partition by stall, day ", "partition by ware ", ""), s.r.IntN(4) == 0
+	over := func(order ...string) string {
+		if mixed {
+			by = s.pick(by, "partition by paid ")
+		}
+		return " over (" + by + s.pick(order...) + ")"
+	}
+	orders := []string{"order by day", "order by at desc, no", "order by price desc, note", "order by note", "order by paid desc"}
+	all := []string{
+		"before_: lag(price)" + over(orders...), "after_: lead(at)" + over(orders...), "running: sum(price)" + over(orders...),
+		"total: sum(pieces)" + over(""), "low_: min(note)" + over(append(orders, "")...), "high: max(price)" + over(append(orders, "")...),
+		"rows_: count(*)" + over(append(orders, "")...), "some: count(note)" + over(orders...), "any_: max(paid)" + over(append(orders, "")...),
+	}
+	if valued {
+		all = append(all, "sums: sum(value)"+over(orders...))
+	}
+	s.r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	all = append(all[:1+s.r.IntN(5)], "nth: row_number()"+over(orders...))
+	if measures = "price"; strings.HasPrefix(all[0], "before_") {
+		all, measures = append(all, "change: lag(before_)"+over(orders...)), "price, change"
+	}
+	for _, w := range all {
+		switch name, _, _ := strings.Cut(w, ":"); name {
+		case "after_", "low_", "any_":
+			others += ", " + name
+		case "nth", "change":
+		default:
+			measures += ", " + name
+		}
+	}
+	for k, w := range all {
+		name, sql, _ := strings.Cut(w, ": ")
+		all[k] = name + ": '" + sql + "'"
+	}
+	return strings.Join(all, ", "), measures, strings.TrimPrefix(others+", note", ", ")
 }
 
 // sale are the columns of the table.

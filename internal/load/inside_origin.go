@@ -2,6 +2,8 @@ package load
 
 import (
 	"context"
+	"iter"
+	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/inside"
@@ -10,6 +12,8 @@ import (
 
 // origin is where the rows come from that the warehouse has judged.
 type origin interface {
+	// of returns the rows of a flow that the step takes.
+	of(flow column.Source) column.Source
 	// numbers are the numbers among all of the rows of a batch, which was filled from a piece. They may be kept in the room
 	// of earlier ones.
 	numbers(p column.Piece, b *column.Batch, before []int64) []int64
@@ -23,22 +27,110 @@ type origin interface {
 	close(ctx context.Context) error
 }
 
-// oneTable has the rows of a table, or query, by their numbers there.
-type oneTable struct{}
-
-func (oneTable) numbers(_ column.Piece, b *column.Batch, _ []int64) []int64 { return b.From.Line }
-
-func (oneTable) took(w *work, of *inside.Shaped, merged int64) {
-	w.flow.Took(0, of.Passed, merged, of.LeftOut, of.Emptied)
+// origin is where the rows come from that the warehouse has judged for the step; nil if it has judged none.
+func (w *work) origin() origin {
+	switch {
+	case w.within != nil:
+		return w.within.origin
+	case w.apart != nil:
+		return w.apart.origin
+	}
+	return nil
 }
 
-func (oneTable) leftOut() int64 { return 0 }
+// taking returns the rows of a flow that the step takes.
+func (w *work) taking(flow column.Source) column.Source {
+	if from := w.origin(); from != nil {
+		return from.of(flow)
+	}
+	return flow
+}
 
-func (oneTable) place(w *factStep) func(int64) (string, int64) {
+// oneTable has the rows of a table, or query, by their numbers there.
+type oneTable struct {
+	left    *bits   // those that are left to the step; nil if it reads no others
+	others  int64   // that it reads, too, since those depend on them,
+	emptied []int64 // and those of them whose columns joins have left empty
+}
+
+// takeLeft has the step read what the warehouse leaves to it.
+func (o *oneTable) takeLeft(ctx context.Context, w *work, judged interface {
+	Left(context.Context) (*inside.Left, error)
+	Beside(context.Context) (emptied []int64, some bool, err error)
+	Numbers(context.Context, func(int64)) error
+}) error {
+	left, err := judged.Left(ctx)
+	if err != nil {
+		return err
+	}
+	w.give(inside.Reads(w.kind.source()), left)
+	emptied, some, err := judged.Beside(ctx)
+	if err != nil || !some {
+		return err
+	}
+	o.left, o.emptied, o.others = &bits{}, emptied, left.Rows
+	return judged.Numbers(ctx, func(number int64) {
+		o.left.add(number)
+		o.others--
+	})
+}
+
+func (o *oneTable) of(flow column.Source) column.Source {
+	if o.left == nil {
+		return flow
+	}
+	return picked{flow, *o.left}
+}
+
+func (*oneTable) numbers(_ column.Piece, b *column.Batch, _ []int64) []int64 { return b.From.Line }
+
+func (o *oneTable) took(w *work, of *inside.Shaped, merged int64) {
+	emptied := slices.Clone(of.Emptied)
+	for k, n := range o.emptied {
+		emptied[k] -= n
+	}
+	w.flow.Took(0, of.Passed-o.others, merged, of.LeftOut, emptied)
+}
+
+func (*oneTable) leftOut() int64 { return 0 }
+
+func (*oneTable) place(w *factStep) func(int64) (string, int64) {
 	return func(at int64) (string, int64) { return w.files[0], at }
 }
 
-func (oneTable) close(context.Context) error { return nil }
+func (*oneTable) close(context.Context) error { return nil }
+
+// picked is some of the rows of a source, by their numbers there.
+type picked struct {
+	column.Source
+	rows bits
+}
+
+func (s picked) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
+	return func(yield func(column.Piece, error) bool) {
+		for p, err := range s.Source.Pieces(ctx) {
+			if err == nil {
+				p = pickedPiece{p, s.rows}
+			}
+			if !yield(p, err) {
+				return
+			}
+		}
+	}
+}
+
+type pickedPiece struct {
+	column.Piece
+	rows bits
+}
+
+func (p pickedPiece) Fill(b *column.Batch) error {
+	err := p.Piece.Fill(b)
+	if err == nil {
+		b.Keep(func(i int) bool { return p.rows.has(b.From.Line[i]) })
+	}
+	return err
+}
 
 // filed tells the file and the line of a row that has both in one number.
 func filed(w *factStep) func(at int64) (string, int64) {

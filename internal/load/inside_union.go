@@ -61,6 +61,8 @@ func (u *united) takeLeft(ctx context.Context, w *work, branches []branch, judge
 	return nil
 }
 
+func (u *united) of(flow column.Source) column.Source { return flow }
+
 func (u *united) took(w *work, _ *inside.Shaped, _ int64) {
 	for n, b := range u.branches {
 		w.flow.Took(n, b.Rows-u.left[n], 0, b.LeftOut, make([]int64, b.Joins()))
@@ -110,10 +112,9 @@ func (w *factStep) judgeUnited(ctx context.Context, branches []branch, why strin
 	if !known {
 		rows.LeaveAll()
 	}
-	if err := w.judge(ctx, rows, why); err != nil {
+	if err := w.judge(ctx, rows, u, why); err != nil {
 		return err
 	}
-	w.within.origin = u
 	w.figures.Inside += u.leftOut()
 	return u.takeLeft(ctx, w.work, branches, rows)
 }

@@ -23,7 +23,7 @@ func (w *work) readFirst(
 		return err
 	}
 	fields := flow.Fields()
-	return pipeline.Batches(ctx, w.sent().of(flow), w.opts.Workers, func(b *column.Batch) error { return f(fields, b) })
+	return pipeline.Batches(ctx, w.taking(flow), w.opts.Workers, func(b *column.Batch) error { return f(fields, b) })
 }
 
 // numbered is a source that was read before, so that its pieces know how many rows come before them.

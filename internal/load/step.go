@@ -364,7 +364,7 @@ func (w *work) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.rows, w.files, w.total, w.fields = w.sent().of(w.flow), w.flow.Names(), w.flow.Size(), w.flow.Fields()
+	w.rows, w.files, w.total, w.fields = w.taking(w.flow), w.flow.Names(), w.flow.Size(), w.flow.Fields()
 	if w.remake != nil {
 		w.remake.read[w.name] = w.files
 	}

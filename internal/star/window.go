@@ -40,6 +40,9 @@ var (
 	orderedForm = regexp.MustCompile(`^(?i)(.*?)(?:\s+(asc|desc))?$`)
 )
 
+// Weighs reports whether the column is a weight, or a part of an amount by it.
+func (w Window) Weighs() bool { return w.Function == Weight || w.Function == PartOf }
+
 // Columns lists the columns that a window reads.
 func (w *Window) Columns() []string {
 	names := slices.Clone(w.By)
