@@ -20,7 +20,7 @@ func Check(m *star.Model, f *star.Fact) error {
 		return refuse("delivered_on")
 	}
 	if !f.Source.OnlyFiles() {
-		if err := checkSource(m, f.Source, true); err != nil {
+		if err := checkSource(m, f.Source, ""); err != nil {
 			return err
 		}
 	}
@@ -48,7 +48,7 @@ func CheckMembers(m *star.Model, d *star.Dimension) error {
 		return refuse("type_0 with an effective time, where no attribute makes versions")
 	}
 	if !d.Source.OnlyFiles() {
-		if err := checkSource(m, d.Source, true); err != nil {
+		if err := checkSource(m, d.Source, ""); err != nil {
 			return err
 		}
 	}
@@ -89,17 +89,20 @@ func Stands(m *star.Model, s *star.Source) bool {
 	return d.Kind == star.Postgres && d.Connection == m.Warehouse.Connection || d.Kind == star.Trino && d.Connection == m.Warehouse.Server
 }
 
-// checkSource is [Check] for a source. Its rows may become one where they are not those of another source then.
-func checkSource(m *star.Model, s *star.Source, last bool) error {
+// merges reports whether rows of a source become one, or depend on each other.
+func merges(s *star.Source) bool { return s.Distinct != nil || s.Group != nil || len(s.Windows) > 0 }
+
+// checkSource is [Check] for a source. Its rows must not become one, nor depend on each other, where something is said of that.
+func checkSource(m *star.Model, s *star.Source, where string) error {
 	switch {
 	case !Stands(m, s) && s.OnlyFiles():
 		return refuse("rows of files")
 	case !Stands(m, s):
 		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string, nor files")
-	case (s.Distinct != nil || s.Group != nil) && Reads(s).Union != nil:
-		return refuse("rows of a union that become one")
-	case len(s.Windows) > 0 && Reads(s).Union != nil:
-		return refuse("rows of a union that depend on each other")
+	case merges(s) && Reads(s).Union != nil:
+		return refuse("rows of a union that become one, or depend on each other")
+	case merges(s) && where != "":
+		return refuse("rows that become one, or depend on each other, %s", where)
 	case s.DrivenBy != nil:
 		return refuse("reads that a list drives")
 	case s.Unpivot != nil || s.Split != nil:
@@ -108,14 +111,10 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 		return refuse("weights")
 	case len(s.Windows) > 0 && (s.Distinct != nil || s.Group != nil):
 		return refuse("columns that depend on other rows, where rows become one behind them")
-	case len(s.Windows) > 0 && !last:
-		return refuse("columns that depend on other rows before others are made of these, or joined with them")
 	case s.Pivot != nil:
 		return refuse("rows that become columns")
 	case s.Distinct != nil && s.Group != nil:
 		return refuse("distinct and group in one source")
-	case (s.Distinct != nil || s.Group != nil) && !last:
-		return refuse("rows that become one before others are made of them, or joined with them")
 	case s.Periods != nil || s.Spans != nil:
 		return refuse("periods and spans")
 	case len(s.Aliased) > 0:
@@ -133,8 +132,14 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 			return fmt.Errorf("join %s: %w", j.Text, err)
 		}
 	}
-	for _, o := range below(s) {
-		if err := checkSource(m, o, false); err != nil {
+	switch {
+	case s.Union != nil:
+		where = "before they are united"
+	case merges(s):
+		where = "before they do once more"
+	}
+	for _, o := range s.Made() {
+		if err := checkSource(m, o, where); err != nil {
 			return fmt.Errorf("source %s: %w", o.Text, err)
 		}
 	}
@@ -148,14 +153,6 @@ func checkSource(m *star.Model, s *star.Source, last bool) error {
 		return err
 	}
 	return checkExpressions(m, s)
-}
-
-// below lists the sources whose rows those of a source are.
-func below(s *star.Source) []*star.Source {
-	if s.From != nil {
-		return []*star.Source{s.From}
-	}
-	return s.Union
 }
 
 // checkUnion is [Check] for what the sources of a union may not have.
@@ -220,7 +217,7 @@ func checkJoin(m *star.Model, j *star.Join) error {
 			return refuse("joins with sources that are joined with others")
 		}
 	}
-	return checkSource(m, j.Source, false)
+	return checkSource(m, j.Source, "before others are joined with them")
 }
 
 // checkExpressions looks for expressions that there is no SQL for.

@@ -47,7 +47,8 @@ const (
 
 // Shaped is what became of the source's rows that are not left to others, before they were judged.
 type Shaped struct {
-	Passed  int64   // rows that others were judged of: more than these where rows become one
+	Passed  int64   // rows that were judged
+	Merged  int64   // of the rows that these were made of, how many more they were, where rows become one
 	LeftOut []int64 // by the rules of the sources, from those of the one on that reads the rows
 	Emptied []int64 // by the joins, in the same order: rows whose columns they have left empty
 }
@@ -66,7 +67,7 @@ func (r *shaper) shaped() Shaped {
 
 // Read is how many rows of the source these are.
 func (s *Shaped) Read() int64 {
-	sum := s.Passed
+	sum := s.Passed + s.Merged
 	for _, n := range s.LeftOut {
 		sum += n
 	}
@@ -200,7 +201,7 @@ func (r *Rows) Count(ctx context.Context) (*Counted, error) {
 		Missing: make([]int64, len(r.keys)), Unmatched: make([]int64, len(r.keys)),
 		InsertedTotal: make([]exact.Int128, len(r.measures)), SameTotal: make([]exact.Int128, len(r.measures)),
 	}
-	parts := append([]string{r.become() + " AS verdict", "rule", "count(*)", r.size()}, r.emptied()...)
+	parts := append([]string{r.become() + " AS verdict", "rule", "count(*)", r.size()}, r.emptied(len(r.levels))...)
 	for _, m := range r.measures {
 		mine := fmt.Sprintf("case when verdict <> %d then %s end", hard, quote(placed+m.Name)) // the others are added up elsewhere
 		parts = append(parts, r.total(mine, m.Type))
@@ -242,11 +243,12 @@ func (r *Rows) note(c *Counted, values [][]byte) error {
 		c.Left += n
 		return nil
 	}
+	c.Merged += count(values[3]) - n
 	if c.empty(values[4:]); is == leftOut {
 		c.LeftOut[count(values[1])] += n
 		return nil
 	}
-	c.Passed += count(values[3])
+	c.Passed += n
 	values = values[4+len(c.Emptied):]
 	if r.of.BookedOn != nil {
 		day := column.NewBatch([]column.Field{*r.of.BookedOn})

@@ -120,11 +120,12 @@ func (r *shaper) leavesEmpty(j *star.Join) bool {
 // emptyColumn is the column that says whether the nth join has left columns of a row empty: 1 if it has.
 func emptyColumn(n int) string { return fmt.Sprintf("empty%d", n) }
 
-// empties lists these columns.
-func (r *shaper) empties() []string {
+// empties lists these columns, of the joins of so many levels.
+func (r *shaper) empties(levels int) []string {
 	var list []string
 	for n, j := range r.joins {
-		if r.leavesEmpty(j) {
+		of := func(l Level) bool { return slices.Contains(l.Source.Joins, j) }
+		if r.leavesEmpty(j) && slices.ContainsFunc(r.levels[:levels], of) {
 			list = append(list, emptyColumn(n))
 		}
 	}
@@ -132,10 +133,10 @@ func (r *shaper) empties() []string {
 }
 
 // emptied adds these columns up, as further columns of a select, one of each join: no row is plain that another one leaves empty.
-func (r *shaper) emptied() []string {
-	list := make([]string, len(r.joins))
-	for n, j := range r.joins {
-		if list[n] = "0"; r.leavesEmpty(j) {
+func (r *shaper) emptied(levels int) []string {
+	list, there := make([]string, len(r.joins)), r.empties(levels)
+	for n := range r.joins {
+		if list[n] = "0"; slices.Contains(there, emptyColumn(n)) {
 			list[n] = "coalesce(sum(" + emptyColumn(n) + "), 0)"
 		}
 	}

@@ -59,7 +59,7 @@ func (r *Rows) verdicts(l *layers, doubted map[string]bool, stands bool) (sql st
 	if r.merging != nil {
 		c.keep(parts)
 	}
-	for _, name := range r.empties() {
+	for _, name := range r.empties(len(r.levels)) {
 		c.keep(name)
 	}
 	for k := range r.keys {

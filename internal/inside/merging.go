@@ -23,6 +23,7 @@ type merging struct {
 	engine  engine        // that numbers the shaped rows
 	from    *source.Plain // the rows of the source
 	table   string        // of the shaped rows
+	at      int           // the level that says it
 	all     bool          // which row belongs to which others is not known
 	windows []star.Window // the columns that depend on other rows; nil if rows become one
 	faults  bool          // some are not plain
@@ -40,19 +41,37 @@ func (r *shaper) raw() *source.Plain {
 	return r.from
 }
 
-// merges has the rows that are judged be made of those of the source, if it says so. Some columns tell them apart.
+// merges has the rows that are judged be made of those of the source, if a level says so. Some columns tell them apart.
 func (r *judging) merges(apart []string) {
-	s := r.source
-	m := &merging{engine: r.engine, from: r.from, table: r.own("load_shaped")}
-	if s.Group == nil && s.Distinct == nil {
-		if m.windows = r.windows(); m.windows == nil {
-			return
+	for at, level := range r.levels {
+		s, windows := level.Source, level.windows()
+		if s.Group == nil && s.Distinct == nil && windows == nil {
+			continue
+		}
+		r.merging = &merging{engine: r.engine, from: r.from, table: r.own("load_shaped"), at: at, windows: windows}
+		r.merging.tells = areAmong(r.common(), r.beneath(apart))
+		r.engine, r.from = numberedEngine{r.engine, r.Statements}, numberedRows()
+	}
+}
+
+// beneath returns the names that columns have where rows become one, of those that they have there.
+func (r *shaper) beneath(list []string) []string {
+	list = slices.Clone(list)
+	for _, level := range slices.Backward(r.levels[r.merging.at+1:]) {
+		s, theirs := level.Source, theirNames(level.Source)
+		filled := func(name string) bool {
+			return slices.ContainsFunc(s.Fill, func(f star.Fill) bool { return f.Text == name })
+		}
+		list = slices.DeleteFunc(list, func(name string) bool { return filled(name) || column.Find(s.Taken(), name) < 0 })
+		for k, name := range list {
+			list[k] = theirs[name]
 		}
 	}
-	r.merging = m
-	m.tells = areAmong(r.common(), apart)
-	r.engine, r.from = numberedEngine{r.engine, r.Statements}, numberedRows()
+	return list
 }
+
+// merged is the source whose rows become one, or depend on each other.
+func (r *shaper) merged() *star.Source { return r.levels[r.merging.at].Source }
 
 // areAmong reports whether there are names, and all of them are among others.
 func areAmong(names, all []string) bool {
@@ -69,10 +88,10 @@ func (r *shaper) common() []string {
 	switch {
 	case r.merging.windows != nil:
 		return seenBy(r.merging.windows)
-	case r.source.Group != nil:
-		return r.source.Group.By
+	case r.merged().Group != nil:
+		return r.merged().Group.By
 	}
-	return r.source.Distinct.By
+	return r.merged().Distinct.By
 }
 
 // gather puts the shaped rows into a table, where rows become one.
@@ -81,13 +100,13 @@ func (r *judging) gather(ctx context.Context) error {
 	if m == nil {
 		return nil
 	}
-	l, err := r.rows()
+	l, err := r.rows(m.at)
 	if err != nil {
 		return err
 	}
 	l.close()
 	told := slices.DeleteFunc(slices.Clone(r.common()), func(name string) bool { return !l.doubted[name] })
-	kept := append([]string{okColumn, ruleColumn}, r.empties()...)
+	kept := append([]string{okColumn, ruleColumn}, r.empties(m.at+1)...)
 	if m.windows != nil {
 		kept = append(kept, quoted(sureOf(l.fields, l.doubted))...)
 	}
@@ -146,7 +165,7 @@ func (r *shaper) merge(l *rows) error {
 		return r.see(l)
 	}
 	var more []named
-	if r.source.Group != nil {
+	if r.merged().Group != nil {
 		var err error
 		if more, err = r.group(l); err != nil {
 			return err
@@ -178,11 +197,11 @@ func (r *shaper) group(l *rows) (more []named, err error) {
 	for _, name := range r.common() {
 		own = append(own, named{said + name, quote(said + name)})
 	}
-	for _, name := range r.empties() {
+	for _, name := range r.empties(r.merging.at + 1) {
 		own = append(own, named{name, "sum(" + name + ")"})
 	}
 	var clean []string
-	for n, a := range r.source.Group.Aggregates {
+	for n, a := range r.merged().Group.Aggregates {
 		if !l.level.Need(a.Text) {
 			continue
 		}
@@ -198,7 +217,7 @@ func (r *shaper) group(l *rows) (more []named, err error) {
 	const grouped = "SELECT %s FROM %s WHERE %s IS NULL GROUP BY %s"
 	l.sql, l.columns = fmt.Sprintf(grouped, aliased(own), r.gathered(), ruleColumn, strings.Join(by, ", ")), names(own)
 	var fields []column.Field
-	for _, f := range r.source.Group.Fields(l.fields) {
+	for _, f := range r.merged().Group.Fields(l.fields) {
 		if l.level.Need(f.Name) {
 			fields = append(fields, f)
 		}
@@ -211,14 +230,14 @@ func (r *shaper) group(l *rows) (more []named, err error) {
 // keepOne has one row stay of all that are equal in some columns: the first one or the last one.
 func (r *shaper) keepOne(l *rows) {
 	stays, sums := "min(line)", ""
-	if r.source.Distinct.Last {
+	if r.merged().Distinct.Last {
 		stays = "max(line)"
 	}
 	own := []named{{"o0", "n.line"}, {parts, "g." + parts}, {okColumn, "g." + okColumn}, {ruleColumn, "n." + ruleColumn}}
 	for _, f := range l.fields {
 		own = append(own, named{said + f.Name, "n." + quote(said+f.Name)})
 	}
-	for _, name := range r.empties() {
+	for _, name := range r.empties(r.merging.at + 1) {
 		own, sums = append(own, named{name, "g." + name}), sums+", sum("+name+") AS "+name
 	}
 	const groups = "SELECT %s AS line, count(*) AS %s, bool_and(%s) AS %[3]s%[4]s FROM %[5]s WHERE %[6]s IS NULL GROUP BY %[7]s"
@@ -256,7 +275,7 @@ func (r *judging) leftParts(columns string) string {
 func (r *shaper) together(a, b string) string {
 	var on []string
 	for _, name := range r.common() {
-		f := r.source.Complete()[column.Find(r.source.Complete(), name)]
+		f := r.merged().Complete()[column.Find(r.merged().Complete(), name)]
 		on = append(on, r.means(a+"."+quote(said+name), b+"."+quote(said+name), f.Type, true))
 	}
 	return strings.Join(on, " and ")
@@ -275,7 +294,7 @@ func (r *judging) leftOutParts(ctx context.Context, of *Shaped) error {
 	if r.merging == nil || len(of.LeftOut) == 0 {
 		return nil
 	}
-	columns := strings.Join(append([]string{ruleColumn, "count(*)"}, r.emptied()...), ", ")
+	columns := strings.Join(append([]string{ruleColumn, "count(*)"}, r.emptied(r.merging.at+1)...), ", ")
 	sql := fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NOT NULL GROUP BY %[3]s", columns, r.merging.table, ruleColumn)
 	return r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		of.LeftOut[count(values[0])] += count(values[1])

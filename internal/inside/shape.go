@@ -88,12 +88,23 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 	if r.arrived != nil {
 		return r.arrivals(), nil, nil
 	}
-	l, err := r.rows()
+	last := len(r.levels) - 1
+	at := last
+	if r.merging != nil {
+		at = r.merging.at
+	}
+	l, err := r.rows(at)
 	if err != nil {
 		return nil, nil, err
 	}
 	if r.merging != nil {
 		if err := r.merge(l); err != nil {
+			return nil, nil, err
+		}
+	}
+	for at++; at <= last; at++ {
+		r.take(l, r.levels[at])
+		if err := r.alone(l, at); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -104,30 +115,33 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 	return l.layers, l.doubted, nil
 }
 
-// rows makes the layers with all done that concerns a row alone, level by level.
-func (r *shaper) rows() (*rows, error) {
-	var l *rows
-	rules := 0
-	for k, level := range r.levels {
-		var err error
-		if k == 0 {
-			l, err = r.read(level)
-		} else {
-			r.take(l, level)
-		}
-		if err != nil {
-			return nil, err
-		}
-		for _, step := range []func(*rows) error{
-			func(l *rows) error { return r.leaveOut(l, rules) }, r.complete, r.derive, r.fill, r.check,
-		} {
-			if err := step(l); err != nil {
-				return nil, err
-			}
-		}
+// rows makes the layers of the rows up to a level, before they become one.
+func (r *shaper) rows(last int) (*rows, error) {
+	l, err := r.read(r.levels[0])
+	if err == nil {
+		err = r.alone(l, 0)
+	}
+	for at := 1; at <= last && err == nil; at++ {
+		r.take(l, r.levels[at])
+		err = r.alone(l, at)
+	}
+	return l, err
+}
+
+// alone does what a level does that concerns a row alone.
+func (r *shaper) alone(l *rows, at int) error {
+	rules := 0 // of the levels below
+	for _, level := range r.levels[:at] {
 		rules += len(level.Source.LeaveOut)
 	}
-	return l, nil
+	for _, step := range []func(*rows) error{
+		func(l *rows) error { return r.leaveOut(l, rules) }, r.complete, r.derive, r.fill, r.check,
+	} {
+		if err := step(l); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // read makes the layers of the rows as the source has them that reads them.
@@ -181,34 +195,41 @@ func (r *shaper) read(level Level) (*rows, error) {
 
 // take has the rows be those of the next level: it has some of their columns, by names of its own.
 func (r *shaper) take(l *rows, level Level) {
-	parts, doubted := []named{}, map[string]bool{}
+	list, doubted := []named{}, map[string]bool{}
 	own := func(name string) bool {
-		return name == okColumn || name == ruleColumn || name[0] == 'c' || name[0] == 'o' || slices.Contains(r.empties(), name)
+		return slices.Contains([]string{okColumn, ruleColumn, parts}, name) || name[0] == 'c' || name[0] == 'o' ||
+			slices.Contains(r.empties(len(r.levels)), name)
 	}
 	l.write()
 	for _, name := range l.columns {
 		if own(name) {
-			parts = append(parts, named{name, quote(name)})
+			list = append(list, named{name, quote(name)})
 		}
 	}
-	theirs := map[string]string{}
-	for _, c := range level.Source.Columns {
-		theirs[c.Text] = c.InFile()
-	}
+	theirs := theirNames(level.Source)
 	var fields []column.Field
 	for _, f := range level.Source.Taken() {
 		if !level.Need(f.Name) {
 			continue
 		}
-		fields, parts = append(fields, f), append(parts, named{said + f.Name, quote(said + theirs[f.Name])})
+		fields, list = append(fields, f), append(list, named{said + f.Name, quote(said + theirs[f.Name])})
 		if doubted[f.Name] = l.doubted[theirs[f.Name]]; doubted[f.Name] {
-			parts = append(parts, named{sure + f.Name, quote(sure + theirs[f.Name])})
+			list = append(list, named{sure + f.Name, quote(sure + theirs[f.Name])})
 		}
 	}
 	l.n++
-	l.sql = fmt.Sprintf("SELECT %s FROM (%s) AS l%d", aliased(parts), l.sql, l.n)
-	l.columns, l.open = names(parts), map[string]bool{}
+	l.sql = fmt.Sprintf("SELECT %s FROM (%s) AS l%d", aliased(list), l.sql, l.n)
+	l.columns, l.open = names(list), map[string]bool{}
 	l.level, l.fields, l.doubted = level, fields, doubted
+}
+
+// theirNames are the names that columns of a source have in the one that it is made of.
+func theirNames(s *star.Source) map[string]string {
+	theirs := map[string]string{}
+	for _, c := range s.Columns {
+		theirs[c.Text] = c.InFile()
+	}
+	return theirs
 }
 
 // derive adds the columns that the model works out.

@@ -19,7 +19,7 @@ const (
 
 // verdicts makes the last selects: all rows of a member are looked at together, in the order of their times.
 func (r *Members) verdicts(l *layers, vague bool) string {
-	kept := append([]string{ruleColumn, okColumn}, r.empties()...)
+	kept := append([]string{ruleColumn, okColumn}, r.empties(len(r.levels))...)
 	if r.merging != nil {
 		kept = append(kept, parts)
 	}

@@ -16,9 +16,9 @@ import (
 // others do not take those that are not left to them.
 
 // windows lists the columns that are needed and depend on other rows.
-func (r *shaper) windows() (list []star.Window) {
-	for _, w := range r.source.Windows {
-		if r.levels[len(r.levels)-1].Need(w.Text) {
+func (l Level) windows() (list []star.Window) {
+	for _, w := range l.Source.Windows {
+		if l.Need(w.Text) {
 			list = append(list, w)
 		}
 	}
@@ -59,7 +59,7 @@ func saidNames(fields []column.Field) (list []string) {
 func (r *shaper) see(l *rows) error {
 	m := r.merging
 	own := []named{{"o0", "n.line"}, {parts, "1"}, {ruleColumn, "n." + ruleColumn}, {okColumn, "n." + okColumn}}
-	for _, name := range slices.Concat(r.empties(), saidNames(l.fields), sureOf(l.fields, l.doubted)) {
+	for _, name := range slices.Concat(r.empties(m.at+1), saidNames(l.fields), sureOf(l.fields, l.doubted)) {
 		own = append(own, named{name, "n." + quote(name)})
 	}
 	from := r.gathered()
@@ -160,28 +160,28 @@ func (r *shaper) window(w *star.Window, fields []column.Field) (sql string, fits
 	return "", nil, refuse("the window function %s", w.Function)
 }
 
-// Beside reports whether [judging.Left] hands on rows, too, that are not left to others. Of these, it adds up those whose columns
-// joins have left empty.
-func (r *judging) Beside(ctx context.Context) (emptied []int64, some bool, err error) {
+// Beside reports whether [judging.Left] hands on rows, too, that are not left to others, and what becomes of these.
+func (r *judging) Beside(ctx context.Context) (of Shaped, some bool, err error) {
+	of = r.shaped()
 	if r.merging == nil || r.merging.windows == nil {
-		return nil, false, nil
-	}
-	of := r.shaped()
-	if r.empties() == nil {
-		return of.Emptied, true, nil
+		return of, false, nil
 	}
 	if err := r.whole(ctx); err != nil {
-		return nil, true, err
+		return of, true, err
 	}
-	const rest = "SELECT %s FROM (%s) AS b LEFT JOIN (%s) AS h ON h.line = b.line WHERE h.line IS NULL"
-	columns := strings.Join(append([]string{"n.line"}, r.empties()...), ", ")
-	sql := fmt.Sprintf(rest, strings.Join(r.emptied(), ", "), r.leftParts(columns), r.hardLines())
+	const counts = "SELECT %s FROM (SELECT * FROM %s WHERE %s <> %d) AS n JOIN (%s) AS b ON b.line = n.line GROUP BY 1"
+	columns := strings.Join(append([]string{ruleColumn, "count(*)"}, r.emptied(len(r.levels))...), ", ")
+	sql := fmt.Sprintf(counts, columns, r.numbered(r.table), r.become(), hard, r.leftParts("n.line"))
 	err = r.Statements.Ask(ctx, sql, func(values [][]byte) error {
-		of.empty(values)
+		if of.empty(values[2:]); values[0] == nil {
+			of.Passed = count(values[1])
+		} else {
+			of.LeftOut[count(values[0])] = count(values[1])
+		}
 		return nil
 	})
 	if err == nil {
 		err = r.planned(ctx)
 	}
-	return of.Emptied, true, err
+	return of, true, err
 }

@@ -43,7 +43,7 @@ func (r *Members) did() []named {
 // Count says what becomes of the rows.
 func (r *Members) Count(ctx context.Context) (*Became, error) {
 	b := &Became{Shaped: r.shaped(), Missing: make([]int64, len(r.keys)), Attributes: map[string]int64{}}
-	parts := append([]string{"verdict", ruleColumn, "count(*)", r.size()}, r.emptied()...)
+	parts := append([]string{"verdict", ruleColumn, "count(*)", r.size()}, r.emptied(len(r.levels))...)
 	for k := range r.keys {
 		parts = append(parts, fmt.Sprintf("count(*) FILTER (WHERE missing%d)", k))
 	}
@@ -62,12 +62,13 @@ func (r *Members) Count(ctx context.Context) (*Became, error) {
 			b.Left += count(values[3])
 			return nil
 		}
+		b.Merged += count(values[3]) - n
 		if b.empty(values[4:]); is == leftOut {
 			b.LeftOut[count(values[1])] += n
 			return nil
 		}
 		b.Taken += n
-		b.Passed += count(values[3])
+		b.Passed += n
 		values = values[4+len(b.Emptied):]
 		for k := range r.keys {
 			b.Missing[k] += count(values[k])

@@ -325,7 +325,7 @@ func (in *within) insert(ctx context.Context, w *factStep, writer *fact.Writer, 
 			}
 		}
 	}
-	in.origin.took(w.work, &c.Shaped, c.Passed-c.Taken())
+	in.origin.took(w.work, &c.Shaped)
 	o.Inserted, o.Same = o.Inserted+c.Inserted, o.Same+c.Same
 	add := func(to []exact.Int128, sums []exact.Int128) {
 		for k := range sums {

@@ -49,7 +49,7 @@ func (a *arrived) numbers(p column.Piece, _ *column.Batch, numbers []int64) []in
 	return numbers
 }
 
-func (a *arrived) took(*work, *inside.Shaped, int64) {} // they were read
+func (a *arrived) took(*work, *inside.Shaped) {} // they were read
 
 func (a *arrived) leftOut() int64 { return 0 }
 

@@ -202,7 +202,7 @@ func (a *apart) insert(ctx context.Context, w *dimensionStep, feed *dimension.Fe
 		w.keys[k].Matched += b.Taken - b.Missing[k]
 	}
 	w.figures.Inside += a.origin.leftOut()
-	a.origin.took(w.work, &b.Shaped, b.Passed-b.Taken)
+	a.origin.took(w.work, &b.Shaped)
 	c := &feed.Counts
 	c.New, c.Versions, c.Changed = c.New+b.New, c.Versions+b.Versions, c.Changed+b.Changed
 	c.Conflicts += b.Conflicts

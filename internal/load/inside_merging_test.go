@@ -140,6 +140,10 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 		if source != "" {
 			sources += "  " + from + ": " + source + "}\n"
 		}
+		if s.r.IntN(2) == 0 && (strings.Contains(source, "window:") || strings.Contains(source, "group:") || strings.Contains(source, "distinct:")) {
+			sources += "  " + name + "t: {from: " + from + s.above(strings.Contains(source, "nth:")) + "}\n"
+			from = name + "t"
+		}
 		if made += "  " + name + ":\n    from: " + from + "\n    execute: EXECUTE\n" + fact; n < 3 {
 			ware := fmt.Sprint("ware", n)
 			shape := s.pick("distinct: {by: ware}", "distinct: {by: [ware, note], keep: last}",
@@ -147,7 +151,8 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 				"group: {by: [ware, day], aggregates: {note: 'latest(note, at)', price: max(price)}}",
 				"columns: {ware: text, day: date, of: {type: text, header: note}, each: {type: 'decimal(7,2)', header: price}}, "+
 					"window: {note: lag(of) over (partition by ware order by day), price: max(each) over ("+s.pick("partition by ware", "order by day")+")}")
-			sources += "  " + ware + "s: {from: sales, " + shape + "}\n"
+			sources += "  " + ware + "t: {from: sales, " + shape + "}\n"
+			sources += "  " + ware + "s: {from: " + ware + "t" + s.pick("", ", leave_out: {\"no salt\": \"ware = 'salt'\"}", ", require: {\"a price\": \"price > 3\"}") + "}\n"
 			dims += "  " + ware + ": {from: " + ware + "s, execute: EXECUTE, natural_key: ware, " +
 				s.pick("type_1: [note, price]", "type_0: note, type_1: price", "type_2: price, type_1: note, effective: day") + "}\n"
 		}
@@ -194,6 +199,18 @@ func (s *stalls) windows(valued bool) (list, measures, others string) {
 		all[k] = name + ": '" + sql + "'"
 	}
 	return strings.Join(all, ", "), measures, strings.TrimPrefix(others+", note", ", ")
+}
+
+// above is what a source does with rows that are told by their stall, and perhaps by their number among others.
+func (s *stalls) above(numbered bool) string {
+	rule := s.pick("", ", leave_out: {\"a stall of nobody\": \"stall is null or stall = 'S2'\"}")
+	if numbered && s.r.IntN(2) == 0 {
+		rule = ", leave_out: {\"the rest\": \"nth > 3\"}"
+	}
+	if s.r.IntN(3) == 0 {
+		rule += ", join: {place_of: {source: places, by: {stall: stall}, bring: {town: town_of}, unmatched: " + s.pick("set_aside", "leave_empty", "drop") + "}}"
+	}
+	return rule + s.pick("", ", derive: {loud: \"upper(stall)\"}") + s.pick("", ", require: {\"a known stall\": \"stall <> 'S9'\"}") + s.pick("", ", fill: {stall: S1}")
 }
 
 // sale are the columns of the table.

@@ -17,8 +17,8 @@ type origin interface {
 	// numbers are the numbers among all of the rows of a batch, which was filled from a piece. They may be kept in the room
 	// of earlier ones.
 	numbers(p column.Piece, b *column.Batch, before []int64) []int64
-	// took tells the step's flow of the rows that are not left to it, of which so many have become one with others.
-	took(w *work, of *inside.Shaped, merged int64)
+	// took tells the step's flow of the rows that are not left to it.
+	took(w *work, of *inside.Shaped)
 	// leftOut is how many rows are left out that are not counted otherwise.
 	leftOut() int64
 	// place returns what tells the file and the line of a row of a fact.
@@ -48,15 +48,14 @@ func (w *work) taking(flow column.Source) column.Source {
 
 // oneTable has the rows of a table, or query, by their numbers there.
 type oneTable struct {
-	left    *bits   // those that are left to the step; nil if it reads no others
-	others  int64   // that it reads, too, since those depend on them,
-	emptied []int64 // and those of them whose columns joins have left empty
+	left   *bits         // those that are left to the step; nil if it reads no others
+	others inside.Shaped // that it reads, too, since those depend on them
 }
 
 // takeLeft has the step read what the warehouse leaves to it.
 func (o *oneTable) takeLeft(ctx context.Context, w *work, judged interface {
 	Left(context.Context) (*inside.Left, error)
-	Beside(context.Context) (emptied []int64, some bool, err error)
+	Beside(context.Context) (others inside.Shaped, some bool, err error)
 	Numbers(context.Context, func(int64)) error
 }) error {
 	left, err := judged.Left(ctx)
@@ -64,15 +63,12 @@ func (o *oneTable) takeLeft(ctx context.Context, w *work, judged interface {
 		return err
 	}
 	w.give(inside.Reads(w.kind.source()), left)
-	emptied, some, err := judged.Beside(ctx)
+	others, some, err := judged.Beside(ctx)
 	if err != nil || !some {
 		return err
 	}
-	o.left, o.emptied, o.others = &bits{}, emptied, left.Rows
-	return judged.Numbers(ctx, func(number int64) {
-		o.left.add(number)
-		o.others--
-	})
+	o.left, o.others = &bits{}, others
+	return judged.Numbers(ctx, o.left.add)
 }
 
 func (o *oneTable) of(flow column.Source) column.Source {
@@ -84,12 +80,15 @@ func (o *oneTable) of(flow column.Source) column.Source {
 
 func (*oneTable) numbers(_ column.Piece, b *column.Batch, _ []int64) []int64 { return b.From.Line }
 
-func (o *oneTable) took(w *work, of *inside.Shaped, merged int64) {
-	emptied := slices.Clone(of.Emptied)
-	for k, n := range o.emptied {
+func (o *oneTable) took(w *work, of *inside.Shaped) {
+	leftOut, emptied := slices.Clone(of.LeftOut), slices.Clone(of.Emptied)
+	for k, n := range o.others.LeftOut {
+		leftOut[k] -= n
+	}
+	for k, n := range o.others.Emptied {
 		emptied[k] -= n
 	}
-	w.flow.Took(0, of.Passed-o.others, merged, of.LeftOut, emptied)
+	w.flow.Took(0, of.Passed-o.others.Passed, of.Merged, leftOut, emptied)
 }
 
 func (*oneTable) leftOut() int64 { return 0 }

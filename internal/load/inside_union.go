@@ -63,7 +63,7 @@ func (u *united) takeLeft(ctx context.Context, w *work, branches []branch, judge
 
 func (u *united) of(flow column.Source) column.Source { return flow }
 
-func (u *united) took(w *work, _ *inside.Shaped, _ int64) {
+func (u *united) took(w *work, _ *inside.Shaped) {
 	for n, b := range u.branches {
 		w.flow.Took(n, b.Rows-u.left[n], 0, b.LeftOut, make([]int64, b.Joins()))
 	}

@@ -93,13 +93,23 @@ func (f *Flow) Read() int64 {
 }
 
 // Took notes rows that somebody else has dealt with, of the nth source where this one is a union, or is made of one: those that
-// passed, of which some became one with others; those left out, by the rules of the sources, first those of the ones that this
-// one is made of; and those whose columns joins have left empty, by the joins, in the same order.
+// passed, and how many more they were before some became one; those left out, by the rules of the sources, first those of the ones
+// that this one is made of; and those whose columns joins have left empty, by the joins, in the same order.
 func (f *Flow) Took(nth int, passed, merged int64, leftOut, emptied []int64) {
 	for _, j := range slices.Backward(f.joins) {
 		last := len(emptied) - 1
 		j.empty.Add(emptied[last])
 		emptied = emptied[:last]
+	}
+	for _, s := range []struct {
+		is bool
+		*stage
+	}{{f.of.Distinct != nil, &f.distinct}, {f.of.Group != nil, &f.group}} {
+		if s.is {
+			s.in.Add(passed + merged)
+			s.merged.Add(merged)
+			passed, merged = passed+merged, 0
+		}
 	}
 	if below := f.below(); len(below) > 0 {
 		part := below[0]
@@ -110,17 +120,8 @@ func (f *Flow) Took(nth int, passed, merged int64, leftOut, emptied []int64) {
 		for _, n := range leftOut[own:] {
 			all += n
 		}
-		part.Took(nth, all, 0, leftOut[:own], emptied)
+		part.Took(nth, all, merged, leftOut[:own], emptied)
 		leftOut = leftOut[own:]
-	}
-	for _, s := range []struct {
-		is bool
-		*stage
-	}{{f.of.Distinct != nil, &f.distinct}, {f.of.Group != nil, &f.group}} {
-		if s.is {
-			s.in.Add(passed)
-			s.merged.Add(merged)
-		}
 	}
 	f.read.in.Add(passed)
 	f.checks.in.Add(passed)
