@@ -111,8 +111,6 @@ func checkSource(m *star.Model, s *star.Source, where string) error {
 		return refuse("weights")
 	case len(s.Windows) > 0 && (s.Distinct != nil || s.Group != nil):
 		return refuse("columns that depend on other rows, where rows become one behind them")
-	case s.Pivot != nil:
-		return refuse("rows that become columns")
 	case s.Distinct != nil && s.Group != nil:
 		return refuse("distinct and group in one source")
 	case s.Periods != nil || s.Spans != nil:

@@ -102,7 +102,13 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			if source == "" {
 				source, from = "{from: sales", name+"s"
 			}
-			source += ", group: {by: " + by + ", aggregates: {" + strings.Join(all, ", ") + "}}"
+			if s.r.IntN(4) == 0 { // a pivot is a group
+				all = []string{"of_bread", "of_salt"}
+				source += ", pivot: {by: " + by + ", name: ware, value: price, columns: {of_bread: bread, of_salt: salt}, several: " +
+					s.pick("sum", "min", "max") + s.pick("", ", others: leave_out") + "}"
+			} else {
+				source += ", group: {by: " + by + ", aggregates: {" + strings.Join(all, ", ") + "}}"
+			}
 			var measures, others []string
 			for _, a := range all {
 				switch name, _, _ := strings.Cut(a, ":"); name {
@@ -114,7 +120,7 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 				}
 			}
 			grain := by
-			if s.r.IntN(3) == 0 {
+			if s.r.IntN(3) == 0 && !strings.Contains(source, "pivot") {
 				grain = "number"
 			}
 			fact = "    grain: " + grain + "\n    measures: [" + strings.Join(measures, ", ") + "]\n" + s.pick("", "    degenerate: [DEGENERATE]\n") +
@@ -140,7 +146,7 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 		if source != "" {
 			sources += "  " + from + ": " + source + "}\n"
 		}
-		if s.r.IntN(2) == 0 && (strings.Contains(source, "window:") || strings.Contains(source, "group:") || strings.Contains(source, "distinct:")) {
+		if s.r.IntN(2) == 0 && (strings.Contains(source, "window:") || strings.Contains(source, "group:") || strings.Contains(source, "pivot:") || strings.Contains(source, "distinct:")) {
 			sources += "  " + name + "t: {from: " + from + s.above(strings.Contains(source, "nth:")) + "}\n"
 			from = name + "t"
 		}
