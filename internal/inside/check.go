@@ -215,7 +215,7 @@ func checkJoin(m *star.Model, j *star.Join) error {
 			return refuse("joins with sources that are joined with others")
 		}
 	}
-	return checkSource(m, j.Source, "before others are joined with them")
+	return checkSource(m, j.Source, "")
 }
 
 // checkExpressions looks for expressions that there is no SQL for.

@@ -124,6 +124,9 @@ func (r *Rows) Take(ctx context.Context, stands bool) error {
 	if err := r.sound(ctx); err != nil {
 		return err
 	}
+	if err := r.gatherOthers(ctx); err != nil {
+		return err
+	}
 	if err := r.plan(ctx, &r.judging); err != nil {
 		return err
 	}

@@ -34,6 +34,9 @@ func (r *shaper) join(l *rows, n int, j *star.Join) error {
 	if err != nil {
 		return err
 	}
+	if m := r.joined[n].merging; m != nil && len(m.unsure) > 0 {
+		return refuse("the column %s of %s, which may not be a value", m.unsure[0], j.Source.Text)
+	}
 	var by, on []string
 	rows := l.rows()
 	for k, pair := range j.By {

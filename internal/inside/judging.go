@@ -26,6 +26,9 @@ type judging struct {
 	first string             // the table of the first rows that wait for a member each; "" if none do
 
 	repeated string // the table of the grains that several rows have; "" if none have
+
+	part   int        // of a union
+	others []*judging // the rows of the sources that these are joined with, where they become one or depend on each other
 }
 
 // Step is the step that loads rows by statements of the warehouse.
@@ -52,6 +55,34 @@ func newJudging(
 	}
 	r.table = r.own("load_judged")
 	return r
+}
+
+// Join has the rows of another source complete those that are to be judged, by a join of their source.
+func (r *judging) Join(j *star.Join, from *source.Plain, levels []Level) {
+	other := &judging{shaper: *newShaper(engineOf(r.model, r.Statements), r.model, from, levels), Step: r.Step}
+	if other.merges(nil); other.merging != nil {
+		texts := *from // which nobody reads
+		texts.Texts = nil
+		other.merging.from, other.merging.table = &texts, r.own(fmt.Sprintf("load_met_%d_%d", r.part, len(r.joins)))
+		r.others = append(r.others, other)
+	}
+	r.joins, r.shaper.joined = append(r.joins, j), append(r.shaper.joined, &other.shaper)
+}
+
+// gatherOthers puts the rows of the sources into tables that these are joined with, where they become one or depend on each other.
+func (r *judging) gatherOthers(ctx context.Context) error {
+	for _, o := range r.others {
+		if err := o.plan(ctx, o); err != nil {
+			return err
+		}
+		if err := o.gather(ctx); err != nil {
+			return err
+		}
+		if err := o.planned(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // sound refuses dimensions that have a member twice, since a row would become two, and what the database cannot do.
@@ -137,6 +168,9 @@ func (r *judging) Drop(ctx context.Context) error {
 	tables := []*string{&r.table, &r.repeated, &r.first}
 	if r.merging != nil {
 		tables = append(tables, &r.merging.table)
+	}
+	for _, o := range r.others {
+		tables = append(tables, &o.merging.table)
 	}
 	for _, table := range tables {
 		if err := r.remove(ctx, table); err != nil {

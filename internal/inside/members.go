@@ -143,6 +143,12 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 			return "an attribute of the members that stand was of type 2 before", err
 		}
 	}
+	for _, o := range r.others {
+		r.made = append(r.made, o.merging.table)
+	}
+	if err := r.gatherOthers(ctx); err != nil {
+		return "", err
+	}
 	if err := r.plan(ctx, &r.judging); err != nil {
 		return "", err
 	}

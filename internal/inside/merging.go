@@ -28,6 +28,7 @@ type merging struct {
 	windows []star.Window // the columns that depend on other rows; nil if rows become one
 	faults  bool          // some are not plain
 	tells   bool          // rows that are not seen together are told apart by what is not such a column
+	unsure  []string      // columns that say which rows belong to which others, and may not be known
 }
 
 // parts is the column that says of how many rows one is made.
@@ -105,12 +106,11 @@ func (r *judging) gather(ctx context.Context) error {
 		return err
 	}
 	l.close()
-	told := slices.DeleteFunc(slices.Clone(r.common()), func(name string) bool { return !l.doubted[name] })
 	kept := append([]string{okColumn, ruleColumn}, r.empties(m.at+1)...)
 	if m.windows != nil {
 		kept = append(kept, quoted(sureOf(l.fields, l.doubted))...)
 	}
-	holds, err := r.put(ctx, m.engine, m.from, l.layers, kept, l.fields, told, m.table)
+	holds, err := r.put(ctx, m.engine, m.from, l.layers, kept, l.fields, r.doubtedOf(l), m.table)
 	m.all, m.faults = holds[vagueColumn], holds[faultsColumn]
 	return err
 }
@@ -158,8 +158,14 @@ const faultsColumn = "faults"
 // gathered is the shaped rows, called n.
 func (r *shaper) gathered() string { return r.merging.engine.numbered(r.merging.table) }
 
+// doubtedOf lists the columns that say which rows belong to which others, and may not be known.
+func (r *shaper) doubtedOf(l *rows) []string {
+	return slices.DeleteFunc(slices.Clone(r.common()), func(name string) bool { return !l.doubted[name] })
+}
+
 // merge makes layers of the rows that others have become.
 func (r *shaper) merge(l *rows) error {
+	r.merging.unsure = r.doubtedOf(l)
 	l.write() // what the table of the shaped rows is made by
 	if r.merging.windows != nil {
 		return r.see(l)

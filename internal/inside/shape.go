@@ -63,12 +63,7 @@ func (r *shaper) rules() int {
 	return n
 }
 
-// Join has the rows of another source complete those that are to be judged, by a join of their source.
-func (r *shaper) Join(j *star.Join, from *source.Plain, levels []Level) {
-	r.joins, r.joined = append(r.joins, j), append(r.joined, newShaper(r.engine, r.model, from, levels))
-}
-
-// JoinArrived is Join where the rows of the other source have arrived in a table: those that are not set aside, and that tell by
+// JoinArrived is [judging.Join] where the rows of the other source have arrived in a table: those that are not set aside, and that tell by
 // what they are joined.
 func (r *shaper) JoinArrived(j *star.Join, of *Arrived) {
 	other := &shaper{engine: r.engine, source: j.Source, model: r.model, arrived: of}

@@ -30,7 +30,7 @@ type Branch struct {
 func NewBranch(m *star.Model, from *source.Plain, levels []Level, nth int, step Step) *Branch {
 	b := &Branch{judging: newJudging(nil, nil, m, from, levels, step)}
 	b.table = b.own(fmt.Sprintf("load_branch_%d", nth))
-	b.parted = true
+	b.parted, b.part = true, nth
 	b.LeftOut = make([]int64, b.rules())
 	return b
 }
@@ -62,6 +62,9 @@ func (b *Branch) gatherOwn(ctx context.Context, fields []column.Field, told []st
 		return false, err
 	}
 	if err := b.usable(ctx); err != nil {
+		return false, err
+	}
+	if err := b.gatherOthers(ctx); err != nil {
 		return false, err
 	}
 	if err := b.plan(ctx, &b.judging); err != nil {

@@ -3,6 +3,7 @@ package load_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -48,7 +49,8 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 	sources := "  " + bands + ": {" + s.pick("read: bands.csv", "database: w, table: "+schema+".band") +
 		", columns: {stall: text, low: 'decimal(7,2)', high: 'decimal(7,2)', since: date, until: date, band: text}" +
 		s.pick("", ", require: {\"a name\": \"band is not null\"}") + "}\n"
-	sources += "  sales: " + base + "}\n  places: {" + s.pick("read: places.csv", "database: w, table: "+schema+".place") + ", columns: {stall: text, town: text}}\n"
+	sources += "  sales: " + base + "}\n  places: {" + s.pick("read: places.csv", "database: w, table: "+schema+".place") + ", columns: {stall: text, town: text}" +
+		s.pick("", "", ", distinct: {by: stall, keep: last}", ", group: {by: stall, aggregates: {town: max(town)}}", ", require: {\"a town\": \"town <> 'lost'\"}, distinct: {by: stall}") + "}\n"
 	dims := "  stall: {from: stalls, natural_key: stall, type_1: town}\n  date: {calendar: {from: 2023-01-01, to: 2025-12-31, attributes: basic}}\n"
 	made := ""
 	for n := range facts {
@@ -281,6 +283,9 @@ func stallsTogether(facts int) randomCase {
 		g.exec("CREATE TABLE " + g.name + ".sale (" + g.typed(s.sale()) + ")")
 		g.exec("CREATE TABLE " + g.name + ".place (" + g.typed("stall text, town text") + ")")
 		g.insert("place", "stall text, town text", [][]string{{"S1", "north"}, {"S2", "Zoë"}, {"S3", "east"}})
+		if regexp.MustCompile(`places: .*(distinct|group)`).MatchString(s.text) {
+			g.insert("place", "stall text, town text", [][]string{{"S1", "west"}, {"S3", s.pick("lost", "")}})
+		}
 		bands := s.bands()
 		g.exec("CREATE TABLE " + g.name + ".band (" + g.typed(band) + ")")
 		g.insert("band", band, bands)
