@@ -92,7 +92,8 @@ func Stands(m *star.Model, s *star.Source) bool {
 // merges reports whether rows of a source become one, or depend on each other.
 func merges(s *star.Source) bool { return s.Distinct != nil || s.Group != nil || len(s.Windows) > 0 }
 
-// checkSource is [Check] for a source. Its rows must not become one, nor depend on each other, where something is said of that.
+// checkSource is [Check] for a source. Its rows must not become one, nor depend on each other, where something is
+// said of that.
 func checkSource(m *star.Model, s *star.Source, where string) error {
 	switch {
 	case !Stands(m, s) && s.OnlyFiles():

@@ -28,8 +28,8 @@ type engine interface {
 	start(value string, every int64) string
 	// long is how many bytes a text has.
 	long(value string) string
-	// sum adds up the values of a column that is exact, none to null, over a window or over nothing, and total none to zero, as a
-	// text.
+	// sum adds up the values of a column that is exact, none to null, over a window or over nothing, and total none
+	// to zero, as a text.
 	sum(value string, t column.Type, over string) string
 	total(value string, t column.Type) string
 	// outermost is the value of a row with the greatest of some others, or the least: of several the last row, or the first.

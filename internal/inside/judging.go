@@ -69,7 +69,8 @@ func (r *judging) Join(j *star.Join, from *source.Plain, levels []Level) {
 	r.joins, r.shaper.joined = append(r.joins, j), append(r.shaper.joined, &other.shaper)
 }
 
-// gatherOthers puts the rows of the sources into tables that these are joined with, where they become one or depend on each other.
+// gatherOthers puts the rows of the sources into tables that these are joined with, where they become one or depend
+// on each other.
 func (r *judging) gatherOthers(ctx context.Context) error {
 	for _, o := range r.others {
 		if err := o.plan(ctx, o); err != nil {

@@ -115,9 +115,9 @@ func (r *judging) gather(ctx context.Context) error {
 	return err
 }
 
-// put puts shaped rows into a table of the step, with their numbers, some columns and fields, and the texts of what the source
-// has of them. It says whether any row is not plain, by [faultsColumn], and whether one that is not left out is not sure in some
-// fields that may be doubted, by [vagueColumn].
+// put puts shaped rows into a table of the step, with their numbers, some columns and fields, and the texts of what
+// the source has of them. It says whether any row is not plain, by [faultsColumn], and whether one that is not left
+// out is not sure in some fields that may be doubted, by [vagueColumn].
 func (r *judging) put(
 	ctx context.Context, by engine, from *source.Plain, l *layers, kept []string, fields []column.Field, doubted []string, table string,
 ) (holds map[string]bool, err error) {

@@ -63,8 +63,8 @@ func (r *shaper) rules() int {
 	return n
 }
 
-// JoinArrived is [judging.Join] where the rows of the other source have arrived in a table: those that are not set aside, and that tell by
-// what they are joined.
+// JoinArrived is [judging.Join] where the rows of the other source have arrived in a table: those that are not set
+// aside, and that tell by what they are joined.
 func (r *shaper) JoinArrived(j *star.Join, of *Arrived) {
 	other := &shaper{engine: r.engine, source: j.Source, model: r.model, arrived: of}
 	r.joins, r.joined = append(r.joins, j), append(r.joined, other)

@@ -11,9 +11,9 @@ import (
 	"ironmonger/internal/star"
 )
 
-// A row whose columns depend on other rows is plain only if all rows are that it is seen with: others may set one of them aside,
-// and none of the others sees that one then. A row that is left to others is read with all those that it is seen with, of which
-// others do not take those that are not left to them.
+// A row whose columns depend on other rows is plain only if all rows are that it is seen with: others may set one of
+// them aside, and none of the others sees that one then. A row that is left to others is read with all those that it
+// is seen with, of which others do not take those that are not left to them.
 
 // windows lists the columns that are needed and depend on other rows.
 func (l Level) windows() (list []star.Window) {
@@ -25,7 +25,8 @@ func (l Level) windows() (list []star.Window) {
 	return list
 }
 
-// seenBy lists the columns in which rows are equal that some windows see together: none if they see all rows, or different ones.
+// seenBy lists the columns in which rows are equal that some windows see together: none if they see all rows, or
+// different ones.
 func seenBy(windows []star.Window) []string {
 	sorted := func(w star.Window) []string { return slices.Compact(slices.Sorted(slices.Values(w.By))) }
 	by := sorted(windows[0])
@@ -108,8 +109,8 @@ func (r *shaper) addWindow(l *rows, w *star.Window) error {
 	return nil
 }
 
-// window is the value of a column that depends on other rows, and what makes one of it that fits the type of the column; nil if
-// it does.
+// window is the value of a column that depends on other rows, and what makes one of it that fits the type of the
+// column; nil if it does.
 func (r *shaper) window(w *star.Window, fields []column.Field) (sql string, fits func(value string) expr.SQL, err error) {
 	var over, order []string
 	if len(w.By) > 0 {

@@ -170,7 +170,8 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 	return s
 }
 
-// windows makes columns that depend on other rows, among them nth, and names those that are measures and those that are not.
+// windows makes columns that depend on other rows, among them nth, and names those that are measures and those that
+// are not.
 func (s *stalls) windows(valued bool) (list, measures, others string) {
 	by, mixed := s.pick("partition by stall ", "partition by stall, ware ", "partition by stall, day ", "partition by ware ", ""), s.r.IntN(4) == 0
 	over := func(order ...string) string {

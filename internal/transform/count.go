@@ -92,9 +92,10 @@ func (f *Flow) Read() int64 {
 	return sum
 }
 
-// Took notes rows that somebody else has dealt with, of the nth source where this one is a union, or is made of one: those that
-// passed, and how many more they were before some became one; those left out, by the rules of the sources, first those of the ones
-// that this one is made of; and those whose columns joins have left empty, by the joins, in the same order.
+// Took notes rows that somebody else has dealt with, of the nth source where this one is a union, or is made of one:
+// those that passed, and how many more they were before some became one; those left out, by the rules of the sources,
+// first those of the ones that this one is made of; and those whose columns joins have left empty, by the joins, in
+// the same order.
 func (f *Flow) Took(nth int, passed, merged int64, leftOut, emptied []int64) {
 	for _, j := range slices.Backward(f.joins) {
 		last := len(emptied) - 1

@@ -11,8 +11,8 @@ import (
 	"ironmonger/internal/star"
 )
 
-// windows gives rows the columns whose values depend on other rows. The rows are read twice: first the columns that these
-// are made of, then all of them, and each has its values by its number among those that are not set aside.
+// windows gives rows the columns whose values depend on other rows. The rows are read twice: first the columns that
+// these are made of, then all of them, and each has its values by its number among those that are not set aside.
 type windows struct {
 	list   []*window
 	at     []int           // the columns of batches that are read

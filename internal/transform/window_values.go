@@ -15,8 +15,8 @@ type grouping struct {
 	ends []int32 // of each group of them
 }
 
-// together returns rows by the columns in which they are equal that are seen together. It keeps what it has found, by the numbers of
-// the columns.
+// together returns rows by the columns in which they are equal that are seen together. It keeps what it has found, by
+// the numbers of the columns.
 func (x *window) together(by []*column.Column, n int, known map[string]*grouping) *grouping {
 	name := fmt.Sprint(x.uses[:x.by])
 	if g := known[name]; g != nil {
