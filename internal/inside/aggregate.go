@@ -43,6 +43,17 @@ func (r *shaper) aggregate(name string, a star.Aggregate, fields []column.Field)
 	case star.OnlyValue:
 		of = []named{{name, "min(" + value + ")"}, {name + "_n", "count(" + value + ")"}}
 		return of, expr.SQL{Value: name, Clean: name + "_n <= 1"}, nil
+	case "list":
+		p, err := expr.Compile("nullif(trim(a), '')", []column.Field{{Name: "a", Type: f.Type}})
+		if err != nil {
+			return nil, x, err
+		}
+		one, err := p.SQL(r.engine, []expr.SQL{{Value: r.Operand(value, f.Type)}})
+		const divided = "count(*) FILTER (WHERE position('%s' in %s) > 0)"
+		of = []named{
+			{name, r.list(r.Stored(one, f.Type), star.ListSeparator)}, {name + "_n", fmt.Sprintf(divided, star.ListSeparator, value)},
+		}
+		return of, expr.SQL{Value: name, Clean: name + "_n = 0"}, err
 	case "latest", "earliest":
 		return []named{{name, r.outermost(value, quote(said+a.By), a.Function == "latest")}}, expr.SQL{Value: name}, nil
 	}

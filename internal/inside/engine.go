@@ -34,6 +34,8 @@ type engine interface {
 	total(value string, t column.Type) string
 	// outermost is the value of a row with the greatest of some others, or the least: of several the last row, or the first.
 	outermost(value, by string, greatest bool) string
+	// list is the texts of rows, each once, in the order of their bytes, with a separator between them; null if there are none.
+	list(value, separator string) string
 	// once has the columns of the nth select worked out once, whoever uses them.
 	once(sql string, n int) string
 	// number numbers rows by what orders them. It returns columns of the select before, and the names and SQL of those

@@ -117,6 +117,10 @@ func (p *postgres) outermost(value, by string, greatest bool) string {
 	return fmt.Sprintf(first, value, by, order)
 }
 
+func (p *postgres) list(value, separator string) string {
+	return fmt.Sprintf("string_agg(DISTINCT %s, '%s' ORDER BY %[1]s)", value, separator)
+}
+
 // once makes a select that is not merged with others, since it has a volatile function: one that, unlike an offset, lets
 // several processes work.
 func (p *postgres) once(sql string, n int) string {

@@ -107,6 +107,11 @@ func (e *trino) outermost(value, by string, greatest bool) string {
 	return fmt.Sprintf(one, function, value, by)
 }
 
+func (e *trino) list(value, separator string) string {
+	const list = "array_join(array_sort(array_distinct(array_agg(%s) FILTER (WHERE %[1]s IS NOT NULL))), '%s')"
+	return fmt.Sprintf(list, value, separator)
+}
+
 // once has nothing to do: what is used several times is worked out once.
 func (e *trino) once(sql string, _ int) string { return sql }
 

@@ -95,7 +95,7 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			by := s.pick("[stall, day]", "[stall, day, ware]", "[stall, day, paid]")
 			all := []string{"price: sum(price)", "most: max(price)", "least: min(at)", "mean: avg(price)", "each: avg(pieces)", "rows_: count", "some: count(note)",
 				"last_: 'latest(note, at)'", "first_: 'earliest(pieces, no)'", "words: max(note)",
-				"any_: max(paid)", "every_: min(paid)", "number: max(no)", "total: sum(pieces)"}
+				"notes_: list(note)", "any_: max(paid)", "every_: min(paid)", "number: max(no)", "total: sum(pieces)"}
 			s.r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 			all = append(all[:1+s.r.IntN(6)], "number: max(no)")
 			if at := strings.Index(strings.Join(all[:len(all)-1], ";"), "number:"); at >= 0 {
@@ -114,7 +114,7 @@ func newStalls(seed uint64, schema string, facts int) *stalls {
 			var measures, others []string
 			for _, a := range all {
 				switch name, _, _ := strings.Cut(a, ":"); name {
-				case "last_", "words", "any_", "every_", "least":
+				case "last_", "words", "notes_", "any_", "every_", "least":
 					others = append(others, name)
 				case "number":
 				default:
@@ -262,7 +262,7 @@ func (s *stalls) row() []string {
 	}
 	day := fmt.Sprintf("2024-01-%02d", 1+s.r.IntN(28))
 	no, at, price, pieces := fmt.Sprint(s.no), day+s.pick(" 08:00:00", " 09:30:00", " 17:15:00"), fmt.Sprintf("%d.%02d", s.r.IntN(30), s.r.IntN(100)), fmt.Sprint(s.r.IntN(9))
-	stall, ware, note := seldom(s.pick("S1", "S2", "S3"), "", "S9", "s1"), seldom(s.pick("bread", "salt", "rope", "tar"), "", "Bread", "wäx"), seldom(s.pick("big", "small", ""), "test", "Zoë", "odd")
+	stall, ware, note := seldom(s.pick("S1", "S2", "S3"), "", "S9", "s1"), seldom(s.pick("bread", "salt", "rope", "tar"), "", "Bread", "wäx"), seldom(s.pick("big", "small", "", " big "), "test", "Zoë", "odd")
 	price, pieces, day = seldom(price, "", "-1", "0.001", "99999999"), seldom(pieces, "", "60"), seldom(day, "", "1899-01-01", "2022-02-02")
 	if s.typed {
 		return []string{no, stall, ware, day, seldom(at, ""), seldom(price, "NaN"), pieces, note, s.pick("true", "false", "")}

@@ -93,6 +93,9 @@ type Aggregate struct {
 // OnlyValue is the aggregate of columns that are made of rows: the only value that there is.
 const OnlyValue = "only"
 
+// ListSeparator stands between the values of a list that is made of rows.
+const ListSeparator = ";"
+
 // Fields lists the columns of groups of rows with the given columns.
 func (g *Group) Fields(of []column.Field) []column.Field {
 	var fields []column.Field

@@ -64,7 +64,7 @@ func (g *groups) put(b *column.Batch, from int) error {
 		for i := range b.N {
 			if out.Function != "avg" {
 				if c.Set(i, &g.cols[out.first], from+i); out.Function == "list" && !c.Null[i] {
-					c.Text[i] = expr.SortedList(c.Text[i], listSeparator)
+					c.Text[i] = expr.SortedList(c.Text[i], star.ListSeparator)
 				}
 			} else if !average(c, i, &g.cols[out.first], &g.cols[out.first+1], from+i) {
 				return mistake(b, i, "aggregate "+out.Text, "the average is too large for %s", c.Type)
@@ -85,20 +85,17 @@ func average(to *column.Column, i int, sum, count *column.Column, m int) bool {
 	return ok && to.SetExact(i, q)
 }
 
-// listSeparator stands between the values of a list that is made of rows.
-const listSeparator = ";"
-
 // list has the value of row i in the list of group m, once. The list is in order when it is put.
 func list(c *column.Column, m int, from *column.Column, i int, b *column.Batch, a star.Aggregate) error {
 	value := strings.Trim(from.Text[i], " ")
 	switch {
-	case strings.Contains(value, listSeparator):
-		return mistake(b, i, "aggregate "+a.Text, "%s has a %s, which separates the values of a list", from.Value(i), listSeparator)
+	case strings.Contains(value, star.ListSeparator):
+		return mistake(b, i, "aggregate "+a.Text, "%s has a %s, which separates the values of a list", from.Value(i), star.ListSeparator)
 	case value == "":
 	case c.Null[m]:
 		c.Null[m], c.Text[m] = false, value
 	case !listed(c.Text[m], value):
-		c.Text[m] += listSeparator + value
+		c.Text[m] += star.ListSeparator + value
 	}
 	return nil
 }
@@ -111,9 +108,9 @@ func listed(list, value string) bool {
 			return false
 		}
 		from += at
-		begins := from == 0 || strings.HasPrefix(list[from-1:], listSeparator)
+		begins := from == 0 || strings.HasPrefix(list[from-1:], star.ListSeparator)
 		end := from + len(value)
-		if begins && (end == len(list) || strings.HasPrefix(list[end:], listSeparator)) {
+		if begins && (end == len(list) || strings.HasPrefix(list[end:], star.ListSeparator)) {
 			return true
 		}
 	}

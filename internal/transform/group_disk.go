@@ -115,7 +115,7 @@ func (g *groups) merge(to *column.Batch, m int, b *column.Batch, i int) error {
 		case a.Function == star.OnlyValue && !c.Null[m]:
 			return several(b, i, a)
 		case a.Function == "list":
-			if c.Text[m] += listSeparator + from.Text[i]; c.Null[m] {
+			if c.Text[m] += star.ListSeparator + from.Text[i]; c.Null[m] {
 				c.Set(m, from, i)
 			}
 		case a.Function == "count":
