@@ -272,10 +272,10 @@ func (s *stalls) row() []string {
 }
 
 // TestInsideMerging is [TestInside] with rows that become one, and with sources that are made of others.
-func TestInsideMerging(t *testing.T) { insideCases(t, stallsTogether(8), onPostgres, 70, 2, 3) }
+func TestInsideMerging(t *testing.T) { insideCases(t, stallsTogether(8), onPostgres, 187, 2, 3) }
 
 // TestTrinoInsideMerging is [TestInsideMerging] in Trino, with the other star in SQLite.
-func TestTrinoInsideMerging(t *testing.T) { insideCases(t, stallsTogether(1), onTrino, 83, 1, 2) }
+func TestTrinoInsideMerging(t *testing.T) { insideCases(t, stallsTogether(1), onTrino, 86, 1, 2) }
 
 // stallsTogether is of stalls with some facts.
 func stallsTogether(facts int) randomCase {
