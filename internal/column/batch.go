@@ -306,6 +306,20 @@ type Source interface {
 	Pieces(context.Context) iter.Seq2[Piece, error]
 }
 
+// Wrapped yields pieces as others that are made of them.
+func Wrapped(pieces iter.Seq2[Piece, error], as func(Piece) Piece) iter.Seq2[Piece, error] {
+	return func(yield func(Piece, error) bool) {
+		for p, err := range pieces {
+			if err == nil {
+				p = as(p)
+			}
+			if !yield(p, err) {
+				return
+			}
+		}
+	}
+}
+
 // Compare orders row i of c and row j of d, of the same type and not null: numbers and times by size, text by
 // its bytes.
 func (c *Column) Compare(i int, d *Column, j int) int {

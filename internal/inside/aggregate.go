@@ -51,7 +51,8 @@ func (r *shaper) aggregate(name string, a star.Aggregate, fields []column.Field)
 		one, err := p.SQL(r.engine, []expr.SQL{{Value: r.Operand(value, f.Type)}})
 		const divided = "count(*) FILTER (WHERE position('%s' in %s) > 0)"
 		of = []named{
-			{name, r.list(r.Stored(one, f.Type), star.ListSeparator)}, {name + "_n", fmt.Sprintf(divided, star.ListSeparator, value)},
+			{name, r.list(r.Stored(one, f.Type), star.ListSeparator)},
+			{name + "_n", fmt.Sprintf(divided, star.ListSeparator, value)},
 		}
 		return of, expr.SQL{Value: name, Clean: name + "_n = 0"}, err
 	case "latest", "earliest":

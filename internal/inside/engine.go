@@ -34,7 +34,8 @@ type engine interface {
 	total(value string, t column.Type) string
 	// outermost is the value of a row with the greatest of some others, or the least: of several the last row, or the first.
 	outermost(value, by string, greatest bool) string
-	// list is the texts of rows, each once, in the order of their bytes, with a separator between them; null if there are none.
+	// list is the texts of rows, each once, in the order of their bytes, with a separator between them; null if there
+	// are none.
 	list(value, separator string) string
 	// once has the columns of the nth select worked out once, whoever uses them.
 	once(sql string, n int) string

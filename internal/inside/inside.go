@@ -1,5 +1,5 @@
-// Package inside loads facts and dimensions by statements of the warehouse, where their rows stand in it already: they do not travel
-// through the program.
+// Package inside loads facts and dimensions by statements of the warehouse, where their rows stand in it already: they
+// do not travel through the program.
 //
 // It divides the rows that have arrived. A row is plain if nothing about it needs a second look: its values are of their
 // types, no rule sets it aside, each of its keys has a member, and no other row has its grain. What becomes of a plain row

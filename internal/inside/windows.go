@@ -59,15 +59,16 @@ func saidNames(fields []column.Field) (list []string) {
 // see makes layers of the rows with the columns that depend on others.
 func (r *shaper) see(l *rows) error {
 	m := r.merging
-	own := []named{{"o0", "n.line"}, {parts, "1"}, {ruleColumn, "n." + ruleColumn}, {okColumn, "n." + okColumn}}
+	ok, from := "n."+okColumn, r.gathered()
+	if common := r.common(); m.faults && common != nil {
+		ok = "b.bad is null"
+		const faults = " LEFT JOIN (SELECT DISTINCT 1 AS bad, %s FROM %s WHERE %s IS NULL AND NOT %s) AS b ON %s"
+		by := strings.Join(saidOf(common), ", ")
+		from += fmt.Sprintf(faults, by, r.gathered(), ruleColumn, okColumn, r.together("b", "n"))
+	}
+	own := []named{{"o0", "n.line"}, {parts, "1"}, {ruleColumn, "n." + ruleColumn}, {okColumn, ok}}
 	for _, name := range slices.Concat(r.empties(m.at+1), saidNames(l.fields), sureOf(l.fields, l.doubted)) {
 		own = append(own, named{name, "n." + quote(name)})
-	}
-	from := r.gathered()
-	if common := r.common(); m.faults && common != nil {
-		own[3].sql = "b.bad is null"
-		const faults = " LEFT JOIN (SELECT DISTINCT 1 AS bad, %s FROM %s WHERE %s IS NULL AND NOT %s) AS b ON %s"
-		from += fmt.Sprintf(faults, strings.Join(saidOf(common), ", "), r.gathered(), ruleColumn, okColumn, r.together("b", "n"))
 	}
 	l.sql = fmt.Sprintf("SELECT %s FROM %s WHERE n.%s IS NULL", aliased(own), from, ruleColumn)
 	l.columns, l.open = names(own), map[string]bool{}

@@ -68,16 +68,9 @@ type remaining struct {
 }
 
 func (s remaining) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
-	return func(yield func(column.Piece, error) bool) {
-		for p, err := range s.numbered.Pieces(ctx) {
-			if err == nil {
-				p = remainingPiece{p.(numberedPiece), s.left}
-			}
-			if !yield(p, err) {
-				return
-			}
-		}
-	}
+	return column.Wrapped(s.numbered.Pieces(ctx), func(p column.Piece) column.Piece {
+		return remainingPiece{p.(numberedPiece), s.left}
+	})
 }
 
 type remainingPiece struct {

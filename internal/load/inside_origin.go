@@ -106,16 +106,7 @@ type picked struct {
 }
 
 func (s picked) Pieces(ctx context.Context) iter.Seq2[column.Piece, error] {
-	return func(yield func(column.Piece, error) bool) {
-		for p, err := range s.Source.Pieces(ctx) {
-			if err == nil {
-				p = pickedPiece{p, s.rows}
-			}
-			if !yield(p, err) {
-				return
-			}
-		}
-	}
+	return column.Wrapped(s.Source.Pieces(ctx), func(p column.Piece) column.Piece { return pickedPiece{p, s.rows} })
 }
 
 type pickedPiece struct {

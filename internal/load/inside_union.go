@@ -16,9 +16,9 @@ type united struct {
 	first    map[string]int64 // by the name of a table, how many rows come before its own
 }
 
-// unite has the warehouse shape the rows of some branches, which the flow of the step would read, and returns them as rows that
-// have arrived. told are the columns that tell rows apart: known says whether they are known of all rows. numbers are those of the
-// tables by their names.
+// unite has the warehouse shape the rows of some branches, which the flow of the step would read, and returns them as
+// rows that have arrived. told are the columns that tell rows apart: known says whether they are known of all rows.
+// numbers are those of the tables by their names.
 func (w *work) unite(
 	ctx context.Context, flow *transform.Flow, branches []branch, told []string, numbers map[string]int64,
 ) (u *united, of *inside.Arrived, known bool, err error) {

@@ -77,7 +77,9 @@ func (f *Flow) newWindows() *windows {
 }
 
 // windowed gives rows the values of windows.
-func (f *Flow) windowed(ctx context.Context, samples bool, rows iter.Seq2[column.Piece, error]) iter.Seq2[column.Piece, error] {
+func (f *Flow) windowed(
+	ctx context.Context, samples bool, rows iter.Seq2[column.Piece, error],
+) iter.Seq2[column.Piece, error] {
 	if f.windowFields() == nil {
 		return rows
 	}
@@ -197,16 +199,7 @@ func (x *windows) close() {
 
 // finished puts what is done behind all rows behind windows: natural keys in their one form.
 func (f *Flow) finished(rows iter.Seq2[column.Piece, error]) iter.Seq2[column.Piece, error] {
-	return func(yield func(column.Piece, error) bool) {
-		for p, err := range rows {
-			if err == nil {
-				p = lastPiece{f, p}
-			}
-			if !yield(p, err) {
-				return
-			}
-		}
-	}
+	return column.Wrapped(rows, func(p column.Piece) column.Piece { return lastPiece{f, p} })
 }
 
 // lastPiece is a piece whose natural keys are brought to their form when it is filled.

@@ -111,7 +111,8 @@ func (x *windows) divide(ctx context.Context, w *window) (*spill.Rows, error) {
 
 // overParts finds the values of the rows of each part.
 func (x *window) overParts(ctx context.Context, in *spill.Rows) (*spill.Rows, error) {
-	out, err := spill.New([]column.Field{{Name: x.Text, Type: x.Type}, {Name: "row", Type: column.Type{Kind: column.Integer}}}, parts)
+	row := column.Field{Name: "row", Type: column.Type{Kind: column.Integer}}
+	out, err := spill.New([]column.Field{{Name: x.Text, Type: x.Type}, row}, parts)
 	if err != nil {
 		return nil, err
 	}
