@@ -70,19 +70,37 @@ const mostSQL = 50_000
 // SQL returns the expression over columns that stand for the fields it was compiled with. The error is a
 // [NoSQL].
 func (p *Program) SQL(d Dialect, columns []SQL) (SQL, error) {
-	r := &renderer{d: d, columns: columns}
-	x := r.of(p.root)
+	_, x, err := p.SQLInSteps(d, columns, nil)
+	return x, err
+}
+
+// SQLInSteps is [Program.SQL] where parts that cost much, and stand in the expression more than once, are worked out before
+// it: each by a name, and from those before it. None fails.
+func (p *Program) SQLInSteps(d Dialect, columns []SQL, name func(nth int) string) (steps []string, x SQL, err error) {
+	r := &renderer{d: d, columns: columns, name: name}
+	x = r.of(p.root)
 	if r.err == nil && len(x.Value)+len(x.Clean) > mostSQL {
 		r.refuse("an expression that is so long")
 	}
-	return x, r.err
+	return r.steps, x, r.err
 }
 
 // renderer writes SQL. After its first error it writes nothing of use.
 type renderer struct {
 	d       Dialect
 	columns []SQL
+	name    func(nth int) string // of a step; nil if there are none
+	steps   []string
 	err     error
+}
+
+// once has a value be worked out in a step of its own, and returns what it is called then.
+func (r *renderer) once(value string) string {
+	if r.name == nil {
+		return value
+	}
+	r.steps = append(r.steps, value)
+	return r.name(len(r.steps) - 1)
 }
 
 func (r *renderer) refuse(what string) SQL {

@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -144,6 +145,11 @@ func holdSQL(t *testing.T, d expr.Dialect, db *sql.DB, table, create string, ran
 		ours, _ := kinds[n%len(kinds)](1 + n%4)()
 		texts = append(texts, ours)
 	}
+	for n := range random / 20 {
+		of, _ := w.decimal(n % 3)()
+		by, _ := w.word("100", "10", "1000.00", "1", "1.0", "-10", "-3", "7", "2.5", "0.5", "0.01", "100000000000000000000", "p", "i")
+		texts = append(texts, of+" / "+by, fmt.Sprintf("cast(round(%s / %s, 2) as decimal(9,2)) + 1", of, by))
+	}
 	var all []shown
 	refused := map[string]int{}
 	for _, text := range texts {
@@ -151,7 +157,7 @@ func holdSQL(t *testing.T, d expr.Dialect, db *sql.DB, table, create string, ran
 		if err != nil {
 			continue
 		}
-		x, err := p.SQL(d, columns)
+		x, err := inSteps(d, p, columns)
 		if err != nil {
 			refused[err.Error()]++
 			continue
@@ -167,6 +173,16 @@ func holdSQL(t *testing.T, d expr.Dialect, db *sql.DB, table, create string, ran
 	if len(all)*5 < len(texts)*4 || sum.faults < 250 || sum.doubted*8 > sum.clean {
 		t.Errorf("too little was compared")
 	}
+}
+
+// inSteps is the SQL of an expression with its steps where they are named.
+func inSteps(d expr.Dialect, p *expr.Program, columns []expr.SQL) (expr.SQL, error) {
+	name := func(nth int) string { return fmt.Sprintf("<%d>", nth) }
+	steps, x, err := p.SQLInSteps(d, columns, name)
+	for nth, sql := range slices.Backward(steps) {
+		x.Value, x.Clean = strings.ReplaceAll(x.Value, name(nth), sql), strings.ReplaceAll(x.Clean, name(nth), sql)
+	}
+	return x, err
 }
 
 // shown is an expression, and its SQL.

@@ -25,7 +25,12 @@ func magnitude(of node) int {
 	case *arithmetic:
 		l, r := magnitude(n.left), magnitude(n.right)
 		switch {
-		case l == 0 || r == 0 || n.op == '/':
+		case n.op == '/':
+			if isWhole(n.right) { // which has no scale smaller than that of what it divides
+				return l
+			}
+			return 0
+		case l == 0 || r == 0:
 			return 0
 		case n.op == '*':
 			return l + r
@@ -50,6 +55,16 @@ func magnitude(of node) int {
 		return magnitude(n.of)
 	}
 	return 0
+}
+
+// isWhole reports whether a node is a constant that is not less than one, or not more than minus one.
+func isWhole(of node) bool {
+	n, ok := of.(*literal)
+	if !ok || n.out.Null[0] {
+		return false
+	}
+	whole, _, _ := strings.Cut(strings.TrimPrefix(n.out.Value(0), "-"), ".")
+	return strings.Trim(whole, "0") != ""
 }
 
 // integerDigits is how many an integer has at most.

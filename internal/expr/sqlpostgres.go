@@ -107,10 +107,25 @@ func (postgres) arithmetic(r *renderer, n *arithmetic) SQL {
 		}
 		return SQL{value, clean}
 	}
+	if by, ok := powerOfTen(n.right); ok {
+		value := fmt.Sprintf("round(%s * 1e-%d, %d)", l.Value, by, n.typ().Scale)
+		return SQL{value, all(clean, fitting(magnitude(n), value, n.typ()))}
+	}
 	// a whole number of units of the last place, halves away from zero
 	const quotient = "(case when %[2]s <> 0 then sign(%[1]s) * sign(%[2]s) * div(abs(%[1]s) * 2e%[3]d + abs(%[2]s), abs(%[2]s) * 2) * 1e-%[3]d end)"
-	value := fmt.Sprintf(quotient, l.Value, x.Value, n.typ().Scale)
-	return SQL{value, all(clean, fmt.Sprintf("coalesce(%s <> 0, true)", x.Value), fits(value, n.typ()))}
+	value := r.once(fmt.Sprintf(quotient, l.Value, x.Value, n.typ().Scale))
+	return SQL{value, all(clean, fmt.Sprintf("coalesce(%s <> 0, true)", x.Value), fitting(magnitude(n), value, n.typ()))}
+}
+
+// powerOfTen returns how many noughts a constant has behind its one, if that is all it has.
+func powerOfTen(n node) (by int, ok bool) {
+	c, ok := n.(*literal)
+	if !ok || c.out.Null[0] {
+		return 0, false
+	}
+	whole, part, _ := strings.Cut(c.out.Value(0), ".")
+	noughts, one := strings.CutPrefix(whole, "1")
+	return len(noughts), one && strings.Trim(noughts+part, "0") == ""
 }
 
 func (postgres) like(r *renderer, n *like) SQL {

@@ -16,6 +16,19 @@ import (
 type Arrived struct {
 	Table  string         // its name in SQL
 	Fields []column.Field // of the rows, behind the columns of [ArrivedTypes]
+
+	// Of a union whose rows become one behind it, or depend on each other, else nil:
+	levels []Level                  // the source that says so, whose rows these are before they do, and those made of it
+	place  func(line string) string // where the row with a number stood
+	faults bool                     // some rows are not plain
+}
+
+// Above are the sources that are made of rows that have arrived, and that the warehouse has still to shape.
+func (a *Arrived) Above() []Level {
+	if a.levels == nil {
+		return nil
+	}
+	return a.levels[1:]
 }
 
 // ArrivedTypes are the types of the first columns of the table: the number of a row among all, its file and line as the
@@ -27,16 +40,32 @@ func ArrivedTypes() []column.Type {
 
 // NewArrived prepares the loading of a fact, as [New] does, from rows that have arrived in a table.
 func NewArrived(f *schema.Fact, s *schema.Star, m *star.Model, of *Arrived, step Step) *Rows {
-	r := newRows(f, s, m, numberedRows(), []Level{{Source: f.Source}}, step)
-	r.engine, r.arrived = numberedEngine{r.engine, step.Statements}, of
+	r := newRows(f, s, m, numberedRows(), of.levelsTo(f.Source), step)
+	r.arrive(of, GrainColumns(f))
 	return r
 }
 
 // NewArrivedMembers is [NewArrived] for a dimension, as [NewMembers] is [New].
 func NewArrivedMembers(d *schema.Dimension, s *schema.Star, m *star.Model, of *Arrived, step Step, stands bool) *Members {
-	r := newMembers(d, s, m, numberedRows(), []Level{{Source: d.Source}}, step, stands)
-	r.engine, r.arrived = numberedEngine{r.engine, step.Statements}, of
+	r := newMembers(d, s, m, numberedRows(), of.levelsTo(d.Source), step, stands)
+	r.arrive(of, d.Delivered)
 	return r
+}
+
+// levelsTo are the levels of rows that have arrived, up to their source.
+func (a *Arrived) levelsTo(s *star.Source) []Level {
+	if a.levels == nil {
+		return []Level{{Source: s}}
+	}
+	return a.levels
+}
+
+// arrive has the rows be those that have arrived. Some columns tell them apart.
+func (r *judging) arrive(of *Arrived, apart []string) {
+	r.engine, r.arrived = numberedEngine{r.engine, r.Statements}, of
+	if r.part = -1; of.levels != nil {
+		r.merges(apart)
+	}
 }
 
 // placeColumn is the file and line of a row that has arrived.

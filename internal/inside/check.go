@@ -100,8 +100,6 @@ func checkSource(m *star.Model, s *star.Source, where string) error {
 		return refuse("rows of files")
 	case !Stands(m, s):
 		return refuse("a source that is not a table or query of the database in which the star is, by the same connection string, nor files")
-	case merges(s) && Reads(s).Union != nil:
-		return refuse("rows of a union that become one, or depend on each other")
 	case merges(s) && where != "":
 		return refuse("rows that become one, or depend on each other, %s", where)
 	case s.DrivenBy != nil:
@@ -206,17 +204,26 @@ func checkJoin(m *star.Model, j *star.Join) error {
 	case j.Source.OnlyFiles(): // which the program reads and shapes
 		return nil
 	}
-	for s := j.Source; s != nil; s = s.From {
-		switch {
-		case s.Union != nil:
-			return refuse("joins with a union")
-		case s.Since != nil:
-			return refuse("joins with sources of which new rows are read alone")
-		case len(s.Joins) > 0:
-			return refuse("joins with sources that are joined with others")
-		}
+	if err := checkJoined(j.Source); err != nil {
+		return err
 	}
 	return checkSource(m, j.Source, "")
+}
+
+// checkJoined is [Check] for what a source that others are joined with may not have, nor one that it is made of.
+func checkJoined(s *star.Source) error {
+	switch {
+	case s.Since != nil:
+		return refuse("joins with sources of which new rows are read alone")
+	case len(s.Joins) > 0:
+		return refuse("joins with sources that are joined with others")
+	}
+	for _, o := range s.Made() {
+		if err := checkJoined(o); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // checkExpressions looks for expressions that there is no SQL for.

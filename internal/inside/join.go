@@ -35,13 +35,13 @@ func (r *shaper) join(l *rows, n int, j *star.Join) error {
 		return err
 	}
 	if m := r.joined[n].merging; m != nil && len(m.unsure) > 0 {
-		return refuse("the column %s of %s, which may not be a value", m.unsure[0], j.Source.Text)
+		return notSure(m.unsure[0], j.Source)
 	}
 	var by, on []string
 	rows := l.rows()
 	for k, pair := range j.By {
 		if unsure[pair[0]] {
-			return refuse("the column %s of %s, which may not be a value", pair[0], j.Source.Text)
+			return notSure(pair[0], j.Source)
 		}
 		by = append(by, quote(said+pair[0]))
 		on = append(on, fmt.Sprintf("j%d.b%d = %s.%s", n, k, rows, quote(said+pair[1])))
@@ -92,11 +92,16 @@ func (r *shaper) join(l *rows, n int, j *star.Join) error {
 	return nil
 }
 
+// notSure refuses a column that says by what rows are joined, or since when they hold.
+func notSure(name string, of *star.Source) error {
+	return refuse("the column %s of %s, which may not be a value", name, of.Text)
+}
+
 // spans are the times for which rows of another source hold: each until the next one of its key begins, and one of a key all of whose
 // rows are sound, and of which no two begin at a time. The second result is the time of a row here, with % before its name.
 func (r *shaper) spans(l *rows, j *star.Join, by []string, met string, unsure map[string]bool) (sql, at string, err error) {
 	if unsure[j.Effective] {
-		return "", "", refuse("the column %s of %s, which may not be a value", j.Effective, j.Source.Text)
+		return "", "", notSure(j.Effective, j.Source)
 	}
 	theirs, ours := j.Source.Shaped(), l.level.Source.Complete()
 	from, to := theirs[column.Find(theirs, j.Effective)].Type.Kind, ours[column.Find(ours, j.AsOf)].Type.Kind

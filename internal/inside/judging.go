@@ -27,7 +27,7 @@ type judging struct {
 
 	repeated string // the table of the grains that several rows have; "" if none have
 
-	part   int        // of a union
+	part   int        // of a union; -1 for what is behind it
 	others []*judging // the rows of the sources that these are joined with, where they become one or depend on each other
 }
 
@@ -63,9 +63,17 @@ func (r *judging) Join(j *star.Join, from *source.Plain, levels []Level) {
 	if other.merges(nil); other.merging != nil {
 		texts := *from // which nobody reads
 		texts.Texts = nil
-		other.merging.from, other.merging.table = &texts, r.own(fmt.Sprintf("load_met_%d_%d", r.part, len(r.joins)))
+		other.merging.from, other.merging.table = &texts, r.own(fmt.Sprintf("load_met_%d_%d", r.part+1, len(r.joins)))
 		r.others = append(r.others, other)
 	}
+	r.joins, r.shaper.joined = append(r.joins, j), append(r.shaper.joined, &other.shaper)
+}
+
+// JoinArrived is [judging.Join] where the rows of the other source have arrived in a table: those that are not set
+// aside, and that tell by what they are joined.
+func (r *judging) JoinArrived(j *star.Join, of *Arrived) {
+	other := newJudging(nil, nil, r.model, numberedRows(), of.levelsTo(j.Source), r.Step)
+	other.arrive(of, nil)
 	r.joins, r.shaper.joined = append(r.joins, j), append(r.shaper.joined, &other.shaper)
 }
 

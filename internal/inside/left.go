@@ -60,7 +60,7 @@ func (r *judging) second(from *source.Plain, of ...verdict) []named {
 func (r *judging) Left(ctx context.Context) (*Left, error) {
 	return r.left(ctx, func(columns string) (string, error) {
 		if r.merging != nil {
-			return r.leftParts(columns), r.whole(ctx)
+			return r.leftParts(columns, r.gathered()), r.whole(ctx)
 		}
 		return fmt.Sprintf("SELECT %s FROM %s WHERE %s = %d", columns, r.numbered(r.table), r.become(), hard), nil
 	})

@@ -126,6 +126,9 @@ func (r *Members) timesOf(of string) (effective, sequence string) {
 // KeyNotSure is why all rows need a second look of which one has a natural key that is not known.
 const KeyNotSure = "the natural key of a row is not sure before the program has read it"
 
+// PartsNotSure is why all rows need a second look of which it is not known which belong together.
+const PartsNotSure = "which rows become one, or are seen together, is not sure before the program has read them"
+
 // Take takes the rows from where they are and judges them. Where all rows need a second look, it says why.
 func (r *Members) Take(ctx context.Context) (why string, err error) {
 	_, vague, err := r.judge()
@@ -152,13 +155,13 @@ func (r *Members) Take(ctx context.Context) (why string, err error) {
 	if err := r.plan(ctx, &r.judging); err != nil {
 		return "", err
 	}
-	if r.merging != nil {
+	if r.merging != nil && r.arrived == nil {
 		if err := r.gather(ctx); err != nil {
 			return "", err
 		}
 		r.made = append(r.made, r.merging.table)
 		if r.merging.all {
-			return "which rows become one, or are seen together, is not sure before the program has read them", r.planned(ctx)
+			return PartsNotSure, r.planned(ctx)
 		}
 	}
 	sql, _, err := r.judge() // as it is planned

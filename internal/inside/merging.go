@@ -44,15 +44,25 @@ func (r *shaper) raw() *source.Plain {
 
 // merges has the rows that are judged be made of those of the source, if a level says so. Some columns tell them apart.
 func (r *judging) merges(apart []string) {
-	for at, level := range r.levels {
-		s, windows := level.Source, level.windows()
-		if s.Group == nil && s.Distinct == nil && windows == nil {
-			continue
-		}
-		r.merging = &merging{engine: r.engine, from: r.from, table: r.own("load_shaped"), at: at, windows: windows}
-		r.merging.tells = areAmong(r.common(), r.beneath(apart))
-		r.engine, r.from = numberedEngine{r.engine, r.Statements}, numberedRows()
+	at := mergingOf(r.levels)
+	if at < 0 {
+		return
 	}
+	r.merging = &merging{engine: r.engine, from: r.from, at: at, windows: r.levels[at].windows()}
+	r.merging.tells = areAmong(r.common(), r.beneath(apart))
+	if r.arrived != nil { // with their numbers
+		r.merging.faults = r.arrived.faults
+		return
+	}
+	r.merging.table = r.own("load_shaped")
+	r.engine, r.from = numberedEngine{r.engine, r.Statements}, numberedRows()
+}
+
+// mergingOf is the level whose rows become one, or depend on each other; -1 if there is none.
+func mergingOf(levels []Level) int {
+	return slices.IndexFunc(levels, func(l Level) bool {
+		return l.Source.Group != nil || l.Source.Distinct != nil || l.windows() != nil
+	})
 }
 
 // beneath returns the names that columns have where rows become one, of those that they have there.
@@ -98,7 +108,7 @@ func (r *shaper) common() []string {
 // gather puts the shaped rows into a table, where rows become one.
 func (r *judging) gather(ctx context.Context) error {
 	m := r.merging
-	if m == nil {
+	if m == nil || r.arrived != nil {
 		return nil
 	}
 	l, err := r.rows(m.at)
@@ -156,7 +166,20 @@ func (r *judging) put(
 const faultsColumn = "faults"
 
 // gathered is the shaped rows, called n.
-func (r *shaper) gathered() string { return r.merging.engine.numbered(r.merging.table) }
+func (r *shaper) gathered() string {
+	if r.arrived != nil {
+		return "(SELECT *, o0 AS line FROM (" + r.arrivals().text() + ") AS a) AS n"
+	}
+	return r.merging.engine.numbered(r.merging.table)
+}
+
+// placed is the file and line of the row with a number, as a column, where rows have arrived.
+func (r *shaper) placed(line string) []named {
+	if r.arrived == nil {
+		return nil
+	}
+	return []named{{placeColumn, r.arrived.place(line)}}
+}
 
 // doubtedOf lists the columns that say which rows belong to which others, and may not be known.
 func (r *shaper) doubtedOf(l *rows) []string {
@@ -199,6 +222,7 @@ func (r *shaper) group(l *rows) (more []named, err error) {
 	own := []named{
 		{"o0", "min(line)"}, {parts, "count(*)"}, {okColumn, "bool_and(" + okColumn + ")"}, {ruleColumn, "cast(null as integer)"},
 	}
+	own = append(own, r.placed("min(line)")...)
 	by := saidOf(r.common())
 	for _, name := range r.common() {
 		own = append(own, named{said + name, quote(said + name)})
@@ -240,6 +264,7 @@ func (r *shaper) keepOne(l *rows) {
 		stays = "max(line)"
 	}
 	own := []named{{"o0", "n.line"}, {parts, "g." + parts}, {okColumn, "g." + okColumn}, {ruleColumn, "n." + ruleColumn}}
+	own = append(own, r.placed("n.line")...)
 	for _, f := range l.fields {
 		own = append(own, named{said + f.Name, "n." + quote(said+f.Name)})
 	}
@@ -261,11 +286,12 @@ func saidOf(list []string) []string {
 	return out
 }
 
-// leftParts selects the rows of the source that are left to others with what was made of them, or with those that are.
-func (r *judging) leftParts(columns string) string {
+// leftParts selects the rows of the source that are left to others with what was made of them, or with those that are. They are
+// those of a table, called n.
+func (r *judging) leftParts(columns, table string) string {
 	m := r.merging
 	if m.all {
-		return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NULL", columns, r.gathered(), ruleColumn)
+		return fmt.Sprintf("SELECT %s FROM %s WHERE %s IS NULL", columns, table, ruleColumn)
 	}
 	own, on := strings.Join(saidOf(r.common()), ", "), r.together("h", "n")
 	if own == "" { // all are seen together
@@ -274,7 +300,7 @@ func (r *judging) leftParts(columns string) string {
 	const these = "SELECT DISTINCT %s FROM (SELECT * FROM %s WHERE line IN (%s)) AS n"
 	const all = "SELECT %s FROM %s JOIN (%s) AS h ON %s WHERE n.%s IS NULL"
 	hardOnes := fmt.Sprintf(these, own, r.gathered(), r.hardLines())
-	return fmt.Sprintf(all, columns, r.gathered(), hardOnes, on, ruleColumn)
+	return fmt.Sprintf(all, columns, table, hardOnes, on, ruleColumn)
 }
 
 // together says that two rows become one, or are seen together.
@@ -297,7 +323,7 @@ func (r *judging) size() string {
 
 // leftOutParts counts the shaped rows that rules leave out, where rows become one.
 func (r *judging) leftOutParts(ctx context.Context, of *Shaped) error {
-	if r.merging == nil || len(of.LeftOut) == 0 {
+	if r.merging == nil || r.arrived != nil || len(of.LeftOut) == 0 {
 		return nil
 	}
 	columns := strings.Join(append([]string{ruleColumn, "count(*)"}, r.emptied(r.merging.at+1)...), ", ")

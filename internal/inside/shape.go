@@ -63,13 +63,6 @@ func (r *shaper) rules() int {
 	return n
 }
 
-// JoinArrived is [judging.Join] where the rows of the other source have arrived in a table: those that are not set
-// aside, and that tell by what they are joined.
-func (r *shaper) JoinArrived(j *star.Join, of *Arrived) {
-	other := &shaper{engine: r.engine, source: j.Source, model: r.model, arrived: of}
-	r.joins, r.joined = append(r.joins, j), append(r.joined, other)
-}
-
 // rows are layers of rows, and what is known of their columns.
 type rows struct {
 	*layers
@@ -80,7 +73,7 @@ type rows struct {
 
 // shape makes the layers up to the shaped rows, and says of each column whether its value may not be known.
 func (r *shaper) shape() (*layers, map[string]bool, error) {
-	if r.arrived != nil {
+	if r.arrived != nil && r.merging == nil {
 		return r.arrivals(), nil, nil
 	}
 	last := len(r.levels) - 1
@@ -112,6 +105,9 @@ func (r *shaper) shape() (*layers, map[string]bool, error) {
 
 // rows makes the layers of the rows up to a level, before they become one.
 func (r *shaper) rows(last int) (*rows, error) {
+	if r.arrived != nil { // up to there
+		return &rows{r.arrivals(), r.levels[last], r.arrived.Fields, map[string]bool{}}, nil
+	}
 	l, err := r.read(r.levels[0])
 	if err == nil {
 		err = r.alone(l, 0)
@@ -192,7 +188,7 @@ func (r *shaper) read(level Level) (*rows, error) {
 func (r *shaper) take(l *rows, level Level) {
 	list, doubted := []named{}, map[string]bool{}
 	own := func(name string) bool {
-		return slices.Contains([]string{okColumn, ruleColumn, parts}, name) || name[0] == 'c' || name[0] == 'o' ||
+		return slices.Contains([]string{okColumn, ruleColumn, parts, placeColumn}, name) || name[0] == 'c' || name[0] == 'o' ||
 			slices.Contains(r.empties(len(r.levels)), name)
 	}
 	l.write()
@@ -229,7 +225,7 @@ func theirNames(s *star.Source) map[string]string {
 
 // derive adds the columns that the model works out.
 func (r *shaper) derive(l *rows) error {
-	for _, d := range l.level.Source.Derive {
+	for n, d := range l.level.Source.Derive {
 		if !l.level.Need(d.Text) {
 			continue
 		}
@@ -238,9 +234,14 @@ func (r *shaper) derive(l *rows) error {
 			return err
 		}
 		l.reads(p, l.fields)
-		x, err := p.SQL(r.engine, r.over(l.fields))
+		step := func(nth int) string { return fmt.Sprintf("%s%d.%d", asRead, n, nth) }
+		steps, x, err := p.SQLInSteps(r.engine, r.over(l.fields), func(nth int) string { return quote(step(nth)) })
 		if err != nil {
 			return fmt.Errorf("column %s: %w", d.Text, err)
+		}
+		for nth, sql := range steps {
+			l.add([]named{{step(nth), sql}})
+			l.close()
 		}
 		if len(x.Value) > longValue && strings.Contains(x.Clean, x.Value) {
 			value := quote(asRead + d.Text)

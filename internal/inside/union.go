@@ -12,8 +12,8 @@ import (
 )
 
 // The rows of a union come from several tables, which are unlike: each has types and an order of its own. So each is shaped by
-// itself up to the end, numbered, and put into a table of the step. What is judged is all of them, one after the other, as rows
-// that have arrived.
+// itself up to the end, or up to where they become one or depend on each other, numbered, and put into a table of the step. What
+// is judged is all of them, one after the other, as rows that have arrived, or what is made of these.
 
 // Branch is one of the sources of a union, with all that is made of it.
 type Branch struct {
@@ -24,42 +24,94 @@ type Branch struct {
 
 	first int64 // rows of the branches before, those left out among them
 	all   int64
+	above []Level // the level whose rows become one, or depend on each other, and those above; nil if there is none
+	told  []string
+	sure  bool // what told names has to be values for sure
+	fault bool // some rows are not plain
 }
 
-// NewBranch prepares the shaping of rows of a table as the nth part of a union, for the last of some levels.
-func NewBranch(m *star.Model, from *source.Plain, levels []Level, nth int, step Step) *Branch {
-	b := &Branch{judging: newJudging(nil, nil, m, from, levels, step)}
+// NewBranch prepares the shaping of rows of a table as the nth part of a union, for the last of some levels, of which some columns
+// tell the rows apart.
+func NewBranch(m *star.Model, from *source.Plain, levels []Level, apart []string, nth int, step Step) *Branch {
+	b := &Branch{judging: newJudging(nil, nil, m, from, levels, step), told: apart}
+	if b.merges(apart); b.merging != nil {
+		b.told = append(slices.Clone(b.common()), b.beneath(apart)...)
+		at := b.merging.at
+		b.judging, b.above = newJudging(nil, nil, m, from, levels[:at+1], step), levels[at:]
+	}
 	b.table = b.own(fmt.Sprintf("load_branch_%d", nth))
 	b.parted, b.part = true, nth
 	b.LeftOut = make([]int64, b.rules())
 	return b
 }
 
-// Gather shapes the rows of the branches of a union, and returns them as if they had arrived, with some columns. told are those
-// that tell which row is which: it says whether they are known of all rows. A file has so many lines at most.
-func Gather(
-	ctx context.Context, branches []*Branch, fields []column.Field, told []string, lines int64,
-) (of *Arrived, known bool, err error) {
+// NewJoined is [NewBranch] for a union that others are joined with by some columns, all of whose values have to be known.
+func NewJoined(m *star.Model, from *source.Plain, levels []Level, by []string, nth int, step Step) *Branch {
+	b := NewBranch(m, from, levels, by, nth, step)
+	b.sure = true
+	return b
+}
+
+// Levels are those that the branch shapes its rows for.
+func (b *Branch) Levels() []Level { return b.levels }
+
+// Gather shapes the rows of the branches of a union, and returns them as if they had arrived, with some columns of their last
+// level. It says whether of all rows those columns are known that tell which row is which. A file has so many lines at most.
+func Gather(ctx context.Context, branches []*Branch, fields []column.Field, lines int64) (of *Arrived, known bool, err error) {
+	of, known = &Arrived{levels: branches[0].above}, true
 	var parts []string
 	first := int64(0)
-	known = true
 	for _, b := range branches {
 		b.first = first
-		all, err := b.gatherOwn(ctx, fields, told)
+		all, err := b.gatherOwn(ctx, &fields)
 		if err != nil {
 			return nil, false, err
 		}
-		known = known && all
+		known, of.faults = known && all, of.faults || b.fault
 		first += b.all
 		parts = append(parts, b.arriving(fields, lines))
 	}
-	return &Arrived{Table: "(" + strings.Join(parts, " UNION ALL ") + ")", Fields: fields}, known, nil
+	of.Table, of.Fields = "("+strings.Join(parts, " UNION ALL ")+")", fields
+	of.place = func(line string) string {
+		places := "case"
+		for _, b := range slices.Backward(branches) {
+			places += fmt.Sprintf(" when %s > %d then %s", line, b.first, b.place(fmt.Sprintf("%s - %d", line, b.first), lines))
+		}
+		return places + " end"
+	}
+	return of, known, nil
+}
+
+// place is the file and line of a row of the branch by its number there.
+func (b *Branch) place(number string, lines int64) string {
+	return fmt.Sprintf("%d + least(%s, %d)", b.File*lines, number, lines-1)
+}
+
+// shape makes layers of the rows up to where they become one or depend on each other, if they do, and then says which
+// columns they have.
+func (b *Branch) shape(fields *[]column.Field) (*layers, map[string]bool, error) {
+	if b.above == nil {
+		return b.judging.shape()
+	}
+	l, err := b.rows(len(b.levels) - 1)
+	if err != nil {
+		return nil, nil, err
+	}
+	l.close()
+	*fields = l.fields
+	return l.layers, l.doubted, nil
 }
 
 // gatherOwn puts the shaped rows of the branch into a table of the step.
-func (b *Branch) gatherOwn(ctx context.Context, fields []column.Field, told []string) (known bool, err error) {
-	if _, _, err := b.shape(); err != nil { // what types of columns refuse
+func (b *Branch) gatherOwn(ctx context.Context, fields *[]column.Field) (known bool, err error) {
+	_, doubted, err := b.shape(fields)
+	if err != nil { // what types of columns refuse
 		return false, err
+	}
+	for _, name := range b.told {
+		if b.sure && doubted[name] {
+			return false, notSure(name, b.source)
+		}
 	}
 	if err := b.usable(ctx); err != nil {
 		return false, err
@@ -70,16 +122,16 @@ func (b *Branch) gatherOwn(ctx context.Context, fields []column.Field, told []st
 	if err := b.plan(ctx, &b.judging); err != nil {
 		return false, err
 	}
-	l, doubted, err := b.shape() // as it is planned
+	l, doubted, err := b.shape(fields) // as it is planned
 	if err != nil {
 		return false, err
 	}
-	told = slices.DeleteFunc(slices.Clone(told), func(name string) bool { return !doubted[name] })
-	holds, err := b.put(ctx, b.engine, b.from, l, []string{okColumn, ruleColumn}, fields, told, b.table)
+	told := slices.DeleteFunc(slices.Clone(b.told), func(name string) bool { return !doubted[name] })
+	holds, err := b.put(ctx, b.engine, b.from, l, []string{okColumn, ruleColumn}, *fields, told, b.table)
 	if err != nil {
 		return false, err
 	}
-	known = !holds[vagueColumn]
+	known, b.fault = !holds[vagueColumn], holds[faultsColumn]
 	if err := b.planned(ctx); err != nil {
 		return false, err
 	}
@@ -99,7 +151,7 @@ func (b *Branch) gatherOwn(ctx context.Context, fields []column.Field, told []st
 func (b *Branch) arriving(fields []column.Field, lines int64) string {
 	parts := []string{
 		fmt.Sprintf("%d + line AS c0", b.first),
-		fmt.Sprintf("%d + least(line, %d) AS c1", b.File*lines, lines-1),
+		b.place("line", lines) + " AS c1",
 		"not " + okColumn + " AS c2",
 	}
 	for k, f := range fields {
@@ -118,6 +170,9 @@ func (b *Branch) Joins() int { return len(b.joins) }
 func (b *Branch) Left(ctx context.Context, of Judged) (*Left, error) {
 	r := of.judged()
 	return b.left(ctx, func(columns string) (string, error) {
+		if r.merging != nil {
+			return r.leftParts(columns, b.numbered(b.table)), r.whole(ctx)
+		}
 		const hardOnes = "SELECT %s FROM %s WHERE n.line IN (SELECT line - %d FROM %s WHERE %s = %d)"
 		return fmt.Sprintf(hardOnes, columns, b.numbered(b.table), b.first, r.numbered(r.table), r.become(), hard), nil
 	})

@@ -67,6 +67,7 @@ func (r *shaper) see(l *rows) error {
 		from += fmt.Sprintf(faults, by, r.gathered(), ruleColumn, okColumn, r.together("b", "n"))
 	}
 	own := []named{{"o0", "n.line"}, {parts, "1"}, {ruleColumn, "n." + ruleColumn}, {okColumn, ok}}
+	own = append(own, r.placed("n.line")...)
 	for _, name := range slices.Concat(r.empties(m.at+1), saidNames(l.fields), sureOf(l.fields, l.doubted)) {
 		own = append(own, named{name, "n." + quote(name)})
 	}
@@ -173,7 +174,7 @@ func (r *judging) Beside(ctx context.Context) (of Shaped, some bool, err error) 
 	}
 	const counts = "SELECT %s FROM (SELECT * FROM %s WHERE %s <> %d) AS n JOIN (%s) AS b ON b.line = n.line GROUP BY 1"
 	columns := strings.Join(append([]string{ruleColumn, "count(*)"}, r.emptied(len(r.levels))...), ", ")
-	sql := fmt.Sprintf(counts, columns, r.numbered(r.table), r.become(), hard, r.leftParts("n.line"))
+	sql := fmt.Sprintf(counts, columns, r.numbered(r.table), r.become(), hard, r.leftParts("n.line", r.gathered()))
 	err = r.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		if of.empty(values[2:]); values[0] == nil {
 			of.Passed = count(values[1])

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
@@ -211,32 +210,83 @@ func (w *work) joinWithin(ctx context.Context, to joiner, levels []inside.Level)
 		some, of := transform.Joins(level.Source, level.Need)
 		joins, theirs = append(joins, some...), append(theirs, of...)
 	}
-	var sent []io.Closer
+	var ends []func() error
 	for k, j := range joins {
+		var of *inside.Arrived
+		var end func() error
 		if j.Source.OnlyFiles() {
-			of, stage, err := w.sendJoined(ctx, j, theirs[k])
-			if err != nil {
-				return nil, err
-			}
-			to.JoinArrived(j, of)
-			sent = append(sent, stage)
-			continue
+			of, end, err = w.sendJoined(ctx, j, theirs[k])
+		} else {
+			of, end, err = w.joinTables(ctx, to, j, theirs[k])
 		}
-		other := branchesOf(j.Source, theirs[k])[0] // it has no union
-		from, err := w.plain(ctx, other)
 		if err != nil {
 			return nil, err
 		}
-		to.Join(j, from, other)
-	}
-	return func() error {
-		for _, s := range sent {
-			if err := s.Close(); err != nil {
-				return err
-			}
+		if of != nil {
+			to.JoinArrived(j, of)
+			ends = append(ends, end)
 		}
-		return nil
-	}, nil
+	}
+	return func() error { return callAll(ends) }, nil
+}
+
+// joinTables has rows be joined with those of a table, or, if there are several, with what the warehouse makes of these.
+func (w *work) joinTables(
+	ctx context.Context, to joiner, j *star.Join, need func(string) bool,
+) (of *inside.Arrived, end func() error, err error) {
+	var parts []*inside.Branch
+	all := branchesOf(j.Source, need)
+	for _, levels := range all {
+		from, err := w.plain(ctx, levels)
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(all) == 1 {
+			to.Join(j, from, levels)
+			return nil, nil, nil
+		}
+		w.shaped++
+		parts = append(parts, inside.NewJoined(w.model, from, levels, joinedBy(j), w.shaped, w.inStep()))
+	}
+	var fields []column.Field
+	for _, f := range j.Source.Shaped() {
+		if need(f.Name) {
+			fields = append(fields, f)
+		}
+	}
+	of, _, err = inside.Gather(ctx, parts, fields, ledger.Line(1, 0))
+	return of, func() error { return dropAll(ctx, parts) }, err
+}
+
+// joinedBy lists the columns of the other source that say by what rows are joined, and since when they hold.
+func joinedBy(j *star.Join) (list []string) {
+	for _, pair := range j.By {
+		list = append(list, pair[0])
+	}
+	if j.Effective != "" {
+		list = append(list, j.Effective)
+	}
+	return list
+}
+
+// callAll calls functions until one fails.
+func callAll(list []func() error) error {
+	for _, f := range list {
+		if err := f(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dropAll removes the tables of the parts of a union.
+func dropAll(ctx context.Context, parts []*inside.Branch) error {
+	for _, b := range parts {
+		if err := b.Drop(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // give has the step read rows in place of those of a table.

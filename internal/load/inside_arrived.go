@@ -151,17 +151,14 @@ func (w *work) send(
 
 // sendJoined sends the rows to the warehouse by which a join completes others: those that are not set aside, and that tell
 // by what they are joined, and since when they hold.
-func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) bool) (*inside.Arrived, warehouse.Stage, error) {
+func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) bool) (*inside.Arrived, func() error, error) {
 	flow, err := transform.Open(ctx, w.chosen, j.Source, need)
 	if err != nil {
 		return nil, nil, err
 	}
 	var told []int // the columns that say by what rows are joined
-	for _, pair := range j.By {
-		told = append(told, column.Find(flow.Fields(), pair[0]))
-	}
-	if j.Effective != "" {
-		told = append(told, column.Find(flow.Fields(), j.Effective))
+	for _, name := range joinedBy(j) {
+		told = append(told, column.Find(flow.Fields(), name))
 	}
 	name := fmt.Sprintf("load_joined_%d_%d", w.nth(), len(w.spilled))
 	stage, table, err := w.stage(ctx, name, flow, func(b *column.Batch, _ []column.Column, rows []int32) []int32 {
@@ -172,7 +169,10 @@ func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) b
 		}
 		return rows
 	})
-	return &inside.Arrived{Table: table, Fields: flow.Fields()}, stage, err
+	if err != nil {
+		return nil, nil, err
+	}
+	return &inside.Arrived{Table: table, Fields: flow.Fields()}, stage.Close, nil
 }
 
 // stage puts rows of a flow into a table of the warehouse, behind the columns of [inside.ArrivedTypes]: take fills these, which

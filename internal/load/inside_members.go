@@ -115,11 +115,22 @@ func (w *work) judgeMembersUnited(ctx context.Context, branches []branch, why st
 		return err
 	}
 	if !known {
-		w.noteExecution(star.InProcess, inside.KeyNotSure)
+		why := inside.KeyNotSure
+		if d.Source.Merges() {
+			why = inside.PartsNotSure
+		}
+		w.noteExecution(star.InProcess, why)
 		return u.close(ctx)
 	}
 	members := inside.NewArrivedMembers(d, w.star, w.model, of, w.inStep(), *stands)
+	joined, err := w.joinWithin(ctx, members, of.Above())
+	if err != nil {
+		return err
+	}
 	if err := w.divide(ctx, members, u, why); err != nil {
+		return err
+	}
+	if err := joined(); err != nil {
 		return err
 	}
 	if w.apart == nil {

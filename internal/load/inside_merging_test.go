@@ -13,18 +13,19 @@ import (
 // stalls is a random table of sales in the database of the warehouse, and a random model of facts and dimensions whose rows
 // become one: those of a grain are added up, those of a group, or all but one.
 type stalls struct {
-	r     *rand.Rand
-	typed bool
-	odd   int
-	text  string
-	no    int
+	r      *rand.Rand
+	schema string
+	typed  bool
+	odd    int
+	text   string
+	no     int
 }
 
 func (s *stalls) pick(list ...string) string { return list[s.r.IntN(len(list))] }
 
 // newStalls makes a model with some facts.
 func newStalls(seed uint64, schema string, facts int) *stalls {
-	s := &stalls{r: rand.New(rand.NewPCG(seed, 50))}
+	s := &stalls{r: rand.New(rand.NewPCG(seed, 50)), schema: schema}
 	s.typed, s.odd = s.r.IntN(3) > 0, []int{12, 60, 400, 4000}[seed%4]
 	base := "{database: w, table: " + schema + ".sale" +
 		", columns: {no: integer, stall: text, ware: text, day: date, at: timestamp, price: 'decimal(7,2)', pieces: integer, note: text, paid: boolean}" +
@@ -272,15 +273,20 @@ func (s *stalls) row() []string {
 }
 
 // TestInsideMerging is [TestInside] with rows that become one, and with sources that are made of others.
-func TestInsideMerging(t *testing.T) { insideCases(t, stallsTogether(8), onPostgres, 187, 2, 3) }
+func TestInsideMerging(t *testing.T) { insideCases(t, stallsTogether(8, nil), onPostgres, 187, 2, 3) }
 
 // TestTrinoInsideMerging is [TestInsideMerging] in Trino, with the other star in SQLite.
-func TestTrinoInsideMerging(t *testing.T) { insideCases(t, stallsTogether(1), onTrino, 86, 1, 2) }
+func TestTrinoInsideMerging(t *testing.T) {
+	insideCases(t, inTurn(stallsTogether(1, nil), stallsTogether(1, (*stalls).inUnion)), onTrino, 86, 1, 2)
+}
 
-// stallsTogether is of stalls with some facts.
-func stallsTogether(facts int) randomCase {
+// stallsTogether is of stalls with some facts, changed perhaps.
+func stallsTogether(facts int, change func(*stalls)) randomCase {
 	return func(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
 		s := newStalls(seed, g.name, facts)
+		if change != nil {
+			change(s)
+		}
 		g.exec("CREATE TABLE " + g.name + ".sale (" + g.typed(s.sale()) + ")")
 		g.exec("CREATE TABLE " + g.name + ".place (" + g.typed("stall text, town text") + ")")
 		g.insert("place", "stall text, town text", [][]string{{"S1", "north"}, {"S2", "Zoë"}, {"S3", "east"}})

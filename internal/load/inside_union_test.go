@@ -18,6 +18,22 @@ func membersUnion(t *testing.T, seed uint64, g *ground, loads int) (read, inside
 	return membersOf(newGuild(seed, g.name).inUnion(), t, g, loads)
 }
 
+// TestInsideMergingUnion is [TestInsideMerging] with two queries of the table.
+func TestInsideMergingUnion(t *testing.T) {
+	insideCases(t, stallsTogether(8, (*stalls).inUnion), onPostgres, 44, 1, 3)
+}
+
+func (s *stalls) inUnion() {
+	columns := "at, no, ware, stall, price, pieces, day, note, paid"
+	s.text = inUnion(s.text, "sale", columns, s.pick("coalesce(ware, 'salt') = 'salt'", "coalesce(note, '') = 'big'", "coalesce(stall, '') <> 'S1'"), s.pick)
+	if s.r.IntN(3) > 0 {
+		of := "database: w, table: " + s.schema
+		s.text = strings.NewReplacer("read: places.csv", of+".place", "read: bands.csv", of+".band").Replace(s.text)
+		s.text = inUnion(s.text, "place", "town, stall", "stall = 'S1'", s.pick)
+		s.text = inUnion(s.text, "band", "until, since, high, low, band, stall", "coalesce(low, 10) = 10", s.pick)
+	}
+}
+
 func unionTogether(facts int) randomCase {
 	return func(t *testing.T, seed uint64, g *ground, loads int) (read, inside int64) {
 		c := newClinic(seed, g.name, facts)

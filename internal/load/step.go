@@ -58,6 +58,7 @@ type work struct {
 	made     bool            // the step has made its table
 	within   *within         // nil unless the step loads a fact in the warehouse
 	apart    *apart          // nil unless it loads a dimension there
+	shaped   int             // parts of unions that the warehouse has shaped for it
 	strays   map[strayID]*ledger.Stray
 	contents map[int64]string // what is in the files of the step, by their numbers, where it counts
 	finish   []func()         // to call after the commit
