@@ -4,13 +4,11 @@ import (
 	"context"
 	"fmt"
 	"iter"
-	"slices"
 
 	"ironmonger/internal/column"
 	"ironmonger/internal/inside"
 	"ironmonger/internal/ledger"
 	"ironmonger/internal/pipeline"
-	"ironmonger/internal/star"
 	"ironmonger/internal/transform"
 	"ironmonger/internal/warehouse"
 )
@@ -147,32 +145,6 @@ func (w *work) send(
 	})
 	a.stage = stage
 	return &inside.Arrived{Table: table, Fields: flow.Fields()}, a, err
-}
-
-// sendJoined sends the rows to the warehouse by which a join completes others: those that are not set aside, and that tell
-// by what they are joined, and since when they hold.
-func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) bool) (*inside.Arrived, func() error, error) {
-	flow, err := transform.Open(ctx, w.chosen, j.Source, need)
-	if err != nil {
-		return nil, nil, err
-	}
-	var told []int // the columns that say by what rows are joined
-	for _, name := range joinedBy(j) {
-		told = append(told, column.Find(flow.Fields(), name))
-	}
-	name := fmt.Sprintf("load_joined_%d_%d", w.nth(), len(w.spilled))
-	stage, table, err := w.stage(ctx, name, flow, func(b *column.Batch, _ []column.Column, rows []int32) []int32 {
-		for i := range b.N {
-			if !b.Bad(i) && !slices.ContainsFunc(told, func(k int) bool { return b.Cols[k].Null[i] }) {
-				rows = append(rows, int32(i))
-			}
-		}
-		return rows
-	})
-	if err != nil {
-		return nil, nil, err
-	}
-	return &inside.Arrived{Table: table, Fields: flow.Fields()}, stage.Close, nil
 }
 
 // stage puts rows of a flow into a table of the warehouse, behind the columns of [inside.ArrivedTypes]: take fills these, which

@@ -268,7 +268,7 @@ func (s *stalls) row() []string {
 	if s.typed {
 		return []string{no, stall, ware, day, seldom(at, ""), seldom(price, "NaN"), pieces, note, s.pick("true", "false", "")}
 	}
-	return []string{seldom(no, "", "x", "+7"), stall, ware, seldom(day, "2024-02-30", "1.2.2024"), seldom(at, "", "noon", day+"T10:00:00Z"), seldom(price, "1,5", "+2", ".5"),
+	return []string{seldom(no, "", "x", "+7"), stall, ware, seldom(day, "2024-02-29", "2024-02-29", "2024-02-30", "1.2.2024"), seldom(at, "", "noon", day+"T10:00:00Z"), seldom(price, "1,5", "+2", ".5"),
 		seldom(pieces, "many", "+3", "99999999999"), note, s.pick("true", "no", "Y", "0", "")}
 }
 

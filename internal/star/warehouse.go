@@ -58,11 +58,14 @@ func (r *reader) oneWarehouse(w *Warehouse, n *node) {
 	}
 	for _, key := range w.ofTrino() {
 		switch said := key.to.Text != ""; {
-		case w.Kind == Trino && !said:
+		case w.Kind == Trino && !said && !key.optional:
 			r.errorf(n.key.At, n.path, "trino wants %s, too: %s", key.name, key.what)
 		case w.Kind != Trino && w.Kind != "" && said:
 			r.errorf(key.to.At, n.path+"."+key.name, "%s is for trino", key.name)
 		}
+	}
+	if w.Kind == Trino && (w.staging.Text == "") != (w.stagedAt.Text == "") {
+		r.errorf(n.key.At, n.path, "staging is a folder, and staged_at what Trino calls it: one wants the other")
 	}
 }
 
@@ -94,7 +97,7 @@ func (r *reader) warehouseEntries(w *Warehouse) []Entry {
 		{
 			"trino",
 			"an address",
-			"a Trino server, such as `http://loader@trino.example:8080`, with Iceberg tables whose catalog is a PostgreSQL database. It wants catalog, published, working, staging and staged_at, too",
+			"a Trino server, such as `http://loader@trino.example:8080`, with Iceberg tables whose catalog is a PostgreSQL database. It wants catalog, published and working, too",
 			false,
 			kind(Trino, &w.server),
 		},
@@ -122,7 +125,7 @@ func (r *reader) warehouseEntries(w *Warehouse) []Entry {
 		{
 			"staging",
 			"a folder",
-			"with trino, a folder that all its servers can read, for files with rows on their way to it; relative to the folder of the model",
+			"with trino, a folder that all its servers can read, for files with rows on their way to it; relative to the folder of the model. Without one, rows go there in statements, some thousand a second",
 			false,
 			func(n *node) { w.staging, _ = r.word(n, "a folder") },
 		},
@@ -212,21 +215,21 @@ func (r *reader) place(m *Model, name string) {
 	}
 }
 
-// ofTrino lists the keys that a warehouse in Trino wants.
-func (w *Warehouse) ofTrino() []struct {
+// trinoKey is a key of a warehouse in Trino.
+type trinoKey struct {
 	name, what string
 	to         *Name
 	value      *string
-} {
-	return []struct {
-		name, what string
-		to         *Name
-		value      *string
-	}{
-		{"catalog", "the PostgreSQL database of its catalogs", &w.catalog, &w.Connection},
-		{"published", "the catalog that readers use", &w.published, &w.Published},
-		{"working", "the catalog in which steps work", &w.working, &w.Working},
-		{"staging", "a folder for rows on their way", &w.staging, &w.Staging},
-		{"staged_at", "what Trino calls that folder", &w.stagedAt, &w.StagedAt},
+	optional   bool
+}
+
+// ofTrino lists the keys of a warehouse in Trino.
+func (w *Warehouse) ofTrino() []trinoKey {
+	return []trinoKey{
+		{"catalog", "the PostgreSQL database of its catalogs", &w.catalog, &w.Connection, false},
+		{"published", "the catalog that readers use", &w.published, &w.Published, false},
+		{"working", "the catalog in which steps work", &w.working, &w.Working, false},
+		{"staging", "a folder for rows on their way", &w.staging, &w.Staging, true},
+		{"staged_at", "what Trino calls that folder", &w.stagedAt, &w.StagedAt, true},
 	}
 }

@@ -123,6 +123,19 @@ func Load(t testing.TB, dir string, opts load.Options) (*ledger.Run, error) {
 	return load.Run(context.Background(), m, root, db, opts)
 }
 
+// Why returns the error of a load with what its steps say that have failed.
+func Why(run *ledger.Run, err error) error {
+	if err == nil || run == nil {
+		return err
+	}
+	for _, s := range run.Steps {
+		if s.State == ledger.Failed {
+			err = fmt.Errorf("%w; %s: %s", err, s.Name, s.Message)
+		}
+	}
+	return err
+}
+
 // loadInside has the warehouse load the facts and dimensions of files that it can load, unless the model says where they are
 // loaded.
 func loadInside(m *star.Model) {

@@ -83,8 +83,12 @@ func (l *lake) place(t testing.TB) warehouse.Location {
 
 // TrinoKeys writes a location as the keys of a model's warehouse, which stand two spaces in.
 func TrinoKeys(at warehouse.Location) string {
-	const keys = "trino: %q\n  catalog: %q\n  published: %s\n  working: %s\n  staging: %q\n  staged_at: %q\n  schema: %s"
-	return fmt.Sprintf(keys, at.Server, at.Connection, at.Published, at.Working, at.Staging, at.StagedAt, at.Schema)
+	const keys = "trino: %q\n  catalog: %q\n  published: %s\n  working: %s\n  schema: %s"
+	s := fmt.Sprintf(keys, at.Server, at.Connection, at.Published, at.Working, at.Schema)
+	if at.Staging != "" {
+		s += fmt.Sprintf("\n  staging: %q\n  staged_at: %q", at.Staging, at.StagedAt)
+	}
+	return s
 }
 
 func (l *lake) address() string {

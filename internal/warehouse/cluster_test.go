@@ -59,11 +59,11 @@ FROM (SELECT a * 1000 + b AS no FROM UNNEST(sequence(0, 59)) AS x (a) CROSS JOIN
 	for n := range startest.Runs(3) {
 		at.Schema = fmt.Sprint("star_", n)
 		parts := star("warehouse:\n  "+startest.TrinoKeys(at)+"\n", "in_warehouse")
-		ended := make(chan error)
+		ended := make(chan error, 1)
 		began := time.Now()
 		go func() {
-			_, err := startest.Load(t, parts, load.Options{})
-			ended <- err
+			run, err := startest.Load(t, parts, load.Options{})
+			ended <- startest.Why(run, err)
 		}()
 		after := time.Duration(rand.IntN(40_000)) * time.Millisecond
 		died := false

@@ -7,7 +7,7 @@ import (
 	"ironmonger/internal/column"
 )
 
-// appender collects rows: in memory while they are few, then in a file.
+// appender collects rows: in memory while they are few, then in a stage.
 type appender struct {
 	ctx    context.Context
 	t      *tx

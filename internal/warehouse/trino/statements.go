@@ -45,7 +45,7 @@ func (s *statements) Insert(ctx context.Context, t *warehouse.Table, columns []s
 	return s.change(ctx, t.Name, fmt.Sprintf("INSERT INTO %s (%s) %s", s.table(t.Name), quoteAll(columns, "%"), query))
 }
 
-// Stage makes a table of a file in the folder for rows on their way.
+// Stage makes a table of rows on their way.
 func (s *statements) Stage(_ context.Context, _ string, types []column.Type) (warehouse.Stage, error) {
 	return s.newStage(types)
 }

@@ -268,6 +268,9 @@ func (db *DB) sweep(ctx context.Context) error {
 			return dberror.Postgres(err)
 		}
 	}
+	if db.at.Staging == "" {
+		return nil
+	}
 	folders, err := os.ReadDir(db.at.Staging)
 	if err != nil {
 		return fmt.Errorf("the folder for rows on their way to Trino: %w", err)
