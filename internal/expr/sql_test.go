@@ -125,7 +125,7 @@ func TestSQL(t *testing.T) {
 		if _, err := db.ExecContext(t.Context(), "CREATE SCHEMA pub.edges"); err != nil {
 			t.Fatal(err)
 		}
-		holdSQL(t, expr.Trino, db, "pub.edges.edges", "CREATE TABLE pub.edges.edges (n, %s) AS VALUES %s", startest.Runs(200))
+		holdSQL(t, expr.Trino, db, "pub.edges.edges", "CREATE TABLE pub.edges.edges (n, %s) AS VALUES %s", startest.Runs(120))
 	})
 }
 

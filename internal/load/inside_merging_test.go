@@ -273,7 +273,7 @@ func (s *stalls) row() []string {
 }
 
 // TestInsideMerging is [TestInside] with rows that become one, and with sources that are made of others.
-func TestInsideMerging(t *testing.T) { insideCases(t, stallsTogether(8, nil), onPostgres, 187, 2, 3) }
+func TestInsideMerging(t *testing.T) { insideCases(t, stallsTogether(8, nil), onPostgres, 187, 1, 3) }
 
 // TestTrinoInsideMerging is [TestInsideMerging] in Trino, with the other star in SQLite.
 func TestTrinoInsideMerging(t *testing.T) {
