@@ -74,8 +74,8 @@ func (p *Program) SQL(d Dialect, columns []SQL) (SQL, error) {
 	return x, err
 }
 
-// SQLInSteps is [Program.SQL] where parts that cost much, and stand in the expression more than once, are worked out before
-// it: each by a name, and from those before it. None fails.
+// SQLInSteps is [Program.SQL] where parts that cost much, and stand in the expression more than once, are worked out
+// before it: each by a name, and from those before it. None fails.
 func (p *Program) SQLInSteps(d Dialect, columns []SQL, name func(nth int) string) (steps []string, x SQL, err error) {
 	r := &renderer{d: d, columns: columns, name: name}
 	x = r.of(p.root)

@@ -114,7 +114,8 @@ func (postgres) arithmetic(r *renderer, n *arithmetic) SQL {
 	// a whole number of units of the last place, halves away from zero
 	const quotient = "(case when %[2]s <> 0 then sign(%[1]s) * sign(%[2]s) * div(abs(%[1]s) * 2e%[3]d + abs(%[2]s), abs(%[2]s) * 2) * 1e-%[3]d end)"
 	value := r.once(fmt.Sprintf(quotient, l.Value, x.Value, n.typ().Scale))
-	return SQL{value, all(clean, fmt.Sprintf("coalesce(%s <> 0, true)", x.Value), fitting(magnitude(n), value, n.typ()))}
+	divides := fmt.Sprintf("coalesce(%s <> 0, true)", x.Value)
+	return SQL{value, all(clean, divides, fitting(magnitude(n), value, n.typ()))}
 }
 
 // powerOfTen returns how many noughts a constant has behind its one, if that is all it has.

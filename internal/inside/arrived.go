@@ -18,7 +18,7 @@ type Arrived struct {
 	Fields []column.Field // of the rows, behind the columns of [ArrivedTypes]
 
 	// Of a union whose rows become one behind it, or depend on each other, else nil:
-	levels []Level                  // the source that says so, whose rows these are before they do, and those made of it
+	levels []Level                  // the source that says so, whose rows these are before, and those made of it
 	place  func(line string) string // where the row with a number stood
 	faults bool                     // some rows are not plain
 }

@@ -286,8 +286,8 @@ func saidOf(list []string) []string {
 	return out
 }
 
-// leftParts selects the rows of the source that are left to others with what was made of them, or with those that are. They are
-// those of a table, called n.
+// leftParts selects the rows of the source that are left to others with what was made of them, or with those that are.
+// They are those of a table, called n.
 func (r *judging) leftParts(columns, table string) string {
 	m := r.merging
 	if m.all {

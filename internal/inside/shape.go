@@ -188,8 +188,8 @@ func (r *shaper) read(level Level) (*rows, error) {
 func (r *shaper) take(l *rows, level Level) {
 	list, doubted := []named{}, map[string]bool{}
 	own := func(name string) bool {
-		return slices.Contains([]string{okColumn, ruleColumn, parts, placeColumn}, name) || name[0] == 'c' || name[0] == 'o' ||
-			slices.Contains(r.empties(len(r.levels)), name)
+		always := []string{okColumn, ruleColumn, parts, placeColumn}
+		return slices.Contains(append(always, r.empties(len(r.levels))...), name) || name[0] == 'c' || name[0] == 'o'
 	}
 	l.write()
 	for _, name := range l.columns {
@@ -234,7 +234,7 @@ func (r *shaper) derive(l *rows) error {
 			return err
 		}
 		l.reads(p, l.fields)
-		step := func(nth int) string { return fmt.Sprintf("%s%d.%d", asRead, n, nth) }
+		step := func(nth int) string { return fmt.Sprintf("q%d_%d", n, nth) } // no other name begins so
 		steps, x, err := p.SQLInSteps(r.engine, r.over(l.fields), func(nth int) string { return quote(step(nth)) })
 		if err != nil {
 			return fmt.Errorf("column %s: %w", d.Text, err)

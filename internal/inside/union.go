@@ -11,9 +11,9 @@ import (
 	"ironmonger/internal/star"
 )
 
-// The rows of a union come from several tables, which are unlike: each has types and an order of its own. So each is shaped by
-// itself up to the end, or up to where they become one or depend on each other, numbered, and put into a table of the step. What
-// is judged is all of them, one after the other, as rows that have arrived, or what is made of these.
+// The rows of a union come from several tables, which are unlike: each has types and an order of its own. So each is
+// shaped by itself up to the end, or up to where they become one or depend on each other, numbered, and put into a table
+// of the step. What is judged is all of them, one after the other, as rows that have arrived, or what is made of these.
 
 // Branch is one of the sources of a union, with all that is made of it.
 type Branch struct {
@@ -24,14 +24,14 @@ type Branch struct {
 
 	first int64 // rows of the branches before, those left out among them
 	all   int64
-	above []Level // the level whose rows become one, or depend on each other, and those above; nil if there is none
-	told  []string
-	sure  bool // what told names has to be values for sure
-	fault bool // some rows are not plain
+	above []Level  // the level whose rows become one, or depend on each other, and those above; nil if there is none
+	told  []string // the columns that say which row is which
+	sure  bool     // these have to be values for sure
+	fault bool     // some rows are not plain
 }
 
-// NewBranch prepares the shaping of rows of a table as the nth part of a union, for the last of some levels, of which some columns
-// tell the rows apart.
+// NewBranch prepares the shaping of rows of a table as the nth part of a union, for the last of some levels, of which some
+// columns tell the rows apart.
 func NewBranch(m *star.Model, from *source.Plain, levels []Level, apart []string, nth int, step Step) *Branch {
 	b := &Branch{judging: newJudging(nil, nil, m, from, levels, step), told: apart}
 	if b.merges(apart); b.merging != nil {
@@ -45,7 +45,7 @@ func NewBranch(m *star.Model, from *source.Plain, levels []Level, apart []string
 	return b
 }
 
-// NewJoined is [NewBranch] for a union that others are joined with by some columns, all of whose values have to be known.
+// NewJoined is [NewBranch] for a union that others are joined with by some columns, whose values have to be known.
 func NewJoined(m *star.Model, from *source.Plain, levels []Level, by []string, nth int, step Step) *Branch {
 	b := NewBranch(m, from, levels, by, nth, step)
 	b.sure = true
@@ -55,27 +55,31 @@ func NewJoined(m *star.Model, from *source.Plain, levels []Level, by []string, n
 // Levels are those that the branch shapes its rows for.
 func (b *Branch) Levels() []Level { return b.levels }
 
-// Gather shapes the rows of the branches of a union, and returns them as if they had arrived, with some columns of their last
-// level. It says whether of all rows those columns are known that tell which row is which. A file has so many lines at most.
-func Gather(ctx context.Context, branches []*Branch, fields []column.Field, lines int64) (of *Arrived, known bool, err error) {
+// Gather shapes the rows of the branches of a union, and returns them as if they had arrived, with some columns of their
+// last level, or with all that are needed where they become one or depend on each other. It says whether of all rows those
+// columns are known that tell which row is which. A file has so many lines at most.
+func Gather(
+	ctx context.Context, branches []*Branch, fields []column.Field, lines int64,
+) (of *Arrived, known bool, err error) {
 	of, known = &Arrived{levels: branches[0].above}, true
 	var parts []string
 	first := int64(0)
 	for _, b := range branches {
 		b.first = first
-		all, err := b.gatherOwn(ctx, &fields)
+		have, all, err := b.gatherOwn(ctx, fields)
 		if err != nil {
 			return nil, false, err
 		}
-		known, of.faults = known && all, of.faults || b.fault
+		known, of.faults, of.Fields = known && all, of.faults || b.fault, have
 		first += b.all
-		parts = append(parts, b.arriving(fields, lines))
+		parts = append(parts, b.arriving(have, lines))
 	}
-	of.Table, of.Fields = "("+strings.Join(parts, " UNION ALL ")+")", fields
+	of.Table = "(" + strings.Join(parts, " UNION ALL ") + ")"
 	of.place = func(line string) string {
 		places := "case"
 		for _, b := range slices.Backward(branches) {
-			places += fmt.Sprintf(" when %s > %d then %s", line, b.first, b.place(fmt.Sprintf("%s - %d", line, b.first), lines))
+			own := fmt.Sprintf("%s - %d", line, b.first)
+			places += fmt.Sprintf(" when %s > %d then %s", line, b.first, b.place(own, lines))
 		}
 		return places + " end"
 	}
@@ -87,56 +91,54 @@ func (b *Branch) place(number string, lines int64) string {
 	return fmt.Sprintf("%d + least(%s, %d)", b.File*lines, number, lines-1)
 }
 
-// shape makes layers of the rows up to where they become one or depend on each other, if they do, and then says which
-// columns they have.
-func (b *Branch) shape(fields *[]column.Field) (*layers, map[string]bool, error) {
+// shape makes layers of the rows: up to the end, where they have some columns, or up to where they become one or depend on
+// each other.
+func (b *Branch) shape(fields []column.Field) (*rows, error) {
 	if b.above == nil {
-		return b.judging.shape()
+		l, doubted, err := b.judging.shape()
+		return &rows{layers: l, fields: fields, doubted: doubted}, err
 	}
 	l, err := b.rows(len(b.levels) - 1)
-	if err != nil {
-		return nil, nil, err
+	if err == nil {
+		l.close()
 	}
-	l.close()
-	*fields = l.fields
-	return l.layers, l.doubted, nil
+	return l, err
 }
 
-// gatherOwn puts the shaped rows of the branch into a table of the step.
-func (b *Branch) gatherOwn(ctx context.Context, fields *[]column.Field) (known bool, err error) {
-	_, doubted, err := b.shape(fields)
+// gatherOwn puts the shaped rows of the branch into a table of the step, and returns which columns they have.
+func (b *Branch) gatherOwn(ctx context.Context, want []column.Field) (fields []column.Field, known bool, err error) {
+	l, err := b.shape(want)
 	if err != nil { // what types of columns refuse
-		return false, err
+		return nil, false, err
 	}
 	for _, name := range b.told {
-		if b.sure && doubted[name] {
-			return false, notSure(name, b.source)
+		if b.sure && l.doubted[name] {
+			return nil, false, notSure(name, b.source)
 		}
 	}
 	if err := b.usable(ctx); err != nil {
-		return false, err
+		return nil, false, err
 	}
 	if err := b.gatherOthers(ctx); err != nil {
-		return false, err
+		return nil, false, err
 	}
 	if err := b.plan(ctx, &b.judging); err != nil {
-		return false, err
+		return nil, false, err
 	}
-	l, doubted, err := b.shape(fields) // as it is planned
-	if err != nil {
-		return false, err
+	if l, err = b.shape(want); err != nil { // as it is planned
+		return nil, false, err
 	}
-	told := slices.DeleteFunc(slices.Clone(b.told), func(name string) bool { return !doubted[name] })
-	holds, err := b.put(ctx, b.engine, b.from, l, []string{okColumn, ruleColumn}, *fields, told, b.table)
+	told := slices.DeleteFunc(slices.Clone(b.told), func(name string) bool { return !l.doubted[name] })
+	holds, err := b.put(ctx, b.engine, b.from, l.layers, []string{okColumn, ruleColumn}, l.fields, told, b.table)
 	if err != nil {
-		return false, err
+		return nil, false, err
 	}
 	known, b.fault = !holds[vagueColumn], holds[faultsColumn]
 	if err := b.planned(ctx); err != nil {
-		return false, err
+		return nil, false, err
 	}
 	sql := fmt.Sprintf("SELECT %s, count(*) FROM %s GROUP BY %[1]s", ruleColumn, b.table)
-	return known, b.Statements.Ask(ctx, sql, func(values [][]byte) error {
+	return l.fields, known, b.Statements.Ask(ctx, sql, func(values [][]byte) error {
 		n := count(values[1])
 		if b.all += n; values[0] == nil {
 			b.Rows = n

@@ -47,7 +47,8 @@ func (w *work) joinWithin(ctx context.Context, to joiner, levels []inside.Level)
 	return func() error { return callAll(ends) }, nil
 }
 
-// joinTables has rows be joined with those of a table, or, if there are several, with what the warehouse makes of these.
+// joinTables has rows be joined with those of a table, or, if there are several, with what the warehouse makes of
+// these.
 func (w *work) joinTables(
 	ctx context.Context, to joiner, j *star.Join, need func(string) bool,
 ) (of *inside.Arrived, end func() error, err error) {
@@ -108,7 +109,9 @@ func dropAll(ctx context.Context, parts []*inside.Branch) error {
 
 // sendJoined sends the rows to the warehouse by which a join completes others: those that are not set aside, and that tell
 // by what they are joined, and since when they hold.
-func (w *work) sendJoined(ctx context.Context, j *star.Join, need func(string) bool) (*inside.Arrived, func() error, error) {
+func (w *work) sendJoined(
+	ctx context.Context, j *star.Join, need func(string) bool,
+) (of *inside.Arrived, end func() error, err error) {
 	flow, err := transform.Open(ctx, w.chosen, j.Source, need)
 	if err != nil {
 		return nil, nil, err

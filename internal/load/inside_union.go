@@ -72,17 +72,12 @@ func (u *united) of(flow column.Source) column.Source { return u.pick(flow, u.nu
 
 // took counts what becomes of rows behind the union among those of its first branch.
 func (u *united) took(w *work, of *inside.Shaped) {
-	own := u.without(of)
-	behind := own.LeftOut[len(own.LeftOut)-u.above:]
+	all := u.without(of)
+	behind := inside.Shaped{Merged: all.Merged, LeftOut: all.LeftOut[len(all.LeftOut)-u.above:], Emptied: all.Emptied}
 	for n, b := range u.branches {
-		passed, leftOut, emptied := b.Rows-u.left[n], slices.Clone(b.LeftOut), make([]int64, b.Joins())
-		if n > 0 {
-			behind, own = make([]int64, u.above), inside.Shaped{Emptied: make([]int64, len(own.Emptied))}
-		}
-		for _, rows := range behind {
-			passed -= rows
-		}
-		w.flow.Took(n, passed-own.Merged, own.Merged, append(leftOut, behind...), append(emptied, own.Emptied...))
+		leftOut, emptied := slices.Concat(b.LeftOut, behind.LeftOut), append(make([]int64, b.Joins()), behind.Emptied...)
+		w.flow.Took(n, b.Rows-u.left[n]-behind.Read(), behind.Merged, leftOut, emptied)
+		behind = inside.Shaped{LeftOut: make([]int64, u.above), Emptied: make([]int64, len(all.Emptied))}
 	}
 }
 

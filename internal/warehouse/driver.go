@@ -25,7 +25,7 @@ type Location struct {
 
 	Server             string // of an engine whose tables are files, in the form of a URL
 	Published, Working string // the catalogs that it knows: of what readers see, and of what is being made
-	Staging, StagedAt  string // a folder for rows on their way to it, as seen from here and from there; "" if there is none
+	Staging, StagedAt  string // a folder for rows on their way to it, as seen from here and from there; "" if none
 
 	Permissions fs.FileMode // of a file that is made; 0 is its owner's alone
 	Readers     []string    // roles that may read what is made

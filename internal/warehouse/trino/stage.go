@@ -107,7 +107,8 @@ func (s *stage) finish(ctx context.Context) error {
 	for k, t := range s.types {
 		columns[k] = fmt.Sprintf("c%d %s", k, expr.TrinoType(t))
 	}
-	if _, err := s.place().run(ctx, fmt.Sprintf("CREATE TABLE %s (%s)", s.table(), strings.Join(columns, ", "))); err != nil {
+	create := fmt.Sprintf("CREATE TABLE %s (%s)", s.table(), strings.Join(columns, ", "))
+	if _, err := s.place().run(ctx, create); err != nil {
 		return err
 	}
 	return s.rows.send(ctx, s)
@@ -159,7 +160,8 @@ func (f *inFile) send(ctx context.Context, s *stage) error {
 		return err
 	}
 	const add = "ALTER TABLE %s EXECUTE add_files(location => %s, format => 'PARQUET')"
-	_, err := s.place().run(ctx, fmt.Sprintf(add, s.table(), text(strings.TrimSuffix(s.at.StagedAt, "/")+"/"+filepath.Base(f.folder))))
+	at := strings.TrimSuffix(s.at.StagedAt, "/") + "/" + s.name
+	_, err := s.place().run(ctx, fmt.Sprintf(add, s.table(), text(at)))
 	return err
 }
 
@@ -168,8 +170,8 @@ func (f *inFile) drop() {
 	os.RemoveAll(f.folder)
 }
 
-// inStatements sends rows in the text of statements: it is for clusters with which the program shares no folder. Until then they
-// are kept on disk.
+// inStatements sends rows in the text of statements: it is for clusters with which the program shares no folder. Until then
+// they are kept on disk.
 type inStatements struct{ kept *spill.Rows }
 
 func newInStatements(fields []column.Field) (*inStatements, error) {
@@ -199,16 +201,18 @@ func (w *inStatements) send(ctx context.Context, s *stage) error {
 	return nil
 }
 
-// mostBytes is how long the rows of a statement are at most, if there are several: Trino reads statements of a million characters if
-// nothing else is said there.
+// mostBytes is how long the rows of a statement are at most, if there are several: Trino reads statements of a million
+// characters if nothing else is said there.
 const mostBytes = 500_000
 
-// insert puts some rows into the table, as one text: Trino takes long to read many values that stand in a statement each by itself.
+// insert puts some rows into the table, as one text: Trino takes long to read many values that stand in a statement each by
+// itself.
 func (s *stage) insert(ctx context.Context, cols []*column.Column, from, to int) error {
-	rows, err := asJSON(cols, from, to)
+	list, err := asJSON(cols, from, to)
 	if err != nil {
 		return err
 	}
+	rows := text(list) // which may be twice as long
 	if half := (from + to) / 2; len(rows) > mostBytes && half > from {
 		if err := s.insert(ctx, cols, from, half); err != nil {
 			return err
@@ -220,7 +224,7 @@ func (s *stage) insert(ctx context.Context, cols []*column.Column, from, to int)
 		values[k] = fmt.Sprintf("CAST(r[%d] AS %s)", k+1, expr.TrinoType(c.Type))
 	}
 	const sql = "INSERT INTO %s SELECT %s FROM UNNEST(CAST(json_parse(%s) AS array(array(varchar)))) AS u (r)"
-	_, err = s.place().run(ctx, fmt.Sprintf(sql, s.table(), strings.Join(values, ", "), text(rows)))
+	_, err = s.place().run(ctx, fmt.Sprintf(sql, s.table(), strings.Join(values, ", "), rows))
 	return err
 }
 
